@@ -1,0 +1,45 @@
+# Two commands do everything on a fresh machine: `make demo` and `make test`.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PACKAGES := gcc libc6-dev python3-venv libgl1-mesa-dri libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils glmark2-x11 \
+	libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-shape0 \
+	libxcb-xinerama0 libxcb-randr0 libxcb-sync1 libxcb-xfixes0 libdbus-1-3 libfontconfig1 libglib2.0-0 libx11-6 fonts-dejavu-core
+
+.PHONY: setup packages demo test lint bench screenshots clean
+
+setup: $(VENV)/ready
+
+# Debian packages, where this may install them; elsewhere the programs say what they miss.
+packages:
+	@missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  else echo "missing packages:$$missing (install them with your package manager)"; fi; fi
+
+$(VENV)/ready: pyproject.toml setup.py $(wildcard src/wendascope/registry/*.py src/wendascope/tap/native/*)
+	@$(MAKE) --no-print-directory packages
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install -q --disable-pip-version-check -e '.[dev]'
+	touch $@
+
+demo: setup
+	$(BIN)/wendascope demo
+
+lint: setup
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+test: setup lint
+	$(BIN)/python -m pytest
+
+bench: setup
+	$(BIN)/python -m benchmarks
+
+screenshots: setup
+	$(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf $(VENV) src/wendascope/_built build

@@ -1,0 +1,201 @@
+"""Passes: runs of steps into the same target, named by the program's debug groups where it has them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.objects import AttachmentRecord, DefaultFramebuffer, FramebufferRecord, Objects
+from wendascope.frame.packed import CallStream
+from wendascope.frame.steps import KINDS, StepTable
+from wendascope.frame.tracker import StateHistory
+from wendascope.registry import GL
+
+Ints = npt.NDArray[np.int64]
+MOST_GROUP_PASSES = 64
+"""More outermost debug groups than this name groups inside passes instead of splitting passes."""
+_CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
+
+
+@dataclass(frozen=True)
+class Target:
+    """What a pass draws into. `attachments` is empty for the window."""
+
+    framebuffer: int
+    attachments: tuple[AttachmentRecord, ...]
+    width: int
+    height: int
+
+    @property
+    def name(self) -> str:
+        return "window" if self.framebuffer == 0 else f"framebuffer {self.framebuffer}"
+
+    @property
+    def size(self) -> str:
+        return f"{self.width}²" if self.width == self.height else f"{self.width}x{self.height}"
+
+
+@dataclass
+class PassTable:
+    """One row a pass; step i belongs to pass `of_step[i]`."""
+
+    names: list[str]
+    targets: list[Target]
+    first: Ints  # first step of each pass
+    end: Ints  # one past its last
+    of_step: Ints
+    group_depth: int
+    """How many outer debug groups the pass names already tell."""
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+
+def derive_passes(
+    calls: CallStream, history: StateHistory, steps: StepTable, objects: Objects, default: DefaultFramebuffer
+) -> PassTable:
+    """Split the steps where the target changes, where a drawn target is cleared, and between outer groups."""
+    n = len(steps)
+    if n == 0:
+        empty = np.zeros(0, np.int64)
+        return PassTable([], [], empty, empty, empty, 0)
+    targets, target_of = _targets(calls, history, steps, objects, default)
+    depth = _common_depth(steps.group)
+    outer = [group[depth] if len(group) > depth else "" for group in steps.group]
+    group_change = np.array([False] + [a != b for a, b in zip(outer[:-1], outer[1:], strict=True)])
+    use_groups = 0 < int(group_change.sum()) < MOST_GROUP_PASSES
+    split = np.zeros(n, bool)
+    split[0] = True
+    split[1:] = target_of[1:] != target_of[:-1]
+    if use_groups:
+        split |= group_change
+    drawn = False
+    for step in range(n):
+        if split[step]:
+            drawn = False
+        if steps.kind[step] == _CLEAR and drawn and not use_groups:
+            split[step], drawn = True, False
+        drawn = drawn or steps.kind[step] == _DRAW
+    first = np.flatnonzero(split)
+    end = np.append(first[1:], n)
+    of_step = np.cumsum(split) - 1
+    chosen = [targets[int(target_of[f])] for f in first]
+    names = []
+    for a, b, target in zip(first.tolist(), end.tolist(), chosen, strict=True):
+        named = outer[a] if use_groups or len(set(outer[a:b])) == 1 else ""
+        names.append(named or _describe(steps, a, b, target))
+    return PassTable(_distinct(names), chosen, first, end, of_step, depth + 1 if use_groups else depth)
+
+
+def _common_depth(groups: list[tuple[str, ...]]) -> int:
+    """How many outer groups hold every step of the frame, and so tell nothing."""
+    depth = 0
+    while all(len(g) > depth for g in groups) and len({g[depth] for g in groups}) == 1:
+        depth += 1
+    return depth
+
+
+def _distinct(names: list[str]) -> list[str]:
+    seen: dict[str, int] = {}
+    result = []
+    for name in names:
+        seen[name] = seen.get(name, 0) + 1
+        result.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
+    return result
+
+
+def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
+    kinds = steps.kind[first:end]
+    draws = int((kinds == _DRAW).sum())
+    color = target.framebuffer == 0 or any(a.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT) for a in target.attachments)
+    if draws == 0:
+        what = KINDS[int(kinds[0])] if len(set(kinds.tolist())) == 1 else "clears and copies"
+        return f"{what}, {target.size}"
+    role = "colour" if color else "depth only"
+    where = "window" if target.framebuffer == 0 else role
+    return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
+
+
+_REATTACH = (
+    "glFramebufferTexture glFramebufferTexture1D glFramebufferTexture2D glFramebufferTexture3D "
+    "glFramebufferTextureLayer glFramebufferRenderbuffer glNamedFramebufferTexture glNamedFramebufferTextureLayer "
+    "glNamedFramebufferRenderbuffer"
+).split()
+
+
+def _targets(
+    calls: CallStream, history: StateHistory, steps: StepTable, objects: Objects, default: DefaultFramebuffer
+) -> tuple[list[Target], Ints]:
+    """Targets of the frame and which of them each step draws into."""
+    framebuffer = history.column("framebuffer", steps.call, GL.DRAW_FRAMEBUFFER)
+    attachments: dict[int, dict[int, AttachmentRecord]] = {
+        f.name: {a.point: a for a in f.attachments} for f in objects.framebuffers
+    }
+    version: dict[int, int] = {}
+    found: dict[tuple[int, int], int] = {}
+    targets: list[Target] = []
+    reattachments = calls.calls_of(*_REATTACH).tolist()
+    row, target_of = 0, np.zeros(len(steps), np.int64)
+    for step, call in enumerate(steps.call.tolist()):
+        while row < len(reattachments) and reattachments[row] < call:
+            changed = _reattach(calls, history, reattachments[row], attachments)
+            version[changed] = version.get(changed, 0) + 1
+            row += 1
+        name = int(framebuffer[step])
+        key = (name, version.get(name, 0))
+        if key not in found:
+            found[key] = len(targets)
+            parts = tuple(attachments.get(name, {}).values())
+            record = FramebufferRecord(name, list(parts))
+            width, height = framebuffer_size(record, objects) if name else (default.width, default.height)
+            targets.append(Target(name, parts, width, height))
+        target_of[step] = found[key]
+    return targets, target_of
+
+
+def _reattach(calls: CallStream, history: StateHistory, call: int, attachments: dict[int, dict[int, AttachmentRecord]]) -> int:
+    """Apply one glFramebuffer... call; returns the framebuffer it changed."""
+    command = calls.command(call)
+    values = {p.name: calls.argument(call, p.name) for p in command.parameters}
+    if "framebuffer" in values:
+        name = int(values["framebuffer"])
+    else:
+        target = GL.READ_FRAMEBUFFER if values["target"] == GL.READ_FRAMEBUFFER else GL.DRAW_FRAMEBUFFER
+        name = (history.value("framebuffer", call, target) or (0,))[0]
+    points = [values["attachment"]]
+    if points == [GL.DEPTH_STENCIL_ATTACHMENT]:
+        points = [GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT]
+    attached = attachments.setdefault(name, {})
+    for point in points:
+        if "renderbuffer" in values:
+            kind, what = "renderbuffer", int(values["renderbuffer"])
+        else:
+            kind, what = "texture", int(values["texture"])
+        if what == 0:
+            attached.pop(point, None)
+            continue
+        textarget = values.get("textarget", 0)
+        face = textarget if GL.TEXTURE_CUBE_MAP_POSITIVE_X <= textarget < GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6 else 0
+        layer = int(values.get("layer", values.get("zoffset", 0)))
+        attached[point] = AttachmentRecord(point, kind, what, int(values.get("level", 0)), face, layer)  # type: ignore[arg-type]
+    return name
+
+
+def framebuffer_size(framebuffer: FramebufferRecord, objects: Objects) -> tuple[int, int]:
+    """Width and height that all attachments share; (0, 0) without any."""
+    sizes = []
+    for attachment in framebuffer.attachments:
+        if attachment.kind == "texture":
+            texture = objects.texture(attachment.name)
+            image = next((i for i in texture.images if i.level == attachment.level), None) if texture else None
+            if image:
+                sizes.append((image.width, image.height))
+        else:
+            renderbuffer = next((r for r in objects.renderbuffers if r.name == attachment.name), None)
+            if renderbuffer:
+                sizes.append((renderbuffer.width, renderbuffer.height))
+    if not sizes:
+        return 0, 0
+    return min(s[0] for s in sizes), min(s[1] for s in sizes)

@@ -1,0 +1,389 @@
+"""Generates the tap's C code and the Python tables from the Khronos registry.
+
+For every command: a wrapper that counts and forwards (recording when asked to), and an executor
+entry that runs the command from packed slots. See `docs/tap-protocol.md` for the packed call.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from pathlib import Path
+
+import msgspec
+
+from wendascope.registry import rules
+from wendascope.registry._tables import Command, Parameter, TableFile
+from wendascope.registry.xml import XmlCommand, XmlParameter, read_registry
+
+GENERATED_PARTS = 8
+"""Files the C code is split into, so that a build uses every core."""
+
+_SIGNED = "GLint GLbyte GLshort GLsizei GLfixed GLclampx GLintptr GLintptrARB GLsizeiptr GLsizeiptrARB GLint64 GLint64EXT"
+_UNSIGNED = "GLuint GLubyte GLushort GLuint64 GLuint64EXT GLhalf GLhalfNV GLhandleARB GLchar"
+_KINDS = {
+    **dict.fromkeys(_SIGNED.split(), "int"),
+    **dict.fromkeys(_UNSIGNED.split(), "uint"),
+    "GLenum": "enum",
+    "GLbitfield": "bitfield",
+    "GLboolean": "bool",
+    "GLfloat": "float",
+    "GLclampf": "float",
+    "GLdouble": "double",
+    "GLclampd": "double",
+}
+
+# The tap's own commands, run by the executor only: (name, [(parameter, C type, role, length)]).
+_OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
+    ("wendaClock", [("nanoseconds", "uint64_t *", rules.OUT, "8")]),
+    ("wendaDrainedClock", [("nanoseconds", "uint64_t *", rules.OUT, "8")]),
+    (
+        "wendaString",
+        [
+            ("name", "GLenum", None, ""),
+            ("index", "GLint", None, ""),
+            ("size", "GLsizei", None, ""),
+            ("text", "char *", rules.OUT, "tap_count(size)"),
+        ],
+    ),
+    (
+        "wendaWriteMapped",
+        [
+            ("target", "GLenum", None, ""),
+            ("buffer", "GLuint", None, ""),
+            ("offset", "GLintptr", None, ""),
+            ("size", "GLsizeiptr", None, ""),
+            ("data", "const void *", rules.IN, "tap_count(size)"),
+        ],
+    ),
+]
+
+# Everything a program is made from: kept from the moment it is called, since GL cannot give it back.
+_JOURNAL = re.compile(
+    r"gl(CreateShader|ShaderSource|CompileShader|DeleteShader|CreateProgram|AttachShader|DetachShader|LinkProgram"
+    r"|DeleteProgram|BindAttribLocation|BindFragDataLocation|BindFragDataLocationIndexed|TransformFeedbackVaryings"
+    r"|ProgramParameteri|ProgramBinary|CreateShaderProgramv|ShaderBinary|SpecializeShader"
+    r"|CreateShaderObjectARB|ShaderSourceARB|CompileShaderARB|CreateProgramObjectARB|AttachObjectARB"
+    r"|DetachObjectARB|LinkProgramARB|DeleteObjectARB|BindAttribLocationARB|BindFragDataLocationEXT"
+    r"|BindFragDataLocationIndexedEXT|TransformFeedbackVaryingsEXT|ProgramParameteriEXT|ProgramParameteriARB)$"
+)
+
+# Where a frame may end in programs that never swap buffers.
+_BOUNDARY = {
+    "glReadPixels": "TAP_BOUNDARY_READBACK",
+    "glReadnPixels": "TAP_BOUNDARY_READBACK",
+    "glGetTexImage": "TAP_BOUNDARY_READBACK",
+    "glGetTextureImage": "TAP_BOUNDARY_READBACK",
+    "glDebugMessageInsert": "TAP_BOUNDARY_MARKER",
+    "glDebugMessageInsertARB": "TAP_BOUNDARY_MARKER",
+    "glDebugMessageInsertKHR": "TAP_BOUNDARY_MARKER",
+    "glInsertEventMarkerEXT": "TAP_BOUNDARY_MARKER",
+    "glStringMarkerGREMEDY": "TAP_BOUNDARY_MARKER",
+}
+
+_NAME_CLASSES = {
+    "buffer": "TAP_CLASS_BUFFER",
+    "texture": "TAP_CLASS_TEXTURE",
+    "sampler": "TAP_CLASS_SAMPLER",
+    "renderbuffer": "TAP_CLASS_RENDERBUFFER",
+    "framebuffer": "TAP_CLASS_FRAMEBUFFER",
+    "vertex array": "TAP_CLASS_VERTEX_ARRAY",
+    "program": "TAP_CLASS_PROGRAM",
+    "shader": "TAP_CLASS_SHADER",
+    "program pipeline": "TAP_CLASS_PIPELINE",
+    "transform feedback": "TAP_CLASS_TRANSFORM_FEEDBACK",
+    "query": "TAP_CLASS_QUERY",
+}
+
+
+def _kind(ctype: str) -> str:
+    return _KINDS.get(ctype, "pointer" if "*" in ctype else "opaque")
+
+
+class _Function:
+    """One command on its way into C."""
+
+    def __init__(self, number: int, xml: XmlCommand) -> None:
+        self.id = number
+        self.xml = xml
+        self.name = xml.name
+        siblings = {p.name: p.ctype for p in xml.parameters}
+        self.rules: dict[str, rules.PointerRule] = {}
+        self.parameters: list[Parameter] = []
+        slot = 0
+        for p in xml.parameters:
+            kind = _kind(p.ctype)
+            role = None
+            if kind == "pointer":
+                rule = rules.pointer_rule(xml.name, p.name, p.ctype, p.length, siblings)
+                self.rules[p.name] = rule
+                role = rule.role
+            self.parameters.append(Parameter(p.name, p.ctype, kind, slot, p.group, p.object_class, role))
+            slot += 2 if kind == "pointer" else 1
+        self.returns = "void" if xml.returns == "void" else _kind(xml.returns)
+        self.slots = slot + (self.returns != "void")
+
+    def table_row(self, canonical: str) -> Command:
+        return Command(
+            self.id, self.name, canonical, self.returns, self.xml.return_class, self.slots, self.parameters
+        )
+
+    @property
+    def arguments(self) -> str:
+        return ", ".join(p.name for p in self.xml.parameters)
+
+    @property
+    def declared(self) -> str:
+        return ", ".join(f"{p.ctype} {p.name}" for p in self.xml.parameters) or "void"
+
+    @property
+    def pointer_type(self) -> str:
+        return f"{self.xml.returns} (*)({', '.join(p.ctype for p in self.xml.parameters) or 'void'})"
+
+
+def _to_slot(kind: str, expression: str) -> str:
+    if kind == "float":
+        return f"tap_from_float({expression})"
+    if kind == "double":
+        return f"tap_from_double({expression})"
+    if kind == "int":
+        return f"(uint64_t)(int64_t){expression}"
+    if kind in ("opaque", "pointer"):
+        return f"(uint64_t)(uintptr_t){expression}"
+    return f"(uint64_t){expression}"
+
+
+def _from_slot(kind: str, ctype: str, slot: int) -> str:
+    if kind == "float":
+        return f"tap_to_float(slots_[{slot}])"
+    if kind == "double":
+        return f"tap_to_double(slots_[{slot}])"
+    if kind == "opaque":
+        return f"({ctype})(uintptr_t)slots_[{slot}]"
+    return f"({ctype})slots_[{slot}]"
+
+
+def _name_tracking(f: _Function) -> str | None:
+    """C statement that keeps the set of live object names true, or None."""
+    made = re.match(r"gl(Gen|Create)[A-Z]", f.name)
+    if f.xml.return_class in _NAME_CLASSES and made:
+        return f"tap_name_add({_NAME_CLASSES[f.xml.return_class]}, 1, &result);"
+    for p in f.parameters:
+        if p.object_class in _NAME_CLASSES and p.kind == "pointer" and p.ctype.replace(" ", "") in (
+            "GLuint*",
+            "constGLuint*",
+        ):
+            count = next((q.name for q in f.parameters if q.kind == "int" and q.name in ("n", "count")), None)
+            if count is None:
+                continue
+            if p.role == rules.NAMES:
+                return f"tap_name_add({_NAME_CLASSES[p.object_class]}, {count}, {p.name});"
+            if f.name.startswith("glDelete"):
+                return f"tap_name_remove({_NAME_CLASSES[p.object_class]}, {count}, {p.name});"
+    if f.name.startswith("glDelete") and len(f.parameters) == 1 and f.parameters[0].object_class in _NAME_CLASSES:
+        p = f.parameters[0]
+        return f"tap_name_remove({_NAME_CLASSES[str(p.object_class)]}, 1, &{p.name});"
+    return None
+
+
+def _draw_count(f: _Function) -> str:
+    if not re.match(r"gl(Multi)?Draw(Range)?(Arrays|Elements|Mesh)", f.name):
+        return ""
+    names = {p.name for p in f.parameters if p.kind == "int"}
+    vertices = "count" if "count" in names else "0"
+    if "end" in {p.name for p in f.parameters} and "count" not in names:
+        vertices = "0"
+    for many in ("instancecount", "primcount"):
+        if many in names and vertices == "count":
+            vertices = f"count * (uint64_t){many}"
+            break
+    return f" tap_counts.draws++; tap_counts.vertices += (uint64_t){vertices};"
+
+
+def _wrapper(f: _Function) -> str:
+    returns = f.xml.returns
+    value = returns != "void"
+    keep = "result = " if value else ""
+    tracking = _name_tracking(f)
+    journal = bool(_JOURNAL.match(f.name))
+    always = tracking is not None or journal
+    lines = [f"TAP_EXPORT {returns} {f.name}({f.declared}) {{"]
+    lines.append(f"  {f.pointer_type.replace('(*)', '(*real)')} = ({f.pointer_type})tap_real({f.id});")
+    lines.append(f"  tap_counts.calls++;{_draw_count(f)}")
+    lines.append(f"  if (!real) return{' (' + returns + ')0' if value else ''};")
+    if f.name == "glGetError":
+        lines.append("  GLenum kept = tap_take_error(); if (kept) return kept;")
+    if not always:
+        call = f"real({f.arguments})"
+        forward = f"return {call};" if value else f"{{ {call}; return; }}"
+        lines.append(f"  if (__builtin_expect(tap_mode == 0, 1)) {forward}")
+    if value:
+        lines.append(f"  {returns} result;")
+    if f.name in _BOUNDARY:
+        lines.append(f"  tap_at_marker({_BOUNDARY[f.name]});")
+    lines.append("  TapCall call_;")
+    lines.append(f"  tap_call_open(&call_, {f.id}, {f.slots}, {int(journal)});")
+    for p in f.parameters:
+        if p.kind != "pointer":
+            lines.append(f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};")
+    inputs, outputs = [], []
+    for p in f.parameters:
+        if p.kind == "pointer":
+            rule = f.rules[p.name]
+            target = outputs if rule.role == rules.NAMES else inputs
+            target.append(_record_pointer(f, p, rule))
+    lines.append(f"  if (call_.active) {{ {' '.join(inputs)} {_before(f)} }}")
+    lines.append("  tap_call_start(&call_);")
+    lines.append(f"  {keep}real({f.arguments});")
+    lines.append("  tap_call_stop(&call_);")
+    if outputs:
+        lines.append(f"  if (call_.active) {{ {' '.join(outputs)} }}")
+    if tracking:
+        lines.append(f"  {tracking}")
+    if value:
+        lines.append(f"  call_.s[{f.slots - 1}] = {_to_slot(f.returns, 'result')};")
+    lines.append("  tap_call_close(&call_);")
+    if value:
+        lines.append("  return result;")
+    lines.append("}")
+    return "\n".join(lines)
+
+
+def _before(f: _Function) -> str:
+    """What must be kept before the call: the contents of a mapping that it ends or flushes."""
+    if f.name in ("glUnmapBuffer", "glUnmapBufferARB", "glUnmapBufferOES"):
+        return "tap_keep_mapping(target, 0, 0, -1);"
+    if f.name in ("glUnmapNamedBuffer", "glUnmapNamedBufferEXT"):
+        return "tap_keep_mapping(0, buffer, 0, -1);"
+    if f.name in ("glFlushMappedBufferRange", "glFlushMappedBufferRangeEXT"):
+        return "tap_keep_mapping(target, 0, offset, length);"
+    if f.name in ("glFlushMappedNamedBufferRange", "glFlushMappedNamedBufferRangeEXT"):
+        return "tap_keep_mapping(0, buffer, offset, length);"
+    return ""
+
+
+def _record_pointer(f: _Function, p: Parameter, rule: rules.PointerRule) -> str:
+    where = f"&call_, {p.slot}, {p.name}"
+    match rule.role:
+        case rules.IN | rules.NAMES:
+            return f"tap_in({where}, {rule.length});"
+        case rules.STRINGS:
+            lengths = "length" if any(q.name == "length" and q.kind == "pointer" for q in f.parameters) else "NULL"
+            return f"tap_strings(&call_, {p.slot}, (const char *const *){p.name}, {lengths}, {rule.length});"
+        case rules.PIXELS:
+            return f"tap_buffer_or_in({where}, TAP_BINDING_UNPACK, {p.name} ? {rule.length} : 0);"
+        case rules.ELEMENTS:
+            return f"tap_buffer_or_in({where}, TAP_BINDING_ELEMENTS, {rule.length});"
+        case rules.INDIRECT:
+            return f"tap_buffer_or_in({where}, TAP_BINDING_INDIRECT, {rule.length});"
+        case rules.PACK:
+            return f"tap_buffer_or_out({where}, TAP_BINDING_PACK);"
+        case rules.RESULT:
+            return f"tap_buffer_or_out({where}, TAP_BINDING_QUERY);"
+        case rules.ARRAY:
+            return f"tap_array_pointer({where});"
+        case rules.OUT | rules.OPAQUE:
+            return f"tap_out({where});"
+        case _:
+            return f"tap_lost({where});"
+
+
+def _executor(f: _Function) -> str:
+    lines = [f"void run_{f.name}(TapRun *run_, uint64_t *slots_) {{"]
+    if not f.name.startswith("wenda"):
+        lines.append(f"  {f.pointer_type.replace('(*)', '(*real)')} = ({f.pointer_type})tap_real({f.id});")
+        lines.append("  if (!real) { run_->error = TAP_RUN_MISSING; return; }")
+    pointers = [p for p in f.parameters if p.kind == "pointer"]
+    for p in f.parameters:
+        if p.kind != "pointer":
+            lines.append(f"  {p.ctype} {p.name} = {_from_slot(p.kind, p.ctype, p.slot)};")
+    # Lengths may read other arrays (glShaderSource), so plain inputs come first.
+    for p in sorted(pointers, key=lambda p: f.rules[p.name].role == rules.STRINGS):
+        rule = f.rules[p.name]
+        if rule.role == rules.STRINGS:
+            fetch = f"tap_run_strings(run_, slots_, {p.slot}, {rule.length})"
+        elif rule.role in (rules.OUT, rules.NAMES):
+            fetch = f"tap_run_out(run_, slots_, {p.slot}, {rule.length if 'length' not in rule.length else '0'})"
+        elif rule.role in (rules.PACK, rules.RESULT):
+            fetch = f"tap_run_out(run_, slots_, {p.slot}, {rule.length})"
+        elif "tap_string_size" in rule.length:
+            # The blob's own length is what bounds a string; a NUL follows every blob of the arena.
+            fetch = f"tap_run_in(run_, slots_, {p.slot}, 1, 0)"
+        elif rule.role == rules.LOST:
+            fetch = f"tap_run_in(run_, slots_, {p.slot}, 0, 0)"
+        elif rule.role == rules.OPAQUE:
+            fetch = "0"
+        else:
+            offsets = int(rule.role in (rules.PIXELS, rules.ELEMENTS, rules.INDIRECT, rules.ARRAY))
+            need = "0" if rule.role == rules.ARRAY else f"slots_[{p.slot}] >> 60 == TAP_POINTER_BLOB ? {rule.length} : 0"
+            fetch = f"tap_run_in(run_, slots_, {p.slot}, {need}, {offsets})"
+        lines.append(f"  {p.ctype} {p.name} = ({p.ctype}){fetch}; (void){p.name};")
+    if pointers:
+        lines.append("  if (run_->error) return;")
+    target = "" if f.returns == "void" else f"slots_[{f.slots - 1}] = "
+    call = f"{f.name}_run({f.arguments})" if f.name.startswith("wenda") else f"real({f.arguments})"
+    value = f"{target}{_to_slot(f.returns, call)};" if target else f"{call};"
+    lines.append(f"  {value}")
+    lines.append("}")
+    return "\n".join(lines)
+
+
+def _own_functions(first: int) -> list[_Function]:
+    own = []
+    for offset, (name, parameters) in enumerate(_OWN_COMMANDS):
+        xml = XmlCommand(name, "void", None, None, [XmlParameter(n, t, None, None, None) for n, t, _, _ in parameters])
+        function = _Function(first + offset, xml)
+        for pname, ctype, role, length in parameters:
+            if role:
+                function.rules[pname] = rules.PointerRule(role, length)
+        function.parameters = [
+            Parameter(p.name, p.ctype, p.kind, p.slot, None, None, function.rules[p.name].role if p.kind == "pointer" else None)
+            for p in function.parameters
+        ]
+        own.append(function)
+    return own
+
+
+def generate(folder: Path) -> None:
+    """Write `generated.h`, the C files and `registry.msgpack` into `folder`."""
+    registry = read_registry()
+    functions = [_Function(i, xml) for i, xml in enumerate(registry.commands)]
+    own = _own_functions(len(functions))
+    everything = functions + own
+    aliases = {f.name: f.xml.alias for f in functions if f.xml.alias}
+
+    def canonical(name: str) -> str:
+        while name in aliases and aliases[name] != name:
+            name = str(aliases[name])
+        return name
+
+    rows = [f.table_row(canonical(f.name)) for f in everything]
+    fingerprint = hashlib.sha256(msgspec.json.encode(rows)).hexdigest()[:16]
+    enums = [(name, value, list(groups)) for name, value, groups in registry.enums]
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "registry.msgpack").write_bytes(msgspec.msgpack.encode(TableFile(fingerprint, rows, enums)))
+
+    header = ["#pragma once", f"#define TAP_FUNCTIONS {len(functions)}", f"#define TAP_COMMANDS {len(everything)}"]
+    header += [f'#define TAP_FINGERPRINT "{fingerprint}"']
+    header += [f"#define TAP_ID_{f.name} {f.id}" for f in everything]
+    header += [f"#define {name} {hex(value)}u" for name, value, _ in registry.enums if value >= 0]
+    (folder / "generated.h").write_text("\n".join(header) + "\n")
+
+    tables = ['#include "tap.h"', ""]
+    tables += [_c_array("const char *const tap_names", [f'"{f.name}"' for f in everything])]
+    tables += [_c_array("const unsigned char tap_slots", [str(f.slots) for f in everything])]
+    tables += [f"void run_{f.name}(TapRun *run_, uint64_t *slots_);" for f in everything]
+    tables += [_c_array("const TapRunner tap_runners", [f"run_{f.name}" for f in everything])]
+    tables += [f"TAP_EXPORT {f.xml.returns} {f.name}({f.declared});" for f in functions]
+    tables += [_c_array("void *const tap_wrappers", [f"(void *){f.name}" for f in functions])]
+    (folder / "generated_tables.c").write_text("\n".join(tables) + "\n")
+    for part in range(GENERATED_PARTS):
+        mine = everything[part::GENERATED_PARTS]
+        source = ['#include "tap.h"', ""]
+        source += [_wrapper(f) for f in mine if not f.name.startswith("wenda")]
+        source += [_executor(f) for f in mine]
+        (folder / f"generated_{part}.c").write_text("\n".join(source) + "\n")
+
+
+def _c_array(declaration: str, items: list[str]) -> str:
+    return f"{declaration}[{len(items)}] = {{{', '.join(items)}}};"

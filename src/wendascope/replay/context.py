@@ -1,0 +1,127 @@
+"""A GL context without a window, through EGL: of the captured API, version, profile and pixel format."""
+
+from __future__ import annotations
+
+import ctypes
+import ctypes.util
+from dataclasses import dataclass
+
+from wendascope.errors import MachineError
+from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+
+# EGL names, from the Khronos EGL registry
+_NONE = 0x3038
+_SURFACE_TYPE, _PBUFFER_BIT = 0x3033, 0x0001
+_RENDERABLE_TYPE, _OPENGL_BIT, _OPENGL_ES2_BIT, _OPENGL_ES3_BIT = 0x3040, 0x0008, 0x0004, 0x0040
+_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL = 0x3024, 0x3023, 0x3022, 0x3021, 0x3025, 0x3026
+_SAMPLE_BUFFERS, _SAMPLES = 0x3032, 0x3031
+_WIDTH, _HEIGHT = 0x3057, 0x3056
+_OPENGL_API, _OPENGL_ES_API = 0x30A2, 0x30A0
+_MAJOR, _MINOR, _PROFILE_MASK, _CORE, _COMPATIBILITY = 0x3098, 0x30FB, 0x30FD, 1, 2
+_FLAGS = 0x30FC
+_PLATFORM_SURFACELESS = 0x31DD
+_INSTALL = "install the packages libegl1 and libgl1-mesa-dri"
+
+
+@dataclass(frozen=True)
+class _Wanted:
+    context: ContextInfo
+    framebuffer: DefaultFramebuffer
+
+
+class ReplayContext:
+    """A current context with a pbuffer as its window. Raises MachineError when EGL has no driver for it."""
+
+    def __init__(self, context: ContextInfo, framebuffer: DefaultFramebuffer) -> None:
+        self._egl = _load()
+        self._display = self._open_display()
+        wanted = _Wanted(context, framebuffer)
+        es = context.profile == "es"
+        if not self._egl.eglBindAPI(_OPENGL_ES_API if es else _OPENGL_API):
+            raise MachineError(f"the EGL driver has no {context.api}; {_INSTALL}")
+        config = self._choose(wanted, es)
+        self._surface = self._make_surface(config, framebuffer)
+        self._context = self._make_context(config, context, es)
+        if not self._egl.eglMakeCurrent(self._display, self._surface, self._surface, self._context):
+            raise MachineError(f"the EGL driver cannot make a {context} context current")
+
+    def _open_display(self) -> int:
+        egl = self._egl
+        get_platform = egl.eglGetProcAddress(b"eglGetPlatformDisplayEXT")
+        display = 0
+        if get_platform:
+            make = ctypes.CFUNCTYPE(ctypes.c_void_p, ctypes.c_uint, ctypes.c_void_p, ctypes.c_void_p)(get_platform)
+            display = make(_PLATFORM_SURFACELESS, None, None) or 0
+        for candidate in (display, egl.eglGetDisplay(None) or 0):
+            if candidate and egl.eglInitialize(candidate, None, None):
+                return int(candidate)
+        raise MachineError(f"EGL finds no driver on this machine; {_INSTALL}")
+
+    def _choose(self, wanted: _Wanted, es: bool) -> int:
+        """The config whose component sizes are those of the captured window, or the nearest above."""
+        f = wanted.framebuffer
+        es_bit = _OPENGL_ES3_BIT if wanted.context.major >= 3 else _OPENGL_ES2_BIT
+        attributes = [
+            _SURFACE_TYPE, _PBUFFER_BIT, _RENDERABLE_TYPE, es_bit if es else _OPENGL_BIT,
+            _RED, f.red, _GREEN, f.green, _BLUE, f.blue, _ALPHA, f.alpha, _DEPTH, f.depth, _STENCIL, f.stencil,
+            _SAMPLE_BUFFERS, int(f.samples > 0), _SAMPLES, f.samples, _NONE,
+        ]  # fmt: skip
+        count = ctypes.c_int()
+        configs = (ctypes.c_void_p * 256)()
+        array = (ctypes.c_int * len(attributes))(*attributes)
+        if not self._egl.eglChooseConfig(self._display, array, configs, 256, ctypes.byref(count)) or not count.value:
+            raise MachineError("the EGL driver has no pixel format like the captured window's")
+        target = (f.red, f.green, f.blue, f.alpha, f.depth, f.stencil, f.samples)
+
+        def distance(config: int) -> int:
+            have = tuple(self._attribute(config, name) for name in (_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL, _SAMPLES))
+            return sum(abs(a - b) for a, b in zip(have, target, strict=True))
+
+        return min((int(c) for c in configs[: count.value] if c is not None), key=distance)
+
+    def _attribute(self, config: int, name: int) -> int:
+        value = ctypes.c_int()
+        self._egl.eglGetConfigAttrib(self._display, config, name, ctypes.byref(value))
+        return value.value
+
+    def _make_surface(self, config: int, framebuffer: DefaultFramebuffer) -> int:
+        attributes = [_WIDTH, max(1, framebuffer.width), _HEIGHT, max(1, framebuffer.height), _NONE]
+        surface = self._egl.eglCreatePbufferSurface(self._display, config, (ctypes.c_int * len(attributes))(*attributes))
+        if not surface:
+            raise MachineError(f"the EGL driver cannot make a {framebuffer.width}x{framebuffer.height} pbuffer")
+        return int(surface)
+
+    def _make_context(self, config: int, context: ContextInfo, es: bool) -> int:
+        attributes = [_MAJOR, context.major, _MINOR, context.minor]
+        if not es and context.number >= 32:
+            attributes += [_PROFILE_MASK, _CORE if context.profile == "core" else _COMPATIBILITY]
+            attributes += [_FLAGS, context.flags & 0x2]  # forward-compatible contexts refuse some state
+        attributes.append(_NONE)
+        made = self._egl.eglCreateContext(self._display, config, None, (ctypes.c_int * len(attributes))(*attributes))
+        if not made:
+            raise MachineError(f"this machine's driver cannot make a {context} context; update the Mesa packages")
+        return int(made)
+
+    def close(self) -> None:
+        self._egl.eglMakeCurrent(self._display, None, None, None)
+        self._egl.eglDestroyContext(self._display, self._context)
+        self._egl.eglDestroySurface(self._display, self._surface)
+
+
+def _load() -> ctypes.CDLL:
+    try:
+        egl = ctypes.CDLL("libEGL.so.1")
+    except OSError as error:
+        raise MachineError(f"libEGL.so.1 is missing; {_INSTALL}") from error
+    pointer, integer = ctypes.c_void_p, ctypes.c_int
+    egl.eglGetProcAddress.restype = pointer
+    egl.eglGetDisplay.argtypes, egl.eglGetDisplay.restype = [pointer], pointer
+    egl.eglInitialize.argtypes = [pointer, pointer, pointer]
+    egl.eglChooseConfig.argtypes = [pointer, pointer, pointer, integer, pointer]
+    egl.eglGetConfigAttrib.argtypes = [pointer, pointer, integer, pointer]
+    egl.eglCreatePbufferSurface.argtypes, egl.eglCreatePbufferSurface.restype = [pointer, pointer, pointer], pointer
+    egl.eglCreateContext.argtypes, egl.eglCreateContext.restype = [pointer, pointer, pointer, pointer], pointer
+    egl.eglMakeCurrent.argtypes = [pointer, pointer, pointer, pointer]
+    egl.eglDestroyContext.argtypes = [pointer, pointer]
+    egl.eglDestroySurface.argtypes = [pointer, pointer]
+    return egl

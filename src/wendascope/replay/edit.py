@@ -1,0 +1,113 @@
+"""Edits of a frame: calls inserted, removed or replaced. An edited frame is again a packed buffer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.packed import BLOB, HEADER_WORDS, OUT, STRINGS, Batch, CallStream, Words
+from wendascope.registry import tables
+
+Ints = npt.NDArray[np.int64]
+
+
+@dataclass
+class Insertion:
+    """Calls (a batch, in captured names) to put before call `before`; len(calls) puts them at the end."""
+
+    before: int
+    batch: Batch
+
+
+@dataclass
+class Edit:
+    """What to change. `keep_until` cuts the frame off after that many calls; `drop` names calls to leave out."""
+
+    insertions: list[Insertion] = field(default_factory=list)
+    drop: npt.NDArray[np.bool_] | None = None
+    keep_until: int | None = None
+
+
+@dataclass
+class EditedCalls:
+    """A packed buffer, its arena, and for every call the captured call it came from (-1: inserted)."""
+
+    words: Words
+    arena: npt.NDArray[np.uint8]
+    offsets: Ints
+    origin: Ints
+    out_size: int = 0
+    out_starts: list[int] = field(default_factory=list)
+    """Where the output of each insertion begins in the output memory."""
+
+
+def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
+    """Build the edited buffer. Order of work is that of the frame; insertions at one place keep their order."""
+    count = len(calls) if edit.keep_until is None else min(edit.keep_until, len(calls))
+    keep = np.ones(count, bool) if edit.drop is None else ~edit.drop[:count]
+    arena_parts = [calls.arena]
+    arena_at = (len(calls.arena) + 7) // 8 * 8
+    arena_parts.append(np.zeros(arena_at - len(calls.arena), np.uint8))
+    pieces: list[Words] = []
+    origins: list[Ints] = []
+    offsets: list[Ints] = []
+    out_size, at, position = 0, 0, 0
+    out_starts = [0] * len(edit.insertions)
+    ends = np.append(calls.offsets[1:], len(calls.words))
+
+    def take(first: int, last: int) -> None:
+        """Copy the kept calls of [first, last)."""
+        nonlocal at
+        chosen = np.flatnonzero(keep[first:last]) + first
+        if len(chosen) == 0:
+            return
+        sizes = (ends - calls.offsets)[chosen]
+        if len(chosen) == last - first:
+            piece = calls.words[calls.offsets[first] : ends[last - 1]]
+        else:
+            mask = np.repeat(keep[first:last], (ends - calls.offsets)[first:last])
+            piece = calls.words[calls.offsets[first] : ends[last - 1]][mask]
+        pieces.append(piece)
+        offsets.append(at + np.concatenate([[0], np.cumsum(sizes)[:-1]]))
+        origins.append(chosen)
+        at += len(piece)
+
+    for number, insertion in sorted(enumerate(edit.insertions), key=lambda row: row[1].before):
+        if insertion.before > count:
+            continue
+        take(position, insertion.before)
+        position = insertion.before
+        inserted = CallStream.parse(np.array(insertion.batch.words, np.uint64), np.frombuffer(bytes(insertion.batch.arena), np.uint8))
+        _shift_pointers(inserted, arena_at, out_size)
+        out_starts[number] = out_size
+        out_size += insertion.batch.out_size
+        arena_parts.append(inserted.arena)
+        arena_at += len(inserted.arena)
+        pieces.append(inserted.words)
+        offsets.append(at + inserted.offsets)
+        origins.append(np.full(len(inserted), -1, np.int64))
+        at += len(inserted.words)
+    take(position, count)
+    empty = np.zeros(0, np.int64)
+    return EditedCalls(
+        np.concatenate(pieces) if pieces else np.zeros(0, np.uint64),
+        np.concatenate(arena_parts),
+        np.concatenate(offsets) if offsets else empty,
+        np.concatenate(origins) if origins else empty,
+        out_size,
+        out_starts,
+    )
+
+
+def _shift_pointers(stream: CallStream, arena_by: int, out_by: int) -> None:
+    """Move a stream's blobs and outputs to where they lie in the whole buffer."""
+    for command_id in np.unique(stream.ids).tolist():
+        for parameter in tables().commands[command_id].parameters:
+            if parameter.kind != "pointer":
+                continue
+            at = stream.offsets[stream.ids == command_id] + HEADER_WORDS + parameter.slot
+            mode = stream.words[at] >> np.uint64(60)
+            stream.words[at] += np.where((mode == BLOB) | (mode == STRINGS), np.uint64(arena_by), np.uint64(0))
+            stream.words[at] += np.where(mode == OUT, np.uint64(out_by), np.uint64(0))

@@ -1,0 +1,54 @@
+"""Runs packed calls in this process, through the tap's executor."""
+
+from __future__ import annotations
+
+import ctypes
+import functools
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.errors import ReplayError
+from wendascope.frame.packed import Batch, Words
+from wendascope.registry import native_library
+
+_REASONS = {1: "is malformed", 2: "points outside the file's data", 3: "has too little data", 4: "is not offered by this driver"}
+
+
+@functools.cache
+def _library() -> ctypes.CDLL:
+    library = ctypes.CDLL(str(native_library()))
+    library.tap_execute.restype = ctypes.c_int64
+    library.tap_execute.argtypes = [
+        ctypes.c_void_p, ctypes.c_uint64, ctypes.c_void_p, ctypes.c_uint64, ctypes.c_void_p, ctypes.c_uint64,
+        ctypes.c_int, ctypes.c_void_p, ctypes.c_void_p,
+    ]  # fmt: skip
+    return library
+
+
+class LocalExecutor:
+    """Executes in the context that is current in this thread.
+
+    `progress` is the address of a 64-bit word that holds the index of the running call, or None.
+    """
+
+    def __init__(self, progress: int | None = None) -> None:
+        self._progress = progress
+
+    def execute(self, words: Words, arena: npt.NDArray[np.uint8], out: npt.NDArray[np.uint8], timed: bool = False) -> None:
+        """Run `words` (changed in place: results and, if `timed`, times). Raises ReplayError, naming the call."""
+        error = ctypes.c_int32()
+        done = _library().tap_execute(
+            words.ctypes.data, len(words), arena.ctypes.data, arena.nbytes, out.ctypes.data, out.nbytes,
+            int(timed), self._progress, ctypes.byref(error),
+        )  # fmt: skip
+        if error.value:
+            raise ReplayError(f"call {done} {_REASONS.get(error.value, 'failed')}")
+
+    def run(self, batch: Batch) -> None:
+        """The `Executor` protocol."""
+        words = np.array(batch.words, np.uint64)
+        arena = np.frombuffer(bytes(batch.arena) + b"\0", np.uint8)
+        out = np.zeros(batch.out_size + 64, np.uint8)
+        self.execute(words, arena, out)
+        batch.finish(words, out.tobytes())

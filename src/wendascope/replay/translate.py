@@ -1,0 +1,141 @@
+"""From captured calls to calls for this context: names, uniform locations and block indices replaced,
+calls that must not run here left out."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.packed import BLOB, HEADER_WORDS, OFFSET_MASK, OUT, CallStream, Words
+from wendascope.frame.tracker import StateHistory
+from wendascope.registry import GL, Command, tables
+from wendascope.replay.names import NameMap, translate
+
+_TRANSLATED = {
+    "buffer", "texture", "sampler", "renderbuffer", "framebuffer", "vertex array", "program", "shader", "query",
+}  # fmt: skip
+
+# Questions, names, waits and messages: they do not change the picture, and their answers would have nowhere to go.
+_LEFT_OUT = re.compile(
+    r"gl(Get|Is[A-Z]|Gen(?!erate)|Create|AreTextures|FenceSync|ClientWaitSync|WaitSync|DeleteSync|DebugMessage|ObjectLabel"
+    r"|ObjectPtrLabel|InsertEventMarker|StringMarker|Delete(?!Lists))"
+)
+
+
+def left_out(command: Command) -> bool:
+    """Whether a captured call is not replayed."""
+    return bool(_LEFT_OUT.match(command.name))
+
+
+def drop_mask(calls: CallStream) -> npt.NDArray[np.bool_]:
+    """True for every call that is not replayed, shape (n,)."""
+    commands = tables().commands
+    ids = np.unique(calls.ids)
+    dropped = np.array([left_out(commands[i]) for i in ids.tolist()], bool)
+    return dropped[np.searchsorted(ids, calls.ids)] if len(ids) else np.zeros(0, bool)
+
+
+class Translator:
+    """Translates streams of one frame."""
+
+    def __init__(self, frame: Frame, names: NameMap, single_buffered: bool) -> None:
+        self._frame = frame
+        self._names = names
+        self._single = single_buffered
+
+    def translate(
+        self, words: Words, arena: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64], out_base: int
+    ) -> tuple[CallStream, int]:
+        """Copies with everything replaced, and the bytes of output memory that readbacks need from `out_base` on.
+
+        `words` and `arena` are those of an edited frame; the stream returned owns its memory.
+        """
+        stream = CallStream(words.copy(), arena.copy(), offsets)
+        history = StateHistory(stream, self._frame.state)
+        programs = history.column("program", np.arange(len(stream)))
+        window_draw = history.column("framebuffer", np.arange(len(stream)), GL.DRAW_FRAMEBUFFER) == 0
+        window_read = history.column("framebuffer", np.arange(len(stream)), GL.READ_FRAMEBUFFER) == 0
+        out_size = 0
+        commands = tables().commands
+        for command_id in np.unique(stream.ids).tolist():
+            command = commands[command_id]
+            rows = np.flatnonzero(stream.ids == command_id)
+            at = stream.offsets[rows] + HEADER_WORDS
+            # locations and indices first: they are found by the captured program
+            self._locations(stream, command, rows, at, programs)
+            if self._single:
+                self._window_buffers(stream, command, at, window_read[rows] if command.name == "glReadBuffer" else window_draw[rows])
+            out_size = max(out_size, self._readbacks(stream, command, at, out_base))
+            self._object_names(stream, command, at)
+        return stream, out_size
+
+    def _object_names(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64]) -> None:
+        for parameter in command.parameters:
+            class_name = parameter.object_class
+            if class_name not in _TRANSLATED:
+                continue
+            slots = at + parameter.slot
+            if parameter.kind != "pointer":
+                stream.words[slots] = self._names.translate(class_name, stream.words[slots])
+            elif parameter.ctype.replace(" ", "") == "constGLuint*":
+                for word, length in zip(stream.words[slots].tolist(), stream.words[slots + 1].tolist(), strict=True):
+                    if word >> 60 == BLOB:
+                        offset = word & OFFSET_MASK
+                        names = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
+                        names[:] = self._names.translate(class_name, names).astype(np.uint32)
+
+    def _locations(
+        self, stream: CallStream, command: Command, rows: npt.NDArray[np.int64], at: npt.NDArray[np.int64], programs: npt.NDArray[np.int64]
+    ) -> None:
+        by_name = {p.name: p for p in command.parameters}
+        if re.match(r"gl(Program)?Uniform(Matrix)?\d", command.name) and "location" in by_name:
+            slot, mapping = by_name["location"].slot, self._names.locations
+        elif command.canonical == "glUniformBlockBinding":
+            slot, mapping = by_name["uniformBlockIndex"].slot, self._names.blocks
+        else:
+            return
+        owner = stream.words[at + by_name["program"].slot].astype(np.int64) if "program" in by_name else programs[rows]
+        for program in np.unique(owner).tolist():
+            known = mapping.get(program)
+            if known:
+                mine = at[owner == program] + slot
+                stream.words[mine] = translate(known, stream.words[mine] & np.uint64(0xFFFFFFFF))
+
+    def _window_buffers(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], window: npt.NDArray[np.bool_]) -> None:
+        """A pbuffer may have a front buffer only; what the program did to the back buffer goes there."""
+        back = (GL.BACK, GL.BACK_LEFT)
+        if command.name in ("glDrawBuffer", "glReadBuffer"):
+            slots = at[window]
+            values = stream.words[slots]
+            stream.words[slots] = np.where(np.isin(values, back), np.uint64(GL.FRONT), values)
+        elif command.canonical == "glDrawBuffers":
+            for slot in at[window] + command.parameter("bufs").slot:
+                word, length = int(stream.words[slot]), int(stream.words[slot + 1])
+                if word >> 60 == BLOB:
+                    offset = word & OFFSET_MASK
+                    values = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
+                    values[np.isin(values, back)] = GL.FRONT_LEFT
+
+    def _readbacks(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], out_base: int) -> int:
+        """Give readbacks to client memory a place to write to. Returns the bytes they need."""
+        needed = 0
+        for parameter in command.parameters:
+            if parameter.kind != "pointer" or parameter.role not in ("pack", "out"):
+                continue
+            slots = at + parameter.slot
+            empty = (stream.words[slots] >> np.uint64(60) == OUT) & (stream.words[slots + 1] == 0)
+            if not empty.any():
+                continue
+            size = 256
+            names = {p.name: p.slot for p in command.parameters}
+            if {"width", "height"} <= set(names):
+                area = stream.words[at + names["width"]].astype(np.int64) * stream.words[at + names["height"]].astype(np.int64)
+                size = int(np.clip(area, 0, 1 << 26).max()) * 16 + (1 << 16)
+            stream.words[slots[empty]] = np.uint64(OUT << 60 | out_base)
+            stream.words[slots[empty] + 1] = np.uint64(size)
+            needed = max(needed, size)
+        return needed
+

@@ -1,0 +1,168 @@
+"""Messages between Wendascope and a tapped target, over a Unix socket with memory files beside it.
+
+The message layout is that of `native/control.c`; `docs/tap-protocol.md` specifies it.
+"""
+
+from __future__ import annotations
+
+import array
+import contextlib
+import enum
+import fcntl
+import mmap
+import os
+import select
+import socket
+import struct
+from dataclasses import dataclass
+
+import numpy as np
+
+from wendascope.errors import TargetError
+from wendascope.frame.packed import Batch
+
+PROTOCOL = 1
+_VALUES = 15
+_LAYOUT = struct.Struct(f"<II{_VALUES}Q")
+_F_ADD_SEALS, _F_SEAL_SHRINK = 1033, 2
+
+
+class Kind(enum.IntEnum):
+    HELLO = 1
+    HEARTBEAT = 2
+    PAUSED = 3
+    RAN = 4
+    RECORDED = 5
+    ARM = 16
+    RUN = 17
+    RECORD = 18
+    RESUME = 19
+
+
+class Boundary(enum.IntEnum):
+    """What ends a frame."""
+
+    swap = 0
+    readback = 1
+    marker = 2
+
+
+@dataclass
+class Message:
+    kind: Kind
+    values: tuple[int, ...]
+    fds: list[int]
+
+    def close(self) -> None:
+        for fd in self.fds:
+            os.close(fd)
+        self.fds = []
+
+
+class Channel:
+    """One target's end of the conversation."""
+
+    def __init__(self, connection: socket.socket) -> None:
+        self._socket = connection
+        self._memory: mmap.mmap | None = None
+        self._memory_size = 0
+        self.process = 0
+
+    def fileno(self) -> int:
+        return self._socket.fileno()
+
+    def close(self) -> None:
+        self._socket.close()
+        if self._memory is not None:
+            with contextlib.suppress(BufferError):
+                self._memory.close()
+            self._memory = None
+
+    def send(self, kind: Kind, *values: int, fds: tuple[int, ...] = ()) -> None:
+        """Raises TargetError when the target is gone."""
+        data = _LAYOUT.pack(kind, len(fds), *values, *([0] * (_VALUES - len(values))))
+        ancillary = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", fds))] if fds else []
+        try:
+            self._socket.sendmsg([data], ancillary)
+        except OSError as error:
+            raise TargetError("the target went away during the capture") from error
+
+    def receive(self, timeout: float | None) -> Message | None:
+        """The next message, or None when `timeout` seconds pass. Raises TargetError at the end."""
+        readable, _, _ = select.select([self._socket], [], [], timeout)
+        if not readable:
+            return None
+        try:
+            data, ancillary, _, _ = self._socket.recvmsg(_LAYOUT.size, socket.CMSG_SPACE(3 * 4))
+        except OSError as error:
+            raise TargetError("the target went away during the capture") from error
+        if len(data) != _LAYOUT.size:
+            raise TargetError("the target went away during the capture")
+        fds = array.array("i")
+        for level, kind, content in ancillary:
+            if level == socket.SOL_SOCKET and kind == socket.SCM_RIGHTS:
+                fds.frombytes(content[: len(content) // fds.itemsize * fds.itemsize])
+        unpacked = _LAYOUT.unpack(data)
+        return Message(Kind(unpacked[0]), unpacked[2:], list(fds))
+
+    def expect(self, kind: Kind, timeout: float) -> Message:
+        """The next message of that kind; others are dropped. Raises TargetError."""
+        while True:
+            message = self.receive(timeout)
+            if message is None:
+                raise TargetError(f"the target did not answer within {timeout:g} s")
+            if message.kind == kind:
+                return message
+            message.close()
+
+    # ---- running calls: the `Executor` protocol ------------------------------------------------
+
+    def run(self, batch: Batch) -> None:
+        """Run a batch in the held target. Raises TargetError."""
+        words = np.frombuffer(batch.words, np.uint64)
+        calls_at, arena_at = 0, len(words) * 8
+        out_at = arena_at + (len(batch.arena) + 15) // 8 * 8
+        fds = self._reserve(out_at + batch.out_size + 64)
+        assert self._memory is not None
+        self._memory[calls_at : len(words) * 8] = words.tobytes()
+        self._memory[arena_at : arena_at + len(batch.arena)] = bytes(batch.arena)
+        try:
+            self.send(
+                Kind.RUN, calls_at, len(words), arena_at, len(batch.arena), out_at, batch.out_size, 0,
+                self._memory_size, fds=fds,
+            )  # fmt: skip
+        finally:
+            for fd in fds:
+                os.close(fd)
+        reply = self.expect(Kind.RAN, 120.0)
+        if reply.values[1]:
+            raise TargetError(f"the target refused call {reply.values[0]} of a snapshot (reason {reply.values[1]})")
+        view = memoryview(self._memory)
+        try:
+            done = np.frombuffer(view[: len(words) * 8], np.uint64)
+            batch.finish(done, view[out_at : out_at + batch.out_size])
+            del done
+        finally:
+            view.release()
+
+    def _reserve(self, size: int) -> tuple[int, ...]:
+        """Make the shared memory at least `size` bytes; the new file to send along, if one was made."""
+        if self._memory is not None and size <= self._memory_size:
+            return ()
+        if self._memory is not None:
+            self._memory.close()
+        size = max(1 << 20, 1 << (size - 1).bit_length())
+        fd = os.memfd_create("wenda-shared", os.MFD_CLOEXEC | os.MFD_ALLOW_SEALING)
+        os.ftruncate(fd, size)
+        fcntl.fcntl(fd, _F_ADD_SEALS, _F_SEAL_SHRINK)  # so that nothing here can pull memory from under the target
+        self._memory = mmap.mmap(fd, size)
+        self._memory_size = size
+        return (fd,)
+
+
+def read_memory_file(fd: int, size: int) -> bytes:
+    """The first `size` bytes of a memory file that the target sent."""
+    if size == 0:
+        return b""
+    with mmap.mmap(fd, size, prot=mmap.PROT_READ) as memory:
+        return memory[:size]

@@ -1,0 +1,125 @@
+/* The executor: runs packed calls, checking every length before a pointer reaches the driver. */
+#include <stdlib.h>
+#include <string.h>
+#include "tap.h"
+
+const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int offsets) {
+  uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
+  if (mode == TAP_POINTER_RAW) {
+    if (!offsets && length) r->error = TAP_RUN_POINTER;
+    return (const void *)(uintptr_t)length;
+  }
+  if (mode != TAP_POINTER_BLOB || at > r->arena_size || length > r->arena_size - at) {
+    r->error = TAP_RUN_POINTER;
+    return NULL;
+  }
+  if (length < need) r->error = TAP_RUN_SHORT;
+  return r->arena + at;
+}
+
+void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need) {
+  uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
+  if (mode == TAP_POINTER_RAW) return (void *)(uintptr_t)length;
+  if (mode != TAP_POINTER_OUT || at > r->out_size || length > r->out_size - at) {
+    r->error = TAP_RUN_POINTER;
+    return NULL;
+  }
+  if (length < need) r->error = TAP_RUN_SHORT;
+  return r->out + at;
+}
+
+const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count) {
+  uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
+  if (mode == TAP_POINTER_RAW && !length) return NULL;
+  if (mode != TAP_POINTER_STRINGS || at > r->arena_size || length > r->arena_size - at || count > length / 4 ||
+      r->scratches >= TAP_MAX_POINTERS) {
+    r->error = TAP_RUN_POINTER;
+    return NULL;
+  }
+  const char **strings = malloc((count + 1) * sizeof *strings);
+  if (!strings) {
+    r->error = TAP_RUN_POINTER;
+    return NULL;
+  }
+  r->scratch[r->scratches++] = strings;
+  uint64_t used = count * 4;
+  for (uint64_t i = 0; i < count; i++) {
+    uint32_t size;
+    memcpy(&size, r->arena + at + i * 4, 4);
+    if (size >= length - used) {
+      r->error = TAP_RUN_SHORT;
+      return NULL;
+    }
+    strings[i] = (const char *)r->arena + at + used;
+    if (strings[i][size] != 0) {
+      r->error = TAP_RUN_SHORT;
+      return NULL;
+    }
+    used += size + 1;
+  }
+  return strings;
+}
+
+void wendaClock_run(uint64_t *nanoseconds) { *nanoseconds = tap_now(); }
+
+void wendaDrainedClock_run(uint64_t *nanoseconds) {
+  TAP_REAL(glFinish, void (*)(void))();
+  *nanoseconds = tap_now();
+}
+
+/* Strings of the driver, copied out: by index where `index` is not negative. */
+void wendaString_run(GLenum name, GLint index, GLsizei size, char *text) {
+  const char *string = index < 0 ? TAP_REAL(glGetString, const char *(*)(GLenum))(name)
+                                 : TAP_REAL(glGetStringi, const char *(*)(GLenum, GLuint))(name, (GLuint)index);
+  if (size > 0) strncpy(text, string ? string : "", (size_t)size - 1);
+}
+
+void wendaWriteMapped_run(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr size, const void *data) {
+  void *base = NULL;
+  GLint length = 0;
+  if (target) {
+    TAP_REAL(glGetBufferPointerv, void (*)(GLenum, GLenum, void **))(target, GL_BUFFER_MAP_POINTER, &base);
+    TAP_REAL(glGetBufferParameteriv, void (*)(GLenum, GLenum, GLint *))(target, GL_BUFFER_MAP_LENGTH, &length);
+  } else {
+    TAP_REAL(glGetNamedBufferPointerv, void (*)(GLuint, GLenum, void **))(buffer, GL_BUFFER_MAP_POINTER, &base);
+    TAP_REAL(glGetNamedBufferParameteriv, void (*)(GLuint, GLenum, GLint *))(buffer, GL_BUFFER_MAP_LENGTH, &length);
+  }
+  if (base && offset >= 0 && size >= 0 && offset <= length && size <= length - offset)
+    memcpy((uint8_t *)base + offset, data, (size_t)size);
+}
+
+int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
+                    uint64_t out_size, int timed, volatile uint64_t *progress, int32_t *error) {
+  TapRun run = {.arena = arena, .arena_size = arena_size, .out = out, .out_size = out_size};
+  int64_t index = 0;
+  *error = TAP_RUN_OK;
+  for (uint64_t at = 0; at < words; index++) {
+    if (progress) *progress = (uint64_t)index;
+    if (words - at < TAP_HEADER_WORDS) {
+      *error = TAP_RUN_MALFORMED;
+      return index;
+    }
+    uint64_t *header = calls + at;
+    uint64_t id = header[0] & 0xffff, size = header[0] >> 32;
+    if (id >= TAP_COMMANDS || size != TAP_HEADER_WORDS + (uint64_t)tap_slots[id] || size > words - at) {
+      *error = TAP_RUN_MALFORMED;
+      return index;
+    }
+    run.error = TAP_RUN_OK;
+    run.scratches = 0;
+    if (timed) header[2] = tap_now();
+    tap_runners[id](&run, header + TAP_HEADER_WORDS);
+    if (timed) header[3] = tap_now();
+    for (int i = 0; i < run.scratches; i++) free(run.scratch[i]);
+    if (run.error) {
+      *error = run.error;
+      return index;
+    }
+    if (header[0] >> 16 & TAP_FLAG_CHECK_ERROR) {
+      GLenum gl_error = TAP_REAL(glGetError, GLenum (*)(void))();
+      header[1] = (header[1] & 0xffffffffull) | (uint64_t)gl_error << 32;
+    }
+    at += size;
+  }
+  return index;
+}

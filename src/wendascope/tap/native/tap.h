@@ -1,0 +1,212 @@
+/* The tap: recorder, executor and journal of OpenGL calls.
+ *
+ * One library, three uses. Preloaded into a target it records; in the target and in the replay
+ * process it runs packed calls. docs/tap-protocol.md describes the packed call and the messages. */
+#pragma once
+#include <stddef.h>
+#include <stdint.h>
+
+typedef unsigned int GLenum, GLbitfield, GLuint, GLhandleARB;
+typedef unsigned char GLboolean, GLubyte;
+typedef signed char GLbyte;
+typedef short GLshort;
+typedef unsigned short GLushort, GLhalf, GLhalfNV, GLhalfARB;
+typedef int GLint, GLsizei, GLfixed, GLclampx;
+typedef float GLfloat, GLclampf;
+typedef double GLdouble, GLclampd;
+typedef char GLchar, GLcharARB;
+typedef void GLvoid;
+typedef intptr_t GLintptr, GLsizeiptr, GLintptrARB, GLsizeiptrARB, GLvdpauSurfaceNV;
+typedef int64_t GLint64, GLint64EXT;
+typedef uint64_t GLuint64, GLuint64EXT;
+typedef struct __GLsync *GLsync;
+typedef void *GLeglImageOES, *GLeglClientBufferEXT;
+typedef void (*GLDEBUGPROC)(void), (*GLDEBUGPROCARB)(void), (*GLDEBUGPROCKHR)(void), (*GLDEBUGPROCAMD)(void),
+    (*GLVULKANPROCNV)(void);
+struct _cl_context;
+struct _cl_event;
+
+#include "generated.h"
+
+#define TAP_EXPORT __attribute__((visibility("default")))
+#define TAP_PROTOCOL 1
+
+/* ---- the packed call ---------------------------------------------------------------------- */
+
+#define TAP_HEADER_WORDS 4 /* id|flags|words, thread|error, begin ns, end ns */
+#define TAP_POINTER_RAW 0ull
+#define TAP_POINTER_BLOB 1ull
+#define TAP_POINTER_OUT 2ull
+#define TAP_POINTER_STRINGS 3ull
+#define TAP_OFFSET_MASK ((1ull << 60) - 1)
+#define TAP_FLAG_LOST 1u          /* an input of unknown length was not recorded */
+#define TAP_FLAG_CLIENT_MEMORY 2u /* a vertex array in client memory */
+#define TAP_FLAG_CHECK_ERROR 4u   /* executor: store glGetError after this call */
+#define TAP_MAX_SLOTS 40
+#define TAP_MAX_POINTERS 8
+
+/* A growing buffer in a memory file, so that it can be handed over without a copy. */
+typedef struct {
+  int fd;
+  uint8_t *base;
+  uint64_t used, capacity;
+} TapSink;
+
+int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity);
+void tap_sink_close(TapSink *sink);
+uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes); /* NULL when memory is out */
+
+typedef struct {
+  TapSink calls, arena;
+  int failed;
+} TapStream;
+
+typedef struct {
+  uint8_t slot, mode;
+  const void *pointer;
+  const int *lengths;
+  uint64_t length;
+} TapPointer;
+
+typedef struct {
+  uint16_t id, slots, flags;
+  uint8_t active, frame, journal, pointers;
+  uint64_t begin, end;
+  uint64_t s[TAP_MAX_SLOTS];
+  TapPointer p[TAP_MAX_POINTERS];
+} TapCall;
+
+extern const char *const tap_names[TAP_COMMANDS];
+extern const unsigned char tap_slots[TAP_COMMANDS];
+extern void *const tap_wrappers[TAP_FUNCTIONS];
+
+/* ---- recording ------------------------------------------------------------------------------ */
+
+enum { TAP_RECORDING = 1, TAP_MARKERS = 2 };
+extern volatile int tap_mode; /* 0 while idle: the one branch a wrapper takes */
+typedef struct {
+  uint64_t calls, draws, vertices;
+} TapCounts;
+extern TapCounts tap_counts;
+extern TapStream tap_frame, tap_journal;
+
+enum { TAP_BINDING_UNPACK, TAP_BINDING_PACK, TAP_BINDING_ELEMENTS, TAP_BINDING_INDIRECT, TAP_BINDING_QUERY };
+
+int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity);
+void tap_stream_close(TapStream *stream);
+void tap_call_open(TapCall *c, int id, int slots, int journal);
+void tap_call_start(TapCall *c);
+void tap_call_stop(TapCall *c);
+void tap_call_close(TapCall *c);
+void tap_in(TapCall *c, int slot, const void *pointer, uint64_t length);
+void tap_out(TapCall *c, int slot, const void *pointer);
+void tap_lost(TapCall *c, int slot, const void *pointer);
+void tap_strings(TapCall *c, int slot, const char *const *strings, const int *lengths, uint64_t count);
+void tap_buffer_or_in(TapCall *c, int slot, const void *pointer, int binding, uint64_t length);
+void tap_buffer_or_out(TapCall *c, int slot, const void *pointer, int binding);
+void tap_array_pointer(TapCall *c, int slot, const void *pointer);
+void tap_keep_mapping(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr length);
+uint64_t tap_now(void);
+uint32_t tap_thread(void);
+
+static inline uint64_t tap_from_float(float value) {
+  union { float f; uint32_t u; } v = {value};
+  return v.u;
+}
+static inline float tap_to_float(uint64_t slot) {
+  union { uint32_t u; float f; } v = {(uint32_t)slot};
+  return v.f;
+}
+static inline uint64_t tap_from_double(double value) {
+  union { double d; uint64_t u; } v = {value};
+  return v.u;
+}
+static inline double tap_to_double(uint64_t slot) {
+  union { uint64_t u; double d; } v = {slot};
+  return v.d;
+}
+
+/* ---- sizes ------------------------------------------------------------------------------------ */
+
+static inline uint64_t tap_count(int64_t count) { return count > 0 ? (uint64_t)count : 0; }
+uint64_t tap_string_size(const char *string, int64_t length);
+uint64_t tap_type_size(GLenum type);
+uint64_t tap_pname_count(GLenum pname);
+uint64_t tap_pixel_size(GLenum format, GLenum type);
+uint64_t tap_image_size(GLenum format, GLenum type, int64_t width, int64_t height, int64_t depth, int dimensions);
+uint64_t tap_packed_image_size(GLenum format, GLenum type, int64_t width, int64_t height, int64_t depth, int dimensions);
+uint64_t tap_map_size(GLenum target, uint64_t element, int64_t ustride, int64_t uorder, int64_t vstride, int64_t vorder);
+
+/* ---- contexts, names, the real functions -------------------------------------------------------- */
+
+typedef struct TapContext {
+  struct TapContext *next;
+  void *handle;
+  uint32_t id, group;
+  int known, es, major, minor;
+} TapContext;
+
+TapContext *tap_context(void); /* of this thread; never NULL */
+GLint tap_get(GLenum pname);   /* one integer of the real context */
+void *tap_resolve(int id);
+extern void *tap_reals[TAP_FUNCTIONS];
+static inline void *tap_real(int id) {
+  void *real = tap_reals[id];
+  return __builtin_expect(real != NULL, 1) ? real : tap_resolve(id);
+}
+#define TAP_REAL(name, type) ((type)tap_real(TAP_ID_##name))
+
+enum {
+  TAP_CLASS_BUFFER, TAP_CLASS_TEXTURE, TAP_CLASS_SAMPLER, TAP_CLASS_RENDERBUFFER, TAP_CLASS_PROGRAM,
+  TAP_CLASS_SHADER, TAP_CLASS_SHARED_END, TAP_CLASS_FRAMEBUFFER = TAP_CLASS_SHARED_END, TAP_CLASS_VERTEX_ARRAY,
+  TAP_CLASS_PIPELINE, TAP_CLASS_TRANSFORM_FEEDBACK, TAP_CLASS_QUERY, TAP_CLASSES
+};
+void tap_name_add(int class_, int64_t count, const GLuint *names);
+void tap_name_remove(int class_, int64_t count, const GLuint *names);
+int tap_names_write(TapSink *sink); /* triples (class, owner, name); returns 0 or -1 */
+void tap_contexts_write(TapSink *sink);
+
+/* ---- boundaries and the control socket ------------------------------------------------------------ */
+
+enum { TAP_BOUNDARY_SWAP, TAP_BOUNDARY_READBACK, TAP_BOUNDARY_MARKER };
+enum { TAP_PLATFORM_NONE, TAP_PLATFORM_GLX, TAP_PLATFORM_EGL };
+typedef struct {
+  int platform;
+  void *display;
+  uintptr_t drawable;
+} TapDrawable;
+void tap_boundary_before(int kind, const TapDrawable *drawable);
+void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end);
+void tap_at_marker(int kind);
+TapDrawable tap_current_drawable(void);
+void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *height);
+void tap_connect(void);
+GLenum tap_take_error(void);
+
+/* ---- executor -------------------------------------------------------------------------------------- */
+
+enum { TAP_RUN_OK, TAP_RUN_MALFORMED, TAP_RUN_POINTER, TAP_RUN_SHORT, TAP_RUN_MISSING };
+typedef struct {
+  const uint8_t *arena;
+  uint64_t arena_size;
+  uint8_t *out;
+  uint64_t out_size;
+  int error;
+  void *scratch[TAP_MAX_POINTERS];
+  int scratches;
+} TapRun;
+typedef void (*TapRunner)(TapRun *run, uint64_t *slots);
+extern const TapRunner tap_runners[TAP_COMMANDS];
+
+const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int offsets);
+void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need);
+const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count);
+void wendaClock_run(uint64_t *nanoseconds);
+void wendaDrainedClock_run(uint64_t *nanoseconds);
+void wendaString_run(GLenum name, GLint index, GLsizei size, char *text);
+void wendaWriteMapped_run(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr size, const void *data);
+
+/* Runs packed calls. Returns the number of calls run; when a call is refused, `*error` says why and
+ * the return value is its index. `progress`, if given, holds the index of the call being run. */
+TAP_EXPORT int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
+                               uint64_t out_size, int timed, volatile uint64_t *progress, int32_t *error);
