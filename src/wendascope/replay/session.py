@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame, Picture
 from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.passes import Target
@@ -18,6 +19,10 @@ from wendascope.replay.edit import Edit, apply_edit
 from wendascope.replay.executor import LocalExecutor
 from wendascope.replay.rebuild import Rebuilder
 from wendascope.replay.translate import Translator, drop_mask
+
+
+_FRESH = 0xF0000000
+"""Captured-side names of objects that edits make begin here."""
 
 
 @dataclass
@@ -40,6 +45,8 @@ class ReplaySession:
 
     def __init__(self, frame: Frame, progress: int | None = None) -> None:
         self.frame = frame
+        self.watch: npt.NDArray[np.int64] | None = None
+        """Memory that outlives this process, to tell which captured call a crash happened in."""
         self.context = ReplayContext(frame.context, frame.default_framebuffer)
         self.executor = LocalExecutor(progress)
         self._setup = LocalExecutor()  # whose calls are not the frame's, and do not move the progress word
@@ -147,7 +154,17 @@ class ReplaySession:
         if restore:
             self.restore()
             self.drain()
+        if self.watch is not None:
+            self.watch[0] = len(prepared.origin)
+            self.watch[1:].view(np.int32)[: len(prepared.origin)] = prepared.origin
         self.executor.execute(prepared.stream.words, prepared.stream.arena, prepared.out, timed)
+
+    def fresh_names(self, class_name: str, count: int) -> list[int]:
+        """New objects for edits to use, as names that no captured object has."""
+        taken = len(self.names.by_class.get(class_name, {}))
+        captured = [_FRESH + taken + i for i in range(count)]
+        self._rebuilder.generate(class_name, captured)
+        return captured
 
     def drain(self) -> None:
         batch = Batch()
@@ -198,6 +215,13 @@ class ReplaySession:
         if not colors:
             return self.read_depth(here, target.width, target.height)
         return self.read_framebuffer(here, target.width, target.height, min(colors))
+
+    def read_target_depth(self, target: Target) -> npt.NDArray[np.float32]:
+        """Depth of a pass target as it is now. Raises ReplayError when it has none."""
+        points = {a.point for a in target.attachments}
+        if target.framebuffer and GL.DEPTH_ATTACHMENT not in points or not target.framebuffer and not self.frame.default_framebuffer.depth:
+            raise ReplayError(f"{target.name} has no depth; choose the colour lens")
+        return self.read_depth(self.names.get("framebuffer", target.framebuffer), target.width, target.height)
 
     def final_picture(self) -> Picture:
         """What the reference picture shows, after a run of the whole frame."""

@@ -1,0 +1,151 @@
+"""Which clock to believe: known work at two sizes, by timer query and by draining the pipeline."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+
+from wendascope.errors import ReplayError
+from wendascope.frame.packed import Batch
+from wendascope.measure.records import Calibration
+from wendascope.registry import GL
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+_SIZE = 512
+_SMALL = 128
+_REPEATS = 5
+_VERTEX = """{version}
+void main() {{ gl_Position = vec4(float(gl_VertexID & 1) * 4.0 - 1.0, float(gl_VertexID >> 1) * 4.0 - 1.0, 0.0, 1.0); }}
+"""
+_FRAGMENT = """{version}
+{precision}out vec4 color;
+void main() {{ vec2 p = gl_FragCoord.xy * 0.01; for (int i = 0; i < 64; i++) p = vec2(sin(p.y), cos(p.x)); color = vec4(p, 0.0, 1.0); }}
+"""
+
+
+def calibrate(session: ReplaySession, job: Job) -> Calibration:
+    """Draw known work at two sizes and choose. Leaves the session to be restored by the next run."""
+    job.progress("calibrating the clock", 0.0)
+    version = session.frame.context.number
+    work = _Work(session)
+    work.drained(_SIZE)  # the shader is compiled here
+    empty = min(work.drained(0) for _ in range(_REPEATS))
+    small = float(np.median([work.drained(_SMALL) for _ in range(_REPEATS)]))
+    large = float(np.median([work.drained(_SIZE) for _ in range(_REPEATS)]))
+    ratio = (_SIZE / _SMALL) ** 2
+    queries = work.queried() if version >= 33 else None
+    small_query, large_query = queries or (None, None)
+    method, reason = choose_clock(small, large, small_query, large_query, ratio)
+    work.close()
+    return Calibration(method, reason, small, large, small_query, large_query, ratio, empty)
+
+
+def choose_clock(small: float, large: float, small_query: float | None, large_query: float | None, ratio: float) -> tuple[str, str]:
+    """Method and reason, from milliseconds of both clocks for work that grows by `ratio`.
+
+    A timer query is believed when it grows with the work as it should, within a factor of three, and when
+    what it shows for the large work is at least half of the drained time.
+    """
+    if small_query is None or large_query is None:
+        return "drain", "the context has no timer queries"
+    if large_query < 0.5 * large:
+        return "drain", f"timer query shows {large_query:.4f} ms for work that takes {large:.2f} ms"
+    if not ratio / 3 <= large_query / max(small_query, 1e-9) <= ratio * 3:
+        return "drain", f"timer query grows {large_query / max(small_query, 1e-9):.1f} times for {ratio:.0f} times the work"
+    return "timer query", f"timer query and drained time agree on known work ({large_query:.2f} and {large:.2f} ms)"
+
+
+class _Work:
+    """A full-screen triangle with a loop, drawn into a texture of its own."""
+
+    def __init__(self, session: ReplaySession) -> None:
+        self._session = session
+        context = session.frame.context
+        es = context.profile == "es"
+        if context.number < 30:
+            raise ReplayError("calibration needs OpenGL 3.0 or OpenGL ES 3.0")
+        version = "#version 300 es" if es else f"#version {130 if context.number < 33 else 330}"
+        sources = (
+            (GL.VERTEX_SHADER, _VERTEX.format(version=version)),
+            (GL.FRAGMENT_SHADER, _FRAGMENT.format(version=version, precision="precision highp float; " if es else "")),
+        )
+        make = Batch()
+        shaders = [make.call("glCreateShader", kind) for kind, _ in sources]
+        program = make.call("glCreateProgram")
+        outs = [make.out(4) for _ in range(3)]
+        for command, out in zip(("glGenTextures", "glGenFramebuffers", "glGenVertexArrays"), outs, strict=True):
+            make.call(command, 1, out)
+        queries = make.out(8)
+        make.call("glGenQueries", 2, queries)
+        self._run(make)
+        self._program = program.value
+        self._texture, self._framebuffer, self._vertex_array = (out.uints()[0] for out in outs)
+        self._queries = queries.uints()
+        build = Batch()
+        for shader, (_, source) in zip(shaders, sources, strict=True):
+            build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
+            build.call("glCompileShader", shader.value)
+            build.call("glAttachShader", self._program, shader.value)
+        build.call("glLinkProgram", self._program)
+        build.call("glBindTexture", GL.TEXTURE_2D, self._texture)
+        build.call("glTexImage2D", GL.TEXTURE_2D, 0, GL.RGBA8, _SIZE, _SIZE, 0, GL.RGBA, GL.UNSIGNED_BYTE, None)
+        build.call("glBindFramebuffer", GL.FRAMEBUFFER, self._framebuffer)
+        build.call("glFramebufferTexture2D", GL.FRAMEBUFFER, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, self._texture, 0)
+        self._run(build)
+
+    def _run(self, batch: Batch) -> None:
+        self._session.executor.run(batch)
+
+    def _setup(self, size: int) -> Batch:
+        batch = Batch()
+        for cap in ("DEPTH_TEST", "STENCIL_TEST", "SCISSOR_TEST", "CULL_FACE", "BLEND", "RASTERIZER_DISCARD"):
+            batch.call("glDisable", getattr(GL, cap))
+        batch.call("glBindFramebuffer", GL.FRAMEBUFFER, self._framebuffer)
+        batch.call("glUseProgram", self._program)
+        batch.call("glBindVertexArray", self._vertex_array)
+        batch.call("glViewport", 0, 0, max(size, 1), max(size, 1))
+        batch.call("glFinish")
+        return batch
+
+    def drained(self, size: int) -> float:
+        """Draw once, drained on both sides; milliseconds."""
+        batch = self._setup(size)
+        first, last = batch.out(8), batch.out(8)
+        batch.call("wendaDrainedClock", first)
+        if size:
+            batch.call("glDrawArrays", GL.TRIANGLES, 0, 3)
+        batch.call("wendaDrainedClock", last)
+        self._run(batch)
+        return (last.int64() - first.int64()) / 1e6
+
+    def queried(self) -> tuple[float, float]:
+        """The small and the large work by timer query, one after the other with no drain between, as steps are."""
+        rows = []
+        for _ in range(_REPEATS):
+            batch = self._setup(_SMALL)
+            outs = [batch.out(8), batch.out(8)]
+            for size, query in zip((_SMALL, _SIZE), self._queries, strict=True):
+                batch.call("glViewport", 0, 0, size, size)
+                batch.call("glBeginQuery", GL.TIME_ELAPSED, query)
+                batch.call("glDrawArrays", GL.TRIANGLES, 0, 3)
+                batch.call("glEndQuery", GL.TIME_ELAPSED)
+            for out, query in zip(outs, self._queries, strict=True):
+                batch.call("glGetQueryObjectui64v", query, GL.QUERY_RESULT, out)
+            self._run(batch)
+            rows.append([out.int64() / 1e6 for out in outs])
+        small, large = np.median(np.array(rows), axis=0).tolist()
+        return small, large
+
+    def close(self) -> None:
+        batch = Batch()
+        for command, name in (
+            ("glDeleteTextures", self._texture), ("glDeleteFramebuffers", self._framebuffer),
+            ("glDeleteVertexArrays", self._vertex_array),
+        ):  # fmt: skip
+            batch.call(command, 1, struct.pack("<I", name))
+        batch.call("glDeleteQueries", 2, struct.pack("<II", *self._queries))
+        batch.call("glUseProgram", 0)
+        batch.call("glDeleteProgram", self._program)
+        self._run(batch)

@@ -1,0 +1,88 @@
+"""What a survey returns and the file keeps. Times in milliseconds."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.measure.statistics import Interval
+
+
+class Calibration(msgspec.Struct):
+    """Known work at two sizes, timed by both clocks, and the clock that was believed."""
+
+    method: str
+    """`drain` or `timer query`."""
+    reason: str
+    small_drain_ms: float
+    large_drain_ms: float
+    small_query_ms: float | None
+    large_query_ms: float | None
+    work_ratio: float
+    """How many times the small work the large work is."""
+    empty_ms: float
+    """What the chosen clock shows for no work at all."""
+
+
+class StepTimes(msgspec.Struct):
+    """Time of each step run alone, one entry a step."""
+
+    ms: list[float]
+    ms_low: list[float]
+    ms_high: list[float]
+
+
+class PassTime(msgspec.Struct):
+    index: int
+    name: str
+    steps: int
+    ms: float
+    ms_low: float
+    ms_high: float
+    alone_ms: float
+    """Sum of its steps, each run alone."""
+    cpu_ms: float
+    """CPU time of the recorded calls of the pass in the target, waiting left out."""
+    target: str
+    width: int
+    height: int
+
+
+class Verification(msgspec.Struct):
+    """The unedited frame replayed against the reference picture."""
+
+    pixels: int
+    identical: bool
+    pixels_different: int
+    max_difference: int
+    caveats: list[str]
+
+
+class CpuTimes(msgspec.Struct):
+    """Where the target's CPU time of the recorded frame went."""
+
+    frame_ms: float
+    calls_ms: float
+    waits_ms: float
+    program_ms: float
+    """Between the calls: the program's own work."""
+
+
+class Survey(msgspec.Struct):
+    """All that one survey measured."""
+
+    method: str
+    calibration: Calibration
+    repeats: int
+    warm_up: int
+    frame_ms: Interval
+    submit_ms: Interval
+    """Replay: from the first call to the last, without waiting for the GPU's work."""
+    passes: list[PassTime]
+    steps: StepTimes
+    fragments: list[int] | None
+    """Fragments of each step that passed all tests; None where the driver cannot count."""
+    cpu: CpuTimes
+    verification: Verification
+    renderer: str
+    target_frame_ms: float | None
+    seconds: float

@@ -1,0 +1,44 @@
+"""Medians with intervals, from few and noisy repeats."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+
+class Interval(msgspec.Struct, frozen=True):
+    """A median and the interval that holds the true one with at least 95 %, in the unit of the samples."""
+
+    median: float
+    low: float
+    high: float
+
+
+def rank_bounds(n: int, confidence: float = 0.95) -> tuple[int, int]:
+    """Ranks (from 0) of the order statistics that bound the median of n samples.
+
+    The usual distribution-free interval: counts below the median are binomial (n, 1/2). With fewer than
+    six samples no pair of ranks reaches 95 %; then the whole range is given.
+    """
+    k = int(stats.binom.ppf((1 - confidence) / 2, n, 0.5))
+    while k > 0 and stats.binom.cdf(k - 1, n, 0.5) > (1 - confidence) / 2:
+        k -= 1
+    low = max(k - 1, 0)
+    return low, n - 1 - low
+
+
+def median_interval(samples: npt.NDArray[np.float64]) -> Interval:
+    """Median and interval of a vector of samples. Raises ValueError when there are none."""
+    columns = median_intervals(samples.reshape(-1, 1))
+    return Interval(*(float(c[0]) for c in columns))
+
+
+def median_intervals(samples: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """The same for every column of samples of shape (repeats, n): three arrays of shape (n,)."""
+    if samples.shape[0] == 0:
+        raise ValueError("no samples")
+    ordered = np.sort(samples, axis=0)
+    low, high = rank_bounds(samples.shape[0])
+    return np.median(ordered, axis=0), ordered[low], ordered[high]

@@ -1,0 +1,73 @@
+"""The survey: verify, calibrate, then time the frame, its passes and its steps, and count fragments."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+
+from wendascope.frame.cpu import cpu_lane
+from wendascope.measure.calibrate import calibrate
+from wendascope.measure.pictures import verify
+from wendascope.measure.records import CpuTimes, PassTime, StepTimes, Survey
+from wendascope.measure.statistics import median_interval, median_intervals
+from wendascope.measure.times import SpanTimer, fragments, frame_times, pass_spans, step_spans
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+REPEATS = 9
+WARM_UP = 2
+
+
+def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
+    """Measure everything about a frame. Takes about 4 x (repeats + 2) frames."""
+    started = time.monotonic()
+    frame = session.frame
+    verification = verify(session, job)
+    calibration = calibrate(session, job)
+    method = calibration.method
+    whole = frame_times(session, job, repeats, WARM_UP)
+    passes = SpanTimer(session, pass_spans(session), method)
+    steps = SpanTimer(session, step_spans(session), method)
+    pass_rows, step_rows = [], []
+    total = WARM_UP + repeats
+    # passes and steps take turns, so that a slow moment of the machine falls on both
+    for repeat in range(total):
+        job.progress("timing passes and steps", repeat / total)
+        pass_rows.append(passes.run())
+        step_rows.append(steps.run())
+    pass_ms = median_intervals(np.array(pass_rows[WARM_UP:]))
+    step_ms = median_intervals(np.array(step_rows[WARM_UP:]))
+    lane = cpu_lane(frame.calls)
+    counted = fragments(session, job)
+    records = []
+    table = frame.passes
+    for index, (first, end) in enumerate(pass_spans(session)):
+        steps_of = slice(int(table.first[index]), int(table.end[index]))
+        own = slice(first, end)
+        target = table.targets[index]
+        records.append(
+            PassTime(
+                index, table.names[index], steps_of.stop - steps_of.start,
+                float(pass_ms[0][index]), float(pass_ms[1][index]), float(pass_ms[2][index]),
+                float(step_ms[0][steps_of].sum()), float(lane.duration[own][~lane.waits[own]].sum()),
+                target.name, target.width, target.height,
+            )
+        )  # fmt: skip
+    cpu = CpuTimes(lane.frame_ms, lane.calls_ms, lane.waits_ms, max(0.0, lane.frame_ms - lane.calls_ms - lane.waits_ms))
+    return Survey(
+        method=method,
+        calibration=calibration,
+        repeats=repeats,
+        warm_up=WARM_UP,
+        frame_ms=median_interval(whole["frame_ms"]),
+        submit_ms=median_interval(whole["submit_ms"]),
+        passes=records,
+        steps=StepTimes(*(column.tolist() for column in step_ms)),
+        fragments=counted,
+        cpu=cpu,
+        verification=verification,
+        renderer=frame.context.renderer,
+        target_frame_ms=frame.target_frame_ms,
+        seconds=time.monotonic() - started,
+    )

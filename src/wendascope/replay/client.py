@@ -1,0 +1,153 @@
+"""The replay process seen from outside: start it, give it jobs, survive its crashes."""
+
+from __future__ import annotations
+
+import mmap
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import IO, Any
+
+import numpy as np
+
+from wendascope import errors
+from wendascope.errors import CancelledError, ReplayCrashedError, ReplayError, WendascopeError
+from wendascope.replay.progress import CANCEL, PROGRESS_BYTES
+from wendascope.replay.wire import Request, decode_reply, encode
+
+Progress = Callable[[str, float], None]
+_PATIENCE = 10.0
+"""Seconds that a cancelled job may take to notice before its process is ended."""
+
+
+class Replay:
+    """A frame file in a replay process of its own. Use as a context manager.
+
+    Jobs run one at a time; the process is started when first needed and again after a crash.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._process: subprocess.Popen[bytes] | None = None
+        self._connection: Connection | None = None
+        self._log: IO[bytes] | None = None
+        self._running = threading.Lock()
+        fd = os.memfd_create("wenda-progress", os.MFD_CLOEXEC)
+        os.ftruncate(fd, PROGRESS_BYTES)
+        self._progress_fd = fd
+        self._memory = mmap.mmap(fd, PROGRESS_BYTES)
+
+    def __enter__(self) -> Replay:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._stop()
+        if self._progress_fd >= 0:
+            self._memory.close()
+            os.close(self._progress_fd)
+            self._progress_fd = -1
+
+    def _start(self) -> None:
+        ours, theirs = socket.socketpair()
+        self._log = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the process
+        command = [sys.executable, "-m", "wendascope.replay.worker", str(self.path), str(theirs.fileno()), str(self._progress_fd)]
+        environment = {k: v for k, v in os.environ.items() if k not in ("LD_PRELOAD", "WENDASCOPE_SOCKET")}
+        self._process = subprocess.Popen(
+            command, pass_fds=(theirs.fileno(), self._progress_fd), stdin=subprocess.DEVNULL, stdout=self._log, stderr=self._log,
+            env=environment,
+        )  # fmt: skip
+        theirs.close()
+        self._connection = Connection(ours.detach())
+
+    def _stop(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+        if self._process is not None:
+            self._process.terminate()
+            try:
+                self._process.wait(2)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            self._process = None
+        if self._log is not None:
+            self._log.close()
+            self._log = None
+
+    def run(
+        self,
+        module: str,
+        function: str,
+        progress: Progress = lambda _what, _part: None,
+        cancelled: Callable[[], bool] = lambda: False,
+        **arguments: Any,
+    ) -> Any:
+        """Run `function(session, job, **arguments)` of `wendascope.<module>` there and return its result.
+
+        Raises what it raised (any WendascopeError), CancelledError, or ReplayCrashedError naming the call.
+        """
+        with self._running:
+            if self._connection is None:
+                self._start()
+            assert self._connection is not None
+            try:
+                self._connection.send_bytes(encode(Request(f"wendascope.{module}", function, arguments)))
+                return self._wait(progress, cancelled)
+            except (EOFError, OSError) as error:
+                raise self._crashed() from error
+
+    def _wait(self, progress: Progress, cancelled: Callable[[], bool]) -> Any:
+        assert self._connection is not None
+        waited, asked = 0.0, False
+        while True:
+            if not self._connection.poll(0.05):
+                if cancelled() and not asked:
+                    self._connection.send_bytes(CANCEL)
+                    asked = True
+                waited += 0.05 if asked else 0.0
+                if waited > _PATIENCE:
+                    self._stop()
+                    raise CancelledError("cancelled")
+                continue
+            reply = decode_reply(self._connection.recv_bytes())
+            if not reply.done:
+                progress(reply.what, reply.part)
+                if cancelled() and not asked:
+                    self._connection.send_bytes(CANCEL)
+                    asked = True
+                continue
+            if not reply.error:
+                return reply.result
+            kind = getattr(errors, reply.error_kind, ReplayError)
+            error: WendascopeError = kind(reply.error)
+            error.__cause__ = RuntimeError(reply.trace) if reply.trace else None
+            raise error
+
+    def _crashed(self) -> ReplayCrashedError:
+        code = self._process.wait() if self._process else 0
+        words = np.frombuffer(self._memory, np.int64, 2)
+        index, count = int(words[0]), int(words[1])
+        call = None
+        if 0 <= index < count:
+            origin = int(np.frombuffer(self._memory, np.int32, 1, 16 + 4 * index)[0])
+            call = origin if origin >= 0 else None
+        del words
+        last = ""
+        if self._log is not None:
+            self._log.seek(0)
+            lines = self._log.read().decode("utf-8", "replace").strip().splitlines()
+            last = f" ({lines[-1]})" if lines else ""
+        self._stop()
+        where = f" while running call {call}" if call is not None else ""
+        ended = f"signal {-code}" if code < 0 else f"exit code {code}"
+        return ReplayCrashedError(f"the replay process ended with {ended}{where}{last}; it will be started again", call)
