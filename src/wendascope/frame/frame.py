@@ -41,6 +41,8 @@ class Metadata(msgspec.Struct):
     held_seconds: float = 0.0
     recorded_ns: int = 0
     """Time between the boundaries while the frame was being recorded."""
+    left_out: list[str] = []
+    """Contents not kept because the frame clears them before anything reads them."""
     note: str = ""
 
 

@@ -15,12 +15,12 @@ from wendascope.measure.times import SpanTimer, fragments, frame_times, pass_spa
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
-REPEATS = 9
-WARM_UP = 2
+REPEATS = 7
+WARM_UP = 1
 
 
 def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
-    """Measure everything about a frame. Takes about 4 x (repeats + 2) frames."""
+    """Measure everything about a frame. Runs the frame about 3 x (repeats + 1) times."""
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)

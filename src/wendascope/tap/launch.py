@@ -26,6 +26,7 @@ from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture, call_cav
 from wendascope.frame.journal import Journal
 from wendascope.frame.packed import Batch, CallStream, Executor
 from wendascope.frame.passes import framebuffer_size
+from wendascope.frame.prune import drop_unseen_contents
 from wendascope.registry import GL, native_library
 from wendascope.tap.channel import PROTOCOL, Boundary, Channel, Kind, Message, read_memory_file
 from wendascope.tap.snapshot import Snapshot, SnapshotTaker
@@ -315,10 +316,12 @@ class Target:
             wendascope=wendascope.__version__,
             recorded_ns=int(calls.end_ns[-1] - calls.begin_ns[0]),
         )
-        return Frame(
+        frame = Frame(
             metadata, snapshot.context, snapshot.default_framebuffer, snapshot.state, snapshot.objects, snapshot.blobs, calls,
             beats, snapshot.caveats + call_caveats(calls), reference, framebuffer,
         )  # fmt: skip
+        metadata.left_out = drop_unseen_contents(frame)
+        return frame
 
     def _reference(self, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
         """Read the finished picture: the back buffer before the swap, or what a readback would read."""

@@ -1,0 +1,44 @@
+"""`python -m wendascope.demo`: draws the depot until it is closed, or for a number of frames."""
+
+from __future__ import annotations
+
+import argparse
+import time
+
+from wendascope.demo.flaws import FLAWS, parse_better
+from wendascope.demo.surface import has_display, open_surface
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="wendascope.demo", description="A tram depot on a rainy night, drawn in a naive way.")
+    parser.add_argument("--better", default="", metavar="LIST", help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS))
+    parser.add_argument("--frames", type=int, default=0, help="stop after this many frames; 0 draws until closed")
+    parser.add_argument("--size", default="1280x720", help="width x height of the picture")
+    parser.add_argument("--off-screen", action="store_true", help="draw into a pbuffer even where there is a display")
+    parser.add_argument("--times", action="store_true", help="print the median frame time at the end")
+    options = parser.parse_args()
+    try:
+        better = parse_better(options.better)
+        width, height = (int(n) for n in options.size.split("x"))
+    except ValueError as error:
+        parser.error(str(error))
+    surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
+    from wendascope.demo.depot import Depot
+
+    depot = Depot(width, height, better)
+    frame, times = 0, []
+    while not surface.closed() and (options.frames == 0 or frame < options.frames):
+        started = time.perf_counter()
+        depot.draw(frame)
+        surface.swap()
+        times.append(time.perf_counter() - started)
+        frame += 1
+    if options.times:
+        kept = sorted(times[5:] or times)
+        print(f"{1000 * kept[len(kept) // 2]:.3f} ms a frame")
+    surface.close()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

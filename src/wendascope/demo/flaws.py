@@ -1,0 +1,30 @@
+"""What the demo does badly on purpose, each with the name that switches it off."""
+
+from __future__ import annotations
+
+FLAWS = {
+    "instancing": "sleepers and bolts are drawn one by one",
+    "merging": "tram bodies are many small meshes that share a material",
+    "atlas": "every poster has a texture of its own",
+    "shadow": "the shadow pass draws everything, bolts and posters too",
+    "mirror": "the wet floor's mirror pass is drawn at full size",
+    "camera": "the security camera's view is drawn every frame, though it is hardly seen",
+    "rain": "sheets of rain and steam are drawn over the whole screen",
+    "ballast": "ballast stones are far finer than a pixel",
+    "board": "the departures board is drawn one quad at a time",
+    "grade": "the grading pass runs a long loop",
+    "clear": "the window is cleared although the grading pass covers all of it",
+    "state": "state is set again and again",
+    "shaders": "shaders compute for every fragment what never changes",
+}
+
+
+def parse_better(text: str) -> frozenset[str]:
+    """The flaws to leave out: names separated by commas, or `all`. Raises ValueError naming an unknown one."""
+    names = frozenset(name.strip() for name in text.split(",") if name.strip())
+    if names == {"all"}:
+        return frozenset(FLAWS)
+    unknown = sorted(names - set(FLAWS))
+    if unknown:
+        raise ValueError(f"no flaw is called {unknown[0]}; there are {', '.join(FLAWS)}")
+    return names

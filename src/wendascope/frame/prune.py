@@ -1,0 +1,124 @@
+"""Leaves out contents that no step of the frame can see: of targets that are cleared before anything reads them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wendascope.frame.inputs import sampled_textures
+from wendascope.frame.steps import KINDS
+from wendascope.registry import GL
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
+
+_CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
+_DEPTH, _STENCIL = GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT
+
+
+def drop_unseen_contents(frame: Frame) -> list[str]:
+    """Set such contents to None; returns what was left out, in words. Anything doubtful is kept."""
+    steps = frame.steps
+    if len(steps) == 0:
+        return []
+    never = len(steps)
+    sampled: dict[int, int] = {}
+    for rows, textures in sampled_textures(frame):
+        for name in np.unique(textures).tolist():
+            first = int(rows[np.argmax(textures == name)])
+            sampled[name] = min(sampled.get(name, never), first)
+    # blits, copies and dispatches read in ways that are not followed here
+    other = np.flatnonzero((steps.kind != _CLEAR) & (steps.kind != _DRAW))
+    limit = int(other[0]) if len(other) else never
+    limit = min(limit, _first_step_after_transfers(frame))
+    used = _first_uses(frame)
+    dropped = []
+    for texture in frame.objects.textures:
+        first = used.get(("texture", texture.name))
+        if first is None or len(texture.images) != 1 or texture.images[0].contents is None or texture.images[0].depth != 1:
+            continue
+        step, cleared = first
+        if cleared and step < min(limit, sampled.get(texture.name, never)):
+            texture.images[0].contents = None
+            dropped.append(f"texture {texture.name}")
+    for renderbuffer in frame.objects.renderbuffers:
+        first = used.get(("renderbuffer", renderbuffer.name))
+        if first and first[1] and first[0] < limit and renderbuffer.contents is not None:
+            renderbuffer.contents = None
+            dropped.append(f"renderbuffer {renderbuffer.name}")
+    window = frame.default_framebuffer
+    for key, contents in (("color", "color"), ("depth", "depth_contents"), ("stencil", "stencil_contents")):
+        first = used.get((key, 0))
+        if first and first[1] and first[0] < limit and getattr(window, contents) is not None:
+            setattr(window, contents, None)
+            dropped.append(f"{key} of the window")
+    return dropped
+
+
+def _first_step_after_transfers(frame: Frame) -> int:
+    """First step that comes after a call which reads a framebuffer or texture as a whole."""
+    calls = frame.calls.calls_of(
+        "glReadPixels", "glReadnPixels", "glGetTexImage", "glGetTextureImage", "glGetTextureSubImage", "glBindImageTexture"
+    )
+    if len(calls) == 0:
+        return len(frame.steps)
+    return int(np.searchsorted(frame.steps.call, calls[0]))
+
+
+def _first_uses(frame: Frame) -> dict[tuple[str, int], tuple[int, bool]]:
+    """(kind, name) of every attachment -> (first step that draws into it, whether that step clears all of it)."""
+    steps, passes = frame.steps, frame.passes
+    found: dict[tuple[str, int], tuple[int, bool]] = {}
+    for step in range(len(steps)):
+        target = passes.targets[int(passes.of_step[step])]
+        points = (
+            [("color", 0, GL.COLOR_ATTACHMENT0), ("depth", 0, _DEPTH), ("stencil", 0, _STENCIL)]
+            if target.framebuffer == 0
+            else [(a.kind, a.name, a.point) for a in target.attachments]
+        )
+        unseen = [(kind, name, point) for kind, name, point in points if (kind, name) not in found]
+        if not unseen:
+            continue
+        cleared = _cleared_points(frame, step) if steps.kind[step] == _CLEAR else None
+        for kind, name, point in unseen:
+            if cleared is None:
+                if not _untouched(frame, step, point):
+                    found[kind, name] = (step, False)
+            elif cleared.get(point) == "whole":
+                found[kind, name] = (step, True)
+            elif cleared.get(point) == "part":
+                found[kind, name] = (step, False)
+    return found
+
+
+def _untouched(frame: Frame, step: int, point: int) -> bool:
+    """Whether a draw can neither read nor write depth or stencil, because the test is off."""
+    if point not in (_DEPTH, _STENCIL):
+        return False
+    cap = GL.DEPTH_TEST if point == _DEPTH else GL.STENCIL_TEST
+    return (frame.history.value("capability", int(frame.steps.call[step]), cap) or (1,))[0] == 0
+
+
+def _cleared_points(frame: Frame, step: int) -> dict[int, str]:
+    """Attachment points that a glClear touches: `whole` or `part`. Other clears count as parts of everything."""
+    call, history = int(frame.steps.call[step]), frame.history
+    if frame.calls.command(call).name != "glClear":
+        return dict.fromkeys((*range(GL.COLOR_ATTACHMENT0, GL.COLOR_ATTACHMENT0 + 16), _DEPTH, _STENCIL), "part")
+    mask = int(frame.calls.argument(call, "mask"))
+    scissor = any(history.value("scissor_test_enabled", call, i) == (1,) for i in range(16))
+    points: dict[int, str] = {}
+    if mask & GL.COLOR_BUFFER_BIT:
+        # with several colour attachments the draw buffers decide; only the plain case is followed
+        target = frame.passes.targets[int(frame.passes.of_step[step])]
+        colors = [a.point for a in target.attachments if a.point not in (_DEPTH, _STENCIL)] or [GL.COLOR_ATTACHMENT0]
+        written = all(v == 1 for v in history.value("color_mask", call, 0) or (0,))
+        for point in colors:
+            points[point] = "whole" if written and not scissor and colors == [GL.COLOR_ATTACHMENT0] else "part"
+    if mask & GL.DEPTH_BUFFER_BIT:
+        written = history.value("depth_mask", call) == (1,)
+        points[_DEPTH] = "whole" if written and not scissor else "part"
+    if mask & GL.STENCIL_BUFFER_BIT:
+        stencil_mask = (history.value("stencil_mask", call, GL.FRONT) or (0,))[0]
+        points[_STENCIL] = "whole" if stencil_mask & 0xFF == 0xFF and not scissor else "part"
+    return points
