@@ -30,7 +30,7 @@ from wendascope.demo.resources import (
 
 POSTERS = 24
 SLEEPERS = 96
-_LAMPS = [(x, 5.6, z) for z in (11.0, -4.0, -19.0) for x in (-4.2, 4.2)]
+_LAMPS = [(x, 5.6, z) for z in (9.0, -12.0) for x in (-4.2, 4.2)]
 _BOARD = ("DEPARTURES", "2 HARBOUR    00:14", "7 OBSERVATORY 00:17", "4 GASWORKS   00:21", "9 LAST TRAM  00:40", "MIND THE WET RAILS")
 _SHADOW_SIZE = 2048
 
@@ -70,7 +70,7 @@ class Depot:
         self._make_board()
         self.scene_buffer = GL.glGenBuffers(1)
         GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, self.scene_buffer)
-        GL.glBufferData(GL.GL_UNIFORM_BUFFER, 16 * 17, None, GL.GL_DYNAMIC_DRAW)
+        GL.glBufferData(GL.GL_UNIFORM_BUFFER, 16 * 15, None, GL.GL_DYNAMIC_DRAW)
         GL.glBindBufferBase(GL.GL_UNIFORM_BUFFER, SCENE_BINDING, self.scene_buffer)
         self.empty = GL.glGenVertexArrays(1)
         self._last: dict[str, object] = {}
@@ -231,7 +231,7 @@ class Depot:
             GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
             if "clear" not in self.better:
                 GL.glClear(GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT | GL.GL_STENCIL_BUFFER_BIT)
-            rounds = 4 if "grade" in self.better else 20
+            rounds = 4 if "grade" in self.better else 14
             self._screen_pass(None, self.grade, {"picture": self.hall.texture, "halo": self.halo[0].texture}, exposure=0.85, rounds=rounds)
         with _group("board"):
             self._draw_board()
@@ -252,14 +252,14 @@ class Depot:
         self, view_projection: Matrix, light: Matrix, eye: tuple[float, float, float], clip: tuple[float, float, float, float],
         width: int, height: int,
     ) -> None:  # fmt: skip
-        data = np.zeros((17, 4), np.float32)
+        data = np.zeros((15, 4), np.float32)
         data[0:4] = view_projection.T
         data[4:8] = light.T
         data[8, :3] = eye
         for i, lamp in enumerate(_LAMPS):
-            data[9 + i] = (*lamp, 3.4)
-        data[15] = clip
-        data[16] = (width, height, 0, 0)
+            data[9 + i] = (*lamp, 5.0)
+        data[13] = clip
+        data[14] = (width, height, 0, 0)
         GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, self.scene_buffer)
         GL.glBufferSubData(GL.GL_UNIFORM_BUFFER, 0, data.nbytes, data)
 
@@ -377,7 +377,7 @@ class Depot:
         GL.glDepthMask(False)
         GL.glDisable(GL.GL_DEPTH_TEST)
         self._last.clear()
-        sheets = 1 if "rain" in self.better else 4
+        sheets = 1 if "rain" in self.better else 3
         for sheet in range(sheets):
             self._use(self.rain)
             self._texture(0, self.streaks)
@@ -386,7 +386,7 @@ class Depot:
             self._uniform(self.rain, "sheet", float(sheet))
             self._uniform(self.rain, "tint", (0.36, 0.42, 0.52, 0.38))
             self._screen()
-        for cloud in range(1 if "rain" in self.better else 2):
+        for cloud in range(0 if "rain" in self.better else 1):
             self._use(self.steam)
             self._uniform(self.steam, "time", float(time + cloud * 3.1))
             self._uniform(self.steam, "tint", (0.16, 0.17, 0.2, 0.16))

@@ -19,6 +19,12 @@ _WAITS = re.compile(
 )
 
 
+BLOCKED_MS = 0.5
+BLOCKED_TIMES = 20.0
+BLOCKED_LEAST = 5
+"""A command must occur this often before one of its calls can stand out."""
+
+
 @dataclass
 class CpuLane:
     """Recorded calls on a time axis that starts with the first of them. Arrays of shape (calls,), ms."""
@@ -61,4 +67,18 @@ def cpu_lane(calls: CallStream) -> CpuLane:
     commands = tables().commands
     ids = np.unique(calls.ids)
     waiting = np.array([is_wait(commands[i].name) for i in ids.tolist()], bool)
-    return CpuLane(begin, end, waiting[np.searchsorted(ids, calls.ids)])
+    waits = waiting[np.searchsorted(ids, calls.ids)] | _blocked(calls.ids, end - begin)
+    return CpuLane(begin, end, waits)
+
+
+def _blocked(ids: npt.NDArray[np.int64], duration: Floats) -> npt.NDArray[np.bool_]:
+    """Calls that took so much longer than others of their command that they must have blocked for earlier work.
+
+    The rule: over BLOCKED_MS, and over BLOCKED_TIMES the median of the same command in the frame.
+    """
+    blocked = np.zeros(len(ids), bool)
+    for command in np.unique(ids[duration > BLOCKED_MS]).tolist():
+        rows = np.flatnonzero(ids == command)
+        if len(rows) >= BLOCKED_LEAST:
+            blocked[rows] = duration[rows] > max(BLOCKED_MS, BLOCKED_TIMES * float(np.median(duration[rows])))
+    return blocked

@@ -8,6 +8,7 @@ the result if it has one. A pointer takes two slots: mode << 60 | offset, and le
 
 from __future__ import annotations
 
+import functools
 import struct
 from array import array
 from dataclasses import dataclass
@@ -80,7 +81,10 @@ class Batch:
         self.words = array("Q")
         self.arena = bytearray()
         self.out_size = 0
-        self.count = 0
+        self.starts: list[int] = []
+        """Word at which each call begins."""
+        self.pointers: list[int] = []
+        """Word of every pointer argument."""
         self.outs: list[Out] = []
         self.results: list[Result] = []
         self._commands = tables().by_name
@@ -101,10 +105,12 @@ class Batch:
         words = self.words
         at = len(words)
         total = HEADER_WORDS + command.slots
+        self.starts.append(at)
         words.extend((command.id | (FLAG_CHECK_ERROR << 16 if check else 0) | total << 32, 0, 0, 0))
         for parameter, argument in zip(command.parameters, arguments, strict=True):
             kind = parameter.kind
             if kind == "pointer":
+                self.pointers.append(len(words))
                 words.extend(self._pointer(argument))
             elif kind == "float":
                 words.append(struct.unpack("<I", struct.pack("<f", argument))[0])
@@ -118,7 +124,6 @@ class Batch:
             self.results.append(result)
         elif check:
             self.results.append(result)
-        self.count += 1
         return result
 
     def _pointer(self, argument: Any) -> tuple[int, int]:
@@ -153,6 +158,11 @@ class Executor(Protocol):
 
     def run(self, batch: Batch) -> None:
         """Run the batch and fill in its results. Raises ReplayError or TargetError."""
+
+
+@functools.cache
+def _slot_counts() -> npt.NDArray[np.int64]:
+    return np.array([c.slots for c in tables().commands], np.int64)
 
 
 class CallStream:
@@ -196,9 +206,8 @@ class CallStream:
             return
         if int(self.ids.max()) >= len(commands):
             raise DamagedFileError("the call stream names a command that does not exist")
-        slots = np.array([c.slots for c in commands], np.int64)
         ends = np.append(self.offsets[1:], len(self.words))
-        if not np.array_equal(ends - self.offsets, slots[self.ids] + HEADER_WORDS):
+        if not np.array_equal(ends - self.offsets, _slot_counts()[self.ids] + HEADER_WORDS):
             raise DamagedFileError("a call has the wrong number of arguments")
         arena_size = np.uint64(len(self.arena))
         for command_id in np.unique(self.ids).tolist():

@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 
 from wendascope.frame.frame import Picture
+from wendascope.frame.passes import Target
+from wendascope.measure.lenses import lens_named
 from wendascope.measure.records import Verification
 from wendascope.replay.edit import Edit
 from wendascope.replay.progress import Job
@@ -42,22 +44,24 @@ def compare_pictures(a: Picture, b: Picture, alpha: bool = True) -> tuple[int, i
 
 
 def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: str = "colour") -> dict[str, Any]:
-    """The target of a step as it stands after it, or the finished picture.
+    """The target of a step as it stands after it, through a lens; without a step, after the whole frame.
 
-    Returns `pixels` (height, width, 4) uint8 bottom row first for colour; `depth` (height, width) float32
-    for targets without colour or the depth lens; and the target's `name`, `width`, `height`.
+    Returns what the lens measured, with the target's `name`, `width` and `height`.
     """
     frame = session.frame
+    chosen = lens_named(lens)
     if step is None:
         session.run(session.prepare())
-        return {"pixels": session.final_picture().pixels, "name": "finished picture"}
-    passes = frame.passes
-    target = passes.targets[int(passes.of_step[step])]
-    session.run(session.prepare(Edit(keep_until=int(frame.steps.call[step]) + 1)))
-    result: dict[str, Any] = {"name": target.name, "width": target.width, "height": target.height}
-    shown = session.read_target_depth(target) if lens == "depth" else session.read_target(target)
-    if isinstance(shown, Picture):
-        result["pixels"] = shown.pixels
+        size = (frame.reference.width, frame.reference.height) if frame.reference else _window_size(session)
+        attachments = next((t.attachments for t in reversed(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer), ())
+        target = Target(frame.reference_framebuffer, attachments, *size)
+        name = "finished picture"
     else:
-        result["depth"] = shown
-    return result
+        target = frame.passes.targets[int(frame.passes.of_step[step])]
+        session.run(session.prepare(Edit(keep_until=int(frame.steps.call[step]) + 1)))
+        name = target.name
+    return {"name": name, "width": target.width, "height": target.height, **chosen.measure(session, target)}
+
+
+def _window_size(session: ReplaySession) -> tuple[int, int]:
+    return session.frame.default_framebuffer.width, session.frame.default_framebuffer.height

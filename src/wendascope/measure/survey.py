@@ -20,7 +20,7 @@ WARM_UP = 1
 
 
 def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
-    """Measure everything about a frame. Runs the frame about 3 x (repeats + 1) times."""
+    """Measure everything about a frame. Runs the frame 3 x repeats + 3 times."""
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)
@@ -30,14 +30,13 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
     passes = SpanTimer(session, pass_spans(session), method)
     steps = SpanTimer(session, step_spans(session), method)
     pass_rows, step_rows = [], []
-    total = WARM_UP + repeats
-    # passes and steps take turns, so that a slow moment of the machine falls on both
-    for repeat in range(total):
-        job.progress("timing passes and steps", repeat / total)
+    # everything is warm by now; passes and steps take turns, so that a slow moment of the machine falls on both
+    for repeat in range(repeats):
+        job.progress("timing passes and steps", repeat / repeats)
         pass_rows.append(passes.run())
         step_rows.append(steps.run())
-    pass_ms = median_intervals(np.array(pass_rows[WARM_UP:]))
-    step_ms = median_intervals(np.array(step_rows[WARM_UP:]))
+    pass_ms = median_intervals(np.array(pass_rows))
+    step_ms = median_intervals(np.array(step_rows))
     lane = cpu_lane(frame.calls)
     counted = fragments(session, job)
     records = []

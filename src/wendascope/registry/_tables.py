@@ -11,7 +11,7 @@ BUILT = Path(__file__).parent.parent / "_built"
 """Folder of everything the build makes: the tables and the native library."""
 
 
-class Parameter(msgspec.Struct, array_like=True, frozen=True):
+class Parameter(msgspec.Struct, array_like=True, frozen=True, gc=False):
     """One parameter of a command."""
 
     name: str
@@ -26,7 +26,7 @@ class Parameter(msgspec.Struct, array_like=True, frozen=True):
     """For pointers, the role from `registry.rules`; None otherwise."""
 
 
-class Command(msgspec.Struct, array_like=True, frozen=True):
+class Command(msgspec.Struct, array_like=True, frozen=True, gc=False):
     """One OpenGL command, or one of the tap's own (named `wenda...`)."""
 
     id: int

@@ -7,8 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.packed import BLOB, HEADER_WORDS, OUT, STRINGS, Batch, CallStream, Words
-from wendascope.registry import tables
+from wendascope.frame.packed import BLOB, OUT, STRINGS, Batch, CallStream, Words
 
 Ints = npt.NDArray[np.int64]
 
@@ -79,16 +78,18 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
             continue
         take(position, insertion.before)
         position = insertion.before
-        inserted = CallStream.parse(np.array(insertion.batch.words, np.uint64), np.frombuffer(bytes(insertion.batch.arena), np.uint8))
-        _shift_pointers(inserted, arena_at, out_size)
+        batch = insertion.batch
+        words = np.array(batch.words, np.uint64)
+        _shift_pointers(words, batch.pointers, arena_at, out_size)
         out_starts[number] = out_size
-        out_size += insertion.batch.out_size
-        arena_parts.append(inserted.arena)
-        arena_at += len(inserted.arena)
-        pieces.append(inserted.words)
-        offsets.append(at + inserted.offsets)
-        origins.append(np.full(len(inserted), -1, np.int64))
-        at += len(inserted.words)
+        out_size += batch.out_size
+        if batch.arena:
+            arena_parts.append(np.frombuffer(bytes(batch.arena), np.uint8))
+            arena_at += len(batch.arena)
+        pieces.append(words)
+        offsets.append(at + np.array(batch.starts, np.int64))
+        origins.append(np.full(len(batch.starts), -1, np.int64))
+        at += len(words)
     take(position, count)
     empty = np.zeros(0, np.int64)
     return EditedCalls(
@@ -101,13 +102,11 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
     )
 
 
-def _shift_pointers(stream: CallStream, arena_by: int, out_by: int) -> None:
-    """Move a stream's blobs and outputs to where they lie in the whole buffer."""
-    for command_id in np.unique(stream.ids).tolist():
-        for parameter in tables().commands[command_id].parameters:
-            if parameter.kind != "pointer":
-                continue
-            at = stream.offsets[stream.ids == command_id] + HEADER_WORDS + parameter.slot
-            mode = stream.words[at] >> np.uint64(60)
-            stream.words[at] += np.where((mode == BLOB) | (mode == STRINGS), np.uint64(arena_by), np.uint64(0))
-            stream.words[at] += np.where(mode == OUT, np.uint64(out_by), np.uint64(0))
+def _shift_pointers(words: Words, pointers: list[int], arena_by: int, out_by: int) -> None:
+    """Move a batch's blobs and outputs to where they lie in the whole buffer."""
+    for at in pointers:
+        mode = int(words[at]) >> 60
+        if mode in (BLOB, STRINGS):
+            words[at] += np.uint64(arena_by)
+        elif mode == OUT:
+            words[at] += np.uint64(out_by)

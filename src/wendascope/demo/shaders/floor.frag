@@ -14,7 +14,7 @@ void main() {
     vec3 seen = texture(mirror, at + ripple * wet).rgb;
     vec3 stone = texture(surface, world.xz * 0.35).rgb * tint.rgb;
     vec3 light = vec3(0.02, 0.024, 0.035);
-    for (int i = 0; i < 6; i++) {
+    for (int i = 0; i < 4; i++) {
         vec3 d = lamps[i].xyz - world;
         light += vec3(1.0, 0.72, 0.42) * lamps[i].w * max(d.y, 0.0) * pow(dot(d, d) + 0.1, -1.5);
     }

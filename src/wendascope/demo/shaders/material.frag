@@ -30,10 +30,7 @@ vec3 night_sky() {
 float in_light() {
     vec4 p = light_projection * vec4(world, 1.0);
     vec3 q = p.xyz / p.w * 0.5 + 0.5;
-    float lit = 0.0;
-    for (int i = 0; i < 4; i++)
-        lit += texture(shadow, vec3(q.xy + vec2(float(i & 1), float(i >> 1)) * 0.0006, q.z - 0.003));
-    return lit * 0.25;
+    return texture(shadow, vec3(q.xy, q.z - 0.003));
 }
 
 void main() {
@@ -45,7 +42,7 @@ void main() {
     vec3 light = night_sky() * (0.6 + 0.4 * n.y);
     float moon = in_light();
     light += vec3(0.10, 0.12, 0.18) * moon * max(dot(n, normalize(vec3(0.4, 1.0, 0.3))), 0.0);
-    for (int i = 0; i < 6; i++) {
+    for (int i = 0; i < 4; i++) {
         vec3 d = lamps[i].xyz - world;
         float distance2 = dot(d, d) + 0.1;
         vec3 l = d * inversesqrt(distance2);

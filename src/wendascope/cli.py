@@ -1,0 +1,341 @@
+"""The command line. Every command takes `--json`; exit codes are those of `errors`."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from wendascope.errors import UsageError, WendascopeError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+    help="Captures rendered frames of OpenGL programs, shows where their time goes, and proves what would make them faster.",
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
+COMMANDS = ("capture", "show", "verify", "survey", "picture", "demo")
+
+
+class _Session:
+    """Options of the running command, for the error handler."""
+
+    debug = False
+
+
+def _emit(value: Any) -> None:
+    import msgspec
+
+    sys.stdout.write(msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n")
+
+
+def _say(text: str) -> None:
+    """Progress and remarks: on standard error, so that standard output holds results only."""
+    sys.stderr.write(text + "\n")
+
+
+def _progress(quiet: bool) -> Callable[[str, float], None]:
+    """A progress line that rewrites itself on a terminal, and says each new kind of work elsewhere."""
+    last = [""]
+    terminal = sys.stderr.isatty()
+
+    def show(what: str, part: float) -> None:
+        if quiet:
+            return
+        if terminal:
+            sys.stderr.write(f"\r\033[K{what} {part:4.0%}")
+            sys.stderr.flush()
+        elif what != last[0] and not what.startswith("frame "):
+            _say(f"  {what}")
+        last[0] = what
+
+    return show
+
+
+def _progress_end(quiet: bool) -> None:
+    if not quiet and sys.stderr.isatty():
+        sys.stderr.write("\r\033[K")
+
+
+@app.callback(invoke_without_command=True)
+def _root(
+    context: typer.Context,
+    debug: Annotated[bool, typer.Option("--debug", help="Show the full trace of an error.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+) -> None:
+    _Session.debug = debug
+    if version:
+        import wendascope
+
+        print(wendascope.__version__)
+        raise typer.Exit
+    if context.invoked_subcommand is None:
+        raise typer.Exit(open_window([]))
+
+
+def open_window(files: list[Path]) -> int:
+    """Open the window on files. Raises MachineError where there is no display."""
+    from wendascope.desktop.application import run
+
+    return run(files)
+
+
+@app.command()
+def capture(
+    program: Annotated[list[str], typer.Argument(help="The program and its arguments, after --.", metavar="-- PROGRAM ARGS...")],
+    frame: Annotated[int, typer.Option(help="Take frame number N (the first after a swap is 1).", min=0)] = 0,
+    after: Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)] = 0.0,
+    slower_than: Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)] = 0.0,
+    frames: Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)] = 1,
+    out: Annotated[Path | None, typer.Option(help="File to write; several frames get numbers.")] = None,
+    boundary: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
+    timeout: Annotated[float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)] = 60.0,
+    keep_running: Annotated[bool, typer.Option("--keep-running", help="Leave the program running afterwards.")] = False,
+    json: JsonOption = False,
+) -> None:
+    """Run a program under the tap, take frames of it, and print each file written."""
+    from wendascope.frame.file import save
+    from wendascope.tap.channel import Boundary
+    from wendascope.tap.launch import Target, Trigger
+
+    if boundary not in Boundary.__members__:
+        raise UsageError(f"--boundary is swap, readback or marker, not {boundary}")
+    if sum(map(bool, (frame, after, slower_than))) > 1:
+        raise UsageError("choose one of --frame, --after and --slower-than")
+    if "WENDASCOPE_SOCKET" in os.environ:
+        raise UsageError("this is already running under the tap; capture from outside")
+    base = out or Path(Path(program[0]).stem + ".wend")
+    show = _progress(json)
+    written = []
+    target = Target(program, echo=None if json else _say)
+    with target:
+        for number in range(frames):
+            wanted = frame + number if frame else 0
+            trigger = Trigger(wanted, after if number == 0 else 0.0, slower_than, Boundary[boundary])
+            taken = target.capture(trigger, timeout, show)
+            path = base if frames == 1 else base.with_name(f"{base.stem}-{number + 1:03d}{base.suffix}")
+            save(taken, path)
+            _progress_end(json)
+            summary = {
+                "file": str(path), "frame": taken.metadata.frame_number, "calls": len(taken.calls), "steps": len(taken.steps),
+                "passes": len(taken.passes), "bytes": path.stat().st_size, "held_seconds": taken.metadata.held_seconds,
+                "caveats": taken.caveats,
+            }  # fmt: skip
+            written.append(summary)
+            if not json:
+                print(path)
+                _say(f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']} passes")
+                for caveat in taken.caveats:
+                    _say(f"caveat: {caveat}")
+        if keep_running:
+            target.let_go()
+    if json:
+        _emit({"frames": written})
+
+
+@app.command()
+def show(file: Path, json: JsonOption = False) -> None:
+    """What is in a file: api, profile, size, calls, steps, passes, caveats."""
+    from wendascope.frame.file import load
+    from wendascope.frame.summary import summarise
+
+    summary = summarise(load(file))
+    if json:
+        _emit(summary)
+        return
+    for label, value in (
+        ("file", file), ("program", summary.program), ("captured", f"{summary.captured_at}, frame {summary.frame_number}"),
+        ("context", f"{summary.api}, {summary.renderer}"), ("window", f"{summary.width} x {summary.height}"),
+        ("calls", f"{summary.calls:,}"), ("steps", f"{summary.steps:,}"),
+        ("vertices", f"{summary.vertices:,}"), ("triangles", f"{summary.triangles:,}"),
+        ("objects", ", ".join(f"{n} {what}" for what, n in summary.objects.items())),
+        ("own frame time", f"{summary.target_frame_ms:.2f} ms" if summary.target_frame_ms else "not known"),
+    ):  # fmt: skip
+        print(f"{label:>15}  {value}")
+    print(f"{'passes':>15}  {len(summary.passes)}")
+    for item in summary.passes:
+        print(f"{'':>15}  {item.name:<32} {item.steps:>6} steps  {item.width} x {item.height}")
+    for caveat in summary.caveats or ["none"]:
+        print(f"{'caveats':>15}  {caveat}")
+
+
+@app.command()
+def verify(file: Path, json: JsonOption = False) -> None:
+    """Replay a frame and compare it with the picture the program made. Exit 1 when they differ."""
+    from wendascope.measure.records import Verification
+    from wendascope.replay.client import Replay
+
+    with Replay(file) as replay:
+        _check(file)
+        result = _typed(replay.run("measure.pictures", "verify", _progress(json)), Verification)
+    _progress_end(json)
+    if json:
+        _emit(result)
+    elif result.identical:
+        print(f"identical: all {result.pixels:,} pixels")
+    else:
+        print(f"different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to {result.max_difference} of 255")
+    if not json:
+        for caveat in result.caveats:
+            print(f"caveat: {caveat}")
+    if not result.identical:
+        raise typer.Exit(1)
+
+
+def _check(file: Path) -> None:
+    """Open the file here first, so that a bad one is one clear error and starts no process."""
+    from wendascope.frame.file import load
+
+    load(file)
+
+
+def _typed(value: Any, type_: Any) -> Any:
+    import msgspec
+
+    return msgspec.convert(value, type_)
+
+
+@app.command()
+def survey(
+    file: Path,
+    html: Annotated[Path | None, typer.Option(help="Also write a report to this file.")] = None,
+    csv: Annotated[Path | None, typer.Option(help="Also write tables into this folder.")] = None,
+    trace: Annotated[Path | None, typer.Option(help="Also write the recorded calls to this file, as trace-event JSON.")] = None,
+    budget: Annotated[float, typer.Option(help="Milliseconds a frame may take.", min=0.1)] = 16.7,
+    repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 7,
+    dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
+    json: JsonOption = False,
+) -> None:
+    """Measure a frame: frame, passes and steps. Kept in the file."""
+    from wendascope.measure.store import survey_file
+    from wendascope.report.formats import export
+    from wendascope.report.survey import survey_document
+
+    _check(file)
+    frame, result = survey_file(file, repeats, _progress(json))
+    _progress_end(json)
+    document = survey_document(frame, result, budget)
+    for kind, path in (("html", html), ("csv", csv), ("trace", trace)):
+        if path is not None:
+            export(kind, document, path, file)
+            if not json:
+                _say(f"wrote {path}")
+    if json:
+        _emit(document)
+        return
+    print(document.sentence)
+    print(f"by {result.method} ({result.calibration.reason}), {result.repeats} repeats; on {result.renderer}")
+    print(f"picture: {'identical' if result.verification.identical else 'DIFFERENT from the reference; times are marked'}")
+    print()
+    print(f"{'pass':<34} {'steps':>6} {'ms':>9} {'interval':>19} {'share':>7} {'CPU ms':>8}")
+    for row in sorted(document.passes, key=lambda p: -p.ms):
+        print(f"{row.name[:34]:<34} {row.steps:>6} {row.ms:>9.3f} {row.ms_low:>9.3f} {row.ms_high:>9.3f} {row.share:>7.1%} {row.cpu_ms:>8.3f}")
+    print()
+    print(f"{'step':>6}  {'pass':<20} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
+    for step in sorted(document.steps, key=lambda s: -s.ms)[:dearest]:
+        count = "" if step.fragments is None else f"{step.fragments:,}"
+        pass_name = document.passes[step.pass_].name
+        print(f"{step.index:>6}  {pass_name[:20]:<20} {step.name[:34]:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
+    print()
+    cpu = result.cpu
+    print(
+        f"CPU while recorded: {cpu.frame_ms:.2f} ms, of it {cpu.calls_ms:.2f} ms in calls, {cpu.waits_ms:.2f} ms waiting, "
+        f"{cpu.program_ms:.2f} ms the program's own"
+    )
+
+
+@app.command()
+def picture(
+    file: Path,
+    out: Annotated[Path, typer.Option(help="PNG file to write.")],
+    step: Annotated[int | None, typer.Option(help="Show the target after this step; without it, the finished picture.", min=0)] = None,
+    lens: Annotated[str, typer.Option(help="How to see it: colour or depth.")] = "colour",
+    json: JsonOption = False,
+) -> None:
+    """Write one picture of a frame."""
+    from PIL import Image
+
+    from wendascope.frame.file import load
+    from wendascope.measure.lenses import lens_named
+    from wendascope.replay.client import Replay
+    from wendascope.report.files import write_atomically
+
+    chosen = lens_named(lens)
+    frame = load(file)
+    if step is not None and step >= len(frame.steps):
+        raise UsageError(f"there is no step {step}; the frame has steps 0 to {len(frame.steps) - 1}")
+    with Replay(file) as replay:
+        found = replay.run("measure.pictures", "picture_at", _progress(json), step=step, lens=lens)
+    _progress_end(json)
+    image = Image.fromarray(chosen.paint(found))
+    write_atomically(out, lambda path: image.save(path, "PNG"))
+    if json:
+        _emit({"file": str(out), "width": image.width, "height": image.height, "target": found["name"]})
+    else:
+        print(out)
+
+
+@app.command()
+def demo(
+    headless: Annotated[bool, typer.Option("--headless", help="Run the whole path without a window.")] = False,
+    out: Annotated[Path, typer.Option(help="Folder for the files of the headless run.")] = Path("out/demo"),
+    json: JsonOption = False,
+) -> None:
+    """The demo with its data; without a display, or with --headless, the whole path from capture to report."""
+    from wendascope.demo.surface import has_display
+
+    if headless or not has_display():
+        from wendascope.headless import run_demo
+
+        result = run_demo(out, _progress(json), (lambda _text: None) if json else print)
+        _progress_end(json)
+        if json:
+            _emit(result)
+        return
+    from wendascope.demo.data import demo_files
+
+    raise typer.Exit(open_window(demo_files()))
+
+
+def main() -> None:
+    """Entry point: one line for every error, and its exit code."""
+    arguments = sys.argv[1:]
+    first = next((a for a in arguments if not a.startswith("-")), None)
+    try:
+        if first is not None and first not in COMMANDS and (first.endswith(".wend") or Path(first).exists()):
+            raise SystemExit(open_window([Path(a) for a in arguments if not a.startswith("-")]))
+        code = app(standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else 0)
+    except WendascopeError as error:
+        if _Session.debug or "--debug" in arguments:
+            raise
+        output = getattr(error, "output", "")
+        if output:
+            _say("the last lines it wrote:")
+            _say("\n".join(f"  {line}" for line in output.splitlines()))
+        if "--json" in arguments:
+            _emit({"error": str(error), "exit_code": error.exit_code, "output": output})
+        _say(f"wendascope: {error}")
+        sys.exit(error.exit_code)
+    except KeyboardInterrupt:
+        _say("wendascope: stopped")
+        sys.exit(130)
+    except Exception as error:
+        if type(error).__module__.startswith(("click", "typer")) and hasattr(error, "exit_code"):
+            message = error.format_message() if hasattr(error, "format_message") else str(error)
+            if message:
+                _say(f"wendascope: {message}")
+            sys.exit(2)
+        raise
+
+
+if __name__ == "__main__":
+    main()

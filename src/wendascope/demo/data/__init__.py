@@ -1,0 +1,23 @@
+"""The two captured frames of the demo, as files of this folder."""
+
+from pathlib import Path
+
+
+def demo_files() -> list[Path]:
+    """The frame as it is, then the one with every flaw off, as copies that may be written to.
+
+    The shipped files stay as they are; what is measured is kept in copies in the user's data folder.
+    """
+    import shutil
+
+    import platformdirs
+
+    folder = platformdirs.user_data_path("wendascope", ensure_exists=True) / "demo"
+    folder.mkdir(parents=True, exist_ok=True)
+    copies = []
+    for name in ("depot.wend", "depot-better.wend"):
+        shipped, copy = Path(__file__).parent / name, folder / name
+        if not copy.exists() or copy.stat().st_mtime < shipped.stat().st_mtime:
+            shutil.copyfile(shipped, copy)
+        copies.append(copy)
+    return copies

@@ -1,0 +1,90 @@
+"""Calls and steps in words: names, arguments by name, what a step does."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from wendascope.frame.packed import Raw
+from wendascope.registry import GL, Parameter, tables
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
+
+_LONGEST_VALUES = 16
+
+
+def argument_text(parameter: Parameter, value: Any) -> str:
+    """One argument as a programmer would write it."""
+    match value:
+        case None:
+            return "NULL"
+        case Raw(value=offset):
+            return f"offset {offset}"
+        case bytes():
+            return _data_text(parameter, value)
+        case list():
+            return f"{len(value)} strings"
+        case float():
+            return f"{value:g}"
+    if parameter.kind == "enum":
+        return tables().enum_name(value, parameter.group)
+    if parameter.kind == "bitfield":
+        return tables().bit_names(value, parameter.group)
+    if parameter.kind == "bool":
+        return "true" if value else "false"
+    return str(value)
+
+
+def _data_text(parameter: Parameter, data: bytes) -> str:
+    import numpy as np
+
+    if "char" in parameter.ctype.lower():
+        return repr(data.split(b"\0", 1)[0].decode("utf-8", "replace"))
+    kinds = {"GLfloat": np.float32, "GLint": np.int32, "GLuint": np.uint32, "GLenum": np.uint32, "GLdouble": np.float64}
+    kind = next((dtype for name, dtype in kinds.items() if name in parameter.ctype), None)
+    if kind is None or len(data) % np.dtype(kind).itemsize:
+        return f"{len(data):,} bytes"
+    values = np.frombuffer(data, kind)
+    shown = ", ".join(f"{v:g}" for v in values[:_LONGEST_VALUES])
+    return f"[{shown}{', ...' if len(values) > _LONGEST_VALUES else ''}]"
+
+
+def call_arguments(frame: Frame, call: int) -> list[tuple[str, str]]:
+    """(name, text) of every argument of a call."""
+    command = frame.calls.command(call)
+    return [(p.name, argument_text(p, frame.calls.argument(call, p.name))) for p in command.parameters]
+
+
+def step_name(frame: Frame, step: int) -> str:
+    """A step in a few words: what it does and to how much."""
+    steps = frame.steps
+    call = int(steps.call[step])
+    command = frame.calls.command(call)
+    kind = steps.kind_name(step)
+    if kind == "draw":
+        mode = next((p for p in command.parameters if p.name == "mode"), None)
+        shape = tables().enum_name(int(frame.calls.argument(call, "mode")), "PrimitiveType").removeprefix("GL_").lower().replace("_", " ") if mode else ""
+        instances = int(steps.instances[step])
+        many = f" x {instances:,}" if instances > 1 else ""
+        each = int(steps.vertices[step]) // max(instances, 1)
+        return f"draw {each:,} vertices{many}, {shape}"
+    if kind == "clear" and command.name == "glClear":
+        bits = int(frame.calls.argument(call, "mask"))
+        words = [w for bit, w in ((GL.COLOR_BUFFER_BIT, "colour"), (GL.DEPTH_BUFFER_BIT, "depth"), (GL.STENCIL_BUFFER_BIT, "stencil")) if bits & bit]
+        return "clear " + ", ".join(words)
+    return {"clear": "clear", "dispatch": "dispatch compute", "blit": "blit framebuffer", "copy": "copy", "mipmaps": "generate mipmaps"}[kind]
+
+
+def program_name(frame: Frame, program: int) -> str:
+    """The program's label where it has one, its number otherwise."""
+    record = frame.objects.program(program)
+    return record.label if record and record.label else f"program {program}" if program else "none"
+
+
+def bytes_text(size: float) -> str:
+    """A size with its unit, three significant digits."""
+    for unit in ("B", "KB", "MB", "GB"):
+        if size < 1000 or unit == "GB":
+            return f"{size:.0f} {unit}" if unit == "B" else f"{size:.3g} {unit}"
+        size /= 1024
+    return ""

@@ -1,0 +1,71 @@
+"""The demo without a window: the whole path, from the running program to the report."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PIL import Image
+
+from wendascope.errors import ReplayError
+from wendascope.frame.file import load, save
+from wendascope.measure.lenses import lens_named
+from wendascope.measure.store import survey_file
+from wendascope.replay.client import Replay
+from wendascope.report.files import write_atomically
+from wendascope.report.formats import export
+from wendascope.report.survey import survey_document
+from wendascope.tap.launch import Target, Trigger
+
+_FRAME = 30
+_BUDGET_MS = 16.7
+
+
+class DemoRun(msgspec.Struct):
+    frame_file: str
+    report: str
+    pictures: list[str]
+    identical: bool
+    sentence: str
+
+
+def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable[[str], None]) -> DemoRun:
+    """Capture, verify, survey, picture and report, saying each step. Raises any WendascopeError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / "depot.wend"
+    say("1 of 5  starting the demo program and taking its frame 30")
+    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen"]) as target:
+        save(target.capture(Trigger(frame=_FRAME), 120.0, progress), path)
+    frame = load(path)
+    say(f"        {path}: {len(frame.calls):,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")
+    with Replay(path) as replay:
+        say("2 of 5  replaying it and comparing every pixel")
+        verification = replay.run("measure.pictures", "verify", progress)
+        if not verification["identical"]:
+            raise ReplayError(f"the replay differs in {verification['pixels_different']} pixels; please report this machine's driver")
+        say(f"        identical, {verification['pixels']:,} pixels")
+        say("3 of 5  measuring the frame, its passes and its steps")
+        frame, survey = survey_file(path, progress=progress, replay=replay)
+        document = survey_document(frame, survey, _BUDGET_MS)
+        say(f"        {document.sentence}")
+        say("4 of 5  writing pictures")
+        pictures = [_picture(replay, folder / "finished.png", None, progress)]
+        dearest = max(range(len(frame.passes)), key=lambda i: document.passes[i].ms)
+        last = int(frame.passes.end[dearest]) - 1
+        pictures.append(_picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, progress))
+    say("5 of 5  writing the report")
+    report = folder / "report.html"
+    export("html", document, report, path)
+    export("csv", document, folder / "tables", path)
+    for written in (*pictures, report, folder / "tables"):
+        say(f"        {written}")
+    return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence)
+
+
+def _picture(replay: Replay, path: Path, step: int | None, progress: Callable[[str, float], None]) -> Path:
+    found = replay.run("measure.pictures", "picture_at", progress, step=step, lens="colour")
+    image = Image.fromarray(lens_named("colour").paint(found))
+    write_atomically(path, lambda scratch: image.save(scratch, "PNG"))
+    return path

@@ -1,0 +1,61 @@
+"""The report as one HTML file that needs nothing else: pictures inside, light and dark, printable."""
+
+from __future__ import annotations
+
+import base64
+import io
+from pathlib import Path
+
+import jinja2
+from PIL import Image
+
+from wendascope.frame.file import load
+from wendascope.measure.lenses import lens_named
+from wendascope.replay.client import Replay
+from wendascope.report.colours import PASS_COLOURS
+from wendascope.report.files import write_atomically
+from wendascope.report.formats._registry import form
+from wendascope.report.survey import SurveyDocument
+
+_THUMBNAIL = 360
+_DEAREST = 25
+
+
+@form("html")
+def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
+    environment = jinja2.Environment(loader=jinja2.FileSystemLoader(Path(__file__).parent.parent), autoescape=True)
+    page = environment.get_template("page.html").render(
+        d=document,
+        name=frame_file.name,
+        pictures=_pass_pictures(frame_file),
+        finished=_finished(frame_file),
+        dearest=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
+        colours=PASS_COLOURS,
+        total=sum(p.ms for p in document.passes) or 1.0,
+    )
+    write_atomically(path, lambda scratch: scratch.write_text(page, encoding="utf-8"))
+
+
+def _data_uri(image: Image.Image) -> str:
+    buffer = io.BytesIO()
+    image.convert("RGB").save(buffer, "JPEG", quality=88)
+    return "data:image/jpeg;base64," + base64.b64encode(buffer.getvalue()).decode()
+
+
+def _finished(frame_file: Path) -> str:
+    reference = load(frame_file).reference
+    return _data_uri(Image.fromarray(reference.pixels[::-1, :, :3])) if reference else ""
+
+
+def _pass_pictures(frame_file: Path) -> list[str]:
+    """The target of each pass after its last step, small."""
+    frame = load(frame_file)
+    lens = lens_named("colour")
+    pictures = []
+    with Replay(frame_file) as replay:
+        for end in frame.passes.end.tolist():
+            found = replay.run("measure.pictures", "picture_at", step=end - 1, lens="colour")
+            image = Image.fromarray(lens.paint(found))
+            image.thumbnail((_THUMBNAIL, _THUMBNAIL))
+            pictures.append(_data_uri(image))
+    return pictures

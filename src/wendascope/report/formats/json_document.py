@@ -1,0 +1,17 @@
+"""The document as JSON, with the field names of the command line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from wendascope.report.files import write_atomically
+from wendascope.report.formats._registry import form
+from wendascope.report.survey import SurveyDocument
+
+
+@form("json")
+def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
+    text = msgspec.json.format(msgspec.json.encode(document), indent=1)
+    write_atomically(path, lambda scratch: scratch.write_bytes(text))

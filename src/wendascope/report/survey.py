@@ -1,0 +1,116 @@
+"""The survey as it is told: one document that JSON, CSV, HTML and the command line all show."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from wendascope.analysis.budget import judge
+from wendascope.frame.describe import step_name
+from wendascope.frame.frame import Frame
+from wendascope.measure.records import Calibration, CpuTimes, Survey, Verification
+from wendascope.measure.statistics import Interval
+
+
+class PassRow(msgspec.Struct):
+    index: int
+    name: str
+    steps: int
+    ms: float
+    ms_low: float
+    ms_high: float
+    share: float
+    """Of the sum of all pass times."""
+    alone_ms: float
+    cpu_ms: float
+    target: str
+    width: int
+    height: int
+
+
+class StepRow(msgspec.Struct):
+    index: int
+    call: int
+    kind: str
+    name: str
+    pass_: int = msgspec.field(name="pass")
+    ms: float
+    ms_low: float
+    ms_high: float
+    vertices: int
+    triangles: int
+    instances: int
+    fragments: int | None
+    survivors: int | None
+    program: int
+
+
+class SurveyDocument(msgspec.Struct):
+    program: str
+    captured_at: str
+    frame_number: int
+    context: str
+    renderer: str
+    width: int
+    height: int
+    sentence: str
+    budget_ms: float
+    late: str
+    evidence: str
+    frame_ms: Interval
+    submit_ms: Interval
+    target_frame_ms: float | None
+    method: str
+    calibration: Calibration
+    repeats: int
+    cpu: CpuTimes
+    verification: Verification
+    passes: list[PassRow]
+    steps: list[StepRow]
+    findings: list[dict[str, Any]]
+
+
+def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDocument:
+    """Put a frame and its survey together."""
+    total = sum(p.ms for p in survey.passes) or 1.0
+    cpu_ms = survey.cpu.calls_ms + survey.cpu.program_ms
+    verdict = judge(survey.frame_ms.median, cpu_ms, [p.ms for p in survey.passes], budget_ms)
+    passes = [
+        PassRow(p.index, p.name, p.steps, p.ms, p.ms_low, p.ms_high, p.ms / total, p.alone_ms, p.cpu_ms, p.target, p.width, p.height)
+        for p in survey.passes
+    ]
+    table = frame.steps
+    steps = [
+        StepRow(
+            index=i, call=int(table.call[i]), kind=table.kind_name(i), name=step_name(frame, i), pass_=int(frame.passes.of_step[i]),
+            ms=survey.steps.ms[i], ms_low=survey.steps.ms_low[i], ms_high=survey.steps.ms_high[i],
+            vertices=int(table.vertices[i]), triangles=int(table.triangles[i]), instances=int(table.instances[i]),
+            fragments=survey.fragments[i] if survey.fragments is not None else None, survivors=None, program=int(table.program[i]),
+        )
+        for i in range(len(table))
+    ]  # fmt: skip
+    return SurveyDocument(
+        program=" ".join([frame.metadata.program, *frame.metadata.arguments]),
+        captured_at=frame.metadata.captured_at,
+        frame_number=frame.metadata.frame_number,
+        context=str(frame.context),
+        renderer=survey.renderer,
+        width=frame.default_framebuffer.width,
+        height=frame.default_framebuffer.height,
+        sentence=verdict.sentence,
+        budget_ms=budget_ms,
+        late=verdict.late,
+        evidence=verdict.evidence,
+        frame_ms=survey.frame_ms,
+        submit_ms=survey.submit_ms,
+        target_frame_ms=survey.target_frame_ms,
+        method=survey.method,
+        calibration=survey.calibration,
+        repeats=survey.repeats,
+        cpu=survey.cpu,
+        verification=survey.verification,
+        passes=passes,
+        steps=steps,
+        findings=[],
+    )
