@@ -210,7 +210,7 @@ def survey(
     csv: Annotated[Path | None, typer.Option(help="Also write tables into this folder.")] = None,
     trace: Annotated[Path | None, typer.Option(help="Also write the recorded calls to this file, as trace-event JSON.")] = None,
     budget: Annotated[float, typer.Option(help="Milliseconds a frame may take.", min=0.1)] = 16.7,
-    repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 7,
+    repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
     dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
     json: JsonOption = False,
 ) -> None:

@@ -231,7 +231,7 @@ class Depot:
             GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
             if "clear" not in self.better:
                 GL.glClear(GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT | GL.GL_STENCIL_BUFFER_BIT)
-            rounds = 4 if "grade" in self.better else 14
+            rounds = 4 if "grade" in self.better else 10
             self._screen_pass(None, self.grade, {"picture": self.hall.texture, "halo": self.halo[0].texture}, exposure=0.85, rounds=rounds)
         with _group("board"):
             self._draw_board()
@@ -377,7 +377,7 @@ class Depot:
         GL.glDepthMask(False)
         GL.glDisable(GL.GL_DEPTH_TEST)
         self._last.clear()
-        sheets = 1 if "rain" in self.better else 3
+        sheets = 1 if "rain" in self.better else 2
         for sheet in range(sheets):
             self._use(self.rain)
             self._texture(0, self.streaks)

@@ -113,7 +113,7 @@ def texture(pixels: npt.NDArray[np.uint8], repeat: bool = True) -> int:
     GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
     wrap = GL.GL_REPEAT if repeat else GL.GL_CLAMP_TO_EDGE
     for pname, value in (
-        (GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR_MIPMAP_LINEAR), (GL.GL_TEXTURE_MAG_FILTER, GL.GL_LINEAR),
+        (GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR_MIPMAP_NEAREST), (GL.GL_TEXTURE_MAG_FILTER, GL.GL_LINEAR),
         (GL.GL_TEXTURE_WRAP_S, wrap), (GL.GL_TEXTURE_WRAP_T, wrap),
     ):  # fmt: skip
         GL.glTexParameteri(GL.GL_TEXTURE_2D, pname, value)

@@ -96,14 +96,14 @@ def step_spans(session: ReplaySession) -> list[tuple[int, int]]:
     return [(call, call + 1) for call in session.frame.steps.call.tolist()]
 
 
-def frame_times(session: ReplaySession, job: Job, repeats: int, warm_up: int = 2) -> dict[str, Any]:
+def frame_times(session: ReplaySession, job: Job, repeats: int) -> dict[str, Any]:
     """Whole-frame times: arrays `submit_ms` and `frame_ms`, shape (repeats,)."""
     timer = FrameTimer(session)
     rows = []
-    for repeat in range(warm_up + repeats):
-        job.progress("timing the frame", repeat / (warm_up + repeats))
+    for repeat in range(repeats):
+        job.progress("timing the frame", repeat / repeats)
         rows.append(timer.run())
-    kept = np.array(rows[warm_up:])
+    kept = np.array(rows)
     return {"submit_ms": kept[:, 0], "frame_ms": kept[:, 1]}
 
 
