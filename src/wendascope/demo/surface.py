@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 from typing import Protocol
 
+from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.replay.context import PbufferContext
+
 
 class Surface(Protocol):
     """A current OpenGL 3.3 core context and the buffer it draws to."""
@@ -21,12 +24,10 @@ def has_display() -> bool:
 
 
 def open_surface(width: int, height: int, title: str, window: bool) -> Surface:
-    """Make a context current. Raises RuntimeError, saying what is missing. Call before importing OpenGL.GL."""
+    """Make a context current. Raises RuntimeError or MachineError, saying what is missing. Call before importing OpenGL.GL."""
     os.environ["PYOPENGL_PLATFORM"] = "glx" if window and os.environ.get("DISPLAY") else "egl"
     import OpenGL
 
-    if not window:
-        from OpenGL import EGL  # noqa: F401 - cannot be imported once error checking is off
     OpenGL.ERROR_CHECKING = False
     OpenGL.ERROR_LOGGING = False
     return _Window(width, height, title) if window else _Pbuffer(width, height)
@@ -65,33 +66,14 @@ class _Window:
 
 class _Pbuffer:
     def __init__(self, width: int, height: int) -> None:
-        from OpenGL import EGL
-
-        self._egl = EGL
-        os.environ.setdefault("EGL_PLATFORM", "surfaceless")
-        self._display = EGL.eglGetDisplay(EGL.EGL_DEFAULT_DISPLAY)
-        major, minor = EGL.EGLint(), EGL.EGLint()
-        if not EGL.eglInitialize(self._display, major, minor):
-            raise RuntimeError("EGL finds no driver; install libegl1 and libgl1-mesa-dri")
-        EGL.eglBindAPI(EGL.EGL_OPENGL_API)
-        wanted = [
-            EGL.EGL_SURFACE_TYPE, EGL.EGL_PBUFFER_BIT, EGL.EGL_RENDERABLE_TYPE, EGL.EGL_OPENGL_BIT, EGL.EGL_RED_SIZE, 8,
-            EGL.EGL_GREEN_SIZE, 8, EGL.EGL_BLUE_SIZE, 8, EGL.EGL_DEPTH_SIZE, 24, EGL.EGL_STENCIL_SIZE, 8, EGL.EGL_NONE,
-        ]  # fmt: skip
-        config, count = EGL.EGLConfig(), EGL.EGLint()
-        EGL.eglChooseConfig(self._display, (EGL.EGLint * len(wanted))(*wanted), config, 1, count)
-        size = [EGL.EGL_WIDTH, width, EGL.EGL_HEIGHT, height, EGL.EGL_NONE]
-        self._surface = EGL.eglCreatePbufferSurface(self._display, config, (EGL.EGLint * len(size))(*size))
-        version = [0x3098, 3, 0x30FB, 3, 0x30FD, 1, EGL.EGL_NONE]  # major, minor, core profile
-        context = EGL.eglCreateContext(self._display, config, None, (EGL.EGLint * len(version))(*version))
-        if not context or not EGL.eglMakeCurrent(self._display, self._surface, self._surface, context):
-            raise RuntimeError("the EGL driver offers no OpenGL 3.3 core context; update the Mesa packages")
+        wanted = DefaultFramebuffer(width, height, alpha=8, depth=24, stencil=8)
+        self._context = PbufferContext(ContextInfo(major=3, minor=3, profile="core"), wanted)
 
     def swap(self) -> None:
-        self._egl.eglSwapBuffers(self._display, self._surface)
+        self._context.swap()
 
     def closed(self) -> bool:
         return False
 
     def close(self) -> None:
-        self._egl.eglTerminate(self._display)
+        self._context.close()

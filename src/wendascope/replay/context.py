@@ -29,7 +29,7 @@ class _Wanted:
     framebuffer: DefaultFramebuffer
 
 
-class ReplayContext:
+class PbufferContext:
     """A current context with a pbuffer as its window. Raises MachineError when EGL has no driver for it."""
 
     def __init__(self, context: ContextInfo, framebuffer: DefaultFramebuffer) -> None:
@@ -102,6 +102,10 @@ class ReplayContext:
             raise MachineError(f"this machine's driver cannot make a {context} context; update the Mesa packages")
         return int(made)
 
+    def swap(self) -> None:
+        """End a frame, as a program does. Replay never needs to."""
+        self._egl.eglSwapBuffers(self._display, self._surface)
+
     def close(self) -> None:
         self._egl.eglMakeCurrent(self._display, None, None, None)
         self._egl.eglDestroyContext(self._display, self._context)
@@ -122,6 +126,7 @@ def _load() -> ctypes.CDLL:
     egl.eglCreatePbufferSurface.argtypes, egl.eglCreatePbufferSurface.restype = [pointer, pointer, pointer], pointer
     egl.eglCreateContext.argtypes, egl.eglCreateContext.restype = [pointer, pointer, pointer, pointer], pointer
     egl.eglMakeCurrent.argtypes = [pointer, pointer, pointer, pointer]
+    egl.eglSwapBuffers.argtypes = [pointer, pointer]
     egl.eglDestroyContext.argtypes = [pointer, pointer]
     egl.eglDestroySurface.argtypes = [pointer, pointer]
     return egl

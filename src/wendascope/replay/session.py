@@ -13,7 +13,7 @@ from wendascope.frame.frame import Frame, Picture
 from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.passes import Target
 from wendascope.registry import GL, tables
-from wendascope.replay.context import ReplayContext
+from wendascope.replay.context import PbufferContext
 from wendascope.replay.dirty import written_objects
 from wendascope.replay.edit import Edit, apply_edit
 from wendascope.replay.executor import LocalExecutor
@@ -47,7 +47,7 @@ class ReplaySession:
         self.frame = frame
         self.watch: npt.NDArray[np.int64] | None = None
         """Memory that outlives this process, to tell which captured call a crash happened in."""
-        self.context = ReplayContext(frame.context, frame.default_framebuffer)
+        self.context = PbufferContext(frame.context, frame.default_framebuffer)
         self.executor = LocalExecutor(progress)
         self._setup = LocalExecutor()  # whose calls are not the frame's, and do not move the progress word
         self._rebuilder = Rebuilder(frame, self._setup)

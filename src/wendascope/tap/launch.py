@@ -18,7 +18,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
-import platformdirs
 
 import wendascope
 from wendascope.errors import CancelledError, TargetError, WendascopeError
@@ -96,10 +95,9 @@ class Target:
             raise TargetError("no program was given; write it after --")
         if shutil.which(command[0], path=(environment or os.environ).get("PATH")) is None:
             raise TargetError(f"{command[0]} does not exist or is not a program; check the path after --")
-        runtime = platformdirs.user_runtime_path("wendascope", ensure_exists=True)
-        if not os.access(runtime, os.W_OK):
-            runtime = Path(tempfile.gettempdir())
-        self._folder = tempfile.mkdtemp(prefix="wenda-", dir=runtime)  # mode 0700: for this user only
+        runtime = os.environ.get("XDG_RUNTIME_DIR", "")
+        inside = runtime if os.path.isdir(runtime) and os.access(runtime, os.W_OK) else None
+        self._folder = tempfile.mkdtemp(prefix="wendascope-", dir=inside)  # mode 0700: for this user only
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         path = os.path.join(self._folder, "tap")
         self._listener.bind(path)

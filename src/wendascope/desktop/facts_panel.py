@@ -1,0 +1,123 @@
+"""The facts of the selected step, as sections that can be folded and copied."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+
+from wendascope.desktop.model import Document
+from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.frame.describe import step_name
+from wendascope.frame.facts import Section, step_facts
+from wendascope.frame.summary import summarise
+
+
+class _FactsTree(QTreeWidget):
+    def keyPressEvent(self, event: Any) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            lines = ["\t".join(item.text(c) for c in range(2)).rstrip() for item in self.selectedItems()]
+            QGuiApplication.clipboard().setText("\n".join(lines))
+            return
+        super().keyPressEvent(event)
+
+
+class FactsPanel(QWidget):
+    """Follows the selection of a document; with no step chosen it tells about the frame."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._document: Document | None = None
+        self._folded: set[str] = set()
+        self.title = QLabel()
+        bold = QFont(figures_font())
+        bold.setBold(True)
+        self.title.setFont(bold)
+        self.tree = _FactsTree()
+        self.tree.setColumnCount(2)
+        self.tree.setHeaderHidden(True)
+        self.tree.setRootIsDecorated(True)
+        self.tree.setIndentation(GRID + 4)
+        self.tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.tree.setFont(figures_font())
+        self.tree.setAccessibleName("Facts")
+        self.tree.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Interactive)
+        self.tree.header().resizeSection(0, 18 * GRID)
+        self.tree.itemCollapsed.connect(lambda item: self._folded.add(item.data(0, Qt.ItemDataRole.UserRole)))
+        self.tree.itemExpanded.connect(lambda item: self._folded.discard(item.data(0, Qt.ItemDataRole.UserRole)))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(GRID, GRID // 2, GRID, GRID)
+        layout.addWidget(self.title)
+        layout.addWidget(self.tree, 1)
+
+    def show_document(self, document: Document | None) -> None:
+        if document is not self._document:
+            self._document = document
+            if document is not None:
+                document.selection.listen(self.refresh)
+                document.listen(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        document = self._document
+        self.tree.clear()
+        if document is None:
+            self.title.setText("")
+            return
+        step = document.selection.step
+        if step is None:
+            self.title.setText("Frame")
+            self._fill(_frame_facts(document))
+            return
+        self.title.setText(f"Step {step:,}: {step_name(document.frame, step)}")
+        self._fill(self._measured(document, step) + step_facts(document.frame, step))
+
+    def _measured(self, document: Document, step: int) -> list[Section]:
+        survey = document.survey
+        if survey is None:
+            return []
+        rows = [("time alone", f"{survey.steps.ms[step]:.3f} ms  ({survey.steps.ms_low[step]:.3f} to {survey.steps.ms_high[step]:.3f})")]
+        if survey.fragments is not None:
+            rows.append(("fragments written", f"{survey.fragments[step]:,}"))
+        return [Section("Measured", rows)]
+
+    def _fill(self, sections: list[Section]) -> None:
+        soft = QBrush(QColor(theme().soft))
+        for section in sections:
+            key = section.title.split(" ")[0]
+            head = QTreeWidgetItem([section.title])
+            head.setData(0, Qt.ItemDataRole.UserRole, key)
+            font = QFont(self.tree.font())
+            font.setBold(True)
+            head.setFont(0, font)
+            self.tree.addTopLevelItem(head)
+            head.setFirstColumnSpanned(True)
+            for label, text in section.rows:
+                item = QTreeWidgetItem([label, text])
+                item.setForeground(0, soft)
+                item.setToolTip(1, text)
+                head.addChild(item)
+            head.setExpanded(key not in self._folded)
+
+
+def _frame_facts(document: Document) -> list[Section]:
+    summary = summarise(document.frame)
+    frame = document.frame
+    sections = [
+        Section(
+            "Captured",
+            [
+                ("program", summary.program), ("frame", str(summary.frame_number)), ("when", summary.captured_at),
+                ("context", summary.api), ("driver", summary.renderer), ("window", f"{summary.width} x {summary.height}"),
+                ("calls", f"{summary.calls:,}"), ("steps", f"{summary.steps:,}"), ("triangles", f"{summary.triangles:,}"),
+                ("target was held", f"{frame.metadata.held_seconds:.2f} s for reading its objects"),
+            ],
+        ),
+        Section("Objects", [(what, f"{count:,}") for what, count in summary.objects.items()]),
+    ]  # fmt: skip
+    if summary.caveats:
+        sections.insert(0, Section("Caveats", [(str(i + 1), text) for i, text in enumerate(summary.caveats)]))
+    return sections

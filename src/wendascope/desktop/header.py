@@ -1,0 +1,124 @@
+"""The header: which frame, how long against which budget, measuring and its progress."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
+
+from wendascope.analysis.budget import BUDGETS_MS
+from wendascope.desktop.model import Workspace
+from wendascope.desktop.theme import GRID, figures_font
+
+_OWN = -1.0
+
+
+class Header(QWidget):
+    """Follows the workspace; emits what the user asks for."""
+
+    measure = Signal()
+    cancel = Signal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self.files = QComboBox()
+        self.files.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.files.setToolTip("Open frames")
+        self.files.activated.connect(self._file_chosen)
+        self.about = QLabel()
+        self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.time = QLabel()
+        self.time.setFont(figures_font(1.35))
+        self.budget = QComboBox()
+        for rate, ms in sorted(BUDGETS_MS.items(), reverse=True):
+            self.budget.addItem(f"{ms:g} ms, {rate} a second", ms)
+        self.budget.addItem("own budget", _OWN)
+        self.budget.activated.connect(self._budget_chosen)
+        self.own = QDoubleSpinBox()
+        self.own.setRange(0.1, 10000)
+        self.own.setDecimals(1)
+        self.own.setSuffix(" ms")
+        self.own.setKeyboardTracking(False)
+        self.own.valueChanged.connect(workspace.set_budget)
+        self.button = QPushButton("Measure")
+        self.button.setToolTip("Time the frame, its passes and its steps")
+        self.button.clicked.connect(self.measure)
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 1000)
+        self.progress.setFixedWidth(26 * GRID)
+        self.progress.setFormat("")
+        self.stop = QPushButton("Cancel")
+        self.stop.clicked.connect(self.cancel)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
+        layout.setSpacing(GRID)
+        layout.addWidget(self.files)
+        layout.addWidget(self.about, 1)
+        layout.addWidget(self.time)
+        budget_label = QLabel("Budget")
+        budget_label.setBuddy(self.budget)
+        for widget in (budget_label, self.budget, self.own, self.progress, self.stop, self.button):
+            layout.addWidget(widget, 0, Qt.AlignmentFlag.AlignVCenter)
+        self.show_progress(None)
+        workspace.listen(self._refresh)
+        self._refresh()
+
+    def show_progress(self, what: str | None, part: float = 0.0) -> None:
+        """Show a running measurement; None when there is none."""
+        for widget in (self.progress, self.stop):
+            widget.setVisible(what is not None)
+        self.button.setVisible(what is None)
+        self.progress.setValue(int(1000 * part))
+        self.progress.setFormat(f"{what} %p %" if what else "")
+
+    def _refresh(self) -> None:
+        workspace = self._workspace
+        self.files.clear()
+        for document in workspace.documents:
+            self.files.addItem(document.path.name, str(document.path))
+        current = workspace.current
+        self.files.setVisible(bool(workspace.documents))
+        self.button.setEnabled(current is not None)
+        self._show_budget()
+        if current is None:
+            self.about.setText("")
+            self.time.setText("")
+            return
+        self.files.setCurrentIndex(workspace.documents.index(current))
+        window = current.frame.default_framebuffer
+        self.about.setText(f"{window.width} x {window.height}   {current.frame.context}")
+        self.about.setToolTip(current.frame.context.renderer)
+        self.refresh_time()
+
+    def refresh_time(self) -> None:
+        """After a measurement."""
+        current = self._workspace.current
+        verdict = current.verdict(self._workspace.budget_ms) if current else None
+        if current is None or verdict is None or current.survey is None:
+            self.time.setText("")
+            return
+        who = {"GPU": "GPU late", "CPU": "CPU late", "nobody": "in budget"}[verdict.late]
+        longest = verdict.ratio * self._workspace.budget_ms
+        self.time.setText(f"{longest:.1f} ms of {self._workspace.budget_ms:g}   {who}")
+        self.time.setToolTip(verdict.evidence)
+
+    def _show_budget(self) -> None:
+        at = self.budget.findData(self._workspace.budget_ms)
+        self.budget.setCurrentIndex(at if at >= 0 else self.budget.findData(_OWN))
+        self.own.setVisible(at < 0)
+        self.own.blockSignals(True)
+        self.own.setValue(self._workspace.budget_ms)
+        self.own.blockSignals(False)
+
+    def _budget_chosen(self, index: int) -> None:
+        ms = self.budget.itemData(index)
+        if ms == _OWN:
+            self.own.setVisible(True)
+            self.own.setFocus()
+            self.own.selectAll()
+        else:
+            self._workspace.set_budget(ms)
+
+    def _file_chosen(self, index: int) -> None:
+        if 0 <= index < len(self._workspace.documents):
+            self._workspace.show(self._workspace.documents[index])

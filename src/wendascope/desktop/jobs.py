@@ -1,0 +1,109 @@
+"""Work in the background: replay jobs of one document, one after another, their results on the interface thread."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from queue import SimpleQueue
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt, Signal
+
+from wendascope.errors import CancelledError, WendascopeError
+from wendascope.replay.client import Replay
+
+Work = Callable[[Replay, Callable[[str, float], None], Callable[[], bool]], Any]
+
+
+@dataclass
+class _Job:
+    name: str
+    work: Work
+    done: Callable[[Any], None]
+    failed: Callable[[str], None]
+    replaces: bool
+    cancelled: threading.Event
+
+
+class JobRunner(QObject):
+    """Runs jobs in a thread of its own with a replay process of its own."""
+
+    progress = Signal(str, str, float)
+    """(job, what is being done, how much of it is done)"""
+    busy = Signal(str, bool)
+    """(job, whether it runs)"""
+    _ended = Signal(object, object, str)
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self._replay = Replay(path)
+        self._queue: SimpleQueue[_Job | None] = SimpleQueue()
+        self._waiting: dict[str, _Job] = {}
+        self._current: _Job | None = None
+        self._lock = threading.Lock()
+        self._ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+        self._thread = threading.Thread(target=self._serve, name="replay jobs", daemon=True)
+        self._thread.start()
+
+    def submit(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None], replaces: bool = False) -> None:
+        """Queue a job. With `replaces`, one of the same name that has not begun is forgotten."""
+        job = _Job(name, work, done, failed, replaces, threading.Event())
+        with self._lock:
+            if replaces and name in self._waiting:
+                self._waiting[name].cancelled.set()
+            self._waiting[name] = job
+        self._queue.put(job)
+
+    def cancel(self, name: str) -> None:
+        """Stop a job, running or not."""
+        with self._lock:
+            if name in self._waiting:
+                self._waiting[name].cancelled.set()
+            if self._current is not None and self._current.name == name:
+                self._current.cancelled.set()
+
+    def running(self, name: str) -> bool:
+        with self._lock:
+            return self._current is not None and self._current.name == name
+
+    def close(self) -> None:
+        """End the process and the thread; nothing is delivered afterwards."""
+        with self._lock:
+            for job in self._waiting.values():
+                job.cancelled.set()
+            if self._current is not None:
+                self._current.cancelled.set()
+        self._queue.put(None)
+        self._thread.join(5)
+        self._replay.close()
+
+    def _serve(self) -> None:
+        while (job := self._queue.get()) is not None:
+            with self._lock:
+                if self._waiting.get(job.name) is job:
+                    del self._waiting[job.name]
+                if job.cancelled.is_set():
+                    continue
+                self._current = job
+            self.busy.emit(job.name, True)
+            result, error = None, ""
+            try:
+                result = job.work(self._replay, lambda what, part, n=job.name: self.progress.emit(n, what, part), job.cancelled.is_set)
+            except CancelledError:
+                error = "cancelled"
+            except WendascopeError as problem:
+                error = str(problem)
+            except Exception as problem:
+                error = f"{type(problem).__name__}: {problem}"
+            with self._lock:
+                self._current = None
+            self._ended.emit(job, result, error)
+
+    def _deliver(self, job: _Job, result: Any, error: str) -> None:
+        self.busy.emit(job.name, False)
+        if error:
+            job.failed(error)
+        elif not job.cancelled.is_set():
+            job.done(result)

@@ -1,0 +1,155 @@
+"""What the window shows, without Qt: open documents, the one selection, and who wants to hear of changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from wendascope.analysis.budget import Verdict, judge
+from wendascope.frame import file
+from wendascope.frame.frame import Frame
+from wendascope.measure.records import Survey
+from wendascope.measure.store import stored_survey
+
+_LONGEST_HISTORY = 500
+
+
+class Observable:
+    """Calls its listeners, in the order in which they came. Listening twice is listening once."""
+
+    def __init__(self) -> None:
+        self._listeners: list[Callable[[], None]] = []
+
+    def listen(self, listener: Callable[[], None]) -> None:
+        if listener not in self._listeners:
+            self._listeners.append(listener)
+
+    def changed(self) -> None:
+        for listener in list(self._listeners):
+            listener()
+
+
+class Selection(Observable):
+    """The step that is chosen everywhere, with a way back. None: the finished picture."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.step: int | None = None
+        self._back: list[int | None] = []
+        self._forward: list[int | None] = []
+
+    def choose(self, step: int | None) -> None:
+        """Choose a step; does nothing when it is already chosen."""
+        if step == self.step:
+            return
+        self._back.append(self.step)
+        del self._back[:-_LONGEST_HISTORY]
+        self._forward.clear()
+        self.step = step
+        self.changed()
+
+    @property
+    def can_go_back(self) -> bool:
+        return bool(self._back)
+
+    @property
+    def can_go_forward(self) -> bool:
+        return bool(self._forward)
+
+    def go_back(self) -> None:
+        if self._back:
+            self._forward.append(self.step)
+            self.step = self._back.pop()
+            self.changed()
+
+    def go_forward(self) -> None:
+        if self._forward:
+            self._back.append(self.step)
+            self.step = self._forward.pop()
+            self.changed()
+
+
+class Document(Observable):
+    """One open frame file and what was measured on it. Raises FileError when it cannot be opened."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self.path = path
+        self.frame: Frame = file.load(path)
+        self.survey: Survey | None = self._fitting(stored_survey(path))
+        self.selection = Selection()
+
+    def _fitting(self, survey: Survey | None) -> Survey | None:
+        """A survey is only shown on the frame that it measured."""
+        if survey and (len(survey.steps.ms) != len(self.frame.steps) or len(survey.passes) != len(self.frame.passes)):
+            return None
+        return survey
+
+    def set_survey(self, survey: Survey) -> None:
+        self.survey = survey
+        self.changed()
+
+    def verdict(self, budget_ms: float) -> Verdict | None:
+        """The answer to whether it is over budget; None before anything was measured."""
+        if self.survey is None:
+            return None
+        cpu = self.survey.cpu
+        return judge(self.survey.frame_ms.median, cpu.calls_ms + cpu.program_ms, [p.ms for p in self.survey.passes], budget_ms)
+
+    def next_step(self, by: int) -> None:
+        """Choose the step `by` further on, within the frame."""
+        last = len(self.frame.steps) - 1
+        if last < 0:
+            return
+        step = self.selection.step
+        start = (last + 1 if by < 0 else -1) if step is None else step
+        self.selection.choose(min(max(start + by, 0), last))
+
+    def next_pass(self, by: int) -> None:
+        """Choose the last step of the pass `by` further on: the pass as it ends up."""
+        passes = self.frame.passes
+        if len(passes) == 0:
+            return
+        step = self.selection.step
+        now = (len(passes) if by < 0 else -1) if step is None else int(passes.of_step[step])
+        wanted = min(max(now + by, 0), len(passes) - 1)
+        self.selection.choose(int(passes.end[wanted]) - 1)
+
+
+class Workspace(Observable):
+    """All open documents and the one shown."""
+
+    def __init__(self, budget_ms: float) -> None:
+        super().__init__()
+        self.documents: list[Document] = []
+        self.current: Document | None = None
+        self.budget_ms = budget_ms
+
+    def open(self, path: Path) -> Document:
+        """Open a file, or show it when it is open. Raises FileError and changes nothing when it is bad."""
+        resolved = path.resolve()
+        found = next((d for d in self.documents if d.path == resolved), None)
+        if found is None:
+            found = Document(resolved)
+            self.documents.append(found)
+        self.current = found
+        self.changed()
+        return found
+
+    def show(self, document: Document) -> None:
+        if document is not self.current:
+            self.current = document
+            self.changed()
+
+    def close(self, document: Document) -> None:
+        """Close a document; its neighbour is shown instead."""
+        at = self.documents.index(document)
+        self.documents.remove(document)
+        if self.current is document:
+            self.current = self.documents[min(at, len(self.documents) - 1)] if self.documents else None
+        self.changed()
+
+    def set_budget(self, ms: float) -> None:
+        if ms != self.budget_ms:
+            self.budget_ms = ms
+            self.changed()

@@ -1,0 +1,51 @@
+"""Finds the pages: every module of this package that registers one."""
+
+from __future__ import annotations
+
+import functools
+import importlib
+import pkgutil
+from collections.abc import Callable
+from typing import Protocol
+
+from PySide6.QtWidgets import QWidget
+
+from wendascope.desktop.model import Workspace
+
+
+class Page(Protocol):
+    """What a page offers beside being a widget."""
+
+    def figure(self) -> str:
+        """The answer in a figure, for the rail."""
+
+    def widget(self) -> QWidget:
+        """The page itself."""
+
+
+Maker = Callable[[Workspace], Page]
+_makers: dict[str, tuple[int, Maker]] = {}
+
+
+def page(title: str, order: int) -> Callable[[Maker], Maker]:
+    """Register a page: its title in the rail and its place in working order."""
+
+    def register(maker: Maker) -> Maker:
+        _makers[title] = (order, maker)
+        return maker
+
+    return register
+
+
+@functools.cache
+def _load_all() -> None:
+    package = importlib.import_module("wendascope.desktop.pages")
+    for module in pkgutil.iter_modules(package.__path__):
+        if not module.name.startswith("_"):
+            importlib.import_module(f"wendascope.desktop.pages.{module.name}")
+
+
+def pages() -> list[tuple[str, Maker]]:
+    """(title, maker) of every page, in working order."""
+    _load_all()
+    return [(title, maker) for title, (_, maker) in sorted(_makers.items(), key=lambda item: item[1][0])]

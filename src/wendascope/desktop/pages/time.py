@@ -1,0 +1,328 @@
+"""The Time page: is the frame over budget, who is late, and where does the time go?"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTreeView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
+from wendascope.desktop.tree import FrameTree, Node
+
+Index = QModelIndex | QPersistentModelIndex
+COLUMNS = (
+    ("name", "pass / step"), ("steps", "steps"), ("ms", "ms"), ("interval", "interval, ms"), ("share", "share"),
+    ("triangles", "triangles"), ("fragments", "fragments"),
+)  # fmt: skip
+_WIDTHS = {"steps": 64, "ms": 84, "interval": 140, "share": 112, "triangles": 88, "fragments": 96}
+
+
+class TreeModel(QAbstractItemModel):
+    """The frame tree for Qt. No object per row is made until its parent is opened."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tree: FrameTree | None = None
+
+    def set_tree(self, tree: FrameTree | None) -> None:
+        self.beginResetModel()
+        self.tree = tree
+        self.endResetModel()
+
+    def search(self, text: str) -> int:
+        self.beginResetModel()
+        found = self.tree.search(text) if self.tree else 0
+        self.endResetModel()
+        return found
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        if self.tree:
+            self.beginResetModel()
+            self.tree.sort(COLUMNS[column][0], order == Qt.SortOrder.DescendingOrder)
+            self.endResetModel()
+
+    def node(self, index: Index) -> Node | None:
+        if index.isValid():
+            return index.internalPointer()  # type: ignore[no-any-return]
+        return self.tree.root if self.tree else None
+
+    def index_of(self, node: Node) -> QModelIndex:
+        return self.createIndex(node.row, 0, node)
+
+    def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:  # noqa: B008
+        node = self.node(parent)
+        if self.tree is None or node is None:
+            return QModelIndex()
+        children = self.tree.children(node)
+        return self.createIndex(row, column, children[row]) if 0 <= row < len(children) else QModelIndex()
+
+    def parent(self, index: Index) -> QModelIndex:  # type: ignore[override]
+        node = self.node(index) if index.isValid() else None
+        if node is None or node.parent is None or node.parent.kind == "root":
+            return QModelIndex()
+        return self.createIndex(node.parent.row, 0, node.parent)
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        if self.tree is None or parent.column() > 0:
+            return 0
+        node = self.node(parent)
+        return len(self.tree.children(node)) if node else 0
+
+    def hasChildren(self, parent: Index = QModelIndex()) -> bool:  # noqa: B008
+        node = self.node(parent)
+        return node is not None and node.kind != "step" and node.steps > 0
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return COLUMNS[section][1]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter if section == 0 else Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return {
+                "ms": "Measured: a pass timed whole, a step timed alone, a group the sum of its steps alone",
+                "interval": "The median lies in here with at least 95 %",
+                "share": "Of a pass: of all pass times. Of a step or group: of its pass's steps, alone",
+                "fragments": "Fragments that passed all tests and were written",
+            }.get(COLUMNS[section][0])
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        node = self.node(index)
+        if node is None or self.tree is None:
+            return None
+        column = COLUMNS[index.column()][0]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self.text(node, column)
+        if role == Qt.ItemDataRole.TextAlignmentRole and index.column() > 0:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.UserRole and column == "share":
+            return self.tree.share(node)
+        if role == Qt.ItemDataRole.DecorationRole and index.column() == 0 and node.kind == "pass":
+            return pass_colour(node.pass_index)
+        if role == Qt.ItemDataRole.ForegroundRole and column in ("interval", "steps"):
+            return QColor(theme().soft)
+        return None
+
+    def text(self, node: Node, column: str) -> str:
+        """One cell as it is shown and copied."""
+        assert self.tree is not None
+        match column:
+            case "name":
+                return f"{node.first}  {node.label}" if node.kind == "step" else node.label
+            case "steps":
+                return "" if node.kind == "step" else f"{node.steps:,}"
+            case "ms":
+                ms = self.tree.ms(node)
+                return "" if ms is None else f"{ms:.3f}"
+            case "interval":
+                found = self.tree.interval(node)
+                return "" if found is None else f"{found[0]:.3f} to {found[1]:.3f}"
+            case "share":
+                share = self.tree.share(node)
+                return "" if share is None else f"{100 * share:.1f} %"
+            case "fragments":
+                survey = self.tree.survey
+                return "" if survey is None or survey.fragments is None else f"{int(self.tree.total(column, node)):,}"
+        return f"{int(self.tree.total(column, node)):,}"
+
+
+class ShareDelegate(QStyledItemDelegate):
+    """Draws the share's bar behind its figure."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        share = index.data(Qt.ItemDataRole.UserRole)
+        if share:
+            box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
+            width = int(box.width() * min(share, 1.0))
+            painter.fillRect(box.right() - width + 1, box.top(), width, box.height(), QColor(theme().bar))
+        super().paint(painter, option, index)
+
+
+class FrameTreeView(QTreeView):
+    """The tree, with rows that can be copied as tab-separated text."""
+
+    def keyPressEvent(self, event: Any) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy_rows()
+            return
+        super().keyPressEvent(event)
+
+    def copy_rows(self) -> None:
+        """Selected rows, or all visible passes when none is selected, with the header."""
+        model = self.model()
+        assert isinstance(model, TreeModel)
+        rows = self.selectionModel().selectedRows() or [model.index(r, 0) for r in range(model.rowCount())]
+        lines = ["\t".join(title for _, title in COLUMNS)]
+        for row in rows:
+            node = model.node(row)
+            if node:
+                lines.append("\t".join(model.text(node, name) for name, _ in COLUMNS))
+        QGuiApplication.clipboard().setText("\n".join(lines))
+
+
+@page("Time", 0)
+class TimePage(QWidget):
+    """Answer sentence, then the tree of passes and steps."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._document: Document | None = None
+        self._following = False
+        question = QLabel("Is the frame over budget, and where does its time go?")
+        question.setObjectName("question")
+        self.answer = QLabel()
+        self.answer.setWordWrap(True)
+        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.answer.setFont(figures_font(1.35))
+        self.evidence = QLabel()
+        self.evidence.setWordWrap(True)
+        self.evidence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Find passes and steps: words of their names, program 3, step 417")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(self._search)
+        self.found = QLabel()
+        self.model = TreeModel()
+        self.view = FrameTreeView()
+        self.view.setModel(self.model)
+        self.view.setUniformRowHeights(True)
+        self.view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.view.setSortingEnabled(True)
+        self.view.setItemDelegateForColumn(4, ShareDelegate(self.view))
+        self.view.setFont(figures_font())
+        self.view.setAccessibleName("Passes and steps")
+        header = self.view.header()
+        header.setStretchLastSection(False)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for i, (name, _) in enumerate(COLUMNS):
+            if name in _WIDTHS:
+                header.resizeSection(i, _WIDTHS[name])
+        self.view.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
+        self.view.selectionModel().currentChanged.connect(self._chosen)
+        row = QHBoxLayout()
+        row.addWidget(self.search, 1)
+        row.addWidget(self.found)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(2 * GRID, GRID, GRID, GRID)
+        layout.setSpacing(GRID)
+        layout.addWidget(question)
+        layout.addWidget(self.answer)
+        layout.addWidget(self.evidence)
+        layout.addLayout(row)
+        layout.addWidget(self.view, 1)
+        workspace.listen(self._refresh)
+        self._refresh()
+
+    # ---- the page protocol ----------------------------------------------------------------------------
+
+    def widget(self) -> QWidget:
+        return self
+
+    def figure(self) -> str:
+        document = self._workspace.current
+        verdict = document.verdict(self._workspace.budget_ms) if document else None
+        return "" if verdict is None else f"{verdict.ratio:.1f}x"
+
+    # ---- following the model -----------------------------------------------------------------------------
+
+    def _refresh(self) -> None:
+        document = self._workspace.current
+        if document is not self._document:
+            self._document = document
+            if document is not None:
+                document.listen(self._measured)
+                document.selection.listen(self._follow)
+            self._measured()
+        self._say()
+
+    def _measured(self) -> None:
+        document = self._workspace.current
+        self.model.set_tree(FrameTree(document.frame, document.survey) if document else None)
+        if self.search.text():
+            self._search(self.search.text())
+        self._say()
+        self._follow()
+
+    def _say(self) -> None:
+        document = self._document
+        if document is None:
+            self.answer.setText("")
+            self.evidence.setText("")
+            return
+        verdict = document.verdict(self._workspace.budget_ms)
+        if verdict is None or document.survey is None:
+            self.answer.setText("Not measured yet.")
+            frame = document.frame
+            own = f" The program's own frames took {frame.target_frame_ms:.1f} ms." if frame.target_frame_ms else ""
+            self.evidence.setText(f"Press Ctrl+M to time the frame, its {len(frame.passes)} passes and its {len(frame.steps):,} steps.{own}")
+            return
+        survey = document.survey
+        self.answer.setText(verdict.sentence)
+        marked = "" if survey.verification.identical else " The replay differs from the captured picture: these times are of a frame that is not quite the captured one."
+        self.evidence.setText(
+            f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to {survey.frame_ms.high:.1f} ms. "
+            f"{verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
+        )
+        self.evidence.setToolTip(f"Clock: {survey.calibration.reason}")
+
+    def _search(self, text: str) -> None:
+        count = self.model.search(text)
+        if text.strip() and self._document is not None:
+            self.found.setText(f"{count:,} of {len(self._document.frame.steps):,} steps")
+            if count <= 400:
+                self.view.expandAll()
+            else:
+                self.view.expandToDepth(0)
+        else:
+            self.found.setText("")
+        self._follow()
+
+    def _chosen(self, current: QModelIndex, _before: QModelIndex) -> None:
+        node = self.model.node(current) if current.isValid() else None
+        if node is None or self._document is None or self._following:
+            return
+        # a pass or group stands for what it ends up with
+        self._document.selection.choose(node.end - 1)
+
+    def _follow(self) -> None:
+        """Show the selection, opening what hides it, unless the chosen row already stands for it."""
+        if self._document is None or self.model.tree is None:
+            return
+        step = self._document.selection.step
+        current = self.view.currentIndex()
+        node = self.model.node(current) if current.isValid() else None
+        if step is None or (node is not None and node.end - 1 == step):
+            return
+        found = self.model.tree.find(step)
+        if found is None:
+            return
+        self._following = True
+        index = self.model.index_of(found)
+        self.view.setCurrentIndex(index)
+        self.view.scrollTo(index)
+        self._following = False
+
+    def focus_search(self) -> None:
+        self.search.setFocus()
+        self.search.selectAll()

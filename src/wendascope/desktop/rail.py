@@ -1,0 +1,62 @@
+"""The question rail: one entry a page, each with its answer as a figure."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from wendascope.desktop.pages import Page
+from wendascope.desktop.theme import GRID, figures_font, theme
+
+_ROW = 56
+
+
+class QuestionRail(QWidget):
+    """Up and down move, a click chooses."""
+
+    chosen = Signal(int)
+
+    def __init__(self, entries: list[tuple[str, Page]]) -> None:
+        super().__init__()
+        self._entries = entries
+        self.current = 0
+        self.setFixedWidth(12 * GRID)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Questions")
+
+    def sizeHint(self) -> QSize:
+        return QSize(12 * GRID, _ROW * len(self._entries))
+
+    def choose(self, row: int) -> None:
+        if 0 <= row < len(self._entries) and row != self.current:
+            self.current = row
+            self.update()
+            self.chosen.emit(row)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter, t = QPainter(self), theme()
+        painter.fillRect(self.rect(), QColor(t.paper))
+        for row, (title, page) in enumerate(self._entries):
+            box = QRect(0, row * _ROW, self.width(), _ROW)
+            if row == self.current:
+                painter.fillRect(box, QColor(t.raised))
+                painter.fillRect(QRect(0, box.top(), 4, _ROW), QColor(t.accent))
+            inner = box.adjusted(2 * GRID, 6, -GRID, -6)
+            painter.setPen(QColor(t.ink))
+            painter.setFont(figures_font())
+            painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, title)
+            painter.setFont(figures_font(1.2))
+            painter.setPen(QColor(t.soft))
+            painter.drawText(inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, page.figure() or "not measured")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.choose(int(event.position().y()) // _ROW)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self.choose(self.current + step)

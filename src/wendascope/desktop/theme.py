@@ -1,0 +1,83 @@
+"""Colours and type of the window, light and dark."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
+from PySide6.QtWidgets import QApplication
+
+from wendascope.report.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, SURROUND
+
+GRID = 8
+"""All distances are multiples of this many pixels."""
+
+
+@dataclass(frozen=True)
+class Theme:
+    paper: str
+    raised: str
+    ink: str
+    soft: str
+    line: str
+    accent: str
+    bar: str
+    surround: str = SURROUND
+
+
+LIGHT = Theme(PAPER, "#FBF9F4", INK, "#5A6670", "#D5CEBF", COPPER, "#E0D6C1")
+DARK = Theme(DUSK, "#2B2F35", "#E6E1D6", "#A3A9AD", "#43484F", COPPER_ON_DUSK, "#464A4D")
+
+
+def is_dark() -> bool:
+    return QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
+
+
+def theme() -> Theme:
+    """The colours that fit the system's scheme, or the one that was chosen in the View menu."""
+    return DARK if is_dark() else LIGHT
+
+
+def pass_colour(index: int) -> QColor:
+    colour = QColor(PASS_COLOURS[index % len(PASS_COLOURS)])
+    return colour.darker(125) if is_dark() else colour
+
+
+def apply(app: QApplication) -> None:
+    """Set palette and fonts; called again when the scheme changes."""
+    t = theme()
+    palette = QPalette()
+    roles = QPalette.ColorRole
+    for role, colour in (
+        (roles.Window, t.paper), (roles.Base, t.raised), (roles.AlternateBase, t.paper), (roles.Button, t.raised),
+        (roles.WindowText, t.ink), (roles.Text, t.ink), (roles.ButtonText, t.ink), (roles.ToolTipBase, t.raised), (roles.ToolTipText, t.ink),
+        (roles.PlaceholderText, t.soft), (roles.Mid, t.line), (roles.Midlight, t.line), (roles.Dark, t.line), (roles.Light, t.raised),
+        (roles.Highlight, t.accent), (roles.Link, t.accent), (roles.Accent, t.accent),
+    ):  # fmt: skip
+        palette.setColor(role, QColor(colour))
+    palette.setColor(roles.HighlightedText, QColor("#FFFFFF" if not is_dark() else "#1B1E22"))
+    disabled = QPalette.ColorGroup.Disabled
+    for role in (roles.WindowText, roles.Text, roles.ButtonText):
+        palette.setColor(disabled, role, QColor(t.soft))
+    app.setPalette(palette)
+    app.setStyleSheet(
+        f"""
+        QToolTip {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; padding: 4px; }}
+        QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: 0; border-bottom: 1px solid {t.line}; padding: 4px 8px; }}
+        QTreeView, QListView, QTreeWidget {{ border: 1px solid {t.line}; outline: 0; }}
+        QTreeView::item, QListView::item {{ padding: 2px 4px; min-height: 20px; }}
+        QSplitter::handle {{ background: {t.line}; }}
+        QMenuBar {{ background: {t.paper}; }}
+        """
+    )
+
+
+def figures_font(scale: float = 1.0) -> QFont:
+    """A font whose digits are all equally wide."""
+    font = QFont(QGuiApplication.font())
+    font.setFeature(QFont.Tag("tnum"), 1)
+    if "DejaVu Sans" in QFontDatabase.families() and font.family() == "":
+        font.setFamily("DejaVu Sans")
+    font.setPointSizeF(font.pointSizeF() * scale)
+    return font

@@ -1,0 +1,471 @@
+"""The main window: header, frame strip, question rail with its pages, picture and facts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QByteArray, QSettings, Qt
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+import wendascope
+from wendascope.demo.data import demo_files
+from wendascope.desktop.command_palette import CommandPalette
+from wendascope.desktop.facts_panel import FactsPanel
+from wendascope.desktop.header import Header
+from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.pages import pages
+from wendascope.desktop.picture import PicturePanel
+from wendascope.desktop.rail import QuestionRail
+from wendascope.desktop.strip import FrameStrip
+from wendascope.desktop.theme import GRID, figures_font
+from wendascope.errors import FileError, WendascopeError
+from wendascope.frame import file
+from wendascope.measure.lenses import lenses
+from wendascope.measure.records import Survey
+from wendascope.report.formats import export, forms
+from wendascope.report.survey import survey_document
+
+_RECENT = 10
+_DEFAULT_BUDGET = 16.7
+_FILTER = "Captured frames (*.wend);;All files (*)"
+_MEASURE = "measure"
+
+
+def _line(vertical: bool = False) -> QFrame:
+    line = QFrame()
+    line.setFrameShape(QFrame.Shape.VLine if vertical else QFrame.Shape.HLine)
+    line.setFrameShadow(QFrame.Shadow.Plain)
+    return line
+
+
+class MainWindow(QMainWindow):
+    """One window; frames are opened into it and looked at one at a time."""
+
+    def __init__(self, settings: QSettings | None = None) -> None:
+        super().__init__()
+        self.settings = settings or QSettings("Wendascope", "Wendascope")
+        self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
+        self._jobs: dict[Document, JobRunner] = {}
+        self._actions: list[tuple[str, QAction]] = []
+        self.setWindowTitle("Wendascope")
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.header = Header(self.workspace)
+        self.strip = FrameStrip(self.workspace)
+        made = [(title, maker(self.workspace)) for title, maker in pages()]
+        self.rail = QuestionRail(made)
+        self.pages = QStackedWidget()
+        for _, page in made:
+            self.pages.addWidget(page.widget())
+        self.rail.chosen.connect(self.pages.setCurrentIndex)
+        self.picture = PicturePanel()
+        self.facts = FactsPanel()
+        self._build()
+        self._menus()
+        self.header.measure.connect(self.measure)
+        self.header.cancel.connect(self.cancel)
+        self.workspace.listen(self._refresh)
+        self._restore()
+        self._refresh()
+
+    # ---- layout --------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        side = QSplitter(Qt.Orientation.Vertical)
+        side.addWidget(self.picture)
+        side.addWidget(self.facts)
+        side.setSizes([380, 300])
+        side.setChildrenCollapsible(False)
+        across = QSplitter(Qt.Orientation.Horizontal)
+        across.addWidget(self.pages)
+        across.addWidget(side)
+        across.setStretchFactor(0, 3)
+        across.setStretchFactor(1, 2)
+        across.setSizes([700, 480])
+        across.setChildrenCollapsible(False)
+        self.splitters = {"across": across, "side": side}
+        below = QHBoxLayout()
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(0)
+        below.addWidget(self.rail)
+        below.addWidget(_line(vertical=True))
+        below.addWidget(across, 1)
+        frame_view = QWidget()
+        layout = QVBoxLayout(frame_view)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.header)
+        layout.addWidget(self.strip)
+        layout.addWidget(_line())
+        layout.addLayout(below, 1)
+        self.body = QStackedWidget()
+        self.body.addWidget(self._welcome())
+        self.body.addWidget(frame_view)
+        self.setCentralWidget(self.body)
+
+    def _welcome(self) -> QWidget:
+        """What is shown while nothing is open: how to get a frame."""
+        title = QLabel("Get a frame")
+        title.setFont(figures_font(1.6))
+        text = QLabel(
+            "Take one from a running program:\n\n"
+            "    wendascope capture --frame 30 --out mine.wend -- ./my_program\n\n"
+            "then open the file here, or drop it on this window."
+        )
+        text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        open_button, demo_button = QPushButton("Open a captured frame..."), QPushButton("Open the demo frames")
+        open_button.clicked.connect(self.choose_files)
+        demo_button.clicked.connect(self.open_demo)
+        column = QVBoxLayout()
+        for widget in (title, text, open_button, demo_button):
+            column.addWidget(widget)
+            column.addSpacing(GRID)
+        box = QWidget()
+        box.setLayout(column)
+        box.setFixedWidth(72 * GRID)
+        outer = QVBoxLayout()
+        outer.addStretch(2)
+        outer.addWidget(box, 0, Qt.AlignmentFlag.AlignHCenter)
+        outer.addStretch(3)
+        page = QWidget()
+        page.setLayout(outer)
+        return page
+
+    # ---- menus -----------------------------------------------------------------------------------------
+
+    def _add(self, menu: QMenu, text: str, run: Callable[[], object], shortcut: str | QKeySequence.StandardKey | None = None) -> QAction:
+        action = QAction(text, self)
+        if shortcut is not None:
+            action.setShortcut(QKeySequence(shortcut))
+        action.triggered.connect(lambda _checked=False: run())
+        menu.addAction(action)
+        self._actions.append((f"{menu.title().replace('&', '')}: {text.replace('&', '')}", action))
+        return action
+
+    def _menus(self) -> None:
+        bar = self.menuBar()
+        files = bar.addMenu("&File")
+        self._add(files, "&Open...", self.choose_files, QKeySequence.StandardKey.Open)
+        self._recent_menu = files.addMenu("Open &recent")
+        self._add(files, "Open the &demo frames", self.open_demo)
+        self._close_action = self._add(files, "&Close this frame", self.close_current, QKeySequence.StandardKey.Close)
+        files.addSeparator()
+        self._save_picture_action = self._add(files, "Save the &picture...", self.save_picture, "Ctrl+Shift+P")
+        self._copy_picture_action = self._add(files, "Copy the picture", self.copy_picture, "Ctrl+Shift+C")
+        self._export_actions = [self._add(files, f"Write a report as {name.upper()}...", lambda n=name: self.write_report(n)) for name in forms()]
+        files.addSeparator()
+        self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
+
+        frame = bar.addMenu("F&rame")
+        self._measure_action = self._add(frame, "&Measure", self.measure, "Ctrl+M")
+        self._cancel_action = self._add(frame, "&Cancel measuring", self.cancel, "Ctrl+.")
+        self._verify_action = self._add(frame, "&Verify the picture", self.verify)
+
+        go = bar.addMenu("&Go")
+        self._go_actions = [
+            self._add(go, "&Next step", lambda: self._move(1), "Alt+Down"),
+            self._add(go, "&Previous step", lambda: self._move(-1), "Alt+Up"),
+            self._add(go, "Next p&ass", lambda: self._move_pass(1), "Alt+PgDown"),
+            self._add(go, "Previous pa&ss", lambda: self._move_pass(-1), "Alt+PgUp"),
+            self._add(go, "&Finished picture", lambda: self._choose(None), "Alt+End"),
+        ]
+        go.addSeparator()
+        self._back_action = self._add(go, "&Back", lambda: self._history(-1), "Alt+Left")
+        self._forward_action = self._add(go, "F&orward", lambda: self._history(1), "Alt+Right")
+        go.addSeparator()
+        self._add(go, "Find &in this page", self._find, QKeySequence.StandardKey.Find)
+
+        view = bar.addMenu("&View")
+        for i, item in enumerate(lenses()):
+            self._add(view, f"Lens: {item.title}", lambda n=i: self.picture.lens.setCurrentIndex(n), f"Ctrl+{i + 1}")
+        view.addSeparator()
+        self._add(view, "Picture: &larger", lambda: self.picture.view.zoom_by(1.25), QKeySequence.StandardKey.ZoomIn)
+        self._add(view, "Picture: s&maller", lambda: self.picture.view.zoom_by(0.8), QKeySequence.StandardKey.ZoomOut)
+        self._add(view, "Picture: &fit", self.picture.view.fit, "Ctrl+0")
+        self._add(view, "Picture: &one to one", lambda: self.picture.view.set_zoom(1.0), "Ctrl+Shift+0")
+        self._add(view, "Strip: whole frame", self.strip.show_all, "Ctrl+Home")
+        view.addSeparator()
+        schemes = QActionGroup(self)
+        chosen = str(self.settings.value("scheme", "system"))
+        for name, title in (("system", "Colours: as the system"), ("light", "Colours: light"), ("dark", "Colours: dark")):
+            action = self._add(view, title, lambda n=name: self.set_scheme(n))
+            action.setCheckable(True)
+            action.setChecked(name == chosen)
+            schemes.addAction(action)
+        self.set_scheme(chosen)
+
+        help_menu = bar.addMenu("&Help")
+        self._add(help_menu, "&All commands...", self.show_palette, "Ctrl+Space")
+        self._add(help_menu, "A&bout Wendascope", self.about)
+
+    def set_scheme(self, name: str) -> None:
+        scheme = {"light": Qt.ColorScheme.Light, "dark": Qt.ColorScheme.Dark}.get(name, Qt.ColorScheme.Unknown)
+        QGuiApplication.styleHints().setColorScheme(scheme)
+        self.settings.setValue("scheme", name)
+
+    def show_palette(self) -> None:
+        CommandPalette(self._actions, self).exec()
+
+    def about(self) -> None:
+        QMessageBox.about(
+            self, "About Wendascope", f"Wendascope {wendascope.__version__}\n\nShows where the time of a captured frame goes. Its files are described in docs/file-format.md."
+        )
+
+    # ---- documents ---------------------------------------------------------------------------------------
+
+    def open_files(self, paths: list[Path]) -> None:
+        """Open files; a bad one is one message and the others are opened."""
+        first: Document | None = None
+        for path in paths:
+            try:
+                document = self.workspace.open(path)
+            except WendascopeError as error:
+                self._complain("This file cannot be opened", str(error))
+                continue
+            first = first or document
+            self._remember(path.resolve())
+        if first is not None:
+            self.workspace.show(first)
+
+    def open_demo(self) -> None:
+        self.open_files(demo_files())
+
+    def choose_files(self) -> None:
+        folder = str(self.settings.value("folder", str(Path.home())))
+        names, _ = QFileDialog.getOpenFileNames(self, "Open captured frames", folder, _FILTER)
+        if names:
+            self.settings.setValue("folder", str(Path(names[0]).parent))
+            self.open_files([Path(name) for name in names])
+
+    def close_current(self) -> None:
+        document = self.workspace.current
+        if document is not None:
+            self.workspace.close(document)
+            jobs = self._jobs.pop(document, None)
+            if jobs is not None:
+                jobs.close()
+
+    def recent(self) -> list[str]:
+        found = self.settings.value("recent", [])
+        return [found] if isinstance(found, str) else list(found or [])  # type: ignore[call-overload]
+
+    def _remember(self, path: Path) -> None:
+        rest = [name for name in self.recent() if name != str(path)]
+        self.settings.setValue("recent", [str(path), *rest][:_RECENT])
+        self._fill_recent()
+
+    def _fill_recent(self) -> None:
+        self._recent_menu.clear()
+        for name in self.recent():
+            action = self._recent_menu.addAction(name)
+            action.triggered.connect(lambda _checked=False, n=name: self.open_files([Path(n)]))
+        self._recent_menu.setEnabled(bool(self.recent()))
+
+    def _runner(self, document: Document) -> JobRunner:
+        if document not in self._jobs:
+            runner = JobRunner(document.path)
+            runner.progress.connect(self._on_progress)
+            runner.busy.connect(self._on_busy)
+            self._jobs[document] = runner
+        return self._jobs[document]
+
+    def _refresh(self) -> None:
+        document = self.workspace.current
+        self.settings.setValue("budget_ms", self.workspace.budget_ms)
+        self.body.setCurrentIndex(0 if document is None else 1)
+        self.setWindowTitle("Wendascope" if document is None else f"{document.path.name} - Wendascope")
+        if document is not None:
+            document.listen(self._measured)
+            document.selection.listen(self._enable)
+        self.picture.show_document(document, self._runner(document) if document else None)
+        self.facts.show_document(document)
+        self.rail.update()
+        self._fill_recent()
+        self._enable()
+
+    def _measured(self) -> None:
+        self.header.refresh_time()
+        self.rail.update()
+        self._enable()
+
+    def _enable(self) -> None:
+        document = self.workspace.current
+        is_open = document is not None
+        running = self._measuring()
+        for action in (*self._go_actions, self._close_action, self._verify_action, self._save_picture_action, self._copy_picture_action):
+            action.setEnabled(is_open)
+        for action in self._export_actions:
+            action.setEnabled(document is not None and document.survey is not None)
+        self._measure_action.setEnabled(is_open and not running)
+        self._cancel_action.setEnabled(running)
+        self._back_action.setEnabled(document is not None and document.selection.can_go_back)
+        self._forward_action.setEnabled(document is not None and document.selection.can_go_forward)
+
+    # ---- measuring -----------------------------------------------------------------------------------------
+
+    def _measuring(self) -> bool:
+        document = self.workspace.current
+        return document is not None and document in self._jobs and self._jobs[document].running(_MEASURE)
+
+    def measure(self) -> None:
+        """Survey the shown frame in the background and keep the result in its file."""
+        document = self.workspace.current
+        if document is None or self._measuring():
+            return
+        self.header.show_progress("starting", 0.0)
+        self._runner(document).submit(
+            _MEASURE,
+            lambda replay, progress, cancelled: replay.run("measure.survey", "survey", progress, cancelled),
+            lambda found: self._survey_done(document, msgspec.convert(found, Survey)),
+            lambda error: None if error == "cancelled" else self._complain("The frame could not be measured", error),
+        )
+
+    def _survey_done(self, document: Document, survey: Survey) -> None:
+        document.set_survey(survey)
+        try:
+            file.add(document.path, "survey", survey)
+        except FileError as error:
+            self._complain("Measured, but not kept in the file", str(error))
+
+    def cancel(self) -> None:
+        document = self.workspace.current
+        if document is not None and document in self._jobs:
+            self._jobs[document].cancel(_MEASURE)
+
+    def verify(self) -> None:
+        """Compare the replay with the captured picture and say the result."""
+        document = self.workspace.current
+        if document is None:
+            return
+        self._runner(document).submit(
+            "verify",
+            lambda replay, progress, cancelled: replay.run("measure.pictures", "verify", progress, cancelled),
+            self._verified,
+            lambda error: self._complain("The frame could not be replayed", error),
+        )
+
+    def _verified(self, found: dict[str, object]) -> None:
+        if found["identical"]:
+            QMessageBox.information(self, "Verify", f"Identical: all {found['pixels']:,} pixels of the replay are those of the captured picture.")
+        else:
+            self._complain("The replay differs", f"{found['pixels_different']:,} of {found['pixels']:,} pixels differ, by up to {found['max_difference']} of 255.")
+
+    def _on_progress(self, job: str, what: str, part: float) -> None:
+        if job == _MEASURE and self._measuring():
+            self.header.show_progress(what, part)
+
+    def _on_busy(self, job: str, busy: bool) -> None:
+        if job == _MEASURE and not busy:
+            self.header.show_progress(None)
+        self._enable()
+
+    # ---- going about -----------------------------------------------------------------------------------------
+
+    def _move(self, by: int) -> None:
+        if self.workspace.current:
+            self.workspace.current.next_step(by)
+
+    def _move_pass(self, by: int) -> None:
+        if self.workspace.current:
+            self.workspace.current.next_pass(by)
+
+    def _choose(self, step: int | None) -> None:
+        if self.workspace.current:
+            self.workspace.current.selection.choose(step)
+
+    def _history(self, by: int) -> None:
+        document = self.workspace.current
+        if document is not None:
+            (document.selection.go_back if by < 0 else document.selection.go_forward)()
+
+    def _find(self) -> None:
+        focus = getattr(self.pages.currentWidget(), "focus_search", None)
+        if focus is not None:
+            focus()
+
+    # ---- out of the window -------------------------------------------------------------------------------------
+
+    def save_picture(self) -> None:
+        image = self.picture.view.image
+        if image is None or self.workspace.current is None:
+            return
+        start = self.workspace.current.path.with_suffix(".png")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the picture", str(start), "PNG (*.png)")
+        if name and not image.save(name, "PNG"):  # type: ignore[call-overload]
+            self._complain("The picture was not saved", f"{name} cannot be written; choose another place.")
+
+    def copy_picture(self) -> None:
+        if self.picture.view.image is not None:
+            QGuiApplication.clipboard().setImage(self.picture.view.image)
+
+    def write_report(self, form_name: str) -> None:
+        """Ask where, and write the survey in one form, in the background."""
+        document = self.workspace.current
+        if document is None or document.survey is None:
+            return
+        if form_name == "csv":
+            name = QFileDialog.getExistingDirectory(self, "Folder for the tables", str(document.path.parent))
+        else:
+            start = document.path.with_name(f"{document.path.stem}-{form_name}").with_suffix(".html" if form_name == "html" else ".json")
+            name, _ = QFileDialog.getSaveFileName(self, "Write the report to", str(start))
+        if not name:
+            return
+        told = survey_document(document.frame, document.survey, self.workspace.budget_ms)
+        self._runner(document).submit(
+            "report",
+            lambda _replay, _progress, _cancelled: export(form_name, told, Path(name), document.path),
+            lambda _done: self.statusBar().showMessage(f"Wrote {name}", 8000),
+            lambda error: self._complain("The report was not written", error),
+        )
+
+    def _complain(self, title: str, text: str) -> None:
+        box = QMessageBox(QMessageBox.Icon.Warning, title, f"<b>{title}</b>", QMessageBox.StandardButton.Ok, self)
+        box.setInformativeText(text)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    # ---- dropping, remembering ----------------------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.open_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
+        event.acceptProposedAction()
+
+    def _restore(self) -> None:
+        geometry = self.settings.value("geometry")
+        if isinstance(geometry, QByteArray):
+            self.restoreGeometry(geometry)
+        for name, splitter in self.splitters.items():
+            state = self.settings.value(f"splitter_{name}")
+            if isinstance(state, QByteArray):
+                splitter.restoreState(state)
+        self._fill_recent()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.settings.setValue("geometry", self.saveGeometry())
+        for name, splitter in self.splitters.items():
+            self.settings.setValue(f"splitter_{name}", splitter.saveState())
+        for jobs in self._jobs.values():
+            jobs.close()
+        self._jobs.clear()
+        event.accept()
