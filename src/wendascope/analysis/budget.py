@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -47,12 +48,9 @@ def dearest_passes(pass_ms: Sequence[float]) -> tuple[int, float]:
     total = sum(pass_ms)
     if total <= 0:
         return 0, 0.0
-    part = 0.0
-    for count, ms in enumerate(sorted(pass_ms, reverse=True), 1):
-        part += ms
-        if part >= _MOST * total:
-            break
-    return count, part / total
+    parts = list(itertools.accumulate(sorted(pass_ms, reverse=True)))
+    count = next((i for i, part in enumerate(parts, 1) if part >= _MOST * total), len(parts))
+    return count, parts[count - 1] / total
 
 
 def _times(ratio: float) -> str:
@@ -62,5 +60,5 @@ def _times(ratio: float) -> str:
 
 
 def _number(n: int) -> str:
-    words = "No One Two Three Four Five Six Seven Eight Nine Ten Eleven Twelve".split()
+    words = ["No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve"]
     return words[n] if n < len(words) else str(n)

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 from OpenGL import GL
 from OpenGL.GL.KHR import debug
 
@@ -135,11 +134,11 @@ class Depot:
         self.bolts = self._repeated(self.bolt, geo.cylinder(6), bolts, self.white, "bolt")
 
     def _repeated(
-        self, mesh: MeshBuffer, shape: geo.Mesh, places: list[tuple[Matrix, tuple[float, ...]]], surface: int, kind: str
+        self, mesh: MeshBuffer, shape: geo.Mesh, places: list[tuple[Matrix, tuple[float, float, float, float]]], surface: int, kind: str
     ) -> MeshBuffer | None:
         """Many copies: as items, or in the better version as one instanced mesh."""
         if "instancing" not in self.better:
-            self.items += [Item(mesh, model, surface, tint, kind=kind) for model, tint in places]  # type: ignore[arg-type]
+            self.items += [Item(mesh, model, surface, tint, kind=kind) for model, tint in places]
             return None
         rows = np.array([[*model.T.ravel(), *tint] for model, tint in places], np.float32)
         return MeshBuffer(shape, rows)
@@ -440,8 +439,3 @@ def _group(name: str) -> Iterator[None]:
     debug.glPushDebugGroup(debug.GL_DEBUG_SOURCE_APPLICATION, 0, len(name), name.encode())
     yield
     debug.glPopDebugGroup()
-
-
-def scene_items(depot: Depot) -> npt.NDArray[np.str_]:
-    """Kinds of the things in the scene, for checks."""
-    return np.array([item.kind for item in depot.items])

@@ -45,7 +45,7 @@ class FactsPanel(QWidget):
         self.tree.setAccessibleName("Facts")
         self.tree.setTextElideMode(Qt.TextElideMode.ElideRight)
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Interactive)
-        self.tree.header().resizeSection(0, 18 * GRID)
+        self.tree.header().resizeSection(0, 20 * GRID)
         self.tree.itemCollapsed.connect(lambda item: self._folded.add(item.data(0, Qt.ItemDataRole.UserRole)))
         self.tree.itemExpanded.connect(lambda item: self._folded.discard(item.data(0, Qt.ItemDataRole.UserRole)))
         layout = QVBoxLayout(self)
@@ -79,7 +79,7 @@ class FactsPanel(QWidget):
         survey = document.survey
         if survey is None:
             return []
-        rows = [("time alone", f"{survey.steps.ms[step]:.3f} ms  ({survey.steps.ms_low[step]:.3f} to {survey.steps.ms_high[step]:.3f})")]
+        rows = [("time alone", f"{survey.steps.ms[step]:.3f} ms ({survey.steps.ms_low[step]:.3f}–{survey.steps.ms_high[step]:.3f})")]
         if survey.fragments is not None:
             rows.append(("fragments written", f"{survey.fragments[step]:,}"))
         return [Section("Measured", rows)]

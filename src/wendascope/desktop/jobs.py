@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -90,7 +91,7 @@ class JobRunner(QObject):
             self.busy.emit(job.name, True)
             result, error = None, ""
             try:
-                result = job.work(self._replay, lambda what, part, n=job.name: self.progress.emit(n, what, part), job.cancelled.is_set)
+                result = job.work(self._replay, functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
             except CancelledError:
                 error = "cancelled"
             except WendascopeError as problem:

@@ -172,11 +172,14 @@ class PicturePanel(QWidget):
         self.title = QLabel()
         self.zoom = QLabel()
         self.zoom.setFont(figures_font())
+        self.zoom.setMinimumWidth(5 * GRID)
+        self.zoom.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.view = PictureView()
         self.probe = QLabel()
         self.probe.setFont(figures_font())
         self.probe.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         buttons = QHBoxLayout()
+        buttons.setSpacing(GRID)
         buttons.setContentsMargins(GRID, GRID // 2, GRID, GRID // 2)
         lens_label = QLabel("Lens")
         lens_label.setBuddy(self.lens)
@@ -270,7 +273,9 @@ class PicturePanel(QWidget):
         self.view.note = ""
         self.view.show_image(lens_named(lens).paint(found))
         self.zoom.setText(f"{100 * self.view.scale:.0f} %")
-        where = found["name"] if step is None else f"{found['name']} after step {step:,}"
+        assert self._document is not None
+        passes = self._document.frame.passes
+        where = found["name"] if step is None else f"{passes.names[int(passes.of_step[step])]}, after step {step:,}"
         self.title.setText(where)
 
     def _probe(self, at: tuple[int, int] | None) -> None:

@@ -30,7 +30,18 @@ LIGHT = Theme(PAPER, "#FBF9F4", INK, "#5A6670", "#D5CEBF", COPPER, "#E0D6C1")
 DARK = Theme(DUSK, "#2B2F35", "#E6E1D6", "#A3A9AD", "#43484F", COPPER_ON_DUSK, "#464A4D")
 
 
+_chosen = "system"
+
+
+def choose(name: str) -> None:
+    """`light`, `dark`, or `system` to follow it. Takes effect with the next `apply`."""
+    global _chosen
+    _chosen = name
+
+
 def is_dark() -> bool:
+    if _chosen != "system":
+        return _chosen == "dark"
     return QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
 
 

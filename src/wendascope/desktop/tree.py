@@ -35,6 +35,11 @@ class Node:
         return self.end - self.first
 
 
+def _contains(text: str, word: str) -> bool:
+    """Whether a word is part of the text; a number must be a whole one."""
+    return word in text.split() if word.isdigit() else word in text
+
+
 class FrameTree:
     """Nodes with their numbers. Steps are made when their parent is first opened."""
 
@@ -193,19 +198,13 @@ class FrameTree:
         if not self._words:
             return np.ones(len(self.frame.steps), bool)
         frame = self.frame
-        passes = [name.lower() for name in frame.passes.names]
-        return np.array(
-            [
-                all(
-                    w in f"{name} {passes[p]} program {program} {'/'.join(group)} step {i}".lower()
-                    for w in self._words
-                )
-                for i, (name, p, program, group) in enumerate(
-                    zip(self.names, frame.passes.of_step.tolist(), frame.steps.program.tolist(), frame.steps.group, strict=True)
-                )
-            ],
-            bool,
+        texts = (
+            f"{name} {frame.passes.names[p]} program {program} {' '.join(group)} step {i}".lower()
+            for i, (name, p, program, group) in enumerate(
+                zip(self.names, frame.passes.of_step.tolist(), frame.steps.program.tolist(), frame.steps.group, strict=True)
+            )
         )
+        return np.array([all(_contains(text, word) for word in self._words) for text in texts], bool)
 
     def _forget(self, node: Node) -> None:
         node.shown = None

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QByteArray, QSettings, Qt
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence, QPalette
 from PySide6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QFrame,
     QHBoxLayout,
@@ -25,6 +27,7 @@ from PySide6.QtWidgets import (
 
 import wendascope
 from wendascope.demo.data import demo_files
+from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette
 from wendascope.desktop.facts_panel import FactsPanel
 from wendascope.desktop.header import Header
@@ -52,6 +55,7 @@ def _line(vertical: bool = False) -> QFrame:
     line = QFrame()
     line.setFrameShape(QFrame.Shape.VLine if vertical else QFrame.Shape.HLine)
     line.setFrameShadow(QFrame.Shadow.Plain)
+    line.setForegroundRole(QPalette.ColorRole.Mid)
     return line
 
 
@@ -98,7 +102,7 @@ class MainWindow(QMainWindow):
         across.addWidget(side)
         across.setStretchFactor(0, 3)
         across.setStretchFactor(1, 2)
-        across.setSizes([700, 480])
+        across.setSizes([720, 460])
         across.setChildrenCollapsible(False)
         self.splitters = {"across": across, "side": side}
         below = QHBoxLayout()
@@ -169,7 +173,7 @@ class MainWindow(QMainWindow):
         files.addSeparator()
         self._save_picture_action = self._add(files, "Save the &picture...", self.save_picture, "Ctrl+Shift+P")
         self._copy_picture_action = self._add(files, "Copy the picture", self.copy_picture, "Ctrl+Shift+C")
-        self._export_actions = [self._add(files, f"Write a report as {name.upper()}...", lambda n=name: self.write_report(n)) for name in forms()]
+        self._export_actions = [self._add(files, f"Write a report as {name.upper()}...", functools.partial(self.write_report, name)) for name in forms()]
         files.addSeparator()
         self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
 
@@ -194,7 +198,7 @@ class MainWindow(QMainWindow):
 
         view = bar.addMenu("&View")
         for i, item in enumerate(lenses()):
-            self._add(view, f"Lens: {item.title}", lambda n=i: self.picture.lens.setCurrentIndex(n), f"Ctrl+{i + 1}")
+            self._add(view, f"Lens: {item.title}", functools.partial(self.picture.lens.setCurrentIndex, i), f"Ctrl+{i + 1}")
         view.addSeparator()
         self._add(view, "Picture: &larger", lambda: self.picture.view.zoom_by(1.25), QKeySequence.StandardKey.ZoomIn)
         self._add(view, "Picture: s&maller", lambda: self.picture.view.zoom_by(0.8), QKeySequence.StandardKey.ZoomOut)
@@ -205,7 +209,7 @@ class MainWindow(QMainWindow):
         schemes = QActionGroup(self)
         chosen = str(self.settings.value("scheme", "system"))
         for name, title in (("system", "Colours: as the system"), ("light", "Colours: light"), ("dark", "Colours: dark")):
-            action = self._add(view, title, lambda n=name: self.set_scheme(n))
+            action = self._add(view, title, functools.partial(self.set_scheme, name))
             action.setCheckable(True)
             action.setChecked(name == chosen)
             schemes.addAction(action)
@@ -216,9 +220,13 @@ class MainWindow(QMainWindow):
         self._add(help_menu, "A&bout Wendascope", self.about)
 
     def set_scheme(self, name: str) -> None:
-        scheme = {"light": Qt.ColorScheme.Light, "dark": Qt.ColorScheme.Dark}.get(name, Qt.ColorScheme.Unknown)
-        QGuiApplication.styleHints().setColorScheme(scheme)
+        """Colours: `system`, `light` or `dark`."""
+        theme.choose(name)
+        app = QApplication.instance()
+        if isinstance(app, QApplication):
+            theme.apply(app)
         self.settings.setValue("scheme", name)
+        self.facts.refresh()
 
     def show_palette(self) -> None:
         CommandPalette(self._actions, self).exec()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from wendascope.frame.describe import bytes_text, call_arguments, program_name, step_name
+from wendascope.frame.describe import call_arguments, program_name, step_name
 from wendascope.frame.inputs import texture_inputs
 from wendascope.frame.state_table import PATTERNS
 from wendascope.registry import GL, tables

@@ -342,8 +342,8 @@ def _check_objects(objects: Objects, default: DefaultFramebuffer, known: dict[st
             size = _pixels(renderbuffer.width * renderbuffer.height) * pixel_size(renderbuffer.format, renderbuffer.type)
             _expect(renderbuffer.contents, size, f"renderbuffer {renderbuffer.name}")
     pixels = _pixels(default.width * default.height)
-    for ref, size in ((default.color, 4), (default.depth_contents, 4), (default.stencil_contents, 1)):
-        _expect(ref, pixels * size, "the window")
+    for contents, size in ((default.color, 4), (default.depth_contents, 4), (default.stencil_contents, 1)):
+        _expect(contents, pixels * size, "the window")
     for program in objects.programs:
         for uniform in program.uniforms:
             if len(uniform.locations) > 65536:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -64,7 +65,7 @@ def derive_passes(
     targets, target_of = _targets(calls, history, steps, objects, default)
     depth = _common_depth(steps.group)
     outer = [group[depth] if len(group) > depth else "" for group in steps.group]
-    group_change = np.array([False] + [a != b for a, b in zip(outer[:-1], outer[1:], strict=True)])
+    group_change = np.array([False] + [a != b for a, b in itertools.pairwise(outer)])
     use_groups = 0 < int(group_change.sum()) < MOST_GROUP_PASSES
     split = np.zeros(n, bool)
     split[0] = True
@@ -118,11 +119,7 @@ def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
     return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
 
 
-_REATTACH = (
-    "glFramebufferTexture glFramebufferTexture1D glFramebufferTexture2D glFramebufferTexture3D "
-    "glFramebufferTextureLayer glFramebufferRenderbuffer glNamedFramebufferTexture glNamedFramebufferTextureLayer "
-    "glNamedFramebufferRenderbuffer"
-).split()
+_REATTACH = ["glFramebufferTexture", "glFramebufferTexture1D", "glFramebufferTexture2D", "glFramebufferTexture3D", "glFramebufferTextureLayer", "glFramebufferRenderbuffer", "glNamedFramebufferTexture", "glNamedFramebufferTextureLayer", "glNamedFramebufferRenderbuffer"]
 
 
 def _targets(

@@ -35,22 +35,22 @@ def drop_unseen_contents(frame: Frame) -> list[str]:
     used = _first_uses(frame)
     dropped = []
     for texture in frame.objects.textures:
-        first = used.get(("texture", texture.name))
-        if first is None or len(texture.images) != 1 or texture.images[0].contents is None or texture.images[0].depth != 1:
+        use = used.get(("texture", texture.name))
+        if use is None or len(texture.images) != 1 or texture.images[0].contents is None or texture.images[0].depth != 1:
             continue
-        step, cleared = first
+        step, cleared = use
         if cleared and step < min(limit, sampled.get(texture.name, never)):
             texture.images[0].contents = None
             dropped.append(f"texture {texture.name}")
     for renderbuffer in frame.objects.renderbuffers:
-        first = used.get(("renderbuffer", renderbuffer.name))
-        if first and first[1] and first[0] < limit and renderbuffer.contents is not None:
+        use = used.get(("renderbuffer", renderbuffer.name))
+        if use and use[1] and use[0] < limit and renderbuffer.contents is not None:
             renderbuffer.contents = None
             dropped.append(f"renderbuffer {renderbuffer.name}")
     window = frame.default_framebuffer
     for key, contents in (("color", "color"), ("depth", "depth_contents"), ("stencil", "stencil_contents")):
-        first = used.get((key, 0))
-        if first and first[1] and first[0] < limit and getattr(window, contents) is not None:
+        use = used.get((key, 0))
+        if use and use[1] and use[0] < limit and getattr(window, contents) is not None:
             setattr(window, contents, None)
             dropped.append(f"{key} of the window")
     return dropped

@@ -66,7 +66,7 @@ def derive_steps(calls: CallStream, history: StateHistory) -> StepTable:
     used = np.unique(calls.ids)
     kinds = {i: KINDS.index(kind) for i in used.tolist() if (kind := step_kind(commands[i].name)) is not None}
     where = np.flatnonzero(np.isin(calls.ids, list(kinds)))
-    kind = np.array([kinds[i] for i in calls.ids[where].tolist()], np.uint8)
+    kind_of = np.array([kinds[i] for i in calls.ids[where].tolist()], np.uint8)
     vertices = np.zeros(len(where), np.int64)
     triangles, instances = vertices.copy(), vertices.copy()
     for command_id in np.unique(calls.ids[where]).tolist():
@@ -75,7 +75,7 @@ def derive_steps(calls: CallStream, history: StateHistory) -> StepTable:
             count = _counts(calls, history, commands[command_id], where[rows])
             vertices[rows], triangles[rows], instances[rows] = count
     program = history.column("program", where)
-    return StepTable(where, kind, vertices, triangles, instances, program, debug_groups(calls, where))
+    return StepTable(where, kind_of, vertices, triangles, instances, program, debug_groups(calls, where))
 
 
 def _counts(calls: CallStream, history: StateHistory, command: Command, where: Ints) -> tuple[Ints, Ints, Ints]:

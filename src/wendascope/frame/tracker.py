@@ -6,6 +6,7 @@ keys (a texture binding on the active unit) are resolved by forward fill of the 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -116,7 +117,7 @@ class StateHistory:
         keys, calls, values = keys[order], calls[order], values[order]
         edges = np.flatnonzero(np.diff(keys)) + 1
         bounds = [0, *edges.tolist(), len(keys)]
-        starts = {int(keys[a]): (a, b) for a, b in zip(bounds[:-1], bounds[1:], strict=True)}
+        starts = {int(keys[a]): (a, b) for a, b in itertools.pairwise(bounds)}
         return _Events(keys, calls, values, starts)
 
     def _changes(self, command: int, calls: Ints, setter: Setter, width: int) -> list[tuple[Ints, Ints, npt.NDArray[np.uint64]]]:

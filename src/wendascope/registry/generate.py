@@ -226,7 +226,8 @@ def _wrapper(f: _Function) -> str:
     for p in f.parameters:
         if p.kind != "pointer":
             lines.append(f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};")
-    inputs, outputs = [], []
+    inputs: list[str] = []
+    outputs: list[str] = []
     for p in f.parameters:
         if p.kind == "pointer":
             rule = f.rules[p.name]
@@ -333,7 +334,7 @@ def _own_functions(first: int) -> list[_Function]:
     for offset, (name, parameters) in enumerate(_OWN_COMMANDS):
         xml = XmlCommand(name, "void", None, None, [XmlParameter(n, t, None, None, None) for n, t, _, _ in parameters])
         function = _Function(first + offset, xml)
-        for pname, ctype, role, length in parameters:
+        for pname, _, role, length in parameters:
             if role:
                 function.rules[pname] = rules.PointerRule(role, length)
         function.parameters = [

@@ -68,9 +68,9 @@ def written_objects(frame: Frame) -> Written:
             found.vertex_arrays |= set(np.unique(history.column("vertex_array", rows)).tolist())
     for key in history.keys("image"):
         found.textures |= _ever(history, "image", key, rows=np.arange(len(calls)))
-    for target, index in history.keys("indexed_buffer"):
-        if target != GL.UNIFORM_BUFFER:
-            found.buffers |= _ever(history, "indexed_buffer", (target, index), rows=np.arange(len(calls)))
+    for point, index in history.keys("indexed_buffer"):
+        if point != GL.UNIFORM_BUFFER:
+            found.buffers |= _ever(history, "indexed_buffer", (point, index), rows=np.arange(len(calls)))
     if frame.state.get("buffer", {}).get((GL.PIXEL_PACK_BUFFER, 0)) or (GL.PIXEL_PACK_BUFFER, 0) in history.keys("buffer"):
         found.buffers |= _ever(history, "buffer", (GL.PIXEL_PACK_BUFFER, 0), rows=np.arange(len(calls)))
     for group in (found.textures, found.buffers, found.renderbuffers, found.programs, found.framebuffers):

@@ -272,7 +272,7 @@ class Rebuilder:
                 continue
             if attachment.face:
                 call("glFramebufferTexture2D", GL.FRAMEBUFFER, attachment.point, attachment.face, name, attachment.level)
-            elif attachment.layered or _dimensions(texture.target) < 3 and texture.target != GL.TEXTURE_1D_ARRAY:
+            elif attachment.layered or (_dimensions(texture.target) < 3 and texture.target != GL.TEXTURE_1D_ARRAY):
                 call("glFramebufferTexture", GL.FRAMEBUFFER, attachment.point, name, attachment.level)
             else:
                 call("glFramebufferTextureLayer", GL.FRAMEBUFFER, attachment.point, name, attachment.level, attachment.layer)
@@ -492,10 +492,10 @@ class Rebuilder:
                     call("glEnable" if value else "glDisable", cap)
                 else:
                     call("glEnablei" if value else "glDisablei", cap, i)
-        for pattern in PATTERNS.values():
-            if pattern.read and pattern.write and not pattern.object_class:
-                for key, values in state.get(pattern.name, {}).items():
-                    self._write(batch, pattern.name, key, values, number)
+        for row in PATTERNS.values():
+            if row.read and row.write and not row.object_class:
+                for key, values in state.get(row.name, {}).items():
+                    self._write(batch, row.name, key, values, number)
         polygon_mode = state.get("polygon_mode", {}).get((0, 0))
         if polygon_mode:
             call("glPolygonMode", GL.FRONT_AND_BACK, polygon_mode[0])

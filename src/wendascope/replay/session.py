@@ -20,7 +20,6 @@ from wendascope.replay.executor import LocalExecutor
 from wendascope.replay.rebuild import Rebuilder
 from wendascope.replay.translate import Translator, drop_mask
 
-
 _FRESH = 0xF0000000
 """Captured-side names of objects that edits make begin here."""
 
@@ -219,7 +218,7 @@ class ReplaySession:
     def read_target_depth(self, target: Target) -> npt.NDArray[np.float32]:
         """Depth of a pass target as it is now. Raises ReplayError when it has none."""
         points = {a.point for a in target.attachments}
-        if target.framebuffer and GL.DEPTH_ATTACHMENT not in points or not target.framebuffer and not self.frame.default_framebuffer.depth:
+        if (target.framebuffer and GL.DEPTH_ATTACHMENT not in points) or (not target.framebuffer and not self.frame.default_framebuffer.depth):
             raise ReplayError(f"{target.name} has no depth; choose the colour lens")
         return self.read_depth(self.names.get("framebuffer", target.framebuffer), target.width, target.height)
 

@@ -96,10 +96,10 @@ class Target:
         if shutil.which(command[0], path=(environment or os.environ).get("PATH")) is None:
             raise TargetError(f"{command[0]} does not exist or is not a program; check the path after --")
         runtime = os.environ.get("XDG_RUNTIME_DIR", "")
-        inside = runtime if os.path.isdir(runtime) and os.access(runtime, os.W_OK) else None
+        inside = runtime if runtime and Path(runtime).is_dir() and os.access(runtime, os.W_OK) else None
         self._folder = tempfile.mkdtemp(prefix="wendascope-", dir=inside)  # mode 0700: for this user only
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        path = os.path.join(self._folder, "tap")
+        path = str(Path(self._folder, "tap"))
         self._listener.bind(path)
         self._listener.listen(8)
         self.command = list(command)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 from wendascope.frame.formats import Components, pixel_size, transfer_format, uniform_type
 from wendascope.frame.journal import Journal
@@ -44,10 +44,7 @@ from wendascope.registry import GL, tables
 
 State = dict[str, dict[tuple[int, int], tuple[int, ...]]]
 _T = TypeVar("_T")
-_LIMITS = (
-    "MAX_COMBINED_TEXTURE_IMAGE_UNITS MAX_VERTEX_ATTRIBS MAX_COLOR_ATTACHMENTS MAX_DRAW_BUFFERS "
-    "MAX_TEXTURE_SIZE MAX_UNIFORM_BLOCK_SIZE MAX_UNIFORM_BUFFER_BINDINGS MAX_ARRAY_TEXTURE_LAYERS"
-).split()
+_LIMITS = ["MAX_COMBINED_TEXTURE_IMAGE_UNITS", "MAX_VERTEX_ATTRIBS", "MAX_COLOR_ATTACHMENTS", "MAX_DRAW_BUFFERS", "MAX_TEXTURE_SIZE", "MAX_UNIFORM_BLOCK_SIZE", "MAX_UNIFORM_BUFFER_BINDINGS", "MAX_ARRAY_TEXTURE_LAYERS"]
 _CUBE_FACES = tuple(range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6))
 TEXTURE_PARAMETERS = (
     # name, values, kind, first version
@@ -224,8 +221,8 @@ class SnapshotTaker:
             state.setdefault(name, {})[key] = (result.value & 1,)
         if number < 41:
             state["scissor_test_enabled"] = {(0, 0): (whole_scissor.value & 1,)}
-        for name, key, outs in bindings:
-            value = tuple(int.from_bytes(out.data[: out.size], "little", signed=True) for out in outs)
+        for name, key, bound in bindings:
+            value = tuple(int.from_bytes(out.data[: out.size], "little", signed=True) for out in bound)
             if any(value):
                 state.setdefault(name, {})[key] = value
         if debug is not None and debug.value & 1:
@@ -346,7 +343,8 @@ class SnapshotTaker:
         self, items: Iterable[_T], size: Callable[[_T], int], read: Callable[[_T, Batch], Out]
     ) -> Iterator[tuple[_T, Out]]:
         """Read contents in batches of bounded size."""
-        batch, pending, total = self._batch(), [], 0
+        batch, total = self._batch(), 0
+        pending: list[tuple[_T, Out]] = []
         for item in items:
             if pending and total + size(item) > _CONTENT_BATCH:
                 self._run(batch)
@@ -511,10 +509,10 @@ class SnapshotTaker:
         self._run(batch)
         records = []
         for name, outs in zip(names, rows, strict=True):
-            width, height, internal_format, samples, *bits = (out.ints()[0] for out in outs)
+            width, height, internal_format, samples, red, green, blue, alpha, depth, stencil = (out.ints()[0] for out in outs)
             record = RenderbufferRecord(name, width, height, internal_format, samples)
             component_type, depth_type = _renderbuffer_types(internal_format)
-            chosen = transfer_format(internal_format, Components(*bits, component_type, depth_type))
+            chosen = transfer_format(internal_format, Components(red, green, blue, alpha, depth, stencil, component_type, depth_type))
             if chosen:
                 record.format, record.type = chosen
             records.append(record)
@@ -593,11 +591,11 @@ class SnapshotTaker:
                         query(point, f"FRAMEBUFFER_ATTACHMENT_{q}")
                         for q in ("TEXTURE_LEVEL", "TEXTURE_CUBE_MAP_FACE", "TEXTURE_LAYER", "LAYERED")
                     ]
-                details.append((record, point, "texture" if texture else "renderbuffer", outs))
+                details.append((record, point, _attached_kind(texture), outs))
         self._run(batch)
-        for record, point, kind, outs in details:
-            values = [out.ints()[0] for out in outs] + [0] * (5 - len(outs))
-            record.attachments.append(AttachmentRecord(point, kind, *values[:4], bool(values[4])))  # type: ignore[arg-type]
+        for record, point, object_kind, outs in details:
+            name, level, face, layer, layered = [out.ints()[0] for out in outs] + [0] * (5 - len(outs))
+            record.attachments.append(AttachmentRecord(point, object_kind, name, level, face, layer, bool(layered)))
         for record, label in zip(records, self._labels(GL.FRAMEBUFFER, names), strict=True):
             record.label = label
         return records
@@ -659,7 +657,7 @@ class SnapshotTaker:
     def _vertex_bindings(self, names: list[int], bindings: list[int]) -> list[tuple[int, int] | None]:
         """(offset, stride) of each attribute's binding point; None where the context has no such thing."""
         batch = self._batch()
-        rows = []
+        rows: list[tuple[Out, Out] | None] = []
         for name, binding in zip(names, bindings, strict=True):
             if binding < 0:
                 rows.append(None)
@@ -966,10 +964,7 @@ class _ImageQuery:
         return [image]
 
 
-_IMAGE_QUERIES = (
-    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE GREEN_SIZE "
-    "BLUE_SIZE ALPHA_SIZE DEPTH_SIZE STENCIL_SIZE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
-).split()
+_IMAGE_QUERIES = ["WIDTH", "HEIGHT", "DEPTH", "INTERNAL_FORMAT", "COMPRESSED", "COMPRESSED_IMAGE_SIZE", "SAMPLES", "FIXED_SAMPLE_LOCATIONS", "RED_SIZE", "GREEN_SIZE", "BLUE_SIZE", "ALPHA_SIZE", "DEPTH_SIZE", "STENCIL_SIZE", "RED_TYPE", "GREEN_TYPE", "BLUE_TYPE", "ALPHA_TYPE", "DEPTH_TYPE"]
 
 
 def _query_image(batch: Batch, image_target: int, level: int) -> _ImageQuery:
@@ -978,6 +973,10 @@ def _query_image(batch: Batch, image_target: int, level: int) -> _ImageQuery:
         out = outs[name] = batch.out(4)
         batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
     return _ImageQuery(outs)
+
+
+def _attached_kind(texture: bool) -> Literal["texture", "renderbuffer"]:
+    return "texture" if texture else "renderbuffer"
 
 
 def _image_targets(target: int) -> tuple[int, ...]:

@@ -29,7 +29,7 @@ COLUMNS = (
     ("name", "pass / step"), ("steps", "steps"), ("ms", "ms"), ("interval", "interval, ms"), ("share", "share"),
     ("triangles", "triangles"), ("fragments", "fragments"),
 )  # fmt: skip
-_WIDTHS = {"steps": 64, "ms": 84, "interval": 140, "share": 112, "triangles": 88, "fragments": 96}
+_WIDTHS = {"steps": 48, "ms": 72, "interval": 120, "share": 64, "triangles": 72, "fragments": 80}
 
 
 class TreeModel(QAbstractItemModel):
@@ -38,6 +38,7 @@ class TreeModel(QAbstractItemModel):
     def __init__(self) -> None:
         super().__init__()
         self.tree: FrameTree | None = None
+        self._sorted: tuple[int, Qt.SortOrder] = (-1, Qt.SortOrder.AscendingOrder)
 
     def set_tree(self, tree: FrameTree | None) -> None:
         self.beginResetModel()
@@ -51,7 +52,8 @@ class TreeModel(QAbstractItemModel):
         return found
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        if self.tree:
+        self._sorted = (column, order)
+        if self.tree and column >= 0:
             self.beginResetModel()
             self.tree.sort(COLUMNS[column][0], order == Qt.SortOrder.DescendingOrder)
             self.endResetModel()
@@ -94,7 +96,8 @@ class TreeModel(QAbstractItemModel):
         if orientation != Qt.Orientation.Horizontal:
             return None
         if role == Qt.ItemDataRole.DisplayRole:
-            return COLUMNS[section][1]
+            mark = "" if section != self._sorted[0] else " ▾" if self._sorted[1] == Qt.SortOrder.DescendingOrder else " ▴"
+            return COLUMNS[section][1] + mark
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter if section == 0 else Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole:
@@ -136,7 +139,7 @@ class TreeModel(QAbstractItemModel):
                 return "" if ms is None else f"{ms:.3f}"
             case "interval":
                 found = self.tree.interval(node)
-                return "" if found is None else f"{found[0]:.3f} to {found[1]:.3f}"
+                return "" if found is None else f"{found[0]:.3f}–{found[1]:.3f}"
             case "share":
                 share = self.tree.share(node)
                 return "" if share is None else f"{100 * share:.1f} %"
@@ -203,22 +206,25 @@ class TimePage(QWidget):
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._search)
         self.found = QLabel()
+        self.found.hide()
         self.model = TreeModel()
         self.view = FrameTreeView()
         self.view.setModel(self.model)
         self.view.setUniformRowHeights(True)
+        self.view.setIndentation(12)
         self.view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.view.setSortingEnabled(True)
         self.view.setItemDelegateForColumn(4, ShareDelegate(self.view))
         self.view.setFont(figures_font())
         self.view.setAccessibleName("Passes and steps")
         header = self.view.header()
+        header.setSortIndicatorShown(False)  # the mark stands in the title, where it covers no text
         header.setStretchLastSection(False)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for i, (name, _) in enumerate(COLUMNS):
             if name in _WIDTHS:
                 header.resizeSection(i, _WIDTHS[name])
-        self.view.sortByColumn(-1, Qt.SortOrder.AscendingOrder)
+        self.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)  # the dearest first
         self.view.selectionModel().currentChanged.connect(self._chosen)
         row = QHBoxLayout()
         row.addWidget(self.search, 1)
@@ -259,6 +265,8 @@ class TimePage(QWidget):
     def _measured(self) -> None:
         document = self._workspace.current
         self.model.set_tree(FrameTree(document.frame, document.survey) if document else None)
+        header = self.view.header()
+        self.model.sort(header.sortIndicatorSection(), header.sortIndicatorOrder())
         if self.search.text():
             self._search(self.search.text())
         self._say()
@@ -289,13 +297,14 @@ class TimePage(QWidget):
     def _search(self, text: str) -> None:
         count = self.model.search(text)
         if text.strip() and self._document is not None:
+            self.found.show()
             self.found.setText(f"{count:,} of {len(self._document.frame.steps):,} steps")
             if count <= 400:
                 self.view.expandAll()
             else:
                 self.view.expandToDepth(0)
         else:
-            self.found.setText("")
+            self.found.hide()
         self._follow()
 
     def _chosen(self, current: QModelIndex, _before: QModelIndex) -> None:

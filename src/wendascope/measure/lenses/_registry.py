@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from wendascope.replay.session import ReplaySession
 
 Image = npt.NDArray[np.uint8]
+Measure = Callable[["ReplaySession", "Target"], dict[str, Any]]
 
 
 @dataclass(frozen=True)
@@ -36,10 +37,10 @@ class Lens:
 _found: dict[str, Lens] = {}
 
 
-def lens(name: str, title: str, paint: Callable[[dict[str, Any]], Image], probe: Callable[[dict[str, Any], int, int], str]) -> Any:
+def lens(name: str, title: str, paint: Callable[[dict[str, Any]], Image], probe: Callable[[dict[str, Any], int, int], str]) -> Callable[[Measure], Measure]:
     """Decorator that registers a measuring function as a lens."""
 
-    def register(measure: Callable[[ReplaySession, Target], dict[str, Any]]) -> Callable[[ReplaySession, Target], dict[str, Any]]:
+    def register(measure: Measure) -> Measure:
         _found[name] = Lens(name, title, measure, paint, probe)
         return measure
 

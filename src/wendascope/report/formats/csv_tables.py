@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import functools
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -17,10 +18,10 @@ from wendascope.report.survey import SurveyDocument
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     """`path` is the folder: `passes.csv` and `steps.csv` are written into it."""
     for name, rows in (("passes", document.passes), ("steps", document.steps)):
-        write_atomically(path / f"{name}.csv", lambda scratch, rows=rows: _table(scratch, rows))
+        write_atomically(path / f"{name}.csv", functools.partial(_table, rows))
 
 
-def _table(path: Path, rows: Sequence[msgspec.Struct]) -> None:
+def _table(rows: Sequence[msgspec.Struct], path: Path) -> None:
     with path.open("w", newline="") as file:
         writer = csv.writer(file)
         if not rows:
