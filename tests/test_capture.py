@@ -1,0 +1,156 @@
+"""Capturing running programs from outside, and replaying what was captured, pixel for pixel."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import DATA, Capture, program
+from wendascope.errors import CancelledError, TargetError
+from wendascope.frame.file import load, save
+from wendascope.frame.packed import FLAG_LOST
+from wendascope.replay.client import Replay
+from wendascope.tap.channel import Boundary
+from wendascope.tap.launch import Target, Trigger
+
+
+def check_identical(path: Path) -> None:
+    frame = load(path)
+    assert frame.reference is not None
+    colours = np.unique(frame.reference.pixels.reshape(-1, 4), axis=0)
+    assert len(colours) > 8, "the picture is too plain to prove anything"
+    with Replay(path) as replay:
+        found = replay.run("measure.pictures", "verify")
+    assert found["identical"], found
+    assert found["caveats"] == []
+
+
+@pytest.mark.parametrize(
+    ("name", "boundary", "steps"),
+    [
+        ("shapes", Boundary.swap, 22),
+        ("everything", Boundary.swap, 9),
+        ("moderngl_window", Boundary.swap, 4),
+        ("moderngl_readback", Boundary.readback, 2),
+    ],
+)
+@pytest.mark.parametrize("number", [2, 7])
+def test_programs_replay_to_the_identical_picture(capture: Capture, name: str, boundary: Boundary, steps: int, number: int) -> None:
+    path, frame = capture(program(name), number, boundary)
+    assert frame.metadata.frame_number == number
+    assert len(frame.steps) == steps
+    check_identical(path)
+
+
+@pytest.mark.parametrize("scene", ["build", "shading:shading=phong", "texture", "refract"])
+def test_programs_nobody_here_wrote(capture: Capture, scene: str) -> None:
+    path, frame = capture(["glmark2", "-b", f"{scene}:duration=30.0", "-s", "320x240"], 20)
+    assert len(frame.steps) >= 2
+    check_identical(path)
+
+
+def test_the_running_demo(capture: Capture) -> None:
+    path, frame = capture([sys.executable, "-m", "wendascope.demo", "--size", "320x180"], 3)
+    assert len(frame.steps) > 900
+    assert frame.passes.names[:4] == ["shadow", "camera", "mirror", "depot"]
+    assert not np.any(frame.calls.flags & FLAG_LOST)
+    check_identical(path)
+
+
+@pytest.mark.parametrize("name", ["depot", "depot-better"])
+def test_the_shipped_demo_frames(name: str) -> None:
+    path = DATA / f"{name}.wend"
+    assert path.stat().st_size < 4 << 20
+    frame = load(path)
+    assert len(frame.passes) >= 8
+    assert (frame.default_framebuffer.width, frame.default_framebuffer.height) == (1280, 720)
+    check_identical(path)
+
+
+def test_a_changed_frame_is_not_called_identical(capture: Capture, tmp_path: Path) -> None:
+    """The comparison can fail: one uniform of one call is changed."""
+    path, _ = capture(program("shapes"), 3)
+    frame = load(path)
+    for ref in frame.objects.blob_refs():
+        frame.blobs.get(ref)
+    call = int(frame.calls.calls_of("glUniform4f")[-1])
+    slot = int(frame.calls.offsets[call]) + 4 + frame.calls.command(call).parameter("v0").slot
+    frame.calls.words[slot] = np.uint64(np.float32(0.25).view(np.uint32))
+    changed = tmp_path / "changed.wend"
+    save(frame, changed)
+    with Replay(changed) as replay:
+        found = replay.run("measure.pictures", "verify")
+    assert not found["identical"] and found["pixels_different"] > 10 and found["max_difference"] > 0
+
+
+def test_heartbeats_tell_calls_and_draws(capture: Capture) -> None:
+    _, frame = capture(program("shapes"), 8)
+    assert len(frame.heartbeats) >= 6
+    beat = frame.heartbeats[-1]
+    assert beat.draws == 21
+    assert beat.vertices == 4 + sum(4 * (1 + i % 2) for i in range(20))
+    assert beat.calls == len(frame.calls)
+    assert beat.cpu_ns > 0
+
+
+def test_several_frames_in_one_sitting(display: str) -> None:
+    with Target(program("shapes", "--frames", "100000"), environment={**os.environ, "DISPLAY": display}) as target:
+        first = target.capture(Trigger(frame=3))
+        second = target.capture(Trigger(frame=6))
+        third = target.capture(Trigger(after_seconds=0.2))
+    assert (first.metadata.frame_number, second.metadata.frame_number) == (3, 6)
+    assert third.metadata.frame_number > 6
+    assert len(first.calls) == len(second.calls) == len(third.calls)
+
+
+def test_a_slow_frame_is_waited_for(display: str) -> None:
+    with Target(program("shapes", "--frames", "100000", "--pause", "0.03")) as target:
+        frame = target.capture(Trigger(slower_than_ms=20.0))
+    assert frame.metadata.frame_number >= 2
+
+
+def test_contents_that_are_cleared_first_are_left_out(capture: Capture) -> None:
+    _, frame = capture(program("shapes"), 3)
+    assert "color of the window" in frame.metadata.left_out
+    canvas = [t for t in frame.objects.textures if t.width == 64]
+    assert canvas[0].images[0].contents is not None, "the canvas is not cleared: its contents matter"
+
+
+# ---- what can go wrong -----------------------------------------------------------------------------
+
+
+def test_a_program_that_does_not_exist() -> None:
+    with pytest.raises(TargetError, match="does not exist"):
+        Target(["/nowhere/program"])
+
+
+def test_a_program_that_ends_before_the_frame() -> None:
+    with Target(program("shapes", "--frames", "4")) as target, pytest.raises(TargetError, match="before the frame was taken"):
+        target.capture(Trigger(frame=500))
+
+
+def test_a_program_that_never_draws_shows_its_last_lines() -> None:
+    command = [sys.executable, "-c", "print('no tram today'); raise SystemExit(7)"]
+    with Target(command) as target, pytest.raises(TargetError, match="exit code 7") as error:
+        target.capture(Trigger(frame=1))
+    assert "no tram today" in error.value.output
+
+
+def test_a_program_that_goes_on_without_drawing() -> None:
+    command = [sys.executable, "-c", "import time; time.sleep(60)"]
+    with Target(command) as target, pytest.raises(TargetError, match="no OpenGL context within"):
+        target.capture(Trigger(frame=1), timeout=1.0)
+
+
+def test_a_frame_that_does_not_come_in_time() -> None:
+    with Target(program("shapes", "--frames", "1000000", "--pause", "0.01")) as target, pytest.raises(TargetError, match="did not reach"):
+        target.capture(Trigger(frame=100000), timeout=1.5)
+
+
+def test_cancelling_a_capture() -> None:
+    with Target(program("shapes", "--frames", "1000000", "--pause", "0.01")) as target, pytest.raises(CancelledError):
+        target.capture(Trigger(frame=100000), cancelled=lambda: True)

@@ -1,0 +1,200 @@
+"""The `.wend` file: nothing is lost, and whatever is wrong with a file is one clear error."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import struct
+import subprocess
+import sys
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from wendascope.errors import DamagedFileError, FileError, NewerFileError
+from wendascope.frame.file import add, added, load, save
+from wendascope.frame.frame import Frame
+
+quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+
+
+def same(a: Frame, b: Frame) -> None:
+    assert a.metadata == b.metadata and a.context == b.context and a.default_framebuffer == b.default_framebuffer
+    assert a.state == b.state and a.objects == b.objects and a.caveats == b.caveats and a.heartbeats == b.heartbeats
+    assert np.array_equal(a.calls.words, b.calls.words) and np.array_equal(a.calls.arena, b.calls.arena)
+    assert a.reference is not None and b.reference is not None
+    assert np.array_equal(a.reference.pixels, b.reference.pixels)
+    for ref in a.objects.blob_refs():
+        assert a.blobs.get(ref) == b.blobs.get(ref)
+
+
+def test_what_is_saved_is_loaded(small: Path, tmp_path: Path) -> None:
+    frame = load(small)
+    save(frame, tmp_path / "again.wend")
+    same(frame, load(tmp_path / "again.wend"))
+
+
+def test_additions_are_kept_in_order(own_small: Path) -> None:
+    for value in ({"a": 1}, {"a": 2}):
+        add(own_small, "note", value)
+    assert added(own_small, "note", dict[str, int]) == [{"a": 1}, {"a": 2}]
+    assert added(own_small, "other", dict[str, int]) == []
+
+
+@quick
+@given(part=st.floats(0, 1))
+def test_truncated_files_are_refused(small: Path, tmp_path: Path, part: float) -> None:
+    data = small.read_bytes()
+    cut = tmp_path / "cut.wend"
+    cut.write_bytes(data[: int(part * (len(data) - 1))])
+    with pytest.raises(DamagedFileError) as error:
+        load_all(cut)
+    assert "\n" not in str(error.value)
+
+
+def load_all(path: Path) -> Frame:
+    frame = load(path)
+    for ref in frame.objects.blob_refs():
+        frame.blobs.get(ref)
+    return frame
+
+
+@quick
+@given(at=st.floats(0, 1), flip=st.integers(1, 255))
+def test_flipped_bytes_are_found_or_do_not_matter(small: Path, tmp_path: Path, at: float, flip: int) -> None:
+    data = bytearray(small.read_bytes())
+    data[int(at * (len(data) - 1))] ^= flip
+    damaged = tmp_path / "damaged.wend"
+    damaged.write_bytes(data)
+    try:
+        frame = load_all(damaged)
+    except FileError as error:
+        assert "\n" not in str(error)
+    else:
+        same(frame, load(small))  # the byte lay where nothing is read
+    assert sorted(p.name for p in tmp_path.iterdir() if p.name.startswith("damaged")) == ["damaged.wend"]
+
+
+@quick
+@given(st.binary(max_size=400))
+def test_any_other_file_is_not_ours(tmp_path: Path, data: bytes) -> None:
+    path = tmp_path / "other.wend"
+    path.write_bytes(data)
+    with pytest.raises(DamagedFileError, match="not a Wendascope file"):
+        load(path)
+
+
+def test_a_newer_version_is_refused_by_name(own_small: Path) -> None:
+    with own_small.open("r+b") as file:
+        file.seek(60)
+        file.write(struct.pack(">I", 99))
+    with pytest.raises(NewerFileError, match="format 99"):
+        load(own_small)
+
+
+def test_a_missing_file_is_one_error(tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="No such file"):
+        load(tmp_path / "nothing.wend")
+
+
+def change(path: Path, statement: str, *values: object) -> None:
+    database = sqlite3.connect(path)
+    with database:
+        database.execute(statement, values)
+    database.close()
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "DELETE FROM blob",
+        "DELETE FROM object WHERE class = 'buffers'",
+        "DELETE FROM section WHERE name = 'arena'",
+        "UPDATE meta SET value = '{}' WHERE key = 'context'",
+        "CREATE TRIGGER hostile AFTER INSERT ON added BEGIN DELETE FROM blob; END",
+        "CREATE VIEW more AS SELECT 1",
+    ],
+)
+def test_changed_databases_are_refused(own_small: Path, statement: str) -> None:
+    change(own_small, statement)
+    with pytest.raises(DamagedFileError):
+        load(own_small)
+
+
+def test_consistent_lies_are_refused(small: Path, tmp_path: Path) -> None:
+    """A hostile file has right digests and wrong contents."""
+    lies = tmp_path / "lies.wend"
+    frame = load_all(small)
+    buffer = next(b for b in frame.objects.buffers if b.contents)
+    buffer.size += 100
+    save(frame, lies)
+    with pytest.raises(DamagedFileError, match="wrong size"):
+        load(lies)
+    frame = load_all(small)
+    image = next(i for t in frame.objects.textures for i in t.images if i.contents)
+    image.width = 1 << 30
+    save(frame, lies)
+    with pytest.raises(DamagedFileError):
+        load(lies)
+    frame = load_all(small)
+    frame.calls.words[int(frame.calls.offsets[3])] |= np.uint64(5 << 32)
+    save(frame, lies)
+    with pytest.raises(DamagedFileError):
+        load(lies)
+
+
+def test_a_decompression_bomb_is_refused(own_small: Path) -> None:
+    change(own_small, "UPDATE section SET size = ? WHERE name = 'arena'", 1 << 50)
+    with pytest.raises(DamagedFileError):
+        load(own_small)
+
+
+def test_a_full_disk_leaves_nothing(small: Path, tmp_path: Path) -> None:
+    """Files may not grow beyond a limit in this process: writing fails as on a full disk."""
+    code = """
+import resource, signal, sys
+from pathlib import Path
+from wendascope.errors import FileError
+from wendascope.frame.file import load, save
+frame = load(Path(sys.argv[1]))
+for ref in frame.objects.blob_refs():
+    frame.blobs.get(ref)
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+resource.setrlimit(resource.RLIMIT_FSIZE, (8192, 8192))
+try:
+    save(frame, Path(sys.argv[2]))
+except FileError as error:
+    print("refused:", error)
+"""
+    target = tmp_path / "full.wend"
+    done = subprocess.run([sys.executable, "-c", code, str(small), str(target)], capture_output=True, text=True, check=True)
+    assert done.stdout.startswith("refused: cannot write")
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_file_that_may_not_be_written_is_one_error(own_small: Path) -> None:
+    database = sqlite3.connect(own_small)
+    database.execute("BEGIN EXCLUSIVE")
+    try:
+        with pytest.raises(FileError, match="cannot write"):
+            add(own_small, "note", {"a": 1})
+    finally:
+        database.rollback()
+        database.close()
+
+
+def test_saving_replaces_whole_files_only(small: Path, tmp_path: Path) -> None:
+    path = Path(shutil.copy(small, tmp_path / "kept.wend"))
+    before = path.read_bytes()
+    frame = load(path)
+    frame.objects.buffers[0].contents = msgspec.structs.replace(frame.objects.buffers[0].contents or next(iter(frame.objects.blob_refs())), hash="0" * 64)
+    with pytest.raises((KeyError, FileError)):
+        save(frame, path)
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir()] == ["kept.wend"]
+    assert os.access(path, os.R_OK)
