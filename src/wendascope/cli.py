@@ -117,10 +117,13 @@ def capture(
     written = []
     target = Target(program, echo=None if json else _say)
     with target:
+        trigger = Trigger(frame, after, slower_than, Boundary[boundary])
         for number in range(frames):
-            wanted = frame + number if frame else 0
-            trigger = Trigger(wanted, after if number == 0 else 0.0, slower_than, Boundary[boundary])
-            taken = target.capture(trigger, timeout, show)
+            last = number == frames - 1
+            # the frame after this one, unless only slow ones are wanted: armed before the program goes on
+            following = None if last else Trigger(frame=1, slower_than_ms=slower_than, boundary=Boundary[boundary])
+            taken = target.capture(trigger, timeout, show, then=following)
+            trigger = following or trigger
             path = base if frames == 1 else base.with_name(f"{base.stem}-{number + 1:03d}{base.suffix}")
             save(taken, path)
             _progress_end(json)

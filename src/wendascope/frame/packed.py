@@ -207,7 +207,8 @@ class CallStream:
         if int(self.ids.max()) >= len(commands):
             raise DamagedFileError("the call stream names a command that does not exist")
         ends = np.append(self.offsets[1:], len(self.words))
-        if not np.array_equal(ends - self.offsets, _slot_counts()[self.ids] + HEADER_WORDS):
+        sizes = (self.words[self.offsets] >> np.uint64(32)).astype(np.int64)
+        if not (np.array_equal(ends - self.offsets, sizes) and np.array_equal(sizes, _slot_counts()[self.ids] + HEADER_WORDS)):
             raise DamagedFileError("a call has the wrong number of arguments")
         arena_size = np.uint64(len(self.arena))
         for command_id in np.unique(self.ids).tolist():

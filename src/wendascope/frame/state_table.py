@@ -151,10 +151,10 @@ def _build() -> dict[str, Pattern]:
         add(
             f"{cap.lower()}_enabled", "b",
             {
-                "glEnable": Setter((1,), (0,), spread=count),
-                "glDisable": Setter((0,), (0,), spread=count),
-                "glEnablei": Setter((1,), ("index",)),
-                "glDisablei": Setter((0,), ("index",)),
+                "glEnable": Setter((1,), (0,), spread=count, when=("cap", getattr(GL, cap))),
+                "glDisable": Setter((0,), (0,), spread=count, when=("cap", getattr(GL, cap))),
+                "glEnablei": Setter((1,), ("index",), when=("target", getattr(GL, cap))),
+                "glDisablei": Setter((0,), ("index",), when=("target", getattr(GL, cap))),
             },
             domain=_numbers(count), indices=1,
         )  # fmt: skip

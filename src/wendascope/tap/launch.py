@@ -105,7 +105,7 @@ class Target:
         self.command = list(command)
         self.channel: Channel | None = None
         self.heartbeats: deque[Heartbeat] = deque(maxlen=_KEPT_BEATS)
-        self._drawable = 0
+        self._armed: Trigger | None = None
         env = dict(environment if environment is not None else os.environ)
         before = env.get("LD_PRELOAD")
         env["LD_PRELOAD"] = f"{native_library()}{':' + before if before else ''}"
@@ -198,6 +198,7 @@ class Target:
         assert self.channel is not None
         frame = 0 if trigger.after_seconds > 0 else max(1, trigger.frame)
         self.channel.send(Kind.ARM, frame, int(trigger.slower_than_ms * 1e6), int(trigger.boundary))
+        self._armed = trigger
 
     def _wait_paused(self, trigger: Trigger, timeout: float, progress: Progress, cancelled: Callable[[], bool]) -> Message:
         assert self.channel is not None
@@ -224,7 +225,6 @@ class Target:
                     raise self._failure(self._never(trigger, seen, waited))
             elif message.kind == Kind.HEARTBEAT:
                 seen = message.values[0]
-                self._drawable = message.values[7]
                 self.heartbeats.append(Heartbeat(*message.values[:6]))
                 if waited > timeout + trigger.after_seconds:
                     raise self._failure(self._never(trigger, seen, waited))
@@ -250,11 +250,16 @@ class Target:
         timeout: float = 60.0,
         progress: Progress = lambda _what, _part: None,
         cancelled: Callable[[], bool] = lambda: False,
+        then: Trigger | None = None,
     ) -> Frame:
-        """Take one frame. Raises TargetError, CancelledError."""
+        """Take one frame. Raises TargetError, CancelledError.
+
+        `then` is armed before the target goes on, so that the frame it names is not missed; the next call
+        must be given the same trigger.
+        """
         if self.channel is None:
             self.connect(trigger, timeout, cancelled)
-        else:
+        elif trigger is not self._armed:
             self.arm(trigger)
         assert self.channel is not None
         paused = self._wait_paused(trigger, timeout, progress, cancelled)
@@ -266,7 +271,7 @@ class Target:
             snapshot_seconds = time.monotonic() - held
             progress("recording", 0.5)
             self.channel.send(Kind.RECORD)
-            frame = self._recorded(snapshot, trigger, beats)
+            frame = self._recorded(snapshot, trigger, beats, then)
         except WendascopeError as error:
             if isinstance(error, TargetError):
                 with contextlib.suppress(subprocess.TimeoutExpired):
@@ -291,7 +296,7 @@ class Target:
         snapshot.context.platform = ("none", "GLX", "EGL")[platform]
         return snapshot
 
-    def _recorded(self, snapshot: Snapshot, trigger: Trigger, beats: list[Heartbeat]) -> Frame:
+    def _recorded(self, snapshot: Snapshot, trigger: Trigger, beats: list[Heartbeat], then: Trigger | None) -> Frame:
         assert self.channel is not None
         message = self.channel.expect(Kind.RECORDED, 120.0)
         try:
@@ -304,6 +309,8 @@ class Target:
         if len(calls) == 0:
             raise TargetError("the frame contains no OpenGL calls; the program may draw from another thread")
         reference, framebuffer = self._reference(snapshot, trigger.boundary)
+        if then is not None:
+            self.arm(then)
         self.channel.send(Kind.RESUME)
         now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
         metadata = Metadata(
