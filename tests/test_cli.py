@@ -1,0 +1,131 @@
+"""The command line as users and scripts meet it: output, JSON, exit codes."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+from PIL import Image
+
+from tests.conftest import program
+
+
+def run(*arguments: object, env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "wendascope.cli", *map(str, arguments)]
+    return subprocess.run(command, capture_output=True, text=True, timeout=170, env={**os.environ, **(env or {})})
+
+
+def result(*arguments: object) -> Any:
+    done = run(*arguments, "--json")
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
+def test_capture_show_verify(tmp_path: Path) -> None:
+    out = tmp_path / "taken.wend"
+    done = run("capture", "--frame", 5, "--out", out, "--json", "--", *program("shapes"))
+    assert done.returncode == 0, done.stderr
+    taken = json.loads(done.stdout)["frames"]
+    assert [f["file"] for f in taken] == [str(out)] and taken[0]["frame"] == 5 and taken[0]["steps"] == 22
+    shown = result("show", out)
+    assert shown["api"].startswith("OpenGL 4.5") and shown["profile"] == "core" and shown["steps"] == 22 and shown["caveats"] == []
+    verified = result("verify", out)
+    assert verified["identical"] and verified["pixels"] == 96 * 96 and verified["max_difference"] == 0
+
+
+def test_capture_prints_each_file(tmp_path: Path) -> None:
+    done = run("capture", "--frame", 3, "--frames", 3, "--out", tmp_path / "many.wend", "--", *program("shapes"))
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.split() == [str(tmp_path / f"many-{n:03d}.wend") for n in (1, 2, 3)]
+    frames = [result("show", name)["frame_number"] for name in done.stdout.split()]
+    assert frames == [3, 4, 5]
+
+
+def test_survey_and_its_forms(own_small: Path, tmp_path: Path) -> None:
+    html, tables, trace = tmp_path / "report.html", tmp_path / "tables", tmp_path / "trace.json"
+    found = result("survey", own_small, "--repeats", 2, "--html", html, "--csv", tables, "--trace", trace)
+    assert found["method"] == "drain" and {"median", "low", "high"} == set(found["frame_ms"])
+    assert set(found["passes"][0]) >= {"index", "name", "steps", "ms", "ms_low", "ms_high", "target", "width", "height"}
+    step = found["steps"][5]
+    assert set(step) == {
+        "index", "call", "kind", "name", "pass", "ms", "ms_low", "ms_high", "vertices", "triangles", "instances", "fragments",
+        "survivors", "program",
+    }  # fmt: skip
+    assert step["survivors"] is None and found["findings"] == []
+    page = html.read_text()
+    assert found["sentence"] in page and page.count("<figure>") == len(found["passes"]) and "http" not in page.split("</style>")[1]
+    rows = list(csv.DictReader((tables / "steps.csv").open()))
+    assert len(rows) == 22 and float(rows[5]["ms"]) == pytest.approx(step["ms"]) and rows[5]["pass"] == str(step["pass"])
+    events = json.loads(trace.read_text())["traceEvents"]
+    assert {"ph", "ts", "dur", "name"} <= set(events[-1]) and any(e["name"] == "glClear" for e in events)
+
+
+def test_pictures(small: Path, tmp_path: Path) -> None:
+    out = tmp_path / "step.png"
+    assert result("picture", small, "--step", 4, "--out", out) == {"file": str(out), "width": 96, "height": 96, "target": "window"}
+    assert Image.open(out).size == (96, 96)
+    depth = run("picture", small, "--step", 0, "--lens", "depth", "--out", out)
+    assert depth.returncode == 1 and "has no depth" in depth.stderr
+
+
+@pytest.mark.parametrize("command", [("show",), ("verify",), ("survey",)])
+def test_a_bad_file_is_exit_3(command: tuple[str, ...], tmp_path: Path) -> None:
+    bad = tmp_path / "bad.wend"
+    bad.write_bytes(b"not a frame" * 50)
+    done = run(*command, bad)
+    assert done.returncode == 3
+    assert done.stderr.strip().splitlines() == [f"wendascope: {bad} is not a Wendascope file; open one made by `wendascope capture`"]
+    assert [p.name for p in tmp_path.iterdir()] == ["bad.wend"] and bad.read_bytes() == b"not a frame" * 50
+
+
+def test_errors_as_json(tmp_path: Path) -> None:
+    done = run("show", tmp_path / "no.wend", "--json")
+    assert done.returncode == 3 and json.loads(done.stdout)["exit_code"] == 3
+
+
+def test_a_target_that_fails_is_exit_4(tmp_path: Path) -> None:
+    assert run("capture", "--out", tmp_path / "x.wend", "--", "/no/such/program").returncode == 4
+    done = run("capture", "--out", tmp_path / "x.wend", "--", sys.executable, "-c", "print('points frozen'); raise SystemExit(3)")
+    assert done.returncode == 4 and "exit code 3" in done.stderr and "points frozen" in done.stderr
+    assert list(tmp_path.iterdir()) == []
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [("capture",), ("show",), ("survey", "x", "--budget", "none"), ("nonsense",), ("capture", "--boundary", "tea", "--", "ls"), ("capture", "--frame", "3", "--after", "2", "--", "ls")],
+)
+def test_wrong_usage_is_exit_2(arguments: tuple[str, ...]) -> None:
+    done = run(*arguments)
+    assert done.returncode == 2, done.stderr
+    assert done.stderr.startswith("wendascope: ") and done.stderr.count("\n") == 1
+
+
+def test_a_step_or_lens_that_is_not_there(small: Path, tmp_path: Path) -> None:
+    assert "steps 0 to 21" in run("picture", small, "--step", 999, "--out", tmp_path / "p.png").stderr
+    assert "colour or depth" in run("picture", small, "--lens", "feelings", "--out", tmp_path / "p.png").stderr
+
+
+def test_no_egl_driver_is_exit_5(small: Path) -> None:
+    done = run("verify", small, env={"__EGL_VENDOR_LIBRARY_FILENAMES": "/nonexistent.json"})
+    assert done.returncode == 5
+    assert "libegl1" in done.stderr
+
+
+def test_no_display_is_exit_5(small: Path) -> None:
+    done = run(small, env={"DISPLAY": "", "WAYLAND_DISPLAY": "", "QT_QPA_PLATFORM": ""})
+    assert done.returncode == 5 and "no display" in done.stderr
+
+
+def test_the_demo_runs_headless(tmp_path: Path) -> None:
+    done = run("demo", "--headless", "--out", tmp_path / "out", env={"DISPLAY": ""})
+    assert done.returncode == 0, done.stderr
+    assert "identical" in done.stdout and "5 of 5" in done.stdout
+    made = {p.name for p in (tmp_path / "out").iterdir()}
+    assert {"depot.wend", "report.html", "finished.png", "tables"} <= made
+    assert Image.open(tmp_path / "out" / "finished.png").size == (1280, 720)
