@@ -1,0 +1,286 @@
+"""The window, driven as a user drives it: clicks, keys, drops."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QSettings, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from wendascope.desktop import theme
+from wendascope.desktop.command_palette import CommandPalette, matches
+from wendascope.desktop.pages.time import TimePage
+from wendascope.desktop.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
+from wendascope.desktop.tree import FrameTree
+from wendascope.desktop.window import MainWindow
+from wendascope.frame.cpu import cpu_lane
+from wendascope.frame.file import load
+from wendascope.measure.store import stored_survey
+
+
+@pytest.fixture
+def window(qtbot: Any, tmp_path: Path) -> Iterator[MainWindow]:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    theme.apply(app)
+    made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    qtbot.addWidget(made)
+    made.resize(1280, 800)
+    made.show()
+    yield made
+    made.close()
+
+
+def time_page(window: MainWindow) -> TimePage:
+    page = window.pages.widget(0)
+    assert isinstance(page, TimePage)
+    return page
+
+
+def shown(window: MainWindow) -> np.ndarray[Any, Any]:
+    image = window.picture.view.image
+    assert image is not None
+    return np.array(image.constBits()).reshape(image.height(), image.bytesPerLine())
+
+
+def test_opening_shows_the_captured_picture_at_once(window: MainWindow, depot: Path) -> None:
+    assert window.body.currentIndex() == 0, "nothing open: how to get a frame"
+    window.open_files([depot])
+    assert window.body.currentIndex() == 1
+    image = window.picture.view.image
+    assert image is not None and (image.width(), image.height()) == (1280, 720)
+    assert "budget" in time_page(window).answer.text()
+    assert "GPU late" in window.header.time.text()
+    assert window.windowTitle().startswith("depot.wend")
+
+
+def test_one_selection_everywhere(qtbot: Any, window: MainWindow, own_small: Path) -> None:
+    window.open_files([own_small])
+    document = window.workspace.current
+    assert document is not None
+    document.selection.choose(7)
+    page = time_page(window)
+    node = page.model.node(page.view.currentIndex())
+    assert node is not None and node.first == 7 and node.kind == "step"
+    assert window.facts.title.text().startswith("Step 7: draw")
+    qtbot.waitUntil(lambda: "after step 7" in window.picture.title.text(), timeout=20000)
+    before = shown(window).copy()
+    window._move(1)
+    assert document.selection.step == 8
+    qtbot.waitUntil(lambda: "after step 8" in window.picture.title.text(), timeout=20000)
+    assert (shown(window) != before).any(), "the picture grows with the steps"
+    window._history(-1)
+    assert document.selection.step == 7
+    window._history(1)
+    assert document.selection.step == 8
+
+
+def test_facts_tell_arguments_textures_and_state(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    document = window.workspace.current
+    assert document is not None
+    frame = document.frame
+    step = next(i for i in range(len(frame.steps)) if frame.passes.names[int(frame.passes.of_step[i])] == "depot" and frame.steps.triangles[i] == 12)
+    document.selection.choose(step)
+    tree = window.facts.tree
+    facts = {}
+    for i in range(tree.topLevelItemCount()):
+        head = tree.topLevelItem(i)
+        assert head is not None
+        for k in range(head.childCount()):
+            child = head.child(k)
+            facts[child.text(0)] = child.text(1)
+    assert facts["mode"] == "GL_TRIANGLES" and facts["count"] == "36" and facts["triangles"] == "12"
+    assert "128 x 128 RGBA8" in facts["surface (unit 0)"]
+    assert "2048 x 2048 DEPTH_COMPONENT24" in facts["shadow (unit 3)"]
+    assert facts["size"] == "1280 x 720" and "R11F_G11F_B10F" in facts["color attachment0"]
+    assert facts["depth test"] == "on" and facts["passes when"] == "LESS" and facts["blending"] == "off"
+    tree.setFocus()
+    tree.selectAll()
+    QGuiApplication.clipboard().clear()
+    from PySide6.QtTest import QTest
+
+    QTest.keyClick(tree, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert "count\t36" in QGuiApplication.clipboard().text()
+
+
+def test_the_tree_sorts_searches_and_copies(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    page = time_page(window)
+    model = page.model
+
+    def names() -> list[str]:
+        return [model.data(model.index(r, 0)) for r in range(model.rowCount())]
+
+    assert names()[0] == "depot", "the dearest first"
+    page.view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+    assert names()[:3] == ["shadow", "camera", "mirror"]
+    page.view.sortByColumn(1, Qt.SortOrder.DescendingOrder)
+    steps = [int(model.data(model.index(r, 1)).replace(",", "")) for r in range(model.rowCount())]
+    assert steps == sorted(steps, reverse=True)
+    page.search.setText("board triangle strip")
+    assert names() == ["board"] and page.found.text() == "83 of 1,073 steps"
+    page.search.setText("no such thing")
+    assert names() == [] and page.found.text().startswith("0 of")
+    page.search.clear()
+    assert model.rowCount() == 10
+    page.view.copy_rows()
+    lines = QGuiApplication.clipboard().text().splitlines()
+    assert lines[0].startswith("pass / step\tsteps\tms") and len(lines) == 11
+
+
+def test_clicking_and_zooming_the_strip(qtbot: Any, window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    document = window.workspace.current
+    assert document is not None
+    strip = window.strip
+    whole = strip._view.end - strip._view.start
+    x = 56 + strip._view.x(float(strip._times.pass_start[3] + 5))  # type: ignore[union-attr]
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
+    assert document.selection.step == int(document.frame.passes.end[3]) - 1
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 62))
+    assert int(document.frame.passes.of_step[document.selection.step]) == 3  # type: ignore[index]
+    event = QWheelEvent(QPointF(x, 40), QPointF(x, 40), QPoint(0, 0), QPoint(0, 240), Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    under = strip._time_at(x)
+    strip.wheelEvent(event)
+    assert strip._view.end - strip._view.start < whole
+    assert strip._time_at(x) == pytest.approx(under)
+    qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
+    assert strip._view.start == pytest.approx(float(strip._times.pass_start[3]))  # type: ignore[union-attr]
+    assert "depot" in strip._tip(x, 35) and "timed whole" in strip._tip(x, 35)
+
+
+def test_measuring_in_the_background_and_cancelling(qtbot: Any, window: MainWindow, own_small: Path) -> None:
+    window.open_files([own_small])
+    document = window.workspace.current
+    assert document is not None and document.survey is None
+    assert "Not measured yet" in time_page(window).answer.text()
+    window.measure()
+    assert window.header.progress.isVisible() and not window.header.button.isVisible()
+    qtbot.waitUntil(lambda: document.survey is not None, timeout=60000)
+    assert "budget" in time_page(window).answer.text()
+    qtbot.waitUntil(lambda: window.header.button.isVisible(), timeout=5000)
+    assert stored_survey(own_small) is not None, "kept in the file"
+    again = document.survey
+    window.measure()
+    qtbot.waitUntil(window._measuring, timeout=10000)
+    window.cancel()
+    qtbot.waitUntil(lambda: not window._measuring() and window.header.button.isVisible(), timeout=20000)
+    assert document.survey is again
+
+
+def test_dropping_files_and_bad_ones(qtbot: Any, window: MainWindow, depot: Path, own_small: Path, tmp_path: Path) -> None:
+    bad = tmp_path / "bad.wend"
+    bad.write_bytes(b"nothing")
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(p)) for p in (depot, bad, own_small)])
+    window.dropEvent(QDropEvent(QPointF(9, 9), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+    assert [d.path.name for d in window.workspace.documents] == ["depot.wend", "small.wend"]
+    assert window.workspace.current is window.workspace.documents[0]
+    boxes = [w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()]
+    assert len(boxes) == 1 and "not a Wendascope file" in boxes[0].informativeText()
+    boxes[0].close()
+    assert [Path(n).name for n in window.recent()] == ["small.wend", "depot.wend"]
+    window.close_current()
+    assert window.workspace.current is not None and window.workspace.current.path.name == "small.wend"
+
+
+def test_settings_are_remembered(qtbot: Any, tmp_path: Path, own_small: Path) -> None:
+    settings = QSettings(str(tmp_path / "remembered.ini"), QSettings.Format.IniFormat)
+    first = MainWindow(settings)
+    qtbot.addWidget(first)
+    first.workspace.set_budget(8.3)
+    first.open_files([own_small])
+    first.close()
+    second = MainWindow(settings)
+    qtbot.addWidget(second)
+    assert second.workspace.budget_ms == 8.3
+    assert [Path(n).name for n in second.recent()] == ["small.wend"]
+    assert second.header.budget.currentText().startswith("8.3 ms")
+    second.close()
+
+
+def test_every_action_is_in_the_command_palette(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    palette = CommandPalette(window._actions, window)
+    palette.input.setText("next pass")
+    assert palette.list.count() == 1
+    palette._run()
+    document = window.workspace.current
+    assert document is not None and document.selection.step == int(document.frame.passes.end[0]) - 1
+    assert matches("PASS next", "Go: Next pass") and not matches("tram", "Go: Next pass")
+    shortcuts = [a.shortcut().toString() for _, a in window._actions if not a.shortcut().isEmpty()]
+    assert len(shortcuts) == len(set(shortcuts)), "no shortcut means two things"
+
+
+def test_the_picture_probe_reads_the_pixel(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    document = window.workspace.current
+    assert document is not None and document.frame.reference is not None
+    red, green, blue, _ = document.frame.reference.pixels[300, 500].tolist()
+    window.picture._probe((500, 300))
+    assert f"red {red}  green {green}  blue {blue}" in window.picture.probe.text()
+    image = window.picture.view.image
+    assert image is not None
+    colour = image.pixelColor(500, 720 - 1 - 300)
+    assert (colour.red(), colour.green(), colour.blue()) == (red, green, blue)
+
+
+# ---- pieces that need no window ----------------------------------------------------------------------------
+
+
+def test_strip_layout_adds_up(depot: Path) -> None:
+    frame, survey = load(depot), stored_survey(depot)
+    assert survey is not None
+    times = strip_times(frame, survey)
+    assert times.measured and times.total == pytest.approx(sum(p.ms for p in survey.passes))
+    assert np.all(np.diff(times.step_end) >= -1e-9)
+    for i, (a, b) in enumerate(zip(frame.passes.first.tolist(), frame.passes.end.tolist(), strict=True)):
+        assert times.step_start[a] == pytest.approx(times.pass_start[i]) and times.step_end[b - 1] == pytest.approx(times.pass_end[i])
+    middle = (times.step_start + times.step_end) / 2
+    wide = np.flatnonzero(times.step_end - times.step_start > 1e-6)
+    assert all(step_at(times, float(middle[s])) == s for s in wide[::37].tolist())
+    unmeasured = strip_times(frame, None)
+    assert not unmeasured.measured and unmeasured.total == len(frame.steps)
+
+
+def test_cpu_columns_cover_exactly_the_calls(depot: Path) -> None:
+    lane = cpu_lane(load(depot).calls)
+    view = View(0.0, lane.frame_ms, 700)
+    calls, waits = cpu_columns(lane, view)
+    column_ms = lane.frame_ms / 700
+    assert calls.sum() * column_ms == pytest.approx(lane.calls_ms, rel=1e-3)
+    assert waits.sum() * column_ms == pytest.approx(lane.waits_ms, rel=1e-3)
+
+
+def test_ruler_ticks_are_round_and_apart() -> None:
+    for start, end in ((0.0, 41.2), (3.0, 3.002), (0.0, 9000.0)):
+        view = View(start, end, 1200)
+        ticks = ruler_ticks(view)
+        assert 3 <= len(ticks) <= 20 and all(start - 1e-9 <= t <= end + 1e-9 for t in ticks)
+        assert np.diff(ticks).min() * view.scale >= 80
+
+
+def test_groups_divide_a_pass_without_gaps(depot: Path) -> None:
+    tree = FrameTree(load(depot), stored_survey(depot))
+    for node in tree.children(tree.root):
+        children = sorted(tree.children(node), key=lambda n: n.first)
+        assert children[0].first == node.first and children[-1].end == node.end
+        assert all(a.end == b.first for a, b in zip(children[:-1], children[1:], strict=True))
+        assert tree.total("triangles", node) == sum(tree.total("triangles", c) for c in children)
+
+
+def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    from wendascope.demo.data import demo_files
+
+    copies = demo_files()
+    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend"]
+    assert all(tmp_path in p.parents for p in copies)
+    shutil.rmtree(tmp_path / "wendascope")
