@@ -30,8 +30,8 @@ def display() -> Iterator[str]:
     read, write = os.pipe()
     server = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x1000x24", "-nolisten", "tcp"], pass_fds=(write,), stderr=subprocess.DEVNULL)
     os.close(write)
-    number = os.read(read, 16).decode().strip()
-    os.close(read)
+    with os.fdopen(read) as answer:
+        number = answer.readline().strip()  # the whole line: the server gives up when it cannot write the end of it
     yield f":{number}"
     server.terminate()
     server.wait()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -120,6 +121,41 @@ def test_contents_that_are_cleared_first_are_left_out(capture: Capture) -> None:
     assert "color of the window" in frame.metadata.left_out
     canvas = [t for t in frame.objects.textures if t.width == 64]
     assert canvas[0].images[0].contents is not None, "the canvas is not cleared: its contents matter"
+
+
+# ---- caveats, by name ---------------------------------------------------------------------------------
+
+
+def verified(path: Path) -> dict[str, object]:
+    with Replay(path) as replay:
+        return dict(replay.run("measure.pictures", "verify"))
+
+
+def test_multisampled_contents_are_kept_resolved(capture: Capture) -> None:
+    path, frame = capture(program("multisample"), 9)
+    assert frame.caveats == ["multisampled contents from before the frame are kept resolved, all samples of a pixel alike (2)"]
+    assert verified(path)["identical"]
+
+
+def test_calls_of_other_threads_are_named(capture: Capture) -> None:
+    path, frame = capture(program("two_threads"), 5)
+    assert len(frame.steps) == 40
+    assert any("other threads or contexts" in c for c in frame.caveats)
+    assert verified(path)["identical"]
+
+
+def test_fixed_function_programs_are_named(capture: Capture) -> None:
+    _, frame = capture(["glxgears"], 5)
+    assert any(c.startswith("fixed-function state is not captured (the frame calls gl") for c in frame.caveats)
+
+
+def test_opengl_es_is_refused_and_the_program_runs_on(display: str) -> None:
+    with Target(["es2gears_x11"], environment={**os.environ, "DISPLAY": display}) as target:
+        with pytest.raises(TargetError, match="no OpenGL ES"):
+            target.capture(Trigger(frame=3))
+        target.let_go()
+        with pytest.raises(subprocess.TimeoutExpired):
+            target.process.wait(1.0)
 
 
 # ---- what can go wrong -----------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -272,7 +273,7 @@ def test_groups_divide_a_pass_without_gaps(depot: Path) -> None:
     for node in tree.children(tree.root):
         children = sorted(tree.children(node), key=lambda n: n.first)
         assert children[0].first == node.first and children[-1].end == node.end
-        assert all(a.end == b.first for a, b in zip(children[:-1], children[1:], strict=True))
+        assert all(a.end == b.first for a, b in itertools.pairwise(children))
         assert tree.total("triangles", node) == sum(tree.total("triangles", c) for c in children)
 
 

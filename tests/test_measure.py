@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import msgspec
@@ -101,7 +102,7 @@ def test_pictures_grow_step_by_step(small: Path) -> None:
         pictures = [replay.run("measure.pictures", "picture_at", step=s)["pixels"] for s in (1, 2, 10, len(frame.steps) - 1)]
     assert frame.reference is not None
     assert len(np.unique(pictures[0].reshape(-1, 4), axis=0)) == 1, "a clear makes one colour"
-    differences = [int((a != b).any(axis=2).sum()) for a, b in zip(pictures[:-1], pictures[1:], strict=True)]
+    differences = [int((a != b).any(axis=2).sum()) for a, b in itertools.pairwise(pictures)]
     assert all(d > 100 for d in differences)
     assert np.array_equal(pictures[-1], frame.reference.pixels)
 

@@ -84,6 +84,18 @@ def pixel_size(format_: int, type_: int) -> int:
     return _PACKED_SIZE.get(type_) or _COMPONENTS[format_] * _TYPE_SIZE[type_]
 
 
+def attachment_of(format_: int) -> tuple[int, int]:
+    """(attachment point, blit mask) for pixels of a transfer format."""
+    match format_:
+        case GL.DEPTH_STENCIL:
+            return GL.DEPTH_STENCIL_ATTACHMENT, GL.DEPTH_BUFFER_BIT | GL.STENCIL_BUFFER_BIT
+        case GL.DEPTH_COMPONENT:
+            return GL.DEPTH_ATTACHMENT, GL.DEPTH_BUFFER_BIT
+        case GL.STENCIL_INDEX:
+            return GL.STENCIL_ATTACHMENT, GL.STENCIL_BUFFER_BIT
+    return GL.COLOR_ATTACHMENT0, GL.COLOR_BUFFER_BIT
+
+
 UNIFORM_TYPES: dict[int, tuple[str, int]] = {}
 """Uniform type -> (letter of its glUniform command, values)."""
 

@@ -10,11 +10,10 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import FLAG_CLIENT_MEMORY, FLAG_LOST, CallStream
+from wendascope.frame.packed import CallStream
 from wendascope.frame.passes import PassTable, derive_passes
 from wendascope.frame.steps import StepTable, derive_steps
 from wendascope.frame.tracker import InitialState, StateHistory
-from wendascope.registry import tables
 
 
 class Heartbeat(msgspec.Struct, array_like=True):
@@ -100,14 +99,3 @@ class Frame:
         if not self.heartbeats:
             return None
         return float(np.median([(b.cpu_ns + b.swap_ns) / 1e6 for b in self.heartbeats]))
-
-
-def call_caveats(calls: CallStream) -> list[str]:
-    """What the recorder could not keep, as caveats."""
-    found = []
-    lost = np.flatnonzero(calls.flags & FLAG_LOST)
-    for command_id in np.unique(calls.ids[lost]).tolist():
-        found.append(f"arguments of {tables().commands[command_id].name} were not recorded")
-    if np.any(calls.flags & FLAG_CLIENT_MEMORY):
-        found.append("vertex arrays in client memory were not recorded")
-    return found

@@ -32,7 +32,7 @@ def drop_unseen_contents(frame: Frame) -> list[str]:
     other = np.flatnonzero((steps.kind != _CLEAR) & (steps.kind != _DRAW))
     limit = int(other[0]) if len(other) else never
     limit = min(limit, _first_step_after_transfers(frame))
-    used = _first_uses(frame)
+    used = first_uses(frame)
     dropped = []
     for texture in frame.objects.textures:
         use = used.get(("texture", texture.name))
@@ -66,7 +66,7 @@ def _first_step_after_transfers(frame: Frame) -> int:
     return int(np.searchsorted(frame.steps.call, calls[0]))
 
 
-def _first_uses(frame: Frame) -> dict[tuple[str, int], tuple[int, bool]]:
+def first_uses(frame: Frame) -> dict[tuple[str, int], tuple[int, bool]]:
     """(kind, name) of every attachment -> (first step that draws into it, whether that step clears all of it)."""
     steps, passes = frame.steps, frame.passes
     found: dict[tuple[str, int], tuple[int, bool]] = {}

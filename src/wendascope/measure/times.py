@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 import numpy as np
@@ -105,6 +106,15 @@ def frame_times(session: ReplaySession, job: Job, repeats: int) -> dict[str, Any
         rows.append(timer.run())
     kept = np.array(rows)
     return {"submit_ms": kept[:, 0], "frame_ms": kept[:, 1]}
+
+
+def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
+    """Milliseconds of replaying the frame up to a step, until the work is done."""
+    prepared = session.prepare(Edit(keep_until=int(session.frame.steps.call[step]) + 1))
+    started = time.perf_counter()
+    session.run(prepared)
+    session.drain()
+    return (time.perf_counter() - started) * 1000
 
 
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wendascope.errors import ReplayError
-from wendascope.frame.formats import pixel_size, uniform_type
+from wendascope.frame.formats import attachment_of, pixel_size, uniform_type
 from wendascope.frame.frame import Frame
 from wendascope.frame.objects import (
     BufferRecord,
@@ -34,6 +34,7 @@ _GENERATORS = {
     "query": "glGenQueries",
 }
 _UNPACK = ("SWAP_BYTES", "LSB_FIRST", "ROW_LENGTH", "IMAGE_HEIGHT", "SKIP_PIXELS", "SKIP_ROWS", "SKIP_IMAGES", "ALIGNMENT")
+_WINDOW_COLOUR, _WINDOW_DEPTH = ("window", 0), ("window", 1)
 _MAP_READ_WRITE = 0x1 | 0x2
 _DYNAMIC_STORAGE = 0x100
 
@@ -50,10 +51,14 @@ class BlitSource:
     height: int
     attached: bool = False
 
-    def attach_destination(self, executor: Executor, renderbuffer: int) -> None:
+    def attach_destination(self, executor: Executor, name: int, texture: bool) -> None:
+        """`name` is that of a multisample texture or a renderbuffer here."""
         batch = Batch()
         batch.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, self.destination)
-        batch.call("glFramebufferRenderbuffer", GL.DRAW_FRAMEBUFFER, self.point, GL.RENDERBUFFER, renderbuffer)
+        if texture:
+            batch.call("glFramebufferTexture2D", GL.DRAW_FRAMEBUFFER, self.point, GL.TEXTURE_2D_MULTISAMPLE, name, 0)
+        else:
+            batch.call("glFramebufferRenderbuffer", GL.DRAW_FRAMEBUFFER, self.point, GL.RENDERBUFFER, name)
         executor.run(batch)
         self.attached = True
 
@@ -76,7 +81,7 @@ class Rebuilder:
         self.names = NameMap()
         self.caveats: list[str] = []
         self._executor = executor
-        self._sources: dict[int, BlitSource] = {}
+        self._sources: dict[tuple[str, int], BlitSource] = {}
 
     def build(self) -> None:
         """Make every object. Raises ReplayError when the driver refuses."""
@@ -115,8 +120,8 @@ class Rebuilder:
         self._executor.run(batch)
         self._sources = self._blit_sources()
         batch = Batch()
-        for renderbuffer in objects.renderbuffers:
-            self.restore_renderbuffer(batch, renderbuffer)
+        for source in self._sources.values():
+            source.blit(batch)
         self._executor.run(batch)
 
     def generate(self, class_name: str, captured: list[int]) -> None:
@@ -215,6 +220,10 @@ class Rebuilder:
         """Put contents and parameters back; `redefine` also the sizes and formats of its levels."""
         if record.target == GL.TEXTURE_BUFFER:
             return
+        source = self._sources.get(("texture", record.name))
+        if source:
+            source.blit(batch)
+            return
         batch.call("glBindTexture", record.target, self.names.get("texture", record.name))
         for image in record.images:
             self._upload(batch, record, image, define=redefine and not record.immutable_levels)
@@ -280,24 +289,31 @@ class Rebuilder:
             call("glDrawBuffers", len(record.draw_buffers), struct.pack(f"<{len(record.draw_buffers)}I", *record.draw_buffers))
         call("glReadBuffer", record.read_buffer)
 
-    def _blit_sources(self) -> dict[int, BlitSource]:
-        """What renderbuffers (by captured name) and the window (-1 colour, -2 depth and stencil) are filled from."""
+    def _blit_sources(self) -> dict[tuple[str, int], BlitSource]:
+        """What renderbuffers, multisample textures (by captured name) and the window are filled from."""
         sources = {}
         for r in self.frame.objects.renderbuffers:
             if r.contents:
-                sources[r.name] = self._blit_source(self.frame.blobs.get(r.contents), r.internal_format, r.format, r.type, r.width, r.height)
-                sources[r.name].attach_destination(self._executor, self.names.get("renderbuffer", r.name))
+                source = self._blit_source(self.frame.blobs.get(r.contents), r.internal_format, r.format, r.type, r.width, r.height)
+                source.attach_destination(self._executor, self.names.get("renderbuffer", r.name), texture=False)
+                sources["renderbuffer", r.name] = source
+        for t in self.frame.objects.textures:
+            if t.target == GL.TEXTURE_2D_MULTISAMPLE and t.images and t.images[0].contents:
+                i = t.images[0]
+                source = self._blit_source(self.frame.blobs.get(t.images[0].contents), i.internal_format, i.format, i.type, i.width, i.height)
+                source.attach_destination(self._executor, self.names.get("texture", t.name), texture=True)
+                sources["texture", t.name] = source
         window = self.frame.default_framebuffer
         size = (window.width, window.height)
         if window.color:
-            sources[-1] = self._blit_source(self.frame.blobs.get(window.color), GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, *size)
+            sources[_WINDOW_COLOUR] = self._blit_source(self.frame.blobs.get(window.color), GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, *size)
         if window.depth_contents and window.stencil_contents:
             data = _depth_stencil(self.frame.blobs.get(window.depth_contents), self.frame.blobs.get(window.stencil_contents))
-            sources[-2] = self._blit_source(data, GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL, GL.UNSIGNED_INT_24_8, *size)
+            sources[_WINDOW_DEPTH] = self._blit_source(data, GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL, GL.UNSIGNED_INT_24_8, *size)
         elif window.depth_contents:
             depth_format = GL.DEPTH_COMPONENT16 if window.depth <= 16 else GL.DEPTH_COMPONENT24 if window.depth <= 24 else GL.DEPTH_COMPONENT32
             data = self.frame.blobs.get(window.depth_contents)
-            sources[-2] = self._blit_source(data, depth_format, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, *size)
+            sources[_WINDOW_DEPTH] = self._blit_source(data, depth_format, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, *size)
         return sources
 
     def _blit_source(self, data: bytes, internal_format: int, format_: int, type_: int, width: int, height: int) -> BlitSource:
@@ -309,13 +325,7 @@ class Rebuilder:
         names.call("glGenFramebuffers", 2, framebuffers)
         self._executor.run(names)
         source, destination = framebuffers.uints()
-        depth = format_ in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL)
-        stencil = format_ in (GL.STENCIL_INDEX, GL.DEPTH_STENCIL)
-        if depth or stencil:
-            point = GL.DEPTH_STENCIL_ATTACHMENT if depth and stencil else GL.DEPTH_ATTACHMENT if depth else GL.STENCIL_ATTACHMENT
-        else:
-            point = GL.COLOR_ATTACHMENT0
-        mask = (GL.DEPTH_BUFFER_BIT if depth else 0) | (GL.STENCIL_BUFFER_BIT if stencil else 0) or GL.COLOR_BUFFER_BIT
+        point, mask = attachment_of(format_)
         batch = self.upload_batch()
         call = batch.call
         call("glBindTexture", GL.TEXTURE_2D, texture.uints()[0])
@@ -328,12 +338,13 @@ class Rebuilder:
 
     def restore_renderbuffer(self, batch: Batch, record: RenderbufferRecord) -> None:
         """Fill a renderbuffer with what it held before the frame."""
-        if record.name in self._sources:
-            self._sources[record.name].blit(batch)
+        source = self._sources.get(("renderbuffer", record.name))
+        if source:
+            source.blit(batch)
 
     def restore_window(self, batch: Batch) -> None:
         """Fill the default framebuffer with what it held before the frame."""
-        for key in (-1, -2):
+        for key in (_WINDOW_COLOUR, _WINDOW_DEPTH):
             if key in self._sources:
                 self._sources[key].blit(batch)
 

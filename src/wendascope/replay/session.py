@@ -57,6 +57,7 @@ class ReplaySession:
         self.translator = Translator(frame, self.names, self._single)
         self.caveats = list(self._rebuilder.caveats)
         self._dropped = drop_mask(frame.calls)
+        self._whole: Prepared | None = None
         self._restore = self._restore_batches()
 
     def _is_double(self) -> bool:
@@ -139,10 +140,23 @@ class ReplaySession:
     def prepare(self, edit: Edit | None = None) -> Prepared:
         """Build, translate and hold an edited frame."""
         edit = edit or Edit()
-        if edit.drop is not None:
-            edit = Edit(edit.insertions, edit.drop | self._dropped, edit.keep_until)
-        else:
-            edit = Edit(edit.insertions, self._dropped, edit.keep_until)
+        if not edit.insertions and edit.drop is None:
+            return self._beginning(len(self.frame.calls) if edit.keep_until is None else edit.keep_until)
+        return self._translated(edit)
+
+    def _beginning(self, calls: int) -> Prepared:
+        """The first `calls` calls, cut from the whole frame, which is translated only once."""
+        if self._whole is None:
+            self._whole = self._translated(Edit())
+        whole = self._whole
+        kept = int(np.searchsorted(whole.origin, calls))
+        stream = whole.stream
+        end = len(stream.words) if kept == len(stream) else int(stream.offsets[kept])
+        return Prepared(CallStream(stream.words[:end], stream.arena, stream.offsets[:kept]), whole.origin[:kept], whole.out, [])
+
+    def _translated(self, edit: Edit) -> Prepared:
+        drop = self._dropped if edit.drop is None else edit.drop | self._dropped
+        edit = Edit(edit.insertions, drop, edit.keep_until)
         edited = apply_edit(self.frame.calls, edit)
         stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, edited.out_size)
         out = np.zeros(edited.out_size + readback + 64, np.uint8)

@@ -21,7 +21,8 @@ import numpy as np
 
 import wendascope
 from wendascope.errors import CancelledError, TargetError, WendascopeError
-from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture, call_caveats
+from wendascope.frame.caveats import frame_caveats
+from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
 from wendascope.frame.journal import Journal
 from wendascope.frame.packed import Batch, CallStream, Executor
 from wendascope.frame.passes import framebuffer_size
@@ -300,7 +301,7 @@ class Target:
         assert self.channel is not None
         message = self.channel.expect(Kind.RECORDED, 120.0)
         try:
-            words, arena_bytes, failed = message.values[7:10]
+            words, arena_bytes, failed, elsewhere = message.values[7:11]
             if failed:
                 raise TargetError("memory ran out while the frame was recorded")
             calls = _stream(message.fds[0], words, message.fds[1], arena_bytes)
@@ -323,9 +324,12 @@ class Target:
         )
         frame = Frame(
             metadata, snapshot.context, snapshot.default_framebuffer, snapshot.state, snapshot.objects, snapshot.blobs, calls,
-            beats, snapshot.caveats + call_caveats(calls), reference, framebuffer,
+            beats, snapshot.caveats, reference, framebuffer,
         )  # fmt: skip
         metadata.left_out = drop_unseen_contents(frame)
+        frame.caveats += frame_caveats(frame)
+        if elsewhere:
+            frame.caveats.append(f"{elsewhere} calls of other threads or contexts during the frame were not recorded")
         return frame
 
     def _reference(self, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:

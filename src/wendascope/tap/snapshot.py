@@ -7,11 +7,13 @@ touched, so that a batch which has been handed over never leaves a trace, whatev
 from __future__ import annotations
 
 import itertools
+import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, TypeVar
 
-from wendascope.frame.formats import Components, pixel_size, transfer_format, uniform_type
+from wendascope.errors import TargetError
+from wendascope.frame.formats import Components, attachment_of, pixel_size, transfer_format, uniform_type
 from wendascope.frame.journal import Journal
 from wendascope.frame.objects import (
     AttachmentRecord,
@@ -129,6 +131,8 @@ class SnapshotTaker:
     def take(self) -> Snapshot:
         """Raises TargetError or ReplayError when the executor goes away."""
         self._context = read_context(self._executor)
+        if self._context.profile == "es" or self._context.number < 30:
+            raise TargetError(f"the program draws with {self._context.version}; Wendascope captures OpenGL 3.0 and later so far, and no OpenGL ES")
         self._state = self._read_state()
         objects = Objects(
             textures=self._textures(),
@@ -142,6 +146,7 @@ class SnapshotTaker:
             queries=self._alive("query", "glIsQuery"),
         )
         self._renderbuffer_contents(objects)
+        self._resolved_contents(objects)
         default = self._default_framebuffer()
         for class_name, what in (("program pipeline", "program pipelines"), ("transform feedback", "transform feedback objects")):
             if self._names.get(class_name):
@@ -448,9 +453,6 @@ class SnapshotTaker:
                     readable.append((record, image))
                 elif record.target != GL.TEXTURE_BUFFER:
                     self._caveats.append(f"texture {record.name}: contents of format {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept")
-        multisampled = [r.name for r in records if r.target in _MULTISAMPLE]
-        if multisampled:
-            self._caveats.append(f"contents of multisample textures are not kept ({len(multisampled)})")
 
         def read(item: tuple[TextureRecord, ImageRecord], batch: Batch) -> Out:
             record, image = item
@@ -528,9 +530,6 @@ class SnapshotTaker:
                 if record and record.format and record.samples == 0 and record.width:
                     readable.append((framebuffer, attachment, record))
                     del by_name[record.name]
-        multisampled = [r for r in objects.renderbuffers if r.samples > 0]
-        if multisampled:
-            self._caveats.append(f"contents of multisample renderbuffers are not kept ({len(multisampled)})")
 
         def read(item: tuple[FramebufferRecord, AttachmentRecord, RenderbufferRecord], batch: Batch) -> Out:
             framebuffer, attachment, record = item
@@ -547,6 +546,56 @@ class SnapshotTaker:
         size = lambda item: item[2].width * item[2].height * 8  # noqa: E731
         for (_, _, record), out in self._contents(readable, size, read):
             record.contents = self._blobs.put(out.data)
+
+    def _resolved_contents(self, objects: Objects) -> None:
+        """Multisampled textures and renderbuffers, resolved by a blit into a texture that lives as long as the batch."""
+        wanted: list[tuple[str, int, ImageRecord | RenderbufferRecord]] = []
+        for texture in objects.textures:
+            if texture.target == GL.TEXTURE_2D_MULTISAMPLE and texture.images and texture.images[0].format:
+                wanted.append(("texture", texture.name, texture.images[0]))
+        wanted += [("renderbuffer", r.name, r) for r in objects.renderbuffers if r.samples and r.format and r.width]
+        for kind, name, record in wanted:
+            reserve = Batch()
+            temporary, framebuffers = reserve.out(4), reserve.out(8)
+            reserve.call("glGenTextures", 1, temporary)
+            reserve.call("glGenFramebuffers", 2, framebuffers)
+            self._executor.run(reserve)
+            out = self._resolve(kind, name, record, temporary.uints()[0], framebuffers.uints())
+            record.contents = self._blobs.put(out.data)
+
+    def _resolve(self, kind: str, name: int, record: ImageRecord | RenderbufferRecord, temporary: int, framebuffers: list[int]) -> Out:
+        batch = self._batch()
+        call, size = batch.call, (record.width, record.height)
+        read, draw = framebuffers
+        point, mask = attachment_of(record.format)
+        call("glBindBuffer", GL.PIXEL_UNPACK_BUFFER, 0)
+        call("glBindTexture", GL.TEXTURE_2D, temporary)
+        call("glTexImage2D", GL.TEXTURE_2D, 0, record.internal_format, *size, 0, record.format, record.type, None)
+        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, read)
+        if kind == "texture":
+            call("glFramebufferTexture2D", GL.READ_FRAMEBUFFER, point, GL.TEXTURE_2D_MULTISAMPLE, name, 0)
+        else:
+            call("glFramebufferRenderbuffer", GL.READ_FRAMEBUFFER, point, GL.RENDERBUFFER, name)
+        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, draw)
+        call("glFramebufferTexture2D", GL.DRAW_FRAMEBUFFER, point, GL.TEXTURE_2D, temporary, 0)
+        for cap in (GL.SCISSOR_TEST, GL.FRAMEBUFFER_SRGB):
+            call("glDisable", cap)
+        call("glBlitFramebuffer", 0, 0, *size, 0, 0, *size, mask, GL.NEAREST)
+        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, draw)
+        out = batch.out(record.width * record.height * pixel_size(record.format, record.type))
+        call("glReadPixels", 0, 0, *size, record.format, record.type, out)
+        call("glDeleteFramebuffers", 2, struct.pack("<II", read, draw))
+        call("glDeleteTextures", 1, struct.pack("<I", temporary))
+        call("glBindBuffer", GL.PIXEL_UNPACK_BUFFER, self._value("buffer", GL.PIXEL_UNPACK_BUFFER))
+        if self._value("capability", GL.FRAMEBUFFER_SRGB):
+            call("glEnable", GL.FRAMEBUFFER_SRGB)
+        for (viewport, _), (on,) in self._state["scissor_test_enabled"].items():
+            if on and self._context.number >= 41:
+                call("glEnablei", GL.SCISSOR_TEST, viewport)
+            elif on:
+                call("glEnable", GL.SCISSOR_TEST)
+        self._run(batch)
+        return out
 
     def _framebuffers(self) -> list[FramebufferRecord]:
         names = self._alive("framebuffer", "glIsFramebuffer")
@@ -794,7 +843,6 @@ class SnapshotTaker:
         if not width or not height:
             return framebuffer
         if framebuffer.samples:
-            self._caveats.append("what the multisampled window held before the frame is not kept")
             return framebuffer
         batch = self._batch()
         batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)

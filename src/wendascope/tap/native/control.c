@@ -27,6 +27,8 @@ typedef struct {
 } Message;
 
 extern uint32_t tap_recording_thread;
+extern TapContext *tap_recording_context;
+extern uint64_t tap_elsewhere; /* calls of other threads and contexts during the recording */
 
 static int control = -1;
 static int connected_once;
@@ -186,6 +188,8 @@ static void begin_recording(const TapDrawable *drawable) {
   if (tap_stream_open(&tap_frame, "wenda-frame", 1 << 20) != 0) return;
   recorded_drawable = *drawable;
   tap_recording_thread = tap_thread();
+  tap_recording_context = tap_context();
+  tap_elsewhere = 0;
   tap_mode |= TAP_RECORDING;
 }
 
@@ -248,6 +252,7 @@ static void finish_recording(const TapDrawable *drawable) {
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
   message.v[9] = (uint64_t)tap_frame.failed;
+  message.v[10] = tap_elsewhere;
   int fds[2] = {tap_frame.calls.fd, tap_frame.arena.fd};
   int sent = send_message(&message, fds, 2, 0);
   tap_stream_close(&tap_frame);

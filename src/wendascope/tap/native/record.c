@@ -12,6 +12,8 @@ volatile int tap_mode;
 TapCounts tap_counts;
 TapStream tap_frame, tap_journal;
 uint32_t tap_recording_thread;
+TapContext *tap_recording_context;
+uint64_t tap_elsewhere;
 static pthread_mutex_t journal_lock = PTHREAD_MUTEX_INITIALIZER;
 static __thread uint32_t thread_id;
 static __thread int depth; /* a real function that calls another wrapped one is recorded once */
@@ -87,7 +89,11 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   c->slots = (uint16_t)slots;
   c->flags = 0;
   c->pointers = 0;
-  c->frame = (tap_mode & TAP_RECORDING) && depth == 0 && tap_thread() == tap_recording_thread;
+  c->frame = 0;
+  if ((tap_mode & TAP_RECORDING) && depth == 0) {
+    c->frame = tap_thread() == tap_recording_thread && tap_context() == tap_recording_context;
+    if (!c->frame) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
+  }
   c->journal = (uint8_t)(journal && depth == 0);
   c->active = c->frame || c->journal;
   depth++;

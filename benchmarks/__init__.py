@@ -1,0 +1,1 @@
+"""Speed bars, measured as ratios in one run. `python -m benchmarks` runs all; names choose some."""

@@ -1,0 +1,42 @@
+"""Two contexts in two threads: one draws and swaps, the other makes calls of its own all the time."""
+
+from __future__ import annotations
+
+import os
+import threading
+
+os.environ["PYOPENGL_PLATFORM"] = "egl"
+
+import OpenGL
+
+from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.replay.context import PbufferContext
+
+OpenGL.ERROR_CHECKING = False
+from OpenGL import GL
+
+
+def other() -> None:
+    context = PbufferContext(ContextInfo(), DefaultFramebuffer(16, 16, alpha=8))
+    while True:
+        GL.glClear(GL.GL_COLOR_BUFFER_BIT)
+        GL.glFinish()
+    context.close()
+
+
+def main() -> None:
+    context = PbufferContext(ContextInfo(), DefaultFramebuffer(64, 64, alpha=8))
+    threading.Thread(target=other, daemon=True).start()
+    frame = 0
+    while True:
+        for i in range(40):
+            GL.glEnable(GL.GL_SCISSOR_TEST)
+            GL.glScissor(i, (i * 7 + frame) % 60, 20, 3)
+            GL.glClearColor(i / 40, frame % 9 / 9, 0.5, 1.0)
+            GL.glClear(GL.GL_COLOR_BUFFER_BIT)
+        context.swap()
+        frame += 1
+
+
+if __name__ == "__main__":
+    main()
