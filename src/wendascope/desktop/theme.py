@@ -79,6 +79,8 @@ def apply(app: QApplication) -> None:
         QTreeView, QListView, QTreeWidget {{ border: 1px solid {t.line}; outline: 0; }}
         QTreeView::item, QListView::item {{ padding: 2px 4px; min-height: 20px; }}
         QSplitter::handle {{ background: {t.line}; }}
+        QProgressBar {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; text-align: center; padding: 2px; }}
+        QProgressBar::chunk {{ background: {t.bar}; }}
         QMenuBar {{ background: {t.paper}; }}
         """
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import html
 from collections.abc import Callable
 from pathlib import Path
 
@@ -137,8 +138,10 @@ class MainWindow(QMainWindow):
         open_button, demo_button = QPushButton("Open a captured frame..."), QPushButton("Open the demo frames")
         open_button.clicked.connect(self.choose_files)
         demo_button.clicked.connect(self.open_demo)
+        self._recent_links = QLabel()
+        self._recent_links.linkActivated.connect(lambda name: self.open_files([Path(name)]))
         column = QVBoxLayout()
-        for widget in (title, text, open_button, demo_button):
+        for widget in (title, text, open_button, demo_button, self._recent_links):
             column.addWidget(widget)
             column.addSpacing(GRID)
         box = QWidget()
@@ -285,6 +288,8 @@ class MainWindow(QMainWindow):
             action = self._recent_menu.addAction(name)
             action.triggered.connect(lambda _checked=False, n=name: self.open_files([Path(n)]))
         self._recent_menu.setEnabled(bool(self.recent()))
+        links = [f'<a href="{html.escape(name, quote=True)}">{html.escape(name)}</a>' for name in self.recent()]
+        self._recent_links.setText("Opened before:<br>" + "<br>".join(links) if links else "")
 
     def _runner(self, document: Document) -> JobRunner:
         if document not in self._jobs:

@@ -67,7 +67,8 @@ def step_name(frame: Frame, step: int) -> str:
         instances = int(steps.instances[step])
         many = f" x {instances:,}" if instances > 1 else ""
         each = int(steps.vertices[step]) // max(instances, 1)
-        return f"draw {each:,} vertices{many}, {shape}"
+        # triangles are what nearly everything is made of, and go without saying
+        return f"draw {each:,} vertices{many}" + (f", {shape}" if shape != "triangles" else "")
     if kind == "clear" and command.name == "glClear":
         bits = int(frame.calls.argument(call, "mask"))
         words = [w for bit, w in ((GL.COLOR_BUFFER_BIT, "colour"), (GL.DEPTH_BUFFER_BIT, "depth"), (GL.STENCIL_BUFFER_BIT, "stencil")) if bits & bit]

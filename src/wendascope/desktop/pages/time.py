@@ -329,7 +329,7 @@ class TimePage(QWidget):
         self._following = True
         index = self.model.index_of(found)
         self.view.setCurrentIndex(index)
-        self.view.scrollTo(index)
+        self.view.scrollTo(index, QAbstractItemView.ScrollHint.PositionAtCenter)
         self._following = False
 
     def focus_search(self) -> None:
