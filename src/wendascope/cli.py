@@ -7,9 +7,15 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
+# typer loads rich, a fifth of the time that a short command takes, to draw boxes round its help texts
+_rich = sys.modules.get("rich")
+sys.modules["rich"] = _rich  # type: ignore[assignment]
+import typer  # noqa: E402
 
-from wendascope.errors import UsageError, WendascopeError
+if _rich is None:
+    del sys.modules["rich"]
+
+from wendascope.errors import UsageError, WendascopeError  # noqa: E402
 
 if TYPE_CHECKING:
     from collections.abc import Callable

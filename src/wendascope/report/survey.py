@@ -9,24 +9,14 @@ import msgspec
 from wendascope.analysis.budget import judge
 from wendascope.frame.describe import step_name
 from wendascope.frame.frame import Frame
-from wendascope.measure.records import Calibration, CpuTimes, Survey, Verification
+from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
 
 
-class PassRow(msgspec.Struct):
-    index: int
-    name: str
-    steps: int
-    ms: float
-    ms_low: float
-    ms_high: float
+class PassRow(PassTime):
+    """A pass as measured, and its share of the sum of all pass times."""
+
     share: float
-    """Of the sum of all pass times."""
-    alone_ms: float
-    cpu_ms: float
-    target: str
-    width: int
-    height: int
 
 
 class StepRow(msgspec.Struct):
@@ -77,8 +67,7 @@ def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDoc
     cpu_ms = survey.cpu.calls_ms + survey.cpu.program_ms
     verdict = judge(survey.frame_ms.median, cpu_ms, [p.ms for p in survey.passes], budget_ms)
     passes = [
-        PassRow(p.index, p.name, p.steps, p.ms, p.ms_low, p.ms_high, p.ms / total, p.alone_ms, p.cpu_ms, p.target, p.width, p.height)
-        for p in survey.passes
+        PassRow(**msgspec.structs.asdict(p), share=p.ms / total) for p in survey.passes
     ]
     table = frame.steps
     steps = [

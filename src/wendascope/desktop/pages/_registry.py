@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import functools
-import importlib
-import pkgutil
 from collections.abc import Callable
 from typing import Protocol
 
 from PySide6.QtWidgets import QWidget
 
 from wendascope.desktop.model import Workspace
+from wendascope.discovery import import_all
 
 
 class Page(Protocol):
@@ -37,15 +35,7 @@ def page(title: str, order: int) -> Callable[[Maker], Maker]:
     return register
 
 
-@functools.cache
-def _load_all() -> None:
-    package = importlib.import_module("wendascope.desktop.pages")
-    for module in pkgutil.iter_modules(package.__path__):
-        if not module.name.startswith("_"):
-            importlib.import_module(f"wendascope.desktop.pages.{module.name}")
-
-
 def pages() -> list[tuple[str, Maker]]:
     """(title, maker) of every page, in working order."""
-    _load_all()
+    import_all("wendascope.desktop.pages")
     return [(title, maker) for title, (_, maker) in sorted(_makers.items(), key=lambda item: item[1][0])]

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import functools
-import importlib
-import pkgutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -12,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.discovery import import_all
 from wendascope.errors import UsageError
 
 if TYPE_CHECKING:
@@ -47,23 +45,15 @@ def lens(name: str, title: str, paint: Callable[[dict[str, Any]], Image], probe:
     return register
 
 
-@functools.cache
-def _load_all() -> None:
-    package = importlib.import_module("wendascope.measure.lenses")
-    for module in pkgutil.iter_modules(package.__path__):
-        if not module.name.startswith("_"):
-            importlib.import_module(f"wendascope.measure.lenses.{module.name}")
-
-
 def lenses() -> list[Lens]:
     """All lenses, colour first."""
-    _load_all()
+    import_all("wendascope.measure.lenses")
     return sorted(_found.values(), key=lambda item: (item.name != "colour", item.name))
 
 
 def lens_named(name: str) -> Lens:
     """Raises UsageError when there is none of that name."""
-    _load_all()
+    import_all("wendascope.measure.lenses")
     if name not in _found:
         raise UsageError(f"there is no lens called {name}; choose {' or '.join(item.name for item in lenses())}")
     return _found[name]

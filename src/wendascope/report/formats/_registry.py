@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import functools
-import importlib
-import pkgutil
 from collections.abc import Callable
 from pathlib import Path
 
+from wendascope.discovery import import_all
 from wendascope.errors import UsageError
 from wendascope.report.survey import SurveyDocument
 
@@ -25,16 +23,8 @@ def form(name: str) -> Callable[[Writer], Writer]:
     return register
 
 
-@functools.cache
-def _load_all() -> None:
-    package = importlib.import_module("wendascope.report.formats")
-    for module in pkgutil.iter_modules(package.__path__):
-        if not module.name.startswith("_"):
-            importlib.import_module(f"wendascope.report.formats.{module.name}")
-
-
 def forms() -> list[str]:
-    _load_all()
+    import_all("wendascope.report.formats")
     return sorted(_writers)
 
 

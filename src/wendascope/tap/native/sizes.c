@@ -75,32 +75,29 @@ static uint64_t layout_size(Layout l, GLenum format, GLenum type, int64_t width,
   return (uint64_t)bytes;
 }
 
-uint64_t tap_image_size(GLenum format, GLenum type, int64_t width, int64_t height, int64_t depth, int dimensions) {
+/* The pixel store state of one direction: unpack when data goes to GL, pack when it comes back. */
+static Layout current_layout(int pack, int dimensions) {
   TapContext *context = tap_context();
-  Layout l = {.alignment = tap_get(GL_UNPACK_ALIGNMENT)};
+  Layout l = {.alignment = tap_get(pack ? GL_PACK_ALIGNMENT : GL_UNPACK_ALIGNMENT)};
   if (!context->es || context->major >= 3) {
-    l.row_length = tap_get(GL_UNPACK_ROW_LENGTH);
-    l.skip_rows = tap_get(GL_UNPACK_SKIP_ROWS);
-    l.skip_pixels = tap_get(GL_UNPACK_SKIP_PIXELS);
+    l.row_length = tap_get(pack ? GL_PACK_ROW_LENGTH : GL_UNPACK_ROW_LENGTH);
+    l.skip_rows = tap_get(pack ? GL_PACK_SKIP_ROWS : GL_UNPACK_SKIP_ROWS);
+    l.skip_pixels = tap_get(pack ? GL_PACK_SKIP_PIXELS : GL_UNPACK_SKIP_PIXELS);
     if (dimensions > 2) {
-      l.image_height = tap_get(GL_UNPACK_IMAGE_HEIGHT);
-      l.skip_images = tap_get(GL_UNPACK_SKIP_IMAGES);
+      l.image_height = tap_get(pack ? GL_PACK_IMAGE_HEIGHT : GL_UNPACK_IMAGE_HEIGHT);
+      l.skip_images = tap_get(pack ? GL_PACK_SKIP_IMAGES : GL_UNPACK_SKIP_IMAGES);
     }
   }
   if (l.alignment <= 0) l.alignment = 4;
-  return layout_size(l, format, type, width, height, depth, dimensions);
+  return l;
+}
+
+uint64_t tap_image_size(GLenum format, GLenum type, int64_t width, int64_t height, int64_t depth, int dimensions) {
+  return layout_size(current_layout(0, dimensions), format, type, width, height, depth, dimensions);
 }
 
 uint64_t tap_packed_image_size(GLenum format, GLenum type, int64_t width, int64_t height, int64_t depth, int dimensions) {
-  TapContext *context = tap_context();
-  Layout l = {.alignment = tap_get(GL_PACK_ALIGNMENT)};
-  if (!context->es || context->major >= 3) {
-    l.row_length = tap_get(GL_PACK_ROW_LENGTH);
-    l.skip_rows = tap_get(GL_PACK_SKIP_ROWS);
-    l.skip_pixels = tap_get(GL_PACK_SKIP_PIXELS);
-  }
-  if (l.alignment <= 0) l.alignment = 4;
-  return layout_size(l, format, type, width, height, depth, dimensions);
+  return layout_size(current_layout(1, dimensions), format, type, width, height, depth, dimensions);
 }
 
 /* Control points of an evaluator map. */
