@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 
 os.environ["PYOPENGL_PLATFORM"] = "egl"
 
@@ -34,6 +35,7 @@ def main() -> None:
             GL.glScissor(i, (i * 7 + frame) % 60, 20, 3)
             GL.glClearColor(i / 40, frame % 9 / 9, 0.5, 1.0)
             GL.glClear(GL.GL_COLOR_BUFFER_BIT)
+        time.sleep(0.02)  # inside the frame, so that the other thread has its turn
         context.swap()
         frame += 1
 

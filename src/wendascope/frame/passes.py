@@ -119,7 +119,11 @@ def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
     return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
 
 
-_REATTACH = ["glFramebufferTexture", "glFramebufferTexture1D", "glFramebufferTexture2D", "glFramebufferTexture3D", "glFramebufferTextureLayer", "glFramebufferRenderbuffer", "glNamedFramebufferTexture", "glNamedFramebufferTextureLayer", "glNamedFramebufferRenderbuffer"]
+_REATTACH = (
+    "glFramebufferTexture glFramebufferTexture1D glFramebufferTexture2D glFramebufferTexture3D "
+    "glFramebufferTextureLayer glFramebufferRenderbuffer glNamedFramebufferTexture glNamedFramebufferTextureLayer "
+    "glNamedFramebufferRenderbuffer"
+).split()
 
 
 def _targets(

@@ -29,7 +29,7 @@ from wendascope.frame.passes import framebuffer_size
 from wendascope.frame.prune import drop_unseen_contents
 from wendascope.registry import GL, native_library
 from wendascope.tap.channel import PROTOCOL, Boundary, Channel, Kind, Message, read_memory_file
-from wendascope.tap.snapshot import Snapshot, SnapshotTaker
+from wendascope.tap.snapshot import Snapshot, take_snapshot
 
 CLASSES = (
     "buffer", "texture", "sampler", "renderbuffer", "program", "shader", "framebuffer", "vertex array",
@@ -292,8 +292,7 @@ class Target:
             names = _names(read_memory_file(paused.fds[2], names_bytes), context, group)
         finally:
             paused.close()
-        taker = SnapshotTaker(self.channel, names, Journal(journal, group), (width, height))
-        snapshot = taker.take()
+        snapshot = take_snapshot(self.channel, names, Journal(journal, group), (width, height))
         snapshot.context.platform = ("none", "GLX", "EGL")[platform]
         return snapshot
 

@@ -1,0 +1,249 @@
+"""Textures and samplers: parameters, levels, contents."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from wendascope.frame.formats import Components, pixel_size, transfer_format
+from wendascope.frame.objects import ContextInfo, ImageRecord, SamplerRecord, TextureRecord
+from wendascope.frame.packed import Batch, Out
+from wendascope.frame.state_table import TEXTURE_TARGETS
+from wendascope.registry import GL, tables
+from wendascope.tap.snapshot._reader import Reader
+
+_CUBE_FACES = tuple(range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6))
+TEXTURE_PARAMETERS = (
+    # name, values, kind, first version
+    ("TEXTURE_MIN_FILTER", 1, "i", 11), ("TEXTURE_MAG_FILTER", 1, "i", 11), ("TEXTURE_WRAP_S", 1, "i", 11),
+    ("TEXTURE_WRAP_T", 1, "i", 11), ("TEXTURE_WRAP_R", 1, "i", 12), ("TEXTURE_MIN_LOD", 1, "f", 12),
+    ("TEXTURE_MAX_LOD", 1, "f", 12), ("TEXTURE_LOD_BIAS", 1, "f", 14), ("TEXTURE_COMPARE_MODE", 1, "i", 14),
+    ("TEXTURE_COMPARE_FUNC", 1, "i", 14), ("TEXTURE_BORDER_COLOR", 4, "f", 11),
+)  # fmt: skip
+TEXTURE_ONLY_PARAMETERS = (
+    ("TEXTURE_BASE_LEVEL", 1, "i", 12), ("TEXTURE_MAX_LEVEL", 1, "i", 12), ("TEXTURE_SWIZZLE_R", 1, "i", 33),
+    ("TEXTURE_SWIZZLE_G", 1, "i", 33), ("TEXTURE_SWIZZLE_B", 1, "i", 33), ("TEXTURE_SWIZZLE_A", 1, "i", 33),
+    ("DEPTH_STENCIL_TEXTURE_MODE", 1, "i", 43),
+)  # fmt: skip
+_EXTENSION_PARAMETERS = (
+    ("TEXTURE_MAX_ANISOTROPY", 1, "f", "GL_EXT_texture_filter_anisotropic"),
+    ("TEXTURE_SRGB_DECODE_EXT", 1, "i", "GL_EXT_texture_sRGB_decode"),
+)
+_MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
+_IMAGE_QUERIES = (
+    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE "
+    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE DEPTH_SIZE STENCIL_SIZE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
+).split()
+
+
+
+
+def read_textures(reader: Reader) -> list[TextureRecord]:
+    names = reader.alive("texture", "glIsTexture")
+    targets = _texture_targets(reader, names)
+    records = {name: TextureRecord(name, target) for name, target in targets.items()}
+    _texture_parameters(reader, list(records.values()))
+    _texture_images(reader, list(records.values()))
+    for record, label in zip(records.values(), reader.labels(GL.TEXTURE, list(records)), strict=True):
+        record.label = label
+    return list(records.values())
+
+
+def _texture_targets(reader: Reader, names: list[int]) -> dict[int, int]:
+    """Target of each texture, by binding it where it may belong: the wrong target is an error that changes nothing."""
+    targets: dict[int, int] = {}
+    order = ["TEXTURE_2D", *(t for t in TEXTURE_TARGETS if t != "TEXTURE_2D")]
+    for target in order:
+        missing = [name for name in names if name not in targets]
+        if not missing or reader.context.number < TEXTURE_TARGETS[target][1]:
+            continue
+        batch = reader.batch()
+        batch.call("glIsEnabled", GL.BLEND, check=True)  # clear any error of the calls before
+        results = [(name, batch.call("glBindTexture", getattr(GL, target), name, check=True)) for name in missing]
+        reader.run(batch)
+        for name, result in results:
+            if result.error == 0:
+                targets[name] = getattr(GL, target)
+    return targets
+
+
+def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
+    wanted = list(texture_parameters(reader.context))
+    batch = reader.batch()
+    rows: list[tuple[TextureRecord, str, str, Out]] = []
+    immutable = []
+    for record in records:
+        if record.target == GL.TEXTURE_BUFFER:
+            continue
+        batch.call("glBindTexture", record.target, record.name)
+        for name, count, kind in wanted:
+            if record.target in _MULTISAMPLE and not name.startswith(("TEXTURE_SWIZZLE", "TEXTURE_BASE", "TEXTURE_MAX_LEVEL", "DEPTH")):
+                continue
+            out = batch.out(4 * count)
+            batch.call(f"glGetTexParameter{kind}v", record.target, getattr(GL, name), out)
+            rows.append((record, name, kind, out))
+        if reader.context.number >= 42:
+            flag, levels = batch.out(4), batch.out(4)
+            batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_FORMAT, flag)
+            batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_LEVELS, levels)
+            immutable.append((record, flag, levels))
+    reader.run(batch)
+    for record, name, kind, out in rows:
+        record.parameters[name] = [float(v) for v in (out.floats() if kind == "f" else out.ints())]
+    for record, flag, levels in immutable:
+        if flag.ints()[0]:
+            record.immutable_levels = max(1, levels.ints()[0])
+
+
+def _texture_images(reader: Reader, records: list[TextureRecord]) -> None:
+    batch = reader.batch()
+    base = []
+    for record in records:
+        batch.call("glBindTexture", record.target, record.name)
+        if record.target == GL.TEXTURE_BUFFER:
+            continue
+        for image_target in _image_targets(record.target):
+            base.append((record, image_target, _query_image(batch, image_target, 0)))
+    buffers = [(r, _query_buffer_texture(reader, batch, r)) for r in records if r.target == GL.TEXTURE_BUFFER]
+    reader.run(batch)
+    for record, outs in buffers:
+        record.buffer, internal_format, offset, size = (out.ints()[0] for out in outs)
+        record.buffer_range = (offset, size)
+        record.images = [ImageRecord(GL.TEXTURE_BUFFER, 0, 0, 1, 1, internal_format)]
+    batch = reader.batch()
+    rest = []
+    for record, image_target, query in base:
+        width, height, depth = query.size
+        record.images += query.records(image_target, 0)
+        extent = max(width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1)
+        levels = extent.bit_length() if record.target not in (*_MULTISAMPLE, GL.TEXTURE_RECTANGLE) else 1
+        batch.call("glBindTexture", record.target, record.name)
+        # a texture may lack level 0; look a little further then
+        for level in range(1, levels if width else 4):
+            rest.append((record, image_target, level, _query_image(batch, image_target, level)))
+    reader.run(batch)
+    for record, image_target, level, query in rest:
+        record.images += query.records(image_target, level)
+    readable = []
+    for record in records:
+        for image in record.images:
+            if record.target in _MULTISAMPLE:
+                image.samples = max(image.samples, 1)
+            elif image.compressed or image.format:
+                readable.append((record, image))
+            elif record.target != GL.TEXTURE_BUFFER:
+                reader.caveats.append(f"texture {record.name}: contents of format {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept")
+
+    def read(item: tuple[TextureRecord, ImageRecord], batch: Batch) -> Out:
+        record, image = item
+        batch.call("glBindTexture", record.target, record.name)
+        out = batch.out(_image_bytes(image))
+        if image.compressed:
+            batch.call("glGetCompressedTexImage", image.target, image.level, out)
+        else:
+            batch.call("glGetTexImage", image.target, image.level, image.format, image.type, out)
+        return out
+
+    for (_, image), out in reader.contents(readable, lambda item: _image_bytes(item[1]), read):
+        image.contents = reader.blobs.put(out.data)
+        if image.compressed:
+            image.format = image.type = 0
+
+
+def _query_buffer_texture(reader: Reader, batch: Batch, record: TextureRecord) -> list[Out]:
+    batch.call("glBindTexture", record.target, record.name)
+    outs = [batch.out(4) for _ in range(4)]
+    names = ["TEXTURE_BUFFER_DATA_STORE_BINDING", "TEXTURE_INTERNAL_FORMAT"]
+    if reader.context.number >= 43:
+        names += ["TEXTURE_BUFFER_OFFSET", "TEXTURE_BUFFER_SIZE"]
+    for name, out in zip(names, outs, strict=False):
+        batch.call("glGetTexLevelParameteriv", record.target, 0, getattr(GL, name), out)
+    return outs
+
+
+def read_samplers(reader: Reader) -> list[SamplerRecord]:
+    if reader.context.number < 33:
+        return []
+    names = reader.alive("sampler", "glIsSampler")
+    wanted = list(sampler_parameters(reader.context))
+    batch = Batch()
+    rows = []
+    for name in names:
+        for parameter, count, kind in wanted:
+            out = batch.out(4 * count)
+            batch.call(f"glGetSamplerParameter{kind}v", name, getattr(GL, parameter), out)
+            rows.append((name, parameter, kind, out))
+    reader.executor.run(batch)
+    records = {name: SamplerRecord(name) for name in names}
+    for name, parameter, kind, out in rows:
+        records[name].parameters[parameter] = [float(v) for v in (out.floats() if kind == "f" else out.ints())]
+    return list(records.values())
+
+
+def texture_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
+    """(name, values, kind) of every texture parameter that this context has."""
+    for name, count, kind, since in (*TEXTURE_PARAMETERS, *TEXTURE_ONLY_PARAMETERS):
+        if context.number >= since:
+            yield name, count, kind
+    yield from _extension_parameters(context)
+
+
+def sampler_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
+    for name, count, kind, _ in TEXTURE_PARAMETERS:
+        yield name, count, kind
+    yield from _extension_parameters(context)
+
+
+def _extension_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
+    for name, count, kind, extension in _EXTENSION_PARAMETERS:
+        if extension in context.extensions:
+            yield name, count, kind
+
+
+@dataclass
+class _ImageQuery:
+    outs: dict[str, Out]
+
+    @property
+    def size(self) -> tuple[int, int, int]:
+        return tuple(self.outs[n].ints()[0] for n in ("WIDTH", "HEIGHT", "DEPTH"))  # type: ignore[return-value]
+
+    def records(self, image_target: int, level: int) -> list[ImageRecord]:
+        value = {name: out.ints()[0] for name, out in self.outs.items()}
+        if not value["WIDTH"]:
+            return []
+        image = ImageRecord(
+            image_target, level, value["WIDTH"], value["HEIGHT"], value["DEPTH"], value["INTERNAL_FORMAT"],
+            compressed=bool(value["COMPRESSED"]), samples=value["SAMPLES"],
+            fixed_locations=bool(value["FIXED_SAMPLE_LOCATIONS"]),
+        )  # fmt: skip
+        if image.compressed:
+            image.format, image.type = value["COMPRESSED_IMAGE_SIZE"], 0
+            return [image]
+        types = [value[f"{c}_TYPE"] for c in ("RED", "GREEN", "BLUE", "ALPHA") if value[f"{c}_TYPE"] != GL.NONE]
+        components = Components(
+            value["RED_SIZE"], value["GREEN_SIZE"], value["BLUE_SIZE"], value["ALPHA_SIZE"],
+            value["DEPTH_SIZE"], value["STENCIL_SIZE"], types[0] if types else 0, value["DEPTH_TYPE"],
+        )  # fmt: skip
+        chosen = transfer_format(image.internal_format, components)
+        if chosen:
+            image.format, image.type = chosen
+        return [image]
+
+
+def _query_image(batch: Batch, image_target: int, level: int) -> _ImageQuery:
+    outs = {}
+    for name in _IMAGE_QUERIES:
+        out = outs[name] = batch.out(4)
+        batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
+    return _ImageQuery(outs)
+
+
+def _image_targets(target: int) -> tuple[int, ...]:
+    return _CUBE_FACES if target == GL.TEXTURE_CUBE_MAP else (target,)
+
+
+def _image_bytes(image: ImageRecord) -> int:
+    if image.compressed:
+        return image.format  # the size that GL gave, until the contents are read
+    return image.width * image.height * image.depth * pixel_size(image.format, image.type)
