@@ -35,6 +35,7 @@ def check_identical(path: Path) -> None:
     [
         ("shapes", Boundary.swap, 22),
         ("everything", Boundary.swap, 9),
+        ("recycling", Boundary.swap, 5),
         ("moderngl_window", Boundary.swap, 4),
         ("moderngl_readback", Boundary.readback, 2),
     ],
@@ -52,6 +53,14 @@ def test_programs_nobody_here_wrote(capture: Capture, scene: str) -> None:
     path, frame = capture(["glmark2", "-b", f"{scene}:duration=30.0", "-s", "320x240"], 20)
     assert len(frame.steps) >= 2
     check_identical(path)
+
+
+def test_objects_made_and_deleted_in_a_frame_replay_every_time(capture: Capture) -> None:
+    path, _ = capture(program("recycling"), 4)
+    with Replay(path) as replay:
+        results = [replay.run("measure.pictures", "verify")["identical"] for _ in range(3)]
+        survey = replay.run("measure.survey", "survey", repeats=1)
+    assert results == [True, True, True] and survey["verification"]["identical"]
 
 
 def test_the_running_demo(capture: Capture) -> None:

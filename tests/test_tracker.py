@@ -112,3 +112,8 @@ def test_setter_tells_which_call_set_a_value() -> None:
     history = StateHistory(stream_of([("glUseProgram", (1,)), ("glUseProgram", (2,))]), {"program": {(0, 0): (9,)}})
     check: Callable[[int], int | None] = lambda call: history.setter("program", call)  # noqa: E731
     assert [check(0), check(1), check(2)] == [-1, 0, 1]
+
+
+def test_a_condition_that_nothing_meets_leaves_the_key_unknown() -> None:
+    history = StateHistory(stream_of([("glBindBuffer", (GL.ARRAY_BUFFER, 1))]), {})
+    assert history.value("element_buffer", 1, 0) is None and history.keys("element_buffer") == []

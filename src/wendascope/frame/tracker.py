@@ -108,7 +108,7 @@ class StateHistory:
                     # by the canonical names: an alias may call its parameters otherwise
                     self._slots[command.id] = {p.name: p.slot for p in tables()[canonical].parameters}
                     parts += self._changes(command.id, calls, setter, width)
-        if not parts:
+        if not any(len(part[0]) for part in parts):
             return _Events(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros((0, width), np.uint64), {})
         keys = np.concatenate([p[0] for p in parts])
         calls = np.concatenate([p[1] for p in parts])

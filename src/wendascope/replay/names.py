@@ -22,6 +22,8 @@ class NameMap:
     by_class: dict[str, dict[int, int]] = field(default_factory=dict)
     locations: dict[int, dict[int, int]] = field(default_factory=dict)
     """Captured program -> captured uniform location -> location here."""
+    created: dict[str, list[tuple[int, int, int]]] = field(default_factory=dict)
+    """Objects made inside the frame, in order: (call that made it, captured name, name here)."""
     blocks: dict[int, dict[int, int]] = field(default_factory=dict)
     """Captured program -> captured uniform block index -> index here."""
 
@@ -32,9 +34,22 @@ class NameMap:
         """The name here; a name that was never an object stays itself, and GL refuses it as it did there."""
         return self.by_class.get(_SHARED_NAMESPACE.get(class_name, class_name), {}).get(captured, captured)
 
-    def translate(self, class_name: str, names: Words | npt.NDArray[np.uint32]) -> npt.NDArray[np.uint64]:
-        """The same for an array of names, shape (n,)."""
-        return translate(self.by_class.get(_SHARED_NAMESPACE.get(class_name, class_name), {}), names)
+    def create(self, class_name: str, call: int, captured: int, here: int) -> None:
+        """An object that call number `call` makes. A name can be made more than once in a frame."""
+        space = _SHARED_NAMESPACE.get(class_name, class_name)
+        self.created.setdefault(space, []).append((call, captured, here))
+        self.created[space].sort()
+        self.by_class.setdefault(space, {}).setdefault(captured, here)
+
+    def translate(
+        self, class_name: str, names: Words | npt.NDArray[np.uint32], calls: npt.NDArray[np.int64] | int
+    ) -> npt.NDArray[np.uint64]:
+        """The same for an array of names, shape (n,), as each of the captured `calls` means them."""
+        space = _SHARED_NAMESPACE.get(class_name, class_name)
+        here = translate(self.by_class.get(space, {}), names)
+        for call, captured, made in self.created.get(space, []):
+            here[(names == captured) & (calls > call)] = made
+        return here
 
 
 def translate(mapping: dict[int, int], values: npt.NDArray[np.unsignedinteger]) -> npt.NDArray[np.uint64]:

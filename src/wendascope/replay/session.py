@@ -14,6 +14,7 @@ from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.passes import Target
 from wendascope.registry import GL, tables
 from wendascope.replay.context import PbufferContext
+from wendascope.replay.deletions import unbinding_calls
 from wendascope.replay.dirty import written_objects
 from wendascope.replay.edit import Edit, apply_edit
 from wendascope.replay.executor import LocalExecutor
@@ -58,6 +59,7 @@ class ReplaySession:
         self.caveats = list(self._rebuilder.caveats)
         self._dropped = drop_mask(frame.calls)
         self._whole: Prepared | None = None
+        self._unbinding = unbinding_calls(frame)
         self._restore = self._restore_batches()
 
     def _is_double(self) -> bool:
@@ -79,16 +81,13 @@ class ReplaySession:
                 if arrays and arrays[0].object_class:
                     data = calls.argument(call, arrays[0].name)
                     names = np.frombuffer(data or b"", np.uint32).tolist()
-                    if command.name.startswith("glGen"):
-                        rebuilder.generate(arrays[0].object_class, names)
-                    else:
-                        self._create(command.name, call, arrays[0].object_class, names)
+                    self._create(command.name, call, arrays[0].object_class, names)
                 elif command.return_class in ("program", "shader"):
                     batch = Batch()
                     arguments = [calls.argument(call, p.name) for p in command.parameters]
                     result = batch.call(command.name, *arguments)
                     self._setup.run(batch)
-                    rebuilder.names.set(command.return_class, calls.result(call), result.value)
+                    rebuilder.names.create(command.return_class, call, calls.result(call), result.value)
 
     def _create(self, command: str, call: int, class_name: str, names: list[int]) -> None:
         calls = self.frame.calls
@@ -98,7 +97,7 @@ class ReplaySession:
         batch.call(command, *first, len(names), out)
         self._setup.run(batch)
         for name, here in zip(names, out.uints(), strict=True):
-            self._rebuilder.names.set(class_name, name, here)
+            self._rebuilder.names.create(class_name, call, name, here)
 
     # ---- the same start for every run ---------------------------------------------------------------
 
@@ -149,16 +148,17 @@ class ReplaySession:
         if self._whole is None:
             self._whole = self._translated(Edit())
         whole = self._whole
-        kept = int(np.searchsorted(whole.origin, calls))
+        # inserted calls belong to the captured call after them: the beginning ends before the first later one
+        kept = int(np.argmax(whole.origin >= calls)) if len(whole.origin) and whole.origin.max() >= calls else len(whole.origin)
         stream = whole.stream
         end = len(stream.words) if kept == len(stream) else int(stream.offsets[kept])
         return Prepared(CallStream(stream.words[:end], stream.arena, stream.offsets[:kept]), whole.origin[:kept], whole.out, [])
 
     def _translated(self, edit: Edit) -> Prepared:
         drop = self._dropped if edit.drop is None else edit.drop | self._dropped
-        edit = Edit(edit.insertions, drop, edit.keep_until)
+        edit = Edit([*edit.insertions, *self._unbinding], drop, edit.keep_until)
         edited = apply_edit(self.frame.calls, edit)
-        stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, edited.out_size)
+        stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, edited.origin, edited.out_size)
         out = np.zeros(edited.out_size + readback + 64, np.uint8)
         return Prepared(stream, edited.origin, out, edited.out_starts)
 

@@ -47,17 +47,19 @@ class Translator:
         self._single = single_buffered
 
     def translate(
-        self, words: Words, arena: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64], out_base: int
+        self, words: Words, arena: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64], origin: npt.NDArray[np.int64], out_base: int
     ) -> tuple[CallStream, int]:
         """Copies with everything replaced, and the bytes of output memory that readbacks need from `out_base` on.
 
-        `words` and `arena` are those of an edited frame; the stream returned owns its memory.
+        `words`, `arena` and `origin` are those of an edited frame; the stream returned owns its memory.
         """
         stream = CallStream(words.copy(), arena.copy(), offsets)
         history = StateHistory(stream, self._frame.state)
         programs = history.column("program", np.arange(len(stream)))
         window_draw = history.column("framebuffer", np.arange(len(stream)), GL.DRAW_FRAMEBUFFER) == 0
         window_read = history.column("framebuffer", np.arange(len(stream)), GL.READ_FRAMEBUFFER) == 0
+        # an inserted call means names as the captured call before it does
+        meant = np.maximum.accumulate(origin) if len(origin) else origin
         out_size = 0
         commands = tables().commands
         for command_id in np.unique(stream.ids).tolist():
@@ -69,23 +71,23 @@ class Translator:
             if self._single:
                 self._window_buffers(stream, command, at, window_read[rows] if command.name == "glReadBuffer" else window_draw[rows])
             out_size = max(out_size, self._readbacks(stream, command, at, out_base))
-            self._object_names(stream, command, at)
+            self._object_names(stream, command, at, meant[rows])
         return stream, out_size
 
-    def _object_names(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64]) -> None:
+    def _object_names(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], calls: npt.NDArray[np.int64]) -> None:
         for parameter in command.parameters:
             class_name = parameter.object_class
             if class_name not in _TRANSLATED:
                 continue
             slots = at + parameter.slot
             if parameter.kind != "pointer":
-                stream.words[slots] = self._names.translate(class_name, stream.words[slots])
+                stream.words[slots] = self._names.translate(class_name, stream.words[slots], calls)
             elif parameter.ctype.replace(" ", "") == "constGLuint*":
-                for word, length in zip(stream.words[slots].tolist(), stream.words[slots + 1].tolist(), strict=True):
+                for word, length, call in zip(stream.words[slots].tolist(), stream.words[slots + 1].tolist(), calls.tolist(), strict=True):
                     if word >> 60 == BLOB:
                         offset = word & OFFSET_MASK
                         names = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
-                        names[:] = self._names.translate(class_name, names).astype(np.uint32)
+                        names[:] = self._names.translate(class_name, names, call).astype(np.uint32)
 
     def _locations(
         self, stream: CallStream, command: Command, rows: npt.NDArray[np.int64], at: npt.NDArray[np.int64], programs: npt.NDArray[np.int64]
