@@ -153,6 +153,12 @@ def test_calls_of_other_threads_are_named(capture: Capture) -> None:
     assert verified(path)["identical"]
 
 
+def test_objects_that_are_not_followed_are_named(capture: Capture) -> None:
+    path, frame = capture(program("views"), 4)
+    assert frame.caveats == ["texture views are rebuilt as textures of their own"]
+    assert verified(path)["identical"], "nothing reads through the view here"
+
+
 def test_fixed_function_programs_are_named(capture: Capture) -> None:
     _, frame = capture(["glxgears"], 5)
     assert any(c.startswith("fixed-function state is not captured (the frame calls gl") for c in frame.caveats)

@@ -22,6 +22,7 @@ VERTEX = """#version 330 core
 layout(location = 1) in vec2 position;
 layout(location = 2) in ivec2 cell;
 layout(location = 3) in vec4 shade;
+layout(location = 4) in vec4 wash;
 uniform samplerBuffer shifts;
 uniform mat2 turn[2];
 flat out ivec2 place;
@@ -29,7 +30,7 @@ out vec3 at;
 out vec4 paint;
 void main() {
     place = cell;
-    paint = shade;
+    paint = shade * wash;
     at = vec3(position * 0.5 + 0.5, 0.4);
     vec2 shift = texelFetch(shifts, gl_InstanceID).xy;
     gl_Position = vec4(turn[gl_InstanceID & 1] * position * 0.2 + shift, 0.1 * float(gl_InstanceID), 1.0);
@@ -199,6 +200,8 @@ def main() -> None:
     GL.glUseProgram(program)
     GL.glUniformMatrix2fv(GL.glGetUniformLocation(program, "turn"), 2, False, np.array([[1, 0, 0, 1], [0.8, 0.6, -0.6, 0.8]], np.float32))
     GL.glUniform1fv(GL.glGetUniformLocation(program, "weights"), 3, np.array([0.2, 0.3, 0.4], np.float32))
+    # no array feeds this attribute: its value is state of the context, set long before the frame
+    GL.glVertexAttrib4f(4, 0.9, 0.5, 0.7, 1.0)
     GL.glEnable(GL.GL_PRIMITIVE_RESTART)
     GL.glPrimitiveRestartIndex(0xFFFF)
     frame = 0

@@ -35,6 +35,8 @@ class Journal:
     def __init__(self, calls: CallStream, group: int) -> None:
         self.programs: dict[int, _Program] = {}
         self.shaders: dict[int, _Shader] = {}
+        self.caveats: list[str] = []
+        """Objects made in ways that a rebuild does not follow."""
         self._calls = calls
         for call in range(len(calls)):
             if int(calls.words[calls.offsets[call] + 1]) >> 32 != group:
@@ -146,7 +148,8 @@ class Journal:
             for s in program.attached
             if s in self.shaders
         ]
-        program.caveat = ""
+        sourceless = any(not s.source for s in shaders)
+        program.caveat = "a shader was loaded as a SPIR-V module or binary, which is not kept" if sourceless else ""
         program.linked = ProgramRecord(
             name,
             shaders,
@@ -170,6 +173,22 @@ class Journal:
         source = b"".join(s.split(b"\0", 1)[0] for s in strings).decode("utf-8", "replace") if strings else ""
         shader = ShaderRecord(self._arg(call, "type"), source)
         self.programs[name] = _Program(linked=ProgramRecord(name, [shader], linked=True, separable=True), separable=True)
+
+    def _name_caveat(self, text: str) -> None:
+        if text not in self.caveats:
+            self.caveats.append(text)
+
+    def _glTextureView(self, call: int) -> None:
+        self._name_caveat("texture views are rebuilt as textures of their own")
+
+    def _glEGLImageTargetTexture2DOES(self, call: int) -> None:
+        self._name_caveat("textures shared with other programs are rebuilt as they were at the start of the frame")
+
+    def _glMakeTextureHandleResidentARB(self, call: int) -> None:
+        self._name_caveat("bindless handles are not translated")
+
+    def _glTexPageCommitmentARB(self, call: int) -> None:
+        self._name_caveat("sparse storage is not rebuilt")
 
     def _glSpecializeShader(self, call: int) -> None:
         shader = self.shaders.get(self._arg(call, "shader"))

@@ -18,6 +18,8 @@ Source = str | int
 DRAW_BUFFERS = 8
 VIEWPORTS = 16
 FACES = (GL.FRONT, GL.BACK)
+_ONE = 0x3F800000
+"""1.0 as raw bits."""
 
 CAPABILITIES = (
     "COLOR_LOGIC_OP CULL_FACE DEPTH_TEST DEPTH_CLAMP DITHER FRAMEBUFFER_SRGB LINE_SMOOTH MULTISAMPLE "
@@ -352,6 +354,16 @@ def _build() -> dict[str, Pattern]:
             "glDisableVertexAttribArray": Setter((0,), (vao, "index")),
         },
         indices=2,
+    )  # fmt: skip
+    add(
+        "attribute_value", "ffff",
+        {
+            "glVertexAttrib1f": Setter(("x", 0, 0, _ONE), ("index",)),
+            "glVertexAttrib2f": Setter(("x", "y", 0, _ONE), ("index",)),
+            "glVertexAttrib3f": Setter(("x", "y", "z", _ONE), ("index",)),
+            "glVertexAttrib4f": Setter(("x", "y", "z", "w"), ("index",)),
+        },
+        indices=1, write="glVertexAttrib4f", since=20, labels=("x", "y", "z", "w"),
     )  # fmt: skip
     add("attribute_divisor", "i", {"glVertexAttribDivisor": Setter(("divisor",), (vao, "index"))}, indices=2)
     add(

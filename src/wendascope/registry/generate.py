@@ -58,13 +58,15 @@ _OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
     ),
 ]
 
-# Everything a program is made from: kept from the moment it is called, since GL cannot give it back.
+# Everything a program is made from, and rare calls that make objects unlike any other: kept from the moment they
+# are called, since GL cannot give them back.
 _JOURNAL = re.compile(
     r"gl(CreateShader|ShaderSource|CompileShader|DeleteShader|CreateProgram|AttachShader|DetachShader|LinkProgram"
     r"|DeleteProgram|BindAttribLocation|BindFragDataLocation|BindFragDataLocationIndexed|TransformFeedbackVaryings"
     r"|ProgramParameteri|ProgramBinary|CreateShaderProgramv|ShaderBinary|SpecializeShader"
     r"|CreateShaderObjectARB|ShaderSourceARB|CompileShaderARB|CreateProgramObjectARB|AttachObjectARB"
     r"|DetachObjectARB|LinkProgramARB|DeleteObjectARB|BindAttribLocationARB|BindFragDataLocationEXT"
+    r"|TextureView|TextureViewEXT|EGLImageTargetTexture2DOES|MakeTextureHandleResidentARB|TexPageCommitmentARB"
     r"|BindFragDataLocationIndexedEXT|TransformFeedbackVaryingsEXT|ProgramParameteriEXT|ProgramParameteriARB)$"
 )
 

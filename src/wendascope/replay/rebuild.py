@@ -507,6 +507,8 @@ class Rebuilder:
             if row.read and row.write and not row.object_class:
                 for key, values in state.get(row.name, {}).items():
                     self._write(batch, row.name, key, values, number)
+        for key, values in state.get("attribute_value", {}).items():
+            self._write(batch, "attribute_value", key, values, number)
         polygon_mode = state.get("polygon_mode", {}).get((0, 0))
         if polygon_mode:
             call("glPolygonMode", GL.FRONT_AND_BACK, polygon_mode[0])

@@ -18,10 +18,10 @@ def read_programs(reader: Reader) -> list[ProgramRecord]:
     records = []
     for name in reader.alive("program", "glIsProgram"):
         record = reader.journal.program(name)
+        caveat = reader.journal.program_caveat(name)
+        if caveat:
+            reader.caveats.append(f"program {name}: {caveat}")
         if record is None:
-            caveat = reader.journal.program_caveat(name)
-            if caveat:
-                reader.caveats.append(f"program {name}: {caveat}")
             continue
         records.append(record)
     _active_names(reader, records)

@@ -42,6 +42,11 @@ def read_state(reader: Reader) -> State:
         if number >= since
     ]
     whole_scissor = batch.call("glIsEnabled", GL.SCISSOR_TEST)
+    # values of attributes that no array feeds; attribute 0 of a compatibility context is a vertex, not a value
+    first = 0 if reader.context.profile == "core" else 1
+    constants = [(index, batch.out(16)) for index in range(first, min(reader.context.limits["MAX_VERTEX_ATTRIBS"], 32))]
+    for index, out in constants:
+        batch.call("glGetVertexAttribfv", index, GL.CURRENT_VERTEX_ATTRIB, out)
     bindings = list(_query_bindings(reader, batch))
     debug = batch.call("glIsEnabled", GL.DEBUG_OUTPUT) if number >= 43 else None
     reader.executor.run(batch)
@@ -52,6 +57,7 @@ def read_state(reader: Reader) -> State:
     state["capability"] = {key: (result.value & 1,) for key, result in capabilities}
     for name, key, result in indexed_caps:
         state.setdefault(name, {})[key] = (result.value & 1,)
+    state["attribute_value"] = {(index, 0): _raw("f", out.data) for index, out in constants}
     if number < 41:
         state["scissor_test_enabled"] = {(0, 0): (whole_scissor.value & 1,)}
     for name, key, bound in bindings:

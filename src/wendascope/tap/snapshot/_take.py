@@ -57,6 +57,7 @@ def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Jour
         shaders=read_shaders(reader),
         queries=reader.alive("query", "glIsQuery"),
     )
+    reader.caveats += journal.caveats
     read_renderbuffer_contents(reader, objects)
     read_resolved_contents(reader, objects)
     default = read_default_framebuffer(reader)
