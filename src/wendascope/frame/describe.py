@@ -80,12 +80,3 @@ def program_name(frame: Frame, program: int) -> str:
     """The program's label where it has one, its number otherwise."""
     record = frame.objects.program(program)
     return record.label if record and record.label else f"program {program}" if program else "none"
-
-
-def bytes_text(size: float) -> str:
-    """A size with its unit, three significant digits."""
-    for unit in ("B", "KB", "MB", "GB"):
-        if size < 1000 or unit == "GB":
-            return f"{size:.0f} {unit}" if unit == "B" else f"{size:.3g} {unit}"
-        size /= 1024
-    return ""

@@ -9,7 +9,7 @@ In setters, a source is a parameter name, an int, or `@pattern`: the current val
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from wendascope.registry import GL
@@ -135,11 +135,6 @@ def _simple(command: str, *parameters: Source) -> dict[str, Setter]:
 
 def _numbers(count: int) -> tuple[tuple[int, int], ...]:
     return tuple((i, 0) for i in range(count))
-
-
-def _versioned(targets: Mapping[str, tuple[str, int]]) -> Iterable[tuple[int, str, int]]:
-    for target, (binding, since) in targets.items():
-        yield getattr(GL, target), binding, since
 
 
 def _build() -> dict[str, Pattern]:

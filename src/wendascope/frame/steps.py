@@ -9,7 +9,7 @@ from functools import cache
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.packed import RAW, CallStream
+from wendascope.frame.packed import CallStream
 from wendascope.frame.tracker import StateHistory
 from wendascope.registry import GL, Command, tables
 
@@ -53,11 +53,6 @@ class StepTable:
 
     def kind_name(self, step: int) -> str:
         return KINDS[int(self.kind[step])]
-
-    def at_call(self, call: int) -> int | None:
-        """Step made by a call, or None."""
-        found = int(np.searchsorted(self.call, call))
-        return found if found < len(self.call) and int(self.call[found]) == call else None
 
 
 def derive_steps(calls: CallStream, history: StateHistory) -> StepTable:
@@ -140,15 +135,3 @@ def _group_name(calls: CallStream, call: int) -> str:
     name = next(p.name for p in calls.command(call).parameters if p.kind == "pointer")
     data = calls.argument(call, name)
     return data.split(b"\0", 1)[0].decode("utf-8", "replace").strip() if isinstance(data, bytes) else "group"
-
-
-def indices_of(calls: CallStream, call: int) -> tuple[int, int, int] | None:
-    """(count, index type, byte offset) of an indexed draw from a bound buffer; None for other draws."""
-    command = calls.command(call)
-    names = {p.name for p in command.parameters}
-    if not {"count", "type", "indices"} <= names or command.parameter("count").kind == "pointer":
-        return None
-    at = int(calls.offsets[call]) + 4 + command.parameter("indices").slot
-    if int(calls.words[at]) >> 60 != RAW:
-        return None
-    return int(calls.argument(call, "count")), int(calls.argument(call, "type")), int(calls.words[at + 1])

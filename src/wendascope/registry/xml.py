@@ -16,10 +16,6 @@ class XmlParameter:
     object_class: str | None
     length: str | None
 
-    @property
-    def is_pointer(self) -> bool:
-        return "*" in self.ctype or "[" in self.ctype
-
 
 @dataclass
 class XmlCommand:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import importlib
 import mmap
-import os
 import resource
 import signal
 import sys
@@ -73,5 +72,4 @@ def main(path: str, connection_fd: int, progress_fd: int) -> None:
 
 
 if __name__ == "__main__":
-    os.environ.setdefault("MESA_NO_ERROR", "0")
     main(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]))

@@ -36,7 +36,6 @@ CLASSES = (
     "program pipeline", "transform feedback", "query",
 )  # fmt: skip
 """Object classes in the order of the tap's name table."""
-_CONTEXT_ROW = len(CLASSES)
 _SHARED = 6
 _KEPT_BEATS = 240
 _LINES_SHOWN = 20
