@@ -39,7 +39,7 @@ def programs() -> list[Program]:
     for scene in re.findall(r"\[Scene\] (\S+)", listed):
         if scene not in ("default", "loop"):
             found.append(Program(f"glmark2 {scene}", ("glmark2", "-s", "400x300", "-b", f"{scene}:duration=60.0")))
-    for path in sorted(TESTS.glob("*.py")):
+    for path in sorted(TESTS.glob("[!_]*.py")):
         boundary = Boundary.readback if "readback" in path.stem else Boundary.swap
         found.append(Program(path.stem, (sys.executable, str(path), *(["--frames", "100000"] if path.stem == "shapes" else [])), boundary))
     return found

@@ -228,7 +228,6 @@ def survey(
     from wendascope.report.formats import export
     from wendascope.report.survey import survey_document
 
-    _check(file)
     frame, result = survey_file(file, repeats, _progress(json))
     _progress_end(json)
     document = survey_document(frame, result, budget)

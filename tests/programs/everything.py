@@ -14,6 +14,7 @@ from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
+from _linking import make_program
 from OpenGL import GL, images
 
 images.TYPE_TO_ARRAYTYPE[GL.GL_UNSIGNED_INT_24_8] = GL.GL_UNSIGNED_INT  # the binding does not know this one
@@ -74,19 +75,6 @@ layout(std140) uniform Mix { vec4 part; vec4 lift; };
 out vec4 color;
 void main() { color = mix(texture(first, at), texture(other, at), part) + lift + 0.1 * texture(depth, vec3(at, 0.45)); }
 """
-
-
-def make_program(vertex: str, fragment: str) -> int:
-    program = GL.glCreateProgram()
-    for kind, source in ((GL.GL_VERTEX_SHADER, vertex), (GL.GL_FRAGMENT_SHADER, fragment)):
-        shader = GL.glCreateShader(kind)
-        GL.glShaderSource(shader, source)
-        GL.glCompileShader(shader)
-        GL.glAttachShader(program, shader)
-        GL.glDeleteShader(shader)
-    GL.glLinkProgram(program)
-    assert GL.glGetProgramiv(program, GL.GL_LINK_STATUS), GL.glGetProgramInfoLog(program)
-    return int(program)
 
 
 def make_textures(random: np.random.Generator) -> dict[str, tuple[int, int]]:

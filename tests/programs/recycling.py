@@ -14,6 +14,7 @@ from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
+from _linking import make_program
 from OpenGL import GL
 
 SIZE = 96
@@ -33,13 +34,7 @@ void main() { color = texture(picture, at) + vec4(0.1, 0.0, 0.2, 0.0); }
 
 def main() -> None:
     context = PbufferContext(ContextInfo(), DefaultFramebuffer(SIZE, SIZE, alpha=8))
-    program = GL.glCreateProgram()
-    for kind, source in ((GL.GL_VERTEX_SHADER, VERTEX), (GL.GL_FRAGMENT_SHADER, FRAGMENT)):
-        shader = GL.glCreateShader(kind)
-        GL.glShaderSource(shader, source)
-        GL.glCompileShader(shader)
-        GL.glAttachShader(program, shader)
-    GL.glLinkProgram(program)
+    program = make_program(VERTEX, FRAGMENT)
     shift = GL.glGetUniformLocation(program, "shift")
     random = np.random.default_rng(9)
     frame = 0

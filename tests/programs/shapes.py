@@ -21,6 +21,7 @@ from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
+from _linking import make_program
 from OpenGL import GL
 
 SIZE = 96
@@ -40,18 +41,6 @@ void main() { color = texture(picture, at) * tint; }
 """
 
 
-def make_program() -> int:
-    program = GL.glCreateProgram()
-    for kind, source in ((GL.GL_VERTEX_SHADER, VERTEX), (GL.GL_FRAGMENT_SHADER, FRAGMENT)):
-        shader = GL.glCreateShader(kind)
-        GL.glShaderSource(shader, source)
-        GL.glCompileShader(shader)
-        GL.glAttachShader(program, shader)
-    GL.glLinkProgram(program)
-    assert GL.glGetProgramiv(program, GL.GL_LINK_STATUS), GL.glGetProgramInfoLog(program)
-    return int(program)
-
-
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--frames", type=int, default=30)
@@ -59,7 +48,7 @@ def main() -> None:
     parser.add_argument("--pause", type=float, default=0.0)
     options = parser.parse_args()
     context = PbufferContext(ContextInfo(), DefaultFramebuffer(SIZE, SIZE, alpha=8, depth=24, stencil=8))
-    program = make_program()
+    program = make_program(VERTEX, FRAGMENT)
     GL.glUniformBlockBinding(program, GL.glGetUniformBlockIndex(program, "Place"), 2)
     scale, tint = (GL.glGetUniformLocation(program, n) for n in ("scale", "tint"))
     array = GL.glGenVertexArrays(1)

@@ -48,7 +48,9 @@ class FrameStrip(QWidget):
             if document is not None:
                 document.listen(self._measured)
                 document.selection.listen(self.update)
-        self._measured()
+            self._measured()
+        else:
+            self.show_all()  # the budget may have changed, and with it how much time the strip covers
 
     def _measured(self) -> None:
         document = self._document

@@ -17,6 +17,43 @@ from wendascope.replay.session import Prepared, ReplaySession
 Floats = npt.NDArray[np.float64]
 
 
+def enclosing(spans: list[tuple[int, int]], batches: list[tuple[Batch, Batch]]) -> tuple[list[Insertion], list[int]]:
+    """Insertions that put a batch before and after each span, and which of them each is (2n before span n, 2n + 1 after).
+
+    Where one span ends and the next begins, the end comes first.
+    """
+    found = []
+    for (first, end), (before, after) in zip(spans, batches, strict=True):
+        found += [Insertion(first, before), Insertion(end, after)]
+    order = sorted(range(len(found)), key=lambda i: (found[i].before, i % 2 == 0, i))
+    return [found[i] for i in order], order
+
+
+def query_batches(target: int, query: int) -> tuple[Batch, Batch]:
+    """Begin and end of one query."""
+    before, after = Batch(), Batch()
+    before.call("glBeginQuery", target, query)
+    after.call("glEndQuery", target)
+    return before, after
+
+
+def _clock_batches() -> tuple[Batch, Batch]:
+    before, after = Batch(), Batch()
+    before.call("wendaDrainedClock", before.out(8))
+    after.call("wendaDrainedClock", after.out(8))
+    return before, after
+
+
+def query_results(session: ReplaySession, queries: list[int]) -> list[int]:
+    """Results of queries of the last run, waiting for them."""
+    batch = Batch()
+    outs = [batch.out(8) for _ in queries]
+    for query, out in zip(queries, outs, strict=True):
+        batch.call("glGetQueryObjectui64v", session.names.get("query", query), GL.QUERY_RESULT, out)
+    session.executor.run(batch)
+    return [out.int64() for out in outs]
+
+
 class SpanTimer:
     """Times spans of a frame: each span is calls [first, end). Spans must not overlap.
 
@@ -28,39 +65,19 @@ class SpanTimer:
         self._session = session
         self._spans = spans
         self._queries = session.fresh_names("query", len(spans)) if method == "timer query" else []
-        insertions = []
-        for number, (first, end) in enumerate(spans):
-            before, after = Batch(), Batch()
-            if self._queries:
-                before.call("glBeginQuery", GL.TIME_ELAPSED, self._queries[number])
-                after.call("glEndQuery", GL.TIME_ELAPSED)
-            else:
-                before.call("wendaDrainedClock", before.out(8))
-                after.call("wendaDrainedClock", after.out(8))
-            # at a shared boundary the end of a span comes before the start of the next
-            insertions += [Insertion(first, before), Insertion(end, after)]
-        self._order = sorted(range(len(insertions)), key=lambda i: (insertions[i].before, i % 2 == 0, i))
-        self._prepared: Prepared = session.prepare(Edit([insertions[i] for i in self._order]))
+        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches() for _ in spans]
+        insertions, self._order = enclosing(spans, batches)
+        self._prepared: Prepared = session.prepare(Edit(insertions))
 
     def run(self) -> Floats:
         """One run; milliseconds of each span, shape (spans,)."""
         self._session.run(self._prepared)
         if self._queries:
-            return self._query_results()
+            return np.array(query_results(self._session, self._queries)) / 1e6
         stamps = np.zeros(2 * len(self._spans))
         for position, number in enumerate(self._order):
             stamps[number] = int.from_bytes(self._prepared.output(position, 8), "little")
         return (stamps[1::2] - stamps[0::2]) / 1e6
-
-    def _query_results(self) -> Floats:
-        batch = Batch()
-        outs = []
-        for query in self._queries:
-            out = batch.out(8)
-            batch.call("glGetQueryObjectui64v", self._session.names.get("query", query), GL.QUERY_RESULT, out)
-            outs.append(out)
-        self._session.executor.run(batch)
-        return np.array([out.int64() / 1e6 for out in outs])
 
 
 class FrameTimer:
@@ -124,20 +141,6 @@ def fragments(session: ReplaySession, job: Job) -> list[int] | None:
         return None
     job.progress("counting fragments", 0.0)
     queries = session.fresh_names("query", len(frame.steps))
-    insertions = []
-    for call, query in zip(frame.steps.call.tolist(), queries, strict=True):
-        before, after = Batch(), Batch()
-        before.call("glBeginQuery", GL.SAMPLES_PASSED, query)
-        after.call("glEndQuery", GL.SAMPLES_PASSED)
-        insertions += [Insertion(call, before), Insertion(call + 1, after)]
-    # the end of one step's query comes before the start of the next at the same place
-    insertions = [row for _, row in sorted(enumerate(insertions), key=lambda r: (r[1].before, r[0] % 2 == 0, r[0]))]
+    insertions, _ = enclosing(step_spans(session), [query_batches(GL.SAMPLES_PASSED, query) for query in queries])
     session.run(session.prepare(Edit(insertions)))
-    batch = Batch()
-    outs = []
-    for query in queries:
-        out = batch.out(8)
-        batch.call("glGetQueryObjectui64v", session.names.get("query", query), GL.QUERY_RESULT, out)
-        outs.append(out)
-    session.executor.run(batch)
-    return [out.int64() for out in outs]
+    return query_results(session, queries)

@@ -10,6 +10,7 @@ import jinja2
 from PIL import Image
 
 from wendascope.frame.file import load
+from wendascope.frame.frame import Frame
 from wendascope.measure.lenses import lens_named
 from wendascope.replay.client import Replay
 from wendascope.report.colours import PASS_COLOURS
@@ -23,12 +24,13 @@ _DEAREST = 25
 
 @form("html")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
+    frame = load(frame_file)
     environment = jinja2.Environment(loader=jinja2.FileSystemLoader(Path(__file__).parent.parent), autoescape=True)
     page = environment.get_template("page.html").render(
         d=document,
         name=frame_file.name,
-        pictures=_pass_pictures(frame_file),
-        finished=_finished(frame_file),
+        pictures=_pass_pictures(frame, frame_file),
+        finished=_finished(frame),
         dearest=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
         colours=PASS_COLOURS,
         total=sum(p.ms for p in document.passes) or 1.0,
@@ -42,14 +44,13 @@ def _data_uri(image: Image.Image) -> str:
     return "data:image/jpeg;base64," + base64.b64encode(buffer.getvalue()).decode()
 
 
-def _finished(frame_file: Path) -> str:
-    reference = load(frame_file).reference
+def _finished(frame: Frame) -> str:
+    reference = frame.reference
     return _data_uri(Image.fromarray(reference.pixels[::-1, :, :3])) if reference else ""
 
 
-def _pass_pictures(frame_file: Path) -> list[str]:
+def _pass_pictures(frame: Frame, frame_file: Path) -> list[str]:
     """The target of each pass after its last step, small."""
-    frame = load(frame_file)
     lens = lens_named("colour")
     pictures = []
     with Replay(frame_file) as replay:
