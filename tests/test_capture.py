@@ -149,7 +149,7 @@ def test_multisampled_contents_are_kept_resolved(capture: Capture) -> None:
 def test_calls_of_other_threads_are_named(capture: Capture) -> None:
     path, frame = capture(program("two_threads"), 5)
     assert len(frame.steps) == 40
-    assert any("other threads or contexts" in c for c in frame.caveats)
+    assert any("other contexts that share" in c for c in frame.caveats)
     assert verified(path)["identical"]
 
 

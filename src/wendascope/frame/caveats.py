@@ -9,27 +9,19 @@ import numpy as np
 
 from wendascope.frame.packed import FLAG_CLIENT_MEMORY, FLAG_LOST
 from wendascope.frame.prune import first_uses
-from wendascope.frame.steps import KINDS
-from wendascope.registry import tables
+from wendascope.registry import GL, tables
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
 
-_FIXED_FUNCTION = re.compile(
-    r"gl(Begin$|End$|Vertex\d|Color\d|Normal3|TexCoord\d|MultiTexCoord|MatrixMode|LoadMatrix|LoadIdentity|PushMatrix|PopMatrix|MultMatrix"
-    r"|Rotate[df]|Translate[df]|Scale[df]|Ortho$|Frustum|Light|Material|TexEnv|TexGen[dfi]|Fog|ShadeModel|AlphaFunc|CallList|NewList"
-    r"|EnableClientState|DisableClientState|(Vertex|Color|Normal|TexCoord|Index|EdgeFlag)Pointer$|DrawPixels|Bitmap|RasterPos|WindowPos"
-    r"|PushAttrib|PopAttrib|PushClientAttrib|PopClientAttrib|Accum|ClipPlane|Rect[dfis]|PolygonStipple|LineStipple|Map[12]|Eval)"
-)
 _NOT_REPLAYED = (
-    (re.compile(r"gl(BindProgramPipeline|UseProgramStages|ActiveShaderProgram)"), "program pipelines are not rebuilt"),
-    (re.compile(r"glBindTransformFeedback"), "transform feedback objects are not rebuilt"),
-    (re.compile(r"glBeginConditionalRender"), "conditional rendering may follow the result of a query of an earlier frame"),
     (re.compile(r"gl(Get(Texture|Image)(Sampler)?Handle|UniformHandle|ProgramUniformHandle|MakeTextureHandle|MakeImageHandle)"), "bindless handles are not translated"),
     (re.compile(r"gl(EGLImageTarget|ImportMemory|ImportSemaphore|TexStorageMem|BufferStorageMem|TextureStorageMem|NamedBufferStorageMem)"), "memory shared with other programs is not captured"),
     (re.compile(r"gl(TexPageCommitment|BufferPageCommitment|NamedBufferPageCommitment)"), "sparse storage is not rebuilt"),
     (re.compile(r"gl(ProgramBinary|ShaderBinary)$"), "a program is loaded from a binary inside the frame"),
-    (re.compile(r"gl(ProgramStringARB|BindProgramARB|ProgramEnvParameter|ProgramLocalParameter)"), "assembly programs are not captured"),
+    (re.compile(r"gl(ColorTable|ColorSubTable|CopyColorTable|Convolution|SeparableFilter|Histogram|Minmax)"), "colour tables, convolutions and histograms set before the frame are not kept"),
+    (re.compile(r"gl(BeginPerfMonitor|BeginPerfQuery|WaitSemaphore|SignalSemaphore|CreateCommandLists|DrawCommands)"), "the frame uses an extension that is not replayed"),
+    (re.compile(r"gl(BeginFragmentShaderATI|BindVertexShaderEXT|CombinerParameter|ProgramNamedParameter)"), "shaders of vendor extensions are not kept"),
 )  # fmt: skip
 
 
@@ -41,19 +33,33 @@ def frame_caveats(frame: Frame) -> list[str]:
     lost = np.unique(calls.ids[(calls.flags & FLAG_LOST) != 0]).tolist()
     found += [f"arguments of {tables().commands[i].name} were not recorded" for i in lost]
     if np.any(calls.flags & FLAG_CLIENT_MEMORY):
-        found.append("vertex arrays in client memory were not recorded")
-    if frame.context.profile == "compatibility":
-        fixed = sorted(c.name for c in commands if _FIXED_FUNCTION.match(c.name))
-        if fixed:
-            more = f" and {len(fixed) - 1} more" if len(fixed) > 1 else ""
-            found.append(f"fixed-function state is not captured (the frame calls {fixed[0]}{more})")
-        draws = frame.steps.kind == KINDS.index("draw")
-        if np.any(frame.steps.program[draws] == 0):
-            found.append("some steps draw without a program")
+        found.append("glArrayElement reads arrays in client memory, which is not recorded")
+    if np.any(frame.lists.flags & FLAG_CLIENT_MEMORY):
+        found.append("a display list was made with glArrayElement from client memory, which is not kept")
+    found += _from_earlier_frames(frame)
     for pattern, text in _NOT_REPLAYED:
         if any(pattern.match(c.name) for c in commands):
             found.append(text)
     return found + _multisample_caveats(frame)
+
+
+def _from_earlier_frames(frame: Frame) -> list[str]:
+    """What the frame takes from frames before it and GL does not tell."""
+    calls, found = frame.calls, []
+    begun = calls.calls_of("glBeginTransformFeedback")
+    for call in calls.calls_of(*(c.name for c in tables().commands if c.name.startswith("glDrawTransformFeedback"))).tolist():
+        feedback = int(calls.argument(call, "id"))
+        filled = [b for b in begun.tolist() if b < call and (frame.history.value("transform_feedback", b) or (0,))[0] == feedback]
+        if not filled:
+            found.append("the frame draws what transform feedback of an earlier frame counted, which is drawn as nothing here")
+            break
+    no_wait = (GL.QUERY_NO_WAIT, GL.QUERY_BY_REGION_NO_WAIT, GL.QUERY_NO_WAIT_INVERTED, GL.QUERY_BY_REGION_NO_WAIT_INVERTED)
+    if any(int(calls.argument(c, "mode")) in no_wait for c in calls.calls_of("glBeginConditionalRender", "glBeginConditionalRenderNV").tolist()):
+        found.append("conditional rendering does not wait for its query, so what is drawn may depend on timing")
+    window = frame.default_framebuffer
+    if frame.context.es and window.depth and not first_uses(frame).get(("depth", 0), (0, True))[1]:
+        found.append("depth of the window from before the frame cannot be read on OpenGL ES")
+    return found
 
 
 def _multisample_caveats(frame: Frame) -> list[str]:
@@ -74,5 +80,5 @@ def _multisample_caveats(frame: Frame) -> list[str]:
     if missing:
         found.append(f"multisampled contents from before the frame are not kept ({missing})")
     if frame.default_framebuffer.samples and not uses.get(("color", 0), (0, False))[1]:
-        found.append("what the multisampled window held before the frame is not kept")
+        found.append("what the multisampled window held before the frame is kept resolved, all samples of a pixel alike")
     return found

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,14 +9,9 @@ import numpy.typing as npt
 
 from wendascope.frame.packed import CallStream
 from wendascope.registry import tables
+from wendascope.registry.rules import WAITS
 
 Floats = npt.NDArray[np.float64]
-
-_WAITS = re.compile(
-    r"glFinish|gl(Client)?WaitSync|glReadPixels|glReadnPixels|glGet(n)?(Tex|Texture|CompressedTex|CompressedTexture)Image"
-    r"|glGet(Named)?BufferSubData|glGetQueryObject|glMap(Named)?Buffer|glGetQueryBufferObject"
-)
-
 
 BLOCKED_MS = 0.5
 BLOCKED_TIMES = 20.0
@@ -53,7 +47,7 @@ class CpuLane:
 
 def is_wait(command: str) -> bool:
     """Whether a command can block for work issued before it."""
-    return _WAITS.match(command) is not None
+    return WAITS.match(command) is not None
 
 
 def cpu_lane(calls: CallStream) -> CpuLane:

@@ -11,6 +11,10 @@ if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
 
 _LONGEST_VALUES = 16
+_SPECIAL = {
+    "glEnd": "immediate mode", "glCallList": "display list", "glCallLists": "display lists", "glEndList": "display list while made",
+    "glDrawPixels": "draw pixels", "glBitmap": "bitmap",
+}  # fmt: skip
 
 
 def argument_text(parameter: Parameter, value: Any) -> str:
@@ -61,6 +65,9 @@ def step_name(frame: Frame, step: int) -> str:
     call = int(steps.call[step])
     command = frame.calls.command(call)
     kind = steps.kind_name(step)
+    if kind == "draw" and command.name in _SPECIAL:
+        count = int(steps.vertices[step])
+        return _SPECIAL[command.name] + (f", {count:,} vertices" if command.name.startswith(("glCall", "glEnd")) else "")
     if kind == "draw":
         mode = next((p for p in command.parameters if p.name == "mode"), None)
         shape = tables().enum_name(int(frame.calls.argument(call, "mode")), "PrimitiveType").removeprefix("GL_").lower().replace("_", " ") if mode else ""
@@ -73,7 +80,7 @@ def step_name(frame: Frame, step: int) -> str:
         bits = int(frame.calls.argument(call, "mask"))
         words = [w for bit, w in ((GL.COLOR_BUFFER_BIT, "colour"), (GL.DEPTH_BUFFER_BIT, "depth"), (GL.STENCIL_BUFFER_BIT, "stencil")) if bits & bit]
         return "clear " + ", ".join(words)
-    return {"clear": "clear", "dispatch": "dispatch compute", "blit": "blit framebuffer", "copy": "copy", "mipmaps": "generate mipmaps"}[kind]
+    return {"clear": "clear", "dispatch": "dispatch compute", "blit": "accumulate" if command.name == "glAccum" else "blit framebuffer", "copy": "copy", "mipmaps": "generate mipmaps"}[kind]
 
 
 def program_name(frame: Frame, program: int) -> str:

@@ -24,11 +24,11 @@ from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.frame.formats import pixel_size
 from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
 from wendascope.frame.objects import BlobRef, BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import CallStream
+from wendascope.frame.packed import CallStream, merge_streams
 from wendascope.frame.state_table import PATTERNS
 from wendascope.registry import tables
 
-VERSION = 1
+VERSION = 2
 APPLICATION_ID = 0x57454E44  # "WEND"
 LARGEST_SECTION = 4 << 30
 _MOST_PIXELS = 1 << 28
@@ -85,10 +85,14 @@ def _write(frame: Frame, database: sqlite3.Connection) -> None:
     for statement in _SCHEMA.values():
         database.execute(statement)
     encode = msgspec.json.encode
-    local = np.unique(frame.calls.ids)
-    words = frame.calls.words.copy()
-    heads = words[frame.calls.offsets]
-    words[frame.calls.offsets] = (heads & ~np.uint64(0xFFFF)) | np.searchsorted(local, frame.calls.ids).astype(np.uint64)
+    streams = {"": frame.calls, "setup_": frame.setup, "lists_": frame.lists}
+    local = np.unique(np.concatenate([stream.ids for stream in streams.values()]))
+    sections: dict[str, bytes] = {}
+    for prefix, stream in streams.items():
+        words = stream.words.copy()
+        heads = words[stream.offsets]
+        words[stream.offsets] = (heads & ~np.uint64(0xFFFF)) | np.searchsorted(local, stream.ids).astype(np.uint64)
+        sections |= {f"{prefix}calls": words.tobytes(), f"{prefix}offsets": stream.offsets.tobytes(), f"{prefix}arena": stream.arena.tobytes()}
     meta = {
         "metadata": encode(frame.metadata).decode(),
         "context": encode(frame.context).decode(),
@@ -98,7 +102,6 @@ def _write(frame: Frame, database: sqlite3.Connection) -> None:
         "heartbeats": encode(frame.heartbeats).decode(),
         "caveats": encode(frame.caveats).decode(),
     }
-    sections = {"calls": words.tobytes(), "offsets": frame.calls.offsets.tobytes(), "arena": frame.calls.arena.tobytes()}
     if frame.reference is not None:
         reference = _Reference(frame.reference.width, frame.reference.height, frame.reference_framebuffer)
         meta["reference"] = encode(reference).decode()
@@ -258,6 +261,8 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
     decode = msgspec.json.decode
     default = decode(meta["default_framebuffer"], type=DefaultFramebuffer)
     _check_objects(objects, default, known)
+    commands = decode(meta["commands"], type=list[str])
+    extra = [_calls(sections, commands, prefix) if f"{prefix}calls" in sections else merge_streams([]) for prefix in ("setup_", "lists_")]
     frame = Frame(
         metadata=decode(meta["metadata"], type=Metadata),
         context=decode(meta["context"], type=ContextInfo),
@@ -265,7 +270,9 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
         state=_state(decode(meta["state"], type=dict[str, list[list[int]]])),
         objects=objects,
         blobs=_FileBlobs(path, known),
-        calls=_calls(sections, decode(meta["commands"], type=list[str])),
+        calls=_calls(sections, commands, ""),
+        setup=extra[0],
+        lists=extra[1],
         heartbeats=decode(meta["heartbeats"], type=list[Heartbeat]),
         caveats=decode(meta["caveats"], type=list[str]),
     )
@@ -296,13 +303,13 @@ def _state(stored: dict[str, list[list[int]]]) -> dict[str, dict[tuple[int, int]
     return state
 
 
-def _calls(sections: dict[str, bytes], commands: list[str]) -> CallStream:
+def _calls(sections: dict[str, bytes], commands: list[str], prefix: str) -> CallStream:
     by_name = tables().by_name
     unknown = [name for name in commands if name not in by_name]
     if unknown:
         raise ValueError(f"it calls {unknown[0]}, which does not exist")
-    words = np.frombuffer(sections["calls"], np.uint64).copy()
-    offsets = np.frombuffer(sections["offsets"], np.int64)
+    words = np.frombuffer(sections[f"{prefix}calls"], np.uint64).copy()
+    offsets = np.frombuffer(sections[f"{prefix}offsets"], np.int64)
     if len(offsets):
         ends = np.append(offsets[1:], len(words))
         if offsets[0] != 0 or np.any(ends <= offsets) or ends[-1] != len(words):
@@ -315,7 +322,7 @@ def _calls(sections: dict[str, bytes], commands: list[str]) -> CallStream:
         words[offsets] = (heads & ~np.uint64(0xFFFF)) | ids[local]
     elif len(words):
         raise ValueError("the calls are not where their index says")
-    stream = CallStream(words, np.frombuffer(sections["arena"], np.uint8), offsets)
+    stream = CallStream(words, np.frombuffer(sections[f"{prefix}arena"], np.uint8), offsets)
     stream.validate()
     return stream
 

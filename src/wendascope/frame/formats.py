@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wendascope.registry import GL
+from wendascope.registry import GL, tables
 
 _NATIVE = {
     GL.RGB9_E5: (GL.RGB, GL.UNSIGNED_INT_5_9_9_9_REV),
@@ -117,3 +117,19 @@ _fill_uniform_types()
 def uniform_type(type_: int) -> tuple[str, int]:
     """(letter, values) of a uniform type; samplers and images count as one int."""
     return UNIFORM_TYPES.get(type_, ("i", 1))
+
+
+def named_types(internal_format: int) -> tuple[int, int]:
+    """Types of colour and depth by the name of a format, where GL does not tell."""
+    name = tables().enum_name(internal_format, "InternalFormat").removeprefix("GL_")
+    if name.endswith("UI") or "UI_" in name:
+        color = GL.UNSIGNED_INT
+    elif name.endswith("I"):
+        color = GL.INT
+    elif name.endswith("F") or "F_" in name:
+        color = GL.FLOAT
+    elif name.endswith("SNORM"):
+        color = GL.SIGNED_NORMALIZED
+    else:
+        color = GL.UNSIGNED_NORMALIZED
+    return color, GL.FLOAT if "32F" in name else GL.UNSIGNED_NORMALIZED

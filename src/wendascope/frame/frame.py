@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import CallStream
+from wendascope.frame.packed import CallStream, merge_streams
 from wendascope.frame.passes import PassTable, derive_passes
 from wendascope.frame.steps import StepTable, derive_steps
 from wendascope.frame.tracker import InitialState, StateHistory
@@ -75,6 +75,10 @@ class Frame:
     objects: Objects
     blobs: BlobStore
     calls: CallStream
+    setup: CallStream = field(default_factory=lambda: merge_streams([]))
+    """Calls that set the state before the frame which the state table does not hold: the fixed-function state."""
+    lists: CallStream = field(default_factory=lambda: merge_streams([]))
+    """Calls that make the display lists alive before the frame."""
     heartbeats: list[Heartbeat] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
     reference: Picture | None = None
@@ -87,7 +91,7 @@ class Frame:
 
     @functools.cached_property
     def steps(self) -> StepTable:
-        return derive_steps(self.calls, self.history)
+        return derive_steps(self.calls, self.history, self.lists)
 
     @functools.cached_property
     def passes(self) -> PassTable:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from wendascope.frame.objects import LooseShaderRecord, ProgramRecord, ShaderRecord
 from wendascope.frame.packed import CallStream
 from wendascope.registry import GL
@@ -15,6 +17,12 @@ class _Shader:
     source: str = ""
     compiled_source: str = ""
     compiled: bool = False
+    spirv: bytes = b""
+    entry: str = ""
+    constants: list[tuple[int, int]] = field(default_factory=list)
+
+    def record(self, name: int) -> ShaderRecord:
+        return ShaderRecord(self.type, self.compiled_source, name, self.spirv, self.entry, self.constants)
 
 
 @dataclass
@@ -35,6 +43,8 @@ class Journal:
     def __init__(self, calls: CallStream, group: int) -> None:
         self.programs: dict[int, _Program] = {}
         self.shaders: dict[int, _Shader] = {}
+        self.views: dict[int, int] = {}
+        """Texture -> the texture that it is a view of."""
         self.caveats: list[str] = []
         """Objects made in ways that a rebuild does not follow."""
         self._calls = calls
@@ -133,23 +143,20 @@ class Journal:
             program.separable = bool(self._arg(call, "value"))
 
     def _glProgramBinary(self, call: int) -> None:
-        program = self.programs.get(self._arg(call, "program"))
-        if program:
-            program.caveat = "the program was loaded from a binary; its source is not known"
-            program.linked = None
+        name = self._arg(call, "program")
+        program, data = self.programs.get(name), self._calls.argument(call, "binary")
+        if program and isinstance(data, bytes):
+            program.caveat = "the program was loaded from a binary; its source is not known, and other drivers may refuse it"
+            program.linked = ProgramRecord(name, [], linked=True, binary=data, binary_format=self._arg(call, "binaryFormat"))
 
     def _glLinkProgram(self, call: int) -> None:
         name = self._arg(call, self._calls.command(call).parameters[0].name)
         program = self.programs.get(name)
         if program is None:
             return
-        shaders = [
-            ShaderRecord(self.shaders[s].type, self.shaders[s].compiled_source, s)
-            for s in program.attached
-            if s in self.shaders
-        ]
-        sourceless = any(not s.source for s in shaders)
-        program.caveat = "a shader was loaded as a SPIR-V module or binary, which is not kept" if sourceless else ""
+        shaders = [self.shaders[s].record(s) for s in program.attached if s in self.shaders]
+        sourceless = any(not s.source and not s.spirv for s in shaders)
+        program.caveat = "a shader was loaded in a binary form that is not kept" if sourceless else ""
         program.linked = ProgramRecord(
             name,
             shaders,
@@ -179,7 +186,7 @@ class Journal:
             self.caveats.append(text)
 
     def _glTextureView(self, call: int) -> None:
-        self._name_caveat("texture views are rebuilt as textures of their own")
+        self.views[self._arg(call, "texture")] = self._arg(call, "origtexture")
 
     def _glEGLImageTargetTexture2DOES(self, call: int) -> None:
         self._name_caveat("textures shared with other programs are rebuilt as they were at the start of the frame")
@@ -190,8 +197,20 @@ class Journal:
     def _glTexPageCommitmentARB(self, call: int) -> None:
         self._name_caveat("sparse storage is not rebuilt")
 
+    def _glShaderBinary(self, call: int) -> None:
+        names, data = self._calls.argument(call, "shaders"), self._calls.argument(call, "binary")
+        if not isinstance(names, bytes) or not isinstance(data, bytes) or self._arg(call, "binaryFormat") != GL.SHADER_BINARY_FORMAT_SPIR_V:
+            return
+        for name in np.frombuffer(names, np.uint32).tolist():
+            if name in self.shaders:
+                self.shaders[name].spirv = data
+
     def _glSpecializeShader(self, call: int) -> None:
         shader = self.shaders.get(self._arg(call, "shader"))
         if shader:
+            indices, values = (self._calls.argument(call, n) for n in ("pConstantIndex", "pConstantValue"))
+            if isinstance(indices, bytes) and isinstance(values, bytes):
+                shader.constants = list(zip(np.frombuffer(indices, np.uint32).tolist(), np.frombuffer(values, np.uint32).tolist(), strict=False))
+            shader.entry = self._text(call, "pEntryPoint") or "main"
             shader.compiled = True
             shader.compiled_source = ""

@@ -68,6 +68,11 @@ class TextureRecord(msgspec.Struct):
     immutable_levels: int = 0
     buffer: int = 0
     buffer_range: tuple[int, int] = (0, 0)
+    view_of: int = 0
+    """The texture that this one is a view of; 0 for one of its own."""
+    view_levels: tuple[int, int] = (0, 0)
+    """First level of that texture, and how many."""
+    view_layers: tuple[int, int] = (0, 0)
     label: str = ""
 
     @property
@@ -114,6 +119,8 @@ class FramebufferRecord(msgspec.Struct):
     attachments: list[AttachmentRecord] = msgspec.field(default_factory=list)
     draw_buffers: list[int] = msgspec.field(default_factory=list)
     read_buffer: int = GL.COLOR_ATTACHMENT0
+    default_size: tuple[int, int, int, int] = (0, 0, 0, 0)
+    """Width, height, layers and samples of a framebuffer without attachments."""
     label: str = ""
 
 
@@ -150,6 +157,10 @@ class ShaderRecord(msgspec.Struct):
     type: int
     source: str
     name: int = 0
+    spirv: bytes = b""
+    """A SPIR-V module, specialised with `entry` and `constants`, in place of source."""
+    entry: str = ""
+    constants: list[tuple[int, int]] = msgspec.field(default_factory=list)
 
 
 class UniformRecord(msgspec.Struct):
@@ -176,6 +187,9 @@ class ProgramRecord(msgspec.Struct):
     blocks: dict[str, tuple[int, int]] = msgspec.field(default_factory=dict)
     """Uniform block -> (index, binding)."""
     storage_blocks: dict[str, tuple[int, int]] = msgspec.field(default_factory=dict)
+    binary: bytes = b""
+    """What the program was loaded from, where it was not linked from shaders."""
+    binary_format: int = 0
     label: str = ""
 
 
@@ -186,6 +200,21 @@ class LooseShaderRecord(msgspec.Struct):
     type: int
     source: str
     compiled: bool
+
+
+class PipelineRecord(msgspec.Struct):
+    """A program pipeline: the program of each stage (a GL_..._SHADER_BIT)."""
+
+    name: int
+    stages: dict[int, int] = msgspec.field(default_factory=dict)
+    active: int = 0
+
+
+class FeedbackRecord(msgspec.Struct):
+    """A transform feedback object: (buffer, offset, size) of each binding; a size of 0 is the whole buffer."""
+
+    name: int
+    buffers: list[tuple[int, int, int]] = msgspec.field(default_factory=list)
 
 
 class Objects(msgspec.Struct):
@@ -200,7 +229,11 @@ class Objects(msgspec.Struct):
     programs: list[ProgramRecord] = msgspec.field(default_factory=list)
     shaders: list[LooseShaderRecord] = msgspec.field(default_factory=list)
     queries: list[int] = msgspec.field(default_factory=list)
-    """Names of query objects that were alive; their results are not kept."""
+    """Names of query objects that were alive."""
+    query_results: dict[int, int] = msgspec.field(default_factory=dict)
+    """What they had counted, where it was known."""
+    pipelines: list[PipelineRecord] = msgspec.field(default_factory=list)
+    feedbacks: list[FeedbackRecord] = msgspec.field(default_factory=list)
 
     def texture(self, name: int) -> TextureRecord | None:
         return next((t for t in self.textures if t.name == name), None)
@@ -239,6 +272,9 @@ class DefaultFramebuffer(msgspec.Struct):
     samples: int = 0
     srgb: bool = False
     double: bool = True
+    draw_buffer: int = 0
+    """What draws into it go to; 0 where the context has only one."""
+    read_buffer: int = 0
     color: BlobRef | None = None
     depth_contents: BlobRef | None = None
     stencil_contents: BlobRef | None = None
@@ -261,6 +297,10 @@ class ContextInfo(msgspec.Struct):
     platform: str = ""
     extensions: list[str] = msgspec.field(default_factory=list)
     limits: dict[str, int] = msgspec.field(default_factory=dict)
+
+    @property
+    def es(self) -> bool:
+        return self.api == "OpenGL ES"
 
     @property
     def number(self) -> int:

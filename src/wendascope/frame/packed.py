@@ -11,6 +11,7 @@ from __future__ import annotations
 import functools
 import struct
 from array import array
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -23,7 +24,7 @@ from wendascope.registry import Command, tables
 HEADER_WORDS = 4
 RAW, BLOB, OUT, STRINGS = range(4)
 OFFSET_MASK = (1 << 60) - 1
-FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR = 1, 2, 4
+FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR, FLAG_EARLIER = 1, 2, 4, 8
 _MASK64 = (1 << 64) - 1
 
 Words = npt.NDArray[np.uint64]
@@ -75,9 +76,13 @@ class Result:
 
 
 class Batch:
-    """Calls gathered to be run in one go by an `Executor`."""
+    """Calls gathered to be run in one go by an `Executor`.
 
-    def __init__(self) -> None:
+    `offers`, if given, says which commands the context has; calls of others are left out.
+    """
+
+    def __init__(self, offers: Callable[[str], bool] | None = None) -> None:
+        self._offers = offers
         self.words = array("Q")
         self.arena = bytearray()
         self.out_size = 0
@@ -101,6 +106,8 @@ class Batch:
 
         Pointers are given as bytes or arrays (copied), lists of bytes (strings), `Out`, `Raw` or None.
         """
+        if self._offers is not None and not self._offers(name):
+            return Result(0, 0)
         command = self._commands[name]
         words = self.words
         at = len(words)
@@ -290,3 +297,27 @@ def split_strings(data: bytes) -> list[bytes]:
         strings.append(data[at : at + size])
         at += size + 1
     return strings
+
+
+def merge_streams(streams: list[CallStream]) -> CallStream:
+    """One stream of all calls in order, with one arena."""
+    words, arenas, offsets = [], [], []
+    word_at = arena_at = 0
+    for stream in streams:
+        mine = stream.words.copy()
+        for command_id in np.unique(stream.ids).tolist():
+            at = stream.offsets[stream.ids == command_id] + HEADER_WORDS
+            for parameter in tables().commands[command_id].parameters:
+                if parameter.kind == "pointer":
+                    slots = at + parameter.slot
+                    mode = mine[slots] >> np.uint64(60)
+                    mine[slots] += np.where((mode == BLOB) | (mode == STRINGS), np.uint64(arena_at), np.uint64(0))
+        padded = (len(stream.arena) + 7) // 8 * 8
+        words.append(mine)
+        arenas += [stream.arena, np.zeros(padded - len(stream.arena), np.uint8)]
+        offsets.append(stream.offsets + word_at)
+        word_at += len(mine)
+        arena_at += padded
+    if not streams:
+        return CallStream(np.zeros(0, np.uint64), np.zeros(0, np.uint8), np.zeros(0, np.int64))
+    return CallStream(np.concatenate(words), np.concatenate(arenas), np.concatenate(offsets))

@@ -25,56 +25,64 @@ CAPABILITIES = (
     "COLOR_LOGIC_OP CULL_FACE DEPTH_TEST DEPTH_CLAMP DITHER FRAMEBUFFER_SRGB LINE_SMOOTH MULTISAMPLE "
     "POLYGON_OFFSET_FILL POLYGON_OFFSET_LINE POLYGON_OFFSET_POINT POLYGON_SMOOTH PRIMITIVE_RESTART "
     "PRIMITIVE_RESTART_FIXED_INDEX RASTERIZER_DISCARD SAMPLE_ALPHA_TO_COVERAGE SAMPLE_ALPHA_TO_ONE SAMPLE_COVERAGE "
-    "SAMPLE_SHADING SAMPLE_MASK STENCIL_TEST TEXTURE_CUBE_MAP_SEAMLESS PROGRAM_POINT_SIZE CLIP_DISTANCE0 "
+    "SAMPLE_SHADING SAMPLE_MASK STENCIL_TEST VERTEX_PROGRAM_TWO_SIDE POINT_SPRITE ALPHA_TEST FOG LIGHTING COLOR_MATERIAL NORMALIZE "
+    "RESCALE_NORMAL POINT_SMOOTH LINE_STIPPLE POLYGON_STIPPLE COLOR_SUM AUTO_NORMAL INDEX_LOGIC_OP "
+    "LIGHT0 LIGHT1 LIGHT2 LIGHT3 LIGHT4 LIGHT5 LIGHT6 LIGHT7 VERTEX_PROGRAM_ARB FRAGMENT_PROGRAM_ARB TEXTURE_CUBE_MAP_SEAMLESS PROGRAM_POINT_SIZE CLIP_DISTANCE0 "
     "CLIP_DISTANCE1 CLIP_DISTANCE2 CLIP_DISTANCE3 CLIP_DISTANCE4 CLIP_DISTANCE5 CLIP_DISTANCE6 CLIP_DISTANCE7"
 ).split()
-_CAPABILITY_SINCE = {"PRIMITIVE_RESTART_FIXED_INDEX": 43, "SAMPLE_SHADING": 40}
 _INDEXED_CAPABILITIES = {"BLEND": DRAW_BUFFERS, "SCISSOR_TEST": VIEWPORTS}
 
 TEXTURE_TARGETS = {
-    # target: (binding, first version that has it)
-    "TEXTURE_1D": ("TEXTURE_BINDING_1D", 11),
-    "TEXTURE_2D": ("TEXTURE_BINDING_2D", 11),
-    "TEXTURE_3D": ("TEXTURE_BINDING_3D", 12),
-    "TEXTURE_1D_ARRAY": ("TEXTURE_BINDING_1D_ARRAY", 30),
-    "TEXTURE_2D_ARRAY": ("TEXTURE_BINDING_2D_ARRAY", 30),
-    "TEXTURE_RECTANGLE": ("TEXTURE_BINDING_RECTANGLE", 31),
-    "TEXTURE_CUBE_MAP": ("TEXTURE_BINDING_CUBE_MAP", 13),
-    "TEXTURE_CUBE_MAP_ARRAY": ("TEXTURE_BINDING_CUBE_MAP_ARRAY", 40),
-    "TEXTURE_BUFFER": ("TEXTURE_BINDING_BUFFER", 31),
-    "TEXTURE_2D_MULTISAMPLE": ("TEXTURE_BINDING_2D_MULTISAMPLE", 32),
-    "TEXTURE_2D_MULTISAMPLE_ARRAY": ("TEXTURE_BINDING_2D_MULTISAMPLE_ARRAY", 32),
+    # target: what it is bound by
+    "TEXTURE_1D": "TEXTURE_BINDING_1D",
+    "TEXTURE_2D": "TEXTURE_BINDING_2D",
+    "TEXTURE_3D": "TEXTURE_BINDING_3D",
+    "TEXTURE_1D_ARRAY": "TEXTURE_BINDING_1D_ARRAY",
+    "TEXTURE_2D_ARRAY": "TEXTURE_BINDING_2D_ARRAY",
+    "TEXTURE_RECTANGLE": "TEXTURE_BINDING_RECTANGLE",
+    "TEXTURE_CUBE_MAP": "TEXTURE_BINDING_CUBE_MAP",
+    "TEXTURE_CUBE_MAP_ARRAY": "TEXTURE_BINDING_CUBE_MAP_ARRAY",
+    "TEXTURE_BUFFER": "TEXTURE_BINDING_BUFFER",
+    "TEXTURE_2D_MULTISAMPLE": "TEXTURE_BINDING_2D_MULTISAMPLE",
+    "TEXTURE_2D_MULTISAMPLE_ARRAY": "TEXTURE_BINDING_2D_MULTISAMPLE_ARRAY",
 }
 BUFFER_TARGETS = {
-    "ARRAY_BUFFER": ("ARRAY_BUFFER_BINDING", 15),
-    "COPY_READ_BUFFER": ("COPY_READ_BUFFER_BINDING", 31),
-    "COPY_WRITE_BUFFER": ("COPY_WRITE_BUFFER_BINDING", 31),
-    "PIXEL_PACK_BUFFER": ("PIXEL_PACK_BUFFER_BINDING", 21),
-    "PIXEL_UNPACK_BUFFER": ("PIXEL_UNPACK_BUFFER_BINDING", 21),
-    "TEXTURE_BUFFER": ("TEXTURE_BUFFER", 31),
-    "DRAW_INDIRECT_BUFFER": ("DRAW_INDIRECT_BUFFER_BINDING", 40),
-    "DISPATCH_INDIRECT_BUFFER": ("DISPATCH_INDIRECT_BUFFER_BINDING", 43),
-    "QUERY_BUFFER": ("QUERY_BUFFER_BINDING", 44),
-    "UNIFORM_BUFFER": ("UNIFORM_BUFFER_BINDING", 31),
-    "SHADER_STORAGE_BUFFER": ("SHADER_STORAGE_BUFFER_BINDING", 43),
-    "ATOMIC_COUNTER_BUFFER": ("ATOMIC_COUNTER_BUFFER_BINDING", 42),
-    "TRANSFORM_FEEDBACK_BUFFER": ("TRANSFORM_FEEDBACK_BUFFER_BINDING", 30),
+    # target: what glGet calls its binding
+    "ARRAY_BUFFER": "ARRAY_BUFFER_BINDING",
+    "COPY_READ_BUFFER": "COPY_READ_BUFFER",
+    "COPY_WRITE_BUFFER": "COPY_WRITE_BUFFER",
+    "PIXEL_PACK_BUFFER": "PIXEL_PACK_BUFFER_BINDING",
+    "PIXEL_UNPACK_BUFFER": "PIXEL_UNPACK_BUFFER_BINDING",
+    "TEXTURE_BUFFER": "TEXTURE_BUFFER",
+    "DRAW_INDIRECT_BUFFER": "DRAW_INDIRECT_BUFFER_BINDING",
+    "DISPATCH_INDIRECT_BUFFER": "DISPATCH_INDIRECT_BUFFER_BINDING",
+    "QUERY_BUFFER": "QUERY_BUFFER_BINDING",
+    "UNIFORM_BUFFER": "UNIFORM_BUFFER_BINDING",
+    "SHADER_STORAGE_BUFFER": "SHADER_STORAGE_BUFFER_BINDING",
+    "ATOMIC_COUNTER_BUFFER": "ATOMIC_COUNTER_BUFFER_BINDING",
+    "TRANSFORM_FEEDBACK_BUFFER": "TRANSFORM_FEEDBACK_BUFFER_BINDING",
+    "PARAMETER_BUFFER": "PARAMETER_BUFFER_BINDING",
 }
 INDEXED_BUFFER_TARGETS = {
-    # target: (binding, start, size, limit, first version)
-    "UNIFORM_BUFFER": ("UNIFORM_BUFFER_BINDING", "UNIFORM_BUFFER_START", "UNIFORM_BUFFER_SIZE", "MAX_UNIFORM_BUFFER_BINDINGS", 31),
+    # target: (binding, start, size, limit)
+    "UNIFORM_BUFFER": ("UNIFORM_BUFFER_BINDING", "UNIFORM_BUFFER_START", "UNIFORM_BUFFER_SIZE", "MAX_UNIFORM_BUFFER_BINDINGS"),
     "SHADER_STORAGE_BUFFER": (
         "SHADER_STORAGE_BUFFER_BINDING", "SHADER_STORAGE_BUFFER_START", "SHADER_STORAGE_BUFFER_SIZE",
-        "MAX_SHADER_STORAGE_BUFFER_BINDINGS", 43,
+        "MAX_SHADER_STORAGE_BUFFER_BINDINGS",
     ),
     "ATOMIC_COUNTER_BUFFER": (
         "ATOMIC_COUNTER_BUFFER_BINDING", "ATOMIC_COUNTER_BUFFER_START", "ATOMIC_COUNTER_BUFFER_SIZE",
-        "MAX_ATOMIC_COUNTER_BUFFER_BINDINGS", 42,
+        "MAX_ATOMIC_COUNTER_BUFFER_BINDINGS",
     ),
     "TRANSFORM_FEEDBACK_BUFFER": (
         "TRANSFORM_FEEDBACK_BUFFER_BINDING", "TRANSFORM_FEEDBACK_BUFFER_START", "TRANSFORM_FEEDBACK_BUFFER_SIZE",
-        "MAX_TRANSFORM_FEEDBACK_SEPARATE_ATTRIBS", 30,
+        "MAX_TRANSFORM_FEEDBACK_SEPARATE_ATTRIBS",
     ),
+}  # fmt: skip
+INDEXED = {
+    # pattern: the command that sets it by index, where the context has that
+    "blend_func": "glBlendFuncSeparatei", "blend_equation": "glBlendEquationSeparatei", "color_mask": "glColorMaski",
+    "depth_range": "glDepthRangeIndexed", "viewport": "glViewportIndexedf", "scissor": "glScissorIndexed", "sample_mask": "glSampleMaski",
 }  # fmt: skip
 PIXEL_STORE = tuple(
     f"{side}_{what}"
@@ -115,7 +123,6 @@ class Pattern:
     write: str = ""
     domain: tuple[tuple[int, int], ...] = ((0, 0),)
     indices: int = 0
-    since: int = 11
     object_class: str = ""
     labels: tuple[str, ...] = ()
     """A word for each value, where the pattern's name is not enough."""
@@ -248,18 +255,18 @@ def _build() -> dict[str, Pattern]:
     )  # fmt: skip
     add("line_width", "f", _simple("glLineWidth", "width"), read=("LINE_WIDTH",), write="glLineWidth")
     add("point_size", "f", _simple("glPointSize", "size"), read=("POINT_SIZE",), write="glPointSize")
-    add("provoking_vertex", "e", _simple("glProvokingVertex", "mode"), read=("PROVOKING_VERTEX",), write="glProvokingVertex", since=32)
+    add("provoking_vertex", "e", _simple("glProvokingVertex", "mode"), read=("PROVOKING_VERTEX",), write="glProvokingVertex")
     add(
         "sample_coverage", "fb", _simple("glSampleCoverage", "value", "invert"),
         read=("SAMPLE_COVERAGE_VALUE", "SAMPLE_COVERAGE_INVERT"), write="glSampleCoverage", labels=("value", "inverted"),
     )  # fmt: skip
     add(
         "sample_mask", "i", {"glSampleMaski": Setter(("mask",), ("maskNumber",))},
-        domain=((0, 0),), indices=1, read=("SAMPLE_MASK_VALUE",), write="glSampleMaski", since=32,
+        domain=((0, 0),), indices=1, read=("SAMPLE_MASK_VALUE",), write="glSampleMaski",
     )  # fmt: skip
-    add("min_sample_shading", "f", _simple("glMinSampleShading", "value"), read=("MIN_SAMPLE_SHADING_VALUE",), write="glMinSampleShading", since=40)
-    add("primitive_restart_index", "i", _simple("glPrimitiveRestartIndex", "index"), read=("PRIMITIVE_RESTART_INDEX",), write="glPrimitiveRestartIndex", since=31)
-    add("clip_control", "ee", _simple("glClipControl", "origin", "depth"), read=("CLIP_ORIGIN", "CLIP_DEPTH_MODE"), write="glClipControl", since=45, labels=("origin", "depth"))
+    add("min_sample_shading", "f", _simple("glMinSampleShading", "value"), read=("MIN_SAMPLE_SHADING_VALUE",), write="glMinSampleShading")
+    add("primitive_restart_index", "i", _simple("glPrimitiveRestartIndex", "index"), read=("PRIMITIVE_RESTART_INDEX",), write="glPrimitiveRestartIndex")
+    add("clip_control", "ee", _simple("glClipControl", "origin", "depth"), read=("CLIP_ORIGIN", "CLIP_DEPTH_MODE"), write="glClipControl", labels=("origin", "depth"))
     rectangle = {"domain": _numbers(VIEWPORTS), "indices": 1, "labels": ("x", "y", "width", "height")}
     add(
         "viewport", "ffff",
@@ -279,7 +286,7 @@ def _build() -> dict[str, Pattern]:
     )  # fmt: skip
     add(
         "patch_parameter", "i", {"glPatchParameteri": Setter(("value",), ("pname",))},
-        domain=((GL.PATCH_VERTICES, 0),), indices=1, read=("",), write="glPatchParameteri", since=40,
+        domain=((GL.PATCH_VERTICES, 0),), indices=1, read=("",), write="glPatchParameteri",
     )  # fmt: skip
     add("clear_color", "ffff", _simple("glClearColor", "red", "green", "blue", "alpha"), read=("COLOR_CLEAR_VALUE",), write="glClearColor")
     add("clear_depth", "d", _simple("glClearDepth", "depth"), read=("DEPTH_CLEAR_VALUE",), write="glClearDepth")
@@ -291,7 +298,7 @@ def _build() -> dict[str, Pattern]:
     add(
         "hint", "e", {"glHint": Setter(("mode",), ("target",))},
         domain=tuple((getattr(GL, h), 0) for h in ("FRAGMENT_SHADER_DERIVATIVE_HINT", "TEXTURE_COMPRESSION_HINT", "LINE_SMOOTH_HINT", "POLYGON_SMOOTH_HINT")),
-        indices=1, read=("",), write="glHint", since=20,
+        indices=1, read=("",), write="glHint",
     )  # fmt: skip
 
     # bindings
@@ -304,11 +311,11 @@ def _build() -> dict[str, Pattern]:
         },
         indices=2, object_class="texture",
     )  # fmt: skip
-    add("sampler", "o", {"glBindSampler": Setter(("sampler",), ("unit",))}, indices=1, since=33, object_class="sampler")
+    add("sampler", "o", {"glBindSampler": Setter(("sampler",), ("unit",))}, indices=1, object_class="sampler")
     add(
         "image", "oibiee",
         {"glBindImageTexture": Setter(("texture", "level", "layered", "layer", "access", "format"), ("unit",))},
-        indices=1, since=42, labels=("texture", "level", "layered", "layer", "access", "format"), object_class="texture",
+        indices=1, labels=("texture", "level", "layered", "layer", "access", "format"), object_class="texture",
     )  # fmt: skip
     add("buffer", "o", {"glBindBuffer": Setter(("buffer",), ("target",))}, indices=1, object_class="buffer")
     add(
@@ -317,19 +324,23 @@ def _build() -> dict[str, Pattern]:
             "glBindBufferBase": Setter(("buffer", 0, 0), ("target", "index")),
             "glBindBufferRange": Setter(("buffer", "offset", "size"), ("target", "index")),
         },
-        indices=2, since=30, labels=("buffer", "offset", "size"), object_class="buffer",
+        indices=2, labels=("buffer", "offset", "size"), object_class="buffer",
     )  # fmt: skip
-    add("program", "o", {"glUseProgram": Setter(("program",))}, read=("CURRENT_PROGRAM",), write="glUseProgram", since=20, object_class="program")
+    add("program", "o", {"glUseProgram": Setter(("program",))}, read=("CURRENT_PROGRAM",), write="glUseProgram", object_class="program")
     add(
         "pipeline", "o", {"glBindProgramPipeline": Setter(("pipeline",))},
-        read=("PROGRAM_PIPELINE_BINDING",), write="glBindProgramPipeline", since=41, object_class="program pipeline",
+        read=("PROGRAM_PIPELINE_BINDING",), write="glBindProgramPipeline", object_class="program pipeline",
     )  # fmt: skip
-    add("vertex_array", "o", {"glBindVertexArray": Setter(("array",))}, read=("VERTEX_ARRAY_BINDING",), write="glBindVertexArray", since=30, object_class="vertex array")
+    add(
+        "transform_feedback", "o", {"glBindTransformFeedback": Setter(("id",))},
+        read=("TRANSFORM_FEEDBACK_BINDING",), object_class="transform feedback",
+    )  # fmt: skip
+    add("vertex_array", "o", {"glBindVertexArray": Setter(("array",))}, read=("VERTEX_ARRAY_BINDING",), write="glBindVertexArray", object_class="vertex array")
     add(
         "framebuffer", "o", {"glBindFramebuffer": Setter(("framebuffer",), (), faces="framebuffer")},
-        indices=1, since=30, object_class="framebuffer",
+        indices=1, object_class="framebuffer",
     )  # fmt: skip
-    add("renderbuffer", "o", {"glBindRenderbuffer": Setter(("renderbuffer",))}, read=("RENDERBUFFER_BINDING",), since=30, object_class="renderbuffer")
+    add("renderbuffer", "o", {"glBindRenderbuffer": Setter(("renderbuffer",))}, read=("RENDERBUFFER_BINDING",), object_class="renderbuffer")
 
     # state of objects that draws depend on (read from the objects, not by glGet)
     vao = "@vertex_array"
@@ -358,7 +369,7 @@ def _build() -> dict[str, Pattern]:
             "glVertexAttrib3f": Setter(("x", "y", "z", _ONE), ("index",)),
             "glVertexAttrib4f": Setter(("x", "y", "z", "w"), ("index",)),
         },
-        indices=1, write="glVertexAttrib4f", since=20, labels=("x", "y", "z", "w"),
+        indices=1, write="glVertexAttrib4f", labels=("x", "y", "z", "w"),
     )  # fmt: skip
     add("attribute_divisor", "i", {"glVertexAttribDivisor": Setter(("divisor",), (vao, "index"))}, indices=2)
     add(
@@ -390,11 +401,3 @@ def _uniform_setters() -> dict[str, Setter]:
 
 
 PATTERNS = _build()
-
-
-def capability_since(capability: int) -> int:
-    """First GL version (times ten) that has a capability."""
-    for name, since in _CAPABILITY_SINCE.items():
-        if getattr(GL, name) == capability:
-            return since
-    return 11

@@ -9,6 +9,7 @@ from functools import cache
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.frame.display_lists import DisplayList, called_lists, count_vertices, display_lists, triangles_of
 from wendascope.frame.packed import CallStream
 from wendascope.frame.tracker import StateHistory
 from wendascope.registry import GL, Command, tables
@@ -17,10 +18,16 @@ Ints = npt.NDArray[np.int64]
 
 KINDS = ("draw", "clear", "dispatch", "blit", "copy", "mipmaps")
 _KIND_PATTERNS = (
-    ("draw", re.compile(r"gl(Multi)?Draw(Arrays|Elements|RangeElements|TransformFeedback|Mesh)")),
+    (
+        "draw",
+        re.compile(
+            r"gl(Multi(Mode)?)?Draw(Arrays|Elements|RangeElements|TransformFeedback|Mesh|Pixels)|glBitmap$|glRect[dfis]v?$|glEvalMesh"
+            r"|glCallLists?$|glEnd$"
+        ),
+    ),
     ("clear", re.compile(r"glClear$|glClear(Named|)(Buffer(fv|iv|uiv|fi|Data|SubData)|Framebuffer)|glClearTex(Sub)?Image")),
     ("dispatch", re.compile(r"glDispatchCompute")),
-    ("blit", re.compile(r"glBlit(Named)?Framebuffer")),
+    ("blit", re.compile(r"glBlit(Named)?Framebuffer|glAccum$")),
     ("copy", re.compile(r"glCopy(Tex|Image|Buffer|NamedBuffer|MultiTex|Pixels|TextureSub)")),
     ("mipmaps", re.compile(r"glGenerate(Texture|MultiTex)?Mipmap")),
 )
@@ -40,6 +47,9 @@ class StepTable:
     """One row a step; every column is an array of shape (n,)."""
 
     call: Ints
+    """The call that ends the step: for most steps the only one, for immediate mode its glEnd."""
+    begin: Ints
+    """The call that begins it: nothing may be put between the two."""
     kind: npt.NDArray[np.uint8]  # index into KINDS
     vertices: Ints  # vertices submitted, instances included
     triangles: Ints
@@ -55,22 +65,67 @@ class StepTable:
         return KINDS[int(self.kind[step])]
 
 
-def derive_steps(calls: CallStream, history: StateHistory) -> StepTable:
-    """Find the steps and count their vertices, triangles and instances."""
+def derive_steps(calls: CallStream, history: StateHistory, lists: CallStream) -> StepTable:
+    """Find the steps and count their vertices, triangles and instances. `lists` are the display lists made before."""
     commands = tables().commands
     used = np.unique(calls.ids)
     kinds = {i: KINDS.index(kind) for i in used.tolist() if (kind := step_kind(commands[i].name)) is not None}
     where = np.flatnonzero(np.isin(calls.ids, list(kinds)))
-    kind_of = np.array([kinds[i] for i in calls.ids[where].tolist()], np.uint8)
+    known = display_lists(lists) if len(lists) else {}
+    begin = where.copy()
+    if len(calls.calls_of("glEnd", "glEndList", "glCallList", "glCallLists")):
+        where, begin = _whole_steps(calls, where, known)
+    kind_of = np.array([kinds.get(i, KINDS.index("draw")) for i in calls.ids[where].tolist()], np.uint8)
     vertices = np.zeros(len(where), np.int64)
     triangles, instances = vertices.copy(), vertices.copy()
     for command_id in np.unique(calls.ids[where]).tolist():
         rows = np.flatnonzero(calls.ids[where] == command_id)
-        if KINDS[kinds[command_id]] == "draw":
-            count = _counts(calls, history, commands[command_id], where[rows])
-            vertices[rows], triangles[rows], instances[rows] = count
+        command = commands[command_id]
+        if kind_of[rows[0]] != KINDS.index("draw"):
+            continue
+        if command.name in _IN_SEVERAL_CALLS:
+            for row in rows.tolist():
+                vertices[row], triangles[row] = count_vertices(calls, int(begin[row]), int(where[row]), known)
+            instances[rows] = 1
+        elif command.name.startswith(("glRect", "glBitmap", "glDrawPixels", "glEvalMesh")):
+            vertices[rows], triangles[rows], instances[rows] = 4, 2, 1
+        else:
+            vertices[rows], triangles[rows], instances[rows] = _counts(calls, history, command, where[rows])
     program = history.column("program", where)
-    return StepTable(where, kind_of, vertices, triangles, instances, program, debug_groups(calls, where))
+    return StepTable(where, begin, kind_of, vertices, triangles, instances, program, debug_groups(calls, where))
+
+
+_IN_SEVERAL_CALLS = ("glEnd", "glCallList", "glCallLists", "glEndList")
+
+
+def _whole_steps(calls: CallStream, where: Ints, known: dict[int, DisplayList]) -> tuple[Ints, Ints]:
+    """(last call, first call) of each step where immediate mode and display lists are used.
+
+    What stands between glBegin and glEnd is one step, and so is a list that is drawn while it is made; what only
+    goes into a list is none, and neither is calling a list that draws nothing.
+    """
+    begin = where.copy()
+    kept = np.ones(len(where), bool)
+    begins = calls.calls_of("glBegin")
+    names = [calls.command(c).name for c in where.tolist()]
+    for row, name in enumerate(names):
+        if name == "glEnd":
+            at = int(np.searchsorted(begins, where[row])) - 1
+            begin[row] = begins[at] if at >= 0 else where[row]
+        elif name in ("glCallList", "glCallLists"):
+            kept[row] = any(known[n].draws for n in called_lists(calls, int(where[row])) if n in known)
+    last, first = where[kept].tolist(), begin[kept].tolist()
+    news, ends = calls.calls_of("glNewList").tolist(), calls.calls_of("glEndList").tolist()
+    made = [(n, next((e for e in ends if e > n), len(calls) - 1)) for n in news]
+    rows = []
+    for a, b in zip(first, last, strict=True):
+        if not any(n < a < e for n, e in made):
+            rows.append((a, b))
+    for n, e in made:
+        if int(calls.argument(n, "mode")) == GL.COMPILE_AND_EXECUTE and any(n < b < e for b in last):
+            rows.append((n, e))
+    rows.sort(key=lambda row: row[1])
+    return np.array([b for _, b in rows], np.int64), np.array([a for a, _ in rows], np.int64)
 
 
 def _counts(calls: CallStream, history: StateHistory, command: Command, where: Ints) -> tuple[Ints, Ints, Ints]:
@@ -79,6 +134,8 @@ def _counts(calls: CallStream, history: StateHistory, command: Command, where: I
     many = next((names[n] for n in ("instancecount", "primcount") if n in names and "Multi" not in command.name), None)
     instances = calls.column(where, many.slot).astype(np.int64) if many else np.ones(len(where), np.int64)
     patch = history.column("patch_parameter", where, GL.PATCH_VERTICES, missing=3)
+    if "indirect" in names:
+        return _indirect_counts(calls, command, where, mode, patch)
     if "count" not in names:
         zeros = np.zeros(len(where), np.int64)
         return zeros, zeros, zeros
@@ -95,22 +152,23 @@ def _counts(calls: CallStream, history: StateHistory, command: Command, where: I
     return vertices, triangles, instances
 
 
-def triangles_of(mode: Ints, count: Ints, patch: Ints) -> Ints:
-    """Triangles that `count` vertices make in a primitive mode; 0 for points and lines. All shape (n,)."""
-    result = np.zeros(len(mode), np.int64)
-    for value, formula in (
-        (GL.TRIANGLES, count // 3),
-        (GL.TRIANGLE_STRIP, count - 2),
-        (GL.TRIANGLE_FAN, count - 2),
-        (GL.QUADS, count // 4 * 2),
-        (GL.QUAD_STRIP, (count // 2 - 1) * 2),
-        (GL.POLYGON, count - 2),
-        (GL.TRIANGLES_ADJACENCY, count // 6),
-        (GL.TRIANGLE_STRIP_ADJACENCY, count // 2 - 2),
-        (GL.PATCHES, count // np.maximum(patch, 1)),
-    ):
-        result = np.where(mode == value, np.maximum(formula, 0), result)
-    return result
+def _indirect_counts(calls: CallStream, command: Command, where: Ints, mode: Ints, patch: Ints) -> tuple[Ints, Ints, Ints]:
+    """Counts that the tap read from client memory or the indirect buffer at the moment of the draw."""
+    vertices = np.zeros(len(where), np.int64)
+    triangles, instances = vertices.copy(), vertices.copy()
+    width = 5 if "Elements" in command.name else 4
+    notes = calls.calls_of("wendaIndirect")
+    for row, call in enumerate(where.tolist()):
+        before = int(np.searchsorted(notes, call)) - 1
+        data = calls.argument(int(notes[before]), "data") if before >= 0 and notes[before] == call - 1 else None
+        if not isinstance(data, bytes):
+            continue
+        rows = np.frombuffer(data[: len(data) // (4 * width) * 4 * width], np.uint32).reshape(-1, width).astype(np.int64)
+        count, many = rows[:, 0], rows[:, 1]
+        vertices[row] = (count * many).sum()
+        triangles[row] = (triangles_of(np.full(len(count), mode[row]), count, np.full(len(count), patch[row])) * many).sum()
+        instances[row] = many.sum()
+    return vertices, triangles, instances
 
 
 _PUSH = ("glPushDebugGroup", "glPushDebugGroupKHR", "glPushGroupMarkerEXT")

@@ -6,8 +6,7 @@ import struct
 
 import numpy as np
 
-from wendascope.errors import ReplayError
-from wendascope.frame.packed import Batch
+from wendascope.frame.packed import Batch, Raw
 from wendascope.measure.records import Calibration
 from wendascope.registry import GL
 from wendascope.replay.progress import Job
@@ -17,25 +16,26 @@ _SIZE = 512
 _SMALL = 128
 _REPEATS = 5
 _VERTEX = """{version}
-void main() {{ gl_Position = vec4(float(gl_VertexID & 1) * 4.0 - 1.0, float(gl_VertexID >> 1) * 4.0 - 1.0, 0.0, 1.0); }}
+{input} vec2 corner;
+void main() {{ gl_Position = vec4(corner, 0.0, 1.0); }}
 """
 _FRAGMENT = """{version}
-{precision}out vec4 color;
-void main() {{ vec2 p = gl_FragCoord.xy * 0.01; for (int i = 0; i < 64; i++) p = vec2(sin(p.y), cos(p.x)); color = vec4(p, 0.0, 1.0); }}
+{precision}{output}
+void main() {{ vec2 p = gl_FragCoord.xy * 0.01; for (int i = 0; i < 64; i++) p = vec2(sin(p.y), cos(p.x)); {color} = vec4(p, 0.0, 1.0); }}
 """
+_CORNERS = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
 
 
 def calibrate(session: ReplaySession, job: Job) -> Calibration:
     """Draw known work at two sizes and choose. Leaves the session to be restored by the next run."""
     job.progress("calibrating the clock", 0.0)
-    version = session.frame.context.number
     work = _Work(session)
     work.drained(_SIZE)  # the shader is compiled here
     empty = min(work.drained(0) for _ in range(_REPEATS))
     small = float(np.median([work.drained(_SMALL) for _ in range(_REPEATS)]))
     large = float(np.median([work.drained(_SIZE) for _ in range(_REPEATS)]))
     ratio = (_SIZE / _SMALL) ** 2
-    queries = work.queried() if version >= 33 else None
+    queries = work.queried() if session.offers("GL_TIME_ELAPSED") and session.offers("glGetQueryObjectui64v") else None
     small_query, large_query = queries or (None, None)
     method, reason = choose_clock(small, large, small_query, large_query, ratio)
     work.close()
@@ -63,34 +63,34 @@ class _Work:
     def __init__(self, session: ReplaySession) -> None:
         self._session = session
         context = session.frame.context
-        es = context.profile == "es"
-        if context.number < 30:
-            raise ReplayError("calibration needs OpenGL 3.0 or OpenGL ES 3.0")
-        version = "#version 300 es" if es else f"#version {130 if context.number < 33 else 330}"
-        sources = (
-            (GL.VERTEX_SHADER, _VERTEX.format(version=version)),
-            (GL.FRAGMENT_SHADER, _FRAGMENT.format(version=version, precision="precision highp float; " if es else "")),
-        )
-        make = Batch()
+        modern = context.number >= (30 if context.es else 33)
+        version = ("#version 300 es" if context.es else "#version 330") if modern else ("#version 100" if context.es else "#version 110")
+        words = {
+            "version": version, "input": "in" if modern else "attribute", "output": "out vec4 color;" if modern else "",
+            "color": "color" if modern else "gl_FragColor", "precision": "precision highp float; " if context.es else "",
+        }  # fmt: skip
+        sources = ((GL.VERTEX_SHADER, _VERTEX.format(**words)), (GL.FRAGMENT_SHADER, _FRAGMENT.format(**words)))
+        make = Batch(session.offers)
         shaders = [make.call("glCreateShader", kind) for kind, _ in sources]
         program = make.call("glCreateProgram")
-        outs = [make.out(4) for _ in range(3)]
-        for command, out in zip(("glGenTextures", "glGenFramebuffers", "glGenVertexArrays"), outs, strict=True):
+        outs = [make.out(4) for _ in range(4)]
+        for command, out in zip(("glGenTextures", "glGenFramebuffers", "glGenBuffers", "glGenVertexArrays"), outs, strict=True):
             make.call(command, 1, out)
         queries = make.out(8)
         make.call("glGenQueries", 2, queries)
         self._run(make)
         self._program = program.value
-        self._texture, self._framebuffer, self._vertex_array = (out.uints()[0] for out in outs)
+        self._texture, self._framebuffer, self._buffer, self._vertex_array = (out.uints()[0] for out in outs)
         self._queries = queries.uints()
-        build = Batch()
+        build = Batch(session.offers)
         for shader, (_, source) in zip(shaders, sources, strict=True):
             build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
             build.call("glCompileShader", shader.value)
             build.call("glAttachShader", self._program, shader.value)
+        build.call("glBindAttribLocation", self._program, 0, b"corner\0")
         build.call("glLinkProgram", self._program)
         build.call("glBindTexture", GL.TEXTURE_2D, self._texture)
-        build.call("glTexImage2D", GL.TEXTURE_2D, 0, GL.RGBA8, _SIZE, _SIZE, 0, GL.RGBA, GL.UNSIGNED_BYTE, None)
+        build.call("glTexImage2D", GL.TEXTURE_2D, 0, GL.RGBA, _SIZE, _SIZE, 0, GL.RGBA, GL.UNSIGNED_BYTE, None)
         build.call("glBindFramebuffer", GL.FRAMEBUFFER, self._framebuffer)
         build.call("glFramebufferTexture2D", GL.FRAMEBUFFER, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, self._texture, 0)
         self._run(build)
@@ -99,12 +99,17 @@ class _Work:
         self._session.executor.run(batch)
 
     def _setup(self, size: int) -> Batch:
-        batch = Batch()
+        batch = Batch(self._session.offers)
         for cap in ("DEPTH_TEST", "STENCIL_TEST", "SCISSOR_TEST", "CULL_FACE", "BLEND", "RASTERIZER_DISCARD"):
-            batch.call("glDisable", getattr(GL, cap))
+            if self._session.offers("GL_" + cap):
+                batch.call("glDisable", getattr(GL, cap))
         batch.call("glBindFramebuffer", GL.FRAMEBUFFER, self._framebuffer)
         batch.call("glUseProgram", self._program)
         batch.call("glBindVertexArray", self._vertex_array)
+        batch.call("glBindBuffer", GL.ARRAY_BUFFER, self._buffer)
+        batch.call("glBufferData", GL.ARRAY_BUFFER, len(_CORNERS), _CORNERS, GL.STATIC_DRAW)
+        batch.call("glVertexAttribPointer", 0, 2, GL.FLOAT, 0, 0, Raw(0))
+        batch.call("glEnableVertexAttribArray", 0)
         batch.call("glViewport", 0, 0, max(size, 1), max(size, 1))
         batch.call("glFinish")
         return batch
@@ -139,13 +144,15 @@ class _Work:
         return small, large
 
     def close(self) -> None:
-        batch = Batch()
+        batch = Batch(self._session.offers)
+        batch.call("glDisableVertexAttribArray", 0)
         for command, name in (
             ("glDeleteTextures", self._texture), ("glDeleteFramebuffers", self._framebuffer),
-            ("glDeleteVertexArrays", self._vertex_array),
+            ("glDeleteVertexArrays", self._vertex_array), ("glDeleteBuffers", self._buffer),
         ):  # fmt: skip
             batch.call(command, 1, struct.pack("<I", name))
         batch.call("glDeleteQueries", 2, struct.pack("<II", *self._queries))
         batch.call("glUseProgram", 0)
         batch.call("glDeleteProgram", self._program)
         self._run(batch)
+        self._session.redefine_vertex_arrays()

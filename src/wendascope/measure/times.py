@@ -111,7 +111,8 @@ def pass_spans(session: ReplaySession) -> list[tuple[int, int]]:
 
 
 def step_spans(session: ReplaySession) -> list[tuple[int, int]]:
-    return [(call, call + 1) for call in session.frame.steps.call.tolist()]
+    steps = session.frame.steps
+    return [(first, last + 1) for first, last in zip(steps.begin.tolist(), steps.call.tolist(), strict=True)]
 
 
 def frame_times(session: ReplaySession, job: Job, repeats: int) -> dict[str, Any]:
@@ -137,8 +138,10 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:
     """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
     frame = session.frame
-    if len(frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or frame.context.number < 15:
+    if len(frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers("glGetQueryObjectuiv"):
         return None
+    if not session.offers("GL_SAMPLES_PASSED"):
+        return None  # OpenGL ES only tells whether there were any
     job.progress("counting fragments", 0.0)
     queries = session.fresh_names("query", len(frame.steps))
     insertions, _ = enclosing(step_spans(session), [query_batches(GL.SAMPLES_PASSED, query) for query in queries])

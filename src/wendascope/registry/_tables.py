@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Collection
 from pathlib import Path
 
 import msgspec
@@ -79,6 +80,10 @@ class Tables:
         in_group = [name for name, groups in names if group in groups]
         return min(in_group or [name for name, _ in names], key=lambda name: (len(name), name))
 
+    def names_of(self, value: int) -> list[str]:
+        """Every name of a value."""
+        return [name for name, _ in self._enum_names.get(value, ())]
+
     def bit_names(self, value: int, group: str | None) -> str:
         """Names of the bits set in a bitfield value, joined by `|`."""
         if value == 0:
@@ -117,6 +122,28 @@ def tables() -> Tables:
     if not path.exists():
         raise FileNotFoundError(f"{path.name} has not been built: run `make setup`")
     return Tables(msgspec.msgpack.decode(path.read_bytes(), type=TableFile))
+
+
+@functools.cache
+def _offered() -> dict[str, list[str]]:
+    return msgspec.msgpack.decode((BUILT / "offered.msgpack").read_bytes(), type=dict[str, list[str]])
+
+
+def is_offered(name: str, api: str, number: int, core: bool, extensions: Collection[str]) -> bool:
+    """Whether a context offers a command or enumerant (full name), by the registry.
+
+    `api` is `gl` or `es`, `number` the version times ten, `core` whether removed names are gone.
+    """
+    offered = False
+    for source in _offered().get(name, ()):
+        if source.startswith(f"-{api}"):
+            if core and number >= int(source[1 + len(api) :]):
+                return False
+        elif source.startswith("GL_"):
+            offered = offered or source in extensions
+        elif source.startswith(api):
+            offered = offered or number >= int(source[len(api) :])
+    return offered
 
 
 def native_library() -> Path:

@@ -47,13 +47,39 @@ _OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
         ],
     ),
     (
-        "wendaWriteMapped",
+        "wendaWriteBuffer",
         [
-            ("target", "GLenum", None, ""),
             ("buffer", "GLuint", None, ""),
             ("offset", "GLintptr", None, ""),
             ("size", "GLsizeiptr", None, ""),
             ("data", "const void *", rules.IN, "tap_count(size)"),
+        ],
+    ),
+    (
+        "wendaReadBuffer",
+        [
+            ("buffer", "GLuint", None, ""),
+            ("offset", "GLintptr", None, ""),
+            ("size", "GLsizeiptr", None, ""),
+            ("data", "void *", rules.OUT, "tap_count(size)"),
+        ],
+    ),
+    ("wendaIndirect", [("size", "GLsizei", None, ""), ("data", "const void *", rules.IN, "tap_count(size)")]),
+    ("wendaWatchBuffer", [("buffer", "GLuint", None, "")]),
+    ("wendaDrawable", [("drawable", "GLuint64", None, ""), ("width", "GLuint", None, ""), ("height", "GLuint", None, "")]),
+    (
+        "wendaClientArray",
+        [
+            ("array", "GLenum", None, ""),
+            ("index", "GLuint", None, ""),
+            ("size", "GLint", None, ""),
+            ("type", "GLenum", None, ""),
+            ("flags", "GLuint", None, ""),
+            ("stride", "GLsizei", None, ""),
+            ("divisor", "GLuint", None, ""),
+            ("skip", "GLintptr", None, ""),
+            ("length", "GLsizeiptr", None, ""),
+            ("data", "const void *", rules.IN, "tap_count(length)"),
         ],
     ),
 ]
@@ -98,6 +124,15 @@ _NAME_CLASSES = {
 }
 
 
+def _object_class(command: str, parameter: str, written: str | None) -> str | None:
+    """The class of object a parameter names, where the XML leaves it out or mixes two up."""
+    if re.match(r"glBeginConditionalRender", command) and parameter == "id":
+        return "query"
+    if written == "program" and re.fullmatch(r"gl(Gen|Delete|Bind|Is)Programs?(ARB|NV)", command):
+        return "assembly program"  # of its own namespace, not that of linked programs
+    return written
+
+
 def _kind(ctype: str) -> str:
     return _KINDS.get(ctype, "pointer" if "*" in ctype else "opaque")
 
@@ -120,7 +155,8 @@ class _Function:
                 rule = rules.pointer_rule(xml.name, p.name, p.ctype, p.length, siblings)
                 self.rules[p.name] = rule
                 role = rule.role
-            self.parameters.append(Parameter(p.name, p.ctype, kind, slot, p.group, p.object_class, role))
+            object_class = _object_class(xml.name, p.name, p.object_class)
+            self.parameters.append(Parameter(p.name, p.ctype, kind, slot, p.group, object_class, role))
             slot += 2 if kind == "pointer" else 1
         self.returns = "void" if xml.returns == "void" else _kind(xml.returns)
         self.slots = slot + (self.returns != "void")
@@ -181,7 +217,8 @@ def _name_tracking(f: _Function) -> str | None:
             if p.role == rules.NAMES:
                 return f"tap_name_add({_NAME_CLASSES[p.object_class]}, {count}, {p.name});"
             if f.name.startswith("glDelete"):
-                return f"tap_name_remove({_NAME_CLASSES[p.object_class]}, {count}, {p.name});"
+                kept = f" tap_kept_remove(TAP_KEPT_IMAGE, {count}, {p.name});" if p.object_class == "texture" else ""
+                return f"tap_name_remove({_NAME_CLASSES[p.object_class]}, {count}, {p.name});{kept}"
     if f.name.startswith("glDelete") and len(f.parameters) == 1 and f.parameters[0].object_class in _NAME_CLASSES:
         p = f.parameters[0]
         return f"tap_name_remove({_NAME_CLASSES[str(p.object_class)]}, 1, &{p.name});"
@@ -208,7 +245,8 @@ def _wrapper(f: _Function) -> str:
     keep = "result = " if value else ""
     tracking = _name_tracking(f)
     journal = bool(_JOURNAL.match(f.name))
-    always = tracking is not None or journal
+    image, finish = _kept_image(f), _LISTS.get(f.name, "")
+    always = tracking is not None or journal or image or finish
     lines = [f"TAP_EXPORT {returns} {f.name}({f.declared}) {{"]
     lines.append(f"  {f.pointer_type.replace('(*)', '(*real)')} = ({f.pointer_type})tap_real({f.id});")
     lines.append(f"  tap_counts.calls++;{_draw_count(f)}")
@@ -225,6 +263,10 @@ def _wrapper(f: _Function) -> str:
         lines.append(f"  tap_at_marker({_BOUNDARY[f.name]});")
     lines.append("  TapCall call_;")
     lines.append(f"  tap_call_open(&call_, {f.id}, {f.slots}, {int(journal)});")
+    if image:
+        lines.append(f"  {image}")
+    if f.name == "glEndList":
+        lines.append("  call_.list_call = 0;")
     for p in f.parameters:
         if p.kind != "pointer":
             lines.append(f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};")
@@ -239,29 +281,100 @@ def _wrapper(f: _Function) -> str:
     lines.append("  tap_call_start(&call_);")
     lines.append(f"  {keep}real({f.arguments});")
     lines.append("  tap_call_stop(&call_);")
-    if outputs:
-        lines.append(f"  if (call_.active) {{ {' '.join(outputs)} }}")
+    after = " ".join([*outputs, _after(f)]).strip()
+    if after:
+        lines.append(f"  if (call_.active) {{ {after} }}")
     if tracking:
         lines.append(f"  {tracking}")
     if value:
         lines.append(f"  call_.s[{f.slots - 1}] = {_to_slot(f.returns, 'result')};")
     lines.append("  tap_call_close(&call_);")
+    if finish:
+        lines.append(f"  {finish}")
     if value:
         lines.append("  return result;")
     lines.append("}")
     return "\n".join(lines)
 
 
+# What display lists are made by, and what follows each call.
+_LISTS = {
+    "glNewList": "tap_list_begin(list, mode);",
+    "glEndList": "tap_list_end();",
+    "glDeleteLists": "tap_lists_delete(list, range);",
+}
+
+_ALL_LEVELS, _MIPMAPS = 255, 254
+"""Levels that stand for a call about every level of a texture."""
+
+
+def _kept_image(f: _Function) -> str:
+    """C statement that keeps what OpenGL ES will not tell of a texture image; see kept.c."""
+    name = re.sub("(OES|EXT|ARB)$", "", f.name)
+    names = {p.name for p in f.parameters}
+    if re.fullmatch(r"gl(Compressed)?TexImage[23]D", name):
+        return f"tap_keep_image(&call_, target, level, {'format' if 'type' in names else '0'}, 1);"
+    if re.fullmatch(r"gl(Compressed)?TexSubImage[23]D", name):
+        return f"tap_keep_image(&call_, target, level, {'format' if 'type' in names else '0'}, 0);"
+    if name == "glCopyTexImage2D":
+        return "tap_keep_image(&call_, target, level, internalformat, 1);"
+    if re.fullmatch(r"glTexStorage[23]D", name):
+        return f"tap_keep_image(&call_, target, {_ALL_LEVELS}, GL_RGBA, 1);"
+    if name == "glGenerateMipmap":
+        return f"tap_keep_image(&call_, target, {_MIPMAPS}, GL_RGBA, 1);"
+    return ""
+
+
 def _before(f: _Function) -> str:
-    """What must be kept before the call: the contents of a mapping that it ends or flushes."""
+    """What must be kept before the call: arrays in client memory, contents of mappings that it ends or flushes."""
     if f.name in ("glUnmapBuffer", "glUnmapBufferARB", "glUnmapBufferOES"):
-        return "tap_keep_mapping(target, 0, 0, -1);"
+        return "tap_keep_mapping(tap_bound_buffer(target), 0, -1);"
     if f.name in ("glUnmapNamedBuffer", "glUnmapNamedBufferEXT"):
-        return "tap_keep_mapping(0, buffer, 0, -1);"
+        return "tap_keep_mapping(buffer, 0, -1);"
     if f.name in ("glFlushMappedBufferRange", "glFlushMappedBufferRangeEXT"):
-        return "tap_keep_mapping(target, 0, offset, length);"
+        return "tap_keep_mapping(tap_bound_buffer(target), offset, length);"
     if f.name in ("glFlushMappedNamedBufferRange", "glFlushMappedNamedBufferRangeEXT"):
-        return "tap_keep_mapping(0, buffer, offset, length);"
+        return "tap_keep_mapping(buffer, offset, length);"
+    if rules.WAITS.match(f.name):
+        return "tap_compare_mappings();"
+    return _client_arrays(f)
+
+
+def _client_arrays(f: _Function) -> str:
+    names = {p.name for p in f.parameters}
+    if re.match(r"glArrayElement(EXT)?$", f.name):
+        return "tap_array_element(&call_);"
+    if not re.match(r"gl(Multi)?Draw(Range)?(Arrays|Elements)", f.name):
+        return ""
+    if "indirect" in names:
+        draws = next((n for n in ("maxdrawcount", "drawcount", "primcount") if n in names), "1")
+        count_at = "drawcount" if "maxdrawcount" in names else "-1"
+        stride, unit = "stride" if "stride" in names else "0", 20 if "Elements" in f.name else 16
+        return f"tap_indirect(&call_, indirect, {count_at}, {draws}, {stride}, {unit});"
+    if "count" not in names:
+        return ""
+    instances = next((n for n in ("instancecount", "primcount") if n in names), "1")
+    base = "baseinstance" if "baseinstance" in names else "0"
+    if f.name.startswith("glMulti"):
+        draws = "drawcount" if "drawcount" in names else "primcount"
+        if "first" in names:
+            return f"tap_arrays_multi(&call_, first, count, {draws});"
+        vertex = "basevertex" if "basevertex" in names else "NULL"
+        return f"tap_arrays_split(&call_, mode, count, type, (const void *const *)indices, {draws}, {vertex});" if "indices" in names else ""
+    if "first" in names:
+        return f"tap_arrays(&call_, first, count, {instances}, {base});"
+    if "indices" in names:
+        vertex = "basevertex" if "basevertex" in names else "0"
+        return f"tap_arrays_indexed(&call_, type, indices, count, {vertex}, {instances}, {base});"
+    return ""
+
+
+def _after(f: _Function) -> str:
+    """What must be noticed after the call: mappings that stay while the program draws."""
+    if f.name in ("glMapBufferRange", "glMapBufferRangeEXT"):
+        return "if (call_.frame) tap_watch(tap_bound_buffer(target));"
+    if f.name in ("glMapNamedBufferRange", "glMapNamedBufferRangeEXT"):
+        return "if (call_.frame) tap_watch(buffer);"
     return ""
 
 
@@ -340,7 +453,7 @@ def _own_functions(first: int) -> list[_Function]:
             if role:
                 function.rules[pname] = rules.PointerRule(role, length)
         function.parameters = [
-            Parameter(p.name, p.ctype, p.kind, p.slot, None, None, function.rules[p.name].role if p.kind == "pointer" else None)
+            Parameter(p.name, p.ctype, p.kind, p.slot, None, p.name if p.name in ("buffer", "drawable") else None, function.rules[p.name].role if p.kind == "pointer" else None)
             for p in function.parameters
         ]
         own.append(function)
@@ -348,7 +461,7 @@ def _own_functions(first: int) -> list[_Function]:
 
 
 def generate(folder: Path) -> None:
-    """Write `generated.h`, the C files and `registry.msgpack` into `folder`."""
+    """Write `generated.h`, the C files and the Python tables into `folder`."""
     registry = read_registry()
     functions = [_Function(i, xml) for i, xml in enumerate(registry.commands)]
     own = _own_functions(len(functions))
@@ -365,6 +478,8 @@ def generate(folder: Path) -> None:
     enums = [(name, value, list(groups)) for name, value, groups in registry.enums]
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "registry.msgpack").write_bytes(msgspec.msgpack.encode(TableFile(fingerprint, rows, enums)))
+
+    (folder / "offered.msgpack").write_bytes(msgspec.msgpack.encode(registry.offered))
 
     header = ["#pragma once", f"#define TAP_FUNCTIONS {len(functions)}", f"#define TAP_COMMANDS {len(everything)}"]
     header += [f'#define TAP_FINGERPRINT "{fingerprint}"']

@@ -26,6 +26,13 @@ OPAQUE = "opaque"  # a pointer nobody may follow: user data, function pointers
 LOST = "lost"  # length unknown: the call is recorded without it and the frame says so
 
 
+WAITS = re.compile(
+    r"glFinish|gl(Client)?WaitSync|glReadPixels|glReadnPixels|glGet(n)?(Tex|Texture|CompressedTex|CompressedTexture)Image"
+    r"|glGet(Named)?BufferSubData|glGetQueryObject|glMap(Named)?Buffer|glGetQueryBufferObject"
+)
+"""Commands that can block for work issued before them."""
+
+
 @dataclass(frozen=True)
 class PointerRule:
     """Role of one pointer parameter and a C expression for its length in bytes."""

@@ -31,13 +31,15 @@ class XmlRegistry:
     commands: list[XmlCommand]
     enums: list[tuple[str, int, tuple[str, ...]]]
     """(name, value, groups) of every enumerant, bitmask bits included."""
+    offered: dict[str, list[str]]
+    """Command or enumerant -> who offers it, see `_offered`."""
 
 
 def read_registry() -> XmlRegistry:
     """Parse `gl.xml`. Raises ModuleNotFoundError when the build dependency is missing."""
     text = importlib.resources.files("glad").joinpath("files/gl.xml").read_bytes()
     root = ElementTree.fromstring(text)
-    return XmlRegistry(_commands(root), _enums(root))
+    return XmlRegistry(_commands(root), _enums(root), _offered(root))
 
 
 def _commands(root: ElementTree.Element) -> list[XmlCommand]:
@@ -74,3 +76,25 @@ def _enums(root: ElementTree.Element) -> list[tuple[str, int, tuple[str, ...]]]:
                 groups = tuple(g for g in (node.get("group") or "").split(",") if g)
                 found[name] = (name, int(value, 0), groups)
     return sorted(found.values())
+
+
+def _offered(root: ElementTree.Element) -> dict[str, list[str]]:
+    """For every name: `gl33`, `es30` (first version), `-gl32` (gone from the core profile), or an extension."""
+    found: dict[str, list[str]] = {}
+    for feature in root.iterfind("feature"):
+        api = {"gl": "gl", "gles2": "es"}.get(feature.get("api") or "")
+        if api is None:
+            continue
+        version = (feature.get("number") or "").replace(".", "")
+        for block in feature:
+            removed = block.tag == "remove"
+            for node in block:
+                name = node.get("name")
+                if name and node.tag in ("enum", "command"):
+                    found.setdefault(name, []).append(f"{'-' if removed else ''}{api}{version}")
+    for extension in root.iterfind("extensions/extension"):
+        for node in extension.iterfind("require/*"):
+            name = node.get("name")
+            if name and node.tag in ("enum", "command"):
+                found.setdefault(name, []).append(extension.get("name") or "")
+    return found

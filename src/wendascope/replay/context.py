@@ -19,6 +19,7 @@ _WIDTH, _HEIGHT = 0x3057, 0x3056
 _OPENGL_API, _OPENGL_ES_API = 0x30A2, 0x30A0
 _MAJOR, _MINOR, _PROFILE_MASK, _CORE, _COMPATIBILITY = 0x3098, 0x30FB, 0x30FD, 1, 2
 _FLAGS = 0x30FC
+_COLORSPACE, _SRGB = 0x309D, 0x3089
 _PLATFORM_SURFACELESS = 0x31DD
 _INSTALL = "install the packages libegl1 and libgl1-mesa-dri"
 
@@ -40,7 +41,9 @@ class PbufferContext:
         if not self._egl.eglBindAPI(_OPENGL_ES_API if es else _OPENGL_API):
             raise MachineError(f"the EGL driver has no {context.api}; {_INSTALL}")
         config = self._choose(wanted, es)
-        self._surface = self._make_surface(config, framebuffer)
+        self._config = config
+        self._surface = self._make_surface(config, framebuffer.width, framebuffer.height, framebuffer.srgb)
+        self._others: list[int] = []
         self._context = self._make_context(config, context, es)
         if not self._egl.eglMakeCurrent(self._display, self._surface, self._surface, self._context):
             raise MachineError(f"the EGL driver cannot make a {context} context current")
@@ -84,12 +87,24 @@ class PbufferContext:
         self._egl.eglGetConfigAttrib(self._display, config, name, ctypes.byref(value))
         return value.value
 
-    def _make_surface(self, config: int, framebuffer: DefaultFramebuffer) -> int:
-        attributes = [_WIDTH, max(1, framebuffer.width), _HEIGHT, max(1, framebuffer.height), _NONE]
-        surface = self._egl.eglCreatePbufferSurface(self._display, config, (ctypes.c_int * len(attributes))(*attributes))
+    def _make_surface(self, config: int, width: int, height: int, srgb: bool) -> int:
+        size = [_WIDTH, max(1, width), _HEIGHT, max(1, height)]
+        surface = 0
+        for extra in ([_COLORSPACE, _SRGB], []) if srgb else ([],):
+            attributes = [*size, *extra, _NONE]
+            surface = surface or self._egl.eglCreatePbufferSurface(self._display, config, (ctypes.c_int * len(attributes))(*attributes))
         if not surface:
-            raise MachineError(f"the EGL driver cannot make a {framebuffer.width}x{framebuffer.height} pbuffer")
+            raise MachineError(f"the EGL driver cannot make a {width}x{height} pbuffer")
         return int(surface)
+
+    def surface(self, width: int, height: int) -> tuple[int, int]:
+        """One more window of the same kind, as (display, surface)."""
+        self._others.append(self._make_surface(self._config, width, height, False))
+        return self._display, self._others[-1]
+
+    @property
+    def main_surface(self) -> tuple[int, int]:
+        return self._display, self._surface
 
     def _make_context(self, config: int, context: ContextInfo, es: bool) -> int:
         attributes = [_MAJOR, context.major, _MINOR, context.minor]
@@ -109,7 +124,8 @@ class PbufferContext:
     def close(self) -> None:
         self._egl.eglMakeCurrent(self._display, None, None, None)
         self._egl.eglDestroyContext(self._display, self._context)
-        self._egl.eglDestroySurface(self._display, self._surface)
+        for surface in (self._surface, *self._others):
+            self._egl.eglDestroySurface(self._display, surface)
 
 
 def _load() -> ctypes.CDLL:

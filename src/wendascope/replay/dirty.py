@@ -23,6 +23,9 @@ class Written:
     programs: set[int] = field(default_factory=set)
     framebuffers: set[int] = field(default_factory=set)
     vertex_arrays: set[int] = field(default_factory=set)
+    pipelines: set[int] = field(default_factory=set)
+    lists: bool = False
+    """Whether display lists are made or deleted."""
 
 
 _TEXTURE_WRITE = re.compile(
@@ -56,12 +59,18 @@ def written_objects(frame: Frame) -> Written:
                 found.redefined_textures |= names
         elif _BUFFER_WRITE.match(command.name):
             found.buffers |= _named(frame, history, command, rows, "buffer")
+        elif command.name == "wendaWriteBuffer":
+            found.buffers |= set(calls.column(rows, 0).astype(np.int64).tolist())
         elif command.name in ("glCopyBufferSubData", "glCopyNamedBufferSubData"):
             found.buffers |= _copied(frame, history, command, rows)
         elif _VERTEX_ARRAY_WRITE.match(command.name):
             found.vertex_arrays |= _named(frame, history, command, rows, "vertex array")
         elif _FRAMEBUFFER_WRITE.match(command.name):
             found.framebuffers |= _named(frame, history, command, rows, "framebuffer")
+        elif command.name in ("glUseProgramStages", "glActiveShaderProgram"):
+            found.pipelines |= _named(frame, history, command, rows, "program pipeline")
+        elif command.name in ("glNewList", "glDeleteLists"):
+            found.lists = True
         elif re.match(r"glUniform|glProgramUniform|glShaderStorageBlockBinding", command.name):
             found.programs |= _named(frame, history, command, rows, "program")
         elif command.name == "glBindBuffer" and GL.ELEMENT_ARRAY_BUFFER in calls.column(rows, 0).tolist():
@@ -71,6 +80,12 @@ def written_objects(frame: Frame) -> Written:
     for point, index in history.keys("indexed_buffer"):
         if point != GL.UNIFORM_BUFFER:
             found.buffers |= _ever(history, "indexed_buffer", (point, index), rows=np.arange(len(calls)))
+    if len(calls.calls_of("glBeginTransformFeedback")):
+        found.buffers |= {buffer for feedback in frame.objects.feedbacks for buffer, _, _ in feedback.buffers}
+    # a view and what it views share their contents
+    views = [t for t in frame.objects.textures if t.view_of]
+    found.textures |= {t.view_of for t in views if t.name in found.textures}
+    found.textures -= {t.name for t in views}
     if frame.state.get("buffer", {}).get((GL.PIXEL_PACK_BUFFER, 0)) or (GL.PIXEL_PACK_BUFFER, 0) in history.keys("buffer"):
         found.buffers |= _ever(history, "buffer", (GL.PIXEL_PACK_BUFFER, 0), rows=np.arange(len(calls)))
     for group in (found.textures, found.buffers, found.renderbuffers, found.programs, found.framebuffers):

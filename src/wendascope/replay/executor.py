@@ -23,7 +23,13 @@ def _library() -> ctypes.CDLL:
         ctypes.c_void_p, ctypes.c_uint64, ctypes.c_void_p, ctypes.c_uint64, ctypes.c_void_p, ctypes.c_uint64,
         ctypes.c_int, ctypes.c_void_p, ctypes.c_void_p,
     ]  # fmt: skip
+    library.tap_set_surface.argtypes = [ctypes.c_uint64, ctypes.c_void_p, ctypes.c_void_p]
     return library
+
+
+def set_surface(number: int, display: int, surface: int) -> None:
+    """Give a window its number, by which `wendaDrawable` makes it current."""
+    _library().tap_set_surface(number, display, surface)
 
 
 class LocalExecutor:

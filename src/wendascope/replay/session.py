@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame, Picture
+from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.passes import Target
 from wendascope.registry import GL, tables
@@ -17,10 +18,15 @@ from wendascope.replay.context import PbufferContext
 from wendascope.replay.deletions import unbinding_calls
 from wendascope.replay.dirty import written_objects
 from wendascope.replay.edit import Edit, apply_edit
-from wendascope.replay.executor import LocalExecutor
+from wendascope.replay.executor import LocalExecutor, set_surface
 from wendascope.replay.rebuild import Rebuilder
-from wendascope.replay.translate import Translator, drop_mask
+from wendascope.replay.translate import Translator, drop_mask, list_drop_mask
 
+_MOST_WINDOWS = 60
+_BINDS = (
+    ("glBindTexture", "texture", "texture"), ("glBindBuffer", "buffer", "buffer"), ("glBindFramebuffer", "framebuffer", "framebuffer"),
+    ("glBindRenderbuffer", "renderbuffer", "renderbuffer"), ("glBeginQuery", "id", "query"), ("glBindVertexArray", "array", "vertex array"),
+)  # fmt: skip
 _FRESH = 0xF0000000
 """Captured-side names of objects that edits make begin here."""
 
@@ -53,25 +59,61 @@ class ReplaySession:
         self._rebuilder = Rebuilder(frame, self._setup)
         self._rebuilder.build()
         self._single = not self._is_double()
+        self.names = self._rebuilder.site.names
         self._make_names()
-        self.names = self._rebuilder.names
+        self._make_windows()
         self.translator = Translator(frame, self.names, self._single)
-        self.caveats = list(self._rebuilder.caveats)
-        self._dropped = drop_mask(frame.calls)
+        self.caveats = list(self._rebuilder.site.caveats)
+        self._dropped = drop_mask(frame)
         self._whole: Prepared | None = None
         self._unbinding = unbinding_calls(frame)
-        self._restore = self._restore_batches()
+        written = written_objects(frame)
+        self._restore = self._rebuilder.restore_batches(written)
+        nothing = np.zeros(len(frame.setup), bool)
+        self._setup_calls = self._own_stream(frame.setup, nothing)
+        self._list_calls = self._own_stream(frame.lists, list_drop_mask(frame.lists))
+        self._lists_change = written.lists
+        self._run_stream(self._list_calls)
+
+    @property
+    def offers(self) -> Offers:
+        """What the captured context offered."""
+        return self._rebuilder.site.offers
 
     def _is_double(self) -> bool:
+        if self.frame.context.es:
+            return True  # the back buffer has that name there whatever the surface is
         batch = Batch()
         out = batch.out(4)
         batch.call("glGetIntegerv", GL.DOUBLEBUFFER, out)
         self._setup.run(batch)
         return bool(out.ints()[0])
 
+    def _make_windows(self) -> None:
+        """The windows that the frame goes to besides its own, by numbers of ours."""
+        set_surface(0, *self.context.main_surface)
+        calls = self.frame.calls
+        for call in calls.calls_of("wendaDrawable").tolist():
+            drawable, width, height = (int(calls.argument(call, name)) for name in ("drawable", "width", "height"))
+            known = self.names.by_class.setdefault("drawable", {})
+            if drawable and drawable not in known and len(known) < _MOST_WINDOWS:
+                known[drawable] = len(known) + 1
+                set_surface(known[drawable], *self.context.surface(min(width, 16384), min(height, 16384)))
+
+    def _own_stream(self, calls: CallStream, drop: npt.NDArray[np.bool_]) -> Prepared:
+        """Calls from before the frame, translated."""
+        edited = apply_edit(calls, Edit(drop=drop))
+        before = np.full(len(edited.offsets), -1, np.int64)
+        stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, before, 0)
+        return Prepared(stream, before, np.zeros(readback + 64, np.uint8), [])
+
+    def _run_stream(self, prepared: Prepared) -> None:
+        if len(prepared.stream):
+            self._setup.execute(prepared.stream.words, prepared.stream.arena, prepared.out)
+
     def _make_names(self) -> None:
         """Objects that the frame makes while it runs get their names here beforehand."""
-        calls, rebuilder = self.frame.calls, self._rebuilder
+        calls = self.frame.calls
         for command_id in np.unique(calls.ids).tolist():
             command = tables().commands[command_id]
             if not re.match(r"gl(Gen|Create)[A-Z]", command.name):
@@ -87,7 +129,21 @@ class ReplaySession:
                     arguments = [calls.argument(call, p.name) for p in command.parameters]
                     result = batch.call(command.name, *arguments)
                     self._setup.run(batch)
-                    rebuilder.names.create(command.return_class, call, calls.result(call), result.value)
+                    self.names.create(command.return_class, call, calls.result(call), result.value)
+        if self.frame.context.profile != "core":
+            self._adopt_names()
+
+    def _adopt_names(self) -> None:
+        """Names that the program made up and binds for the first time in the frame."""
+        calls = self.frame.calls
+        for command, parameter, class_name in _BINDS:
+            found: set[int] = set()
+            for like in tables().commands_like(command):
+                rows = calls.calls_of(like.name)
+                slot = tables()[command].parameter(parameter).slot
+                found |= set(np.unique(calls.column(rows, slot)).tolist()) if len(rows) else set()
+            unknown = sorted(found - {0} - set(self.names.by_class.get(class_name, {})))
+            self._rebuilder.generate(class_name, unknown)
 
     def _create(self, command: str, call: int, class_name: str, names: list[int]) -> None:
         calls = self.frame.calls
@@ -97,42 +153,17 @@ class ReplaySession:
         batch.call(command, *first, len(names), out)
         self._setup.run(batch)
         for name, here in zip(names, out.uints(), strict=True):
-            self._rebuilder.names.create(class_name, call, name, here)
+            self.names.create(class_name, call, name, here)
 
     # ---- the same start for every run ---------------------------------------------------------------
-
-    def _restore_batches(self) -> list[Batch]:
-        """Calls that put back what the frame writes, and then the context state."""
-        objects, rebuilder = self.frame.objects, self._rebuilder
-        written = written_objects(self.frame)
-        batch = rebuilder.upload_batch()
-        for buffer in objects.buffers:
-            if buffer.name in written.buffers:
-                rebuilder.restore_buffer(batch, buffer)
-        for texture in objects.textures:
-            if texture.name in written.textures:
-                rebuilder.restore_texture(batch, texture, texture.name in written.redefined_textures)
-        for framebuffer in objects.framebuffers:
-            if framebuffer.name in written.framebuffers:
-                rebuilder.define_framebuffer(batch, framebuffer)
-        for renderbuffer in objects.renderbuffers:
-            if renderbuffer.name in written.renderbuffers:
-                rebuilder.restore_renderbuffer(batch, renderbuffer)
-        rebuilder.restore_window(batch)
-        for vertex_array in objects.vertex_arrays:
-            if vertex_array.name in written.vertex_arrays:
-                rebuilder.define_vertex_array(batch, vertex_array)
-        for program in objects.programs:
-            if program.name in written.programs:
-                rebuilder.define_uniforms(batch, program)
-        state = Batch()
-        rebuilder.set_state(state)
-        return [batch, state]
 
     def restore(self) -> None:
         """Back to the state before the frame."""
         for batch in self._restore:
             self._setup.run(batch)
+        if self._lists_change:
+            self._run_stream(self._list_calls)
+        self._run_stream(self._setup_calls)
 
     # ---- running ------------------------------------------------------------------------------------
 
@@ -179,6 +210,10 @@ class ReplaySession:
         self._rebuilder.generate(class_name, captured)
         return captured
 
+    def redefine_vertex_arrays(self) -> None:
+        """Put back arrays that work of ours used: contexts without array objects have but one set."""
+        self._rebuilder.redefine_vertex_arrays()
+
     def drain(self) -> None:
         batch = Batch()
         batch.call("glFinish")
@@ -208,12 +243,15 @@ class ReplaySession:
         return np.frombuffer(out.data, np.float32, width * height).reshape(height, width)
 
     def _read_batch(self, here: int, buffer: int) -> Batch:
-        batch = Batch()
-        batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
+        site = self._rebuilder.site
+        batch = site.batch()
+        if site.offers.value(GL.PIXEL_PACK_BUFFER):
+            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
         for name in ("PACK_SWAP_BYTES", "PACK_ROW_LENGTH", "PACK_SKIP_ROWS", "PACK_SKIP_PIXELS"):
-            batch.call("glPixelStorei", getattr(GL, name), 0)
+            if site.offers("GL_" + name):
+                batch.call("glPixelStorei", getattr(GL, name), 0)
         batch.call("glPixelStorei", GL.PACK_ALIGNMENT, 1)
-        batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, here)
+        batch.call("glBindFramebuffer", site.read_target, here)
         if buffer != GL.NONE:
             batch.call("glReadBuffer", buffer)
         return batch

@@ -4,6 +4,7 @@ calls that must not run here left out."""
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +17,7 @@ from wendascope.replay.names import NameMap, translate
 
 _TRANSLATED = {
     "buffer", "texture", "sampler", "renderbuffer", "framebuffer", "vertex array", "program", "shader", "query",
+    "program pipeline", "transform feedback", "drawable",
 }  # fmt: skip
 
 # Questions, names, waits and messages: they do not change the picture, and their answers would have nowhere to go.
@@ -25,17 +27,59 @@ _LEFT_OUT = re.compile(
 )
 
 
+_NOT_IN_LISTS = re.compile(
+    r"gl(Named)?Buffer(Data|SubData|Storage)|gl(Map|Unmap|FlushMapped)(Named)?Buffer|gl(Copy|Clear|Invalidate)(Named)?Buffer(Sub)?Data"
+    r"|gl\w*Pointer|gl(Enable|Disable)(Client(State)?|VertexAttribArray)|glInterleavedArrays|gl(Push|Pop)ClientAttrib|glClientActiveTexture"
+    r"|glBindBuffer|glBindVertexArray|gl(Bind|Check)(Framebuffer|Renderbuffer)|glFramebuffer|glRenderbuffer|glReadPixels|glFlush|glFinish"
+    r"|glRenderMode|gl(Feedback|Select)Buffer|gl(Compile|Link|Attach|Detach|Shader|Validate)\w*|glTexImage\w*Multisample"
+)
+_INVERTED = (GL.QUERY_WAIT_INVERTED, GL.QUERY_NO_WAIT_INVERTED, GL.QUERY_BY_REGION_WAIT_INVERTED, GL.QUERY_BY_REGION_NO_WAIT_INVERTED)
+
+
 def left_out(command: Command) -> bool:
     """Whether a captured call is not replayed."""
     return bool(_LEFT_OUT.match(command.name))
 
 
-def drop_mask(calls: CallStream) -> npt.NDArray[np.bool_]:
-    """True for every call that is not replayed, shape (n,)."""
+def _mask(calls: CallStream, out: Callable[[Command], bool]) -> npt.NDArray[np.bool_]:
     commands = tables().commands
     ids = np.unique(calls.ids)
-    dropped = np.array([left_out(commands[i]) for i in ids.tolist()], bool)
+    dropped = np.array([out(commands[i]) for i in ids.tolist()], bool)
     return dropped[np.searchsorted(ids, calls.ids)] if len(ids) else np.zeros(0, bool)
+
+
+def drop_mask(frame: Frame) -> npt.NDArray[np.bool_]:
+    """True for every call of a frame that is not replayed, shape (n,)."""
+    dropped = _mask(frame.calls, left_out)
+    for first, last, drawn in _decided_conditions(frame):
+        dropped[[first, last]] = True
+        if not drawn:
+            inside = (frame.steps.call > first) & (frame.steps.call < last)
+            dropped[frame.steps.call[inside]] = True
+    return dropped
+
+
+def _decided_conditions(frame: Frame) -> Iterator[tuple[int, int, bool]]:
+    """Conditional rendering on a query of an earlier frame, whose result is known: (begin, end, whether it draws)."""
+    calls = frame.calls
+    begins = calls.calls_of("glBeginConditionalRender", "glBeginConditionalRenderNV")
+    ends = calls.calls_of("glEndConditionalRender", "glEndConditionalRenderNV")
+    asked: dict[int, int] = {}
+    for call in calls.calls_of("glBeginQuery", "glBeginQueryIndexed", "glBeginQueryARB").tolist():
+        asked.setdefault(int(calls.argument(call, "id")), call)
+    for begin in begins.tolist():
+        query = int(calls.argument(begin, "id"))
+        after = ends[ends > begin]
+        known = frame.objects.query_results.get(query)
+        if known is None or asked.get(query, len(calls)) < begin or len(after) == 0:
+            continue
+        inverted = int(calls.argument(begin, "mode")) in _INVERTED
+        yield begin, int(after[0]), (known == 0) if inverted else (known != 0)
+
+
+def list_drop_mask(lists: CallStream) -> npt.NDArray[np.bool_]:
+    """The same for the calls between glNewList and glEndList: those that GL runs at once are no part of a list."""
+    return _mask(lists, lambda command: left_out(command) or bool(_NOT_IN_LISTS.match(command.name)))
 
 
 class Translator:

@@ -21,7 +21,7 @@ import numpy as np
 from wendascope.errors import TargetError
 from wendascope.frame.packed import Batch
 
-PROTOCOL = 1
+PROTOCOL = 2
 _VALUES = 15
 _LAYOUT = struct.Struct(f"<II{_VALUES}Q")
 _F_ADD_SEALS, _F_SEAL_SHRINK = 1033, 2
@@ -93,7 +93,7 @@ class Channel:
         if not readable:
             return None
         try:
-            data, ancillary, _, _ = self._socket.recvmsg(_LAYOUT.size, socket.CMSG_SPACE(3 * 4))
+            data, ancillary, _, _ = self._socket.recvmsg(_LAYOUT.size, socket.CMSG_SPACE(4 * 4))
         except OSError as error:
             raise TargetError("the target went away during the capture") from error
         if len(data) != _LAYOUT.size:

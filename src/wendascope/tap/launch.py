@@ -24,9 +24,13 @@ from wendascope.errors import CancelledError, TargetError, WendascopeError
 from wendascope.frame.caveats import frame_caveats
 from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
 from wendascope.frame.journal import Journal
+from wendascope.frame.kept import Kept
+from wendascope.frame.mappings import settle_writes
+from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, CallStream, Executor
 from wendascope.frame.passes import framebuffer_size
 from wendascope.frame.prune import drop_unseen_contents
+from wendascope.frame.state_table import PIXEL_STORE
 from wendascope.registry import GL, native_library
 from wendascope.tap.channel import PROTOCOL, Boundary, Channel, Kind, Message, read_memory_file
 from wendascope.tap.snapshot import Snapshot, take_snapshot
@@ -285,13 +289,14 @@ class Target:
 
     def _snapshot(self, paused: Message) -> Snapshot:
         assert self.channel is not None
-        _, context, group, width, height, platform, _, journal_words, journal_bytes, names_bytes = paused.values[:10]
+        _, context, group, width, height, platform, _, journal_words, journal_bytes, names_bytes, kept_bytes = paused.values[:11]
         try:
             journal = _stream(paused.fds[0], journal_words, paused.fds[1], journal_bytes)
             names = _names(read_memory_file(paused.fds[2], names_bytes), context, group)
+            kept = Kept.parse(read_memory_file(paused.fds[3], kept_bytes))
         finally:
             paused.close()
-        snapshot = take_snapshot(self.channel, names, Journal(journal, group), (width, height))
+        snapshot = take_snapshot(self.channel, names, Journal(journal, group), kept, (width, height))
         snapshot.context.platform = ("none", "GLX", "EGL")[platform]
         return snapshot
 
@@ -302,7 +307,7 @@ class Target:
             words, arena_bytes, failed, elsewhere = message.values[7:11]
             if failed:
                 raise TargetError("memory ran out while the frame was recorded")
-            calls = _stream(message.fds[0], words, message.fds[1], arena_bytes)
+            calls = settle_writes(_stream(message.fds[0], words, message.fds[1], arena_bytes))
         finally:
             message.close()
         if len(calls) == 0:
@@ -322,12 +327,12 @@ class Target:
         )
         frame = Frame(
             metadata, snapshot.context, snapshot.default_framebuffer, snapshot.state, snapshot.objects, snapshot.blobs, calls,
-            beats, snapshot.caveats, reference, framebuffer,
+            snapshot.setup, snapshot.lists, beats, snapshot.caveats, reference, framebuffer,
         )  # fmt: skip
         metadata.left_out = drop_unseen_contents(frame)
         frame.caveats += frame_caveats(frame)
         if elsewhere:
-            frame.caveats.append(f"{elsewhere} calls of other threads or contexts during the frame were not recorded")
+            frame.caveats.append(f"{elsewhere} calls of other contexts that share its objects, made during the frame, were not recorded")
         return frame
 
     def _reference(self, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
@@ -338,45 +343,51 @@ class Target:
 
 def read_reference(executor: Executor, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
     """The finished picture and the framebuffer it is in. Leaves the target's state as it was."""
-    batch = Batch()
-    asked = (
-        "READ_FRAMEBUFFER_BINDING", "PIXEL_PACK_BUFFER_BINDING", "PACK_ALIGNMENT", "PACK_ROW_LENGTH", "PACK_SKIP_ROWS",
-        "PACK_SKIP_PIXELS",
-    )  # fmt: skip
-    outs = {name: batch.out(4) for name in asked}
+    offers = Offers(snapshot.context)
+    target = GL.READ_FRAMEBUFFER if offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
+    bindings = {"framebuffer": GL.READ_FRAMEBUFFER_BINDING if target == GL.READ_FRAMEBUFFER else GL.FRAMEBUFFER_BINDING}
+    if offers.value(GL.PIXEL_PACK_BUFFER):
+        bindings["pack"] = GL.PIXEL_PACK_BUFFER_BINDING
+    store = [name for name in PIXEL_STORE if name.startswith("PACK") and offers("GL_" + name)]
+    batch = Batch(offers)
+    outs = {name: batch.out(4) for name in (*bindings, *store)}
     for name, out in outs.items():
-        batch.call("glGetIntegerv", getattr(GL, name), out)
+        batch.call("glGetIntegerv", bindings.get(name) or getattr(GL, name), out)
     executor.run(batch)
     value = {name: out.ints()[0] for name, out in outs.items()}
-    batch = Batch()
+    bound = value["framebuffer"]
+    batch = Batch(offers)
     window_buffer = batch.out(4)
-    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)
-    batch.call("glGetIntegerv", GL.READ_BUFFER, window_buffer)
-    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, value["READ_FRAMEBUFFER_BINDING"])
+    batch.call("glBindFramebuffer", target, 0)
+    if offers.value(GL.READ_BUFFER):
+        batch.call("glGetIntegerv", GL.READ_BUFFER, window_buffer)
+    batch.call("glBindFramebuffer", target, bound)
     executor.run(batch)
-    framebuffer = 0 if boundary == Boundary.swap else value["READ_FRAMEBUFFER_BINDING"]
+    framebuffer = 0 if boundary == Boundary.swap else bound
     default = snapshot.default_framebuffer
     width, height = default.width, default.height
     if framebuffer:
         record = snapshot.objects.framebuffer(framebuffer)
         width, height = framebuffer_size(record, snapshot.objects) if record else (0, 0)
-    batch = Batch()
+    batch = Batch(offers)
     picture = None
     if width and height:
-        batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, framebuffer)
+        batch.call("glBindFramebuffer", target, framebuffer)
         if framebuffer == 0:
             batch.call("glReadBuffer", GL.BACK if default.double else GL.FRONT)
-        batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
-        for name, setting in (("PACK_ALIGNMENT", 1), ("PACK_ROW_LENGTH", 0), ("PACK_SKIP_ROWS", 0), ("PACK_SKIP_PIXELS", 0)):
-            batch.call("glPixelStorei", getattr(GL, name), setting)
+        if "pack" in value:
+            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
+        for name in store:
+            batch.call("glPixelStorei", getattr(GL, name), 1 if name == "PACK_ALIGNMENT" else 0)
         picture = batch.out(width * height * 4)
         batch.call("glReadPixels", 0, 0, width, height, GL.RGBA, GL.UNSIGNED_BYTE, picture)
-        for name in ("PACK_ALIGNMENT", "PACK_ROW_LENGTH", "PACK_SKIP_ROWS", "PACK_SKIP_PIXELS"):
+        for name in store:
             batch.call("glPixelStorei", getattr(GL, name), value[name])
         if framebuffer == 0:
             batch.call("glReadBuffer", window_buffer.ints()[0])
-        batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, value["PIXEL_PACK_BUFFER_BINDING"])
-    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, value["READ_FRAMEBUFFER_BINDING"])
+        if "pack" in value:
+            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, value["pack"])
+    batch.call("glBindFramebuffer", target, bound)
     executor.run(batch)
     return (Picture.from_bytes(picture.data, width, height) if picture else None), framebuffer
 

@@ -20,15 +20,14 @@ enum {
 };
 
 #define MESSAGE_VALUES 15
-#define MESSAGE_FDS 3
+#define MESSAGE_FDS 4
 typedef struct {
   uint32_t type, fds;
   uint64_t v[MESSAGE_VALUES];
 } Message;
 
-extern uint32_t tap_recording_thread;
 extern TapContext *tap_recording_context;
-extern uint64_t tap_elsewhere; /* calls of other threads and contexts during the recording */
+extern uint64_t tap_elsewhere; /* calls of other contexts of the share group during the recording */
 
 static int control = -1;
 static int connected_once;
@@ -111,7 +110,7 @@ static void after_fork(void) {
   control = -1;
   connected_once = 0;
   armed_frame = 0;
-  tap_mode = 0;
+  tap_mode &= TAP_LISTING;
   frame = 0;
 }
 
@@ -187,7 +186,6 @@ static void begin_recording(const TapDrawable *drawable) {
   tap_stream_close(&tap_frame);
   if (tap_stream_open(&tap_frame, "wenda-frame", 1 << 20) != 0) return;
   recorded_drawable = *drawable;
-  tap_recording_thread = tap_thread();
   tap_recording_context = tap_context();
   tap_elsewhere = 0;
   tap_mode |= TAP_RECORDING;
@@ -226,26 +224,35 @@ static void describe(Message *message, const TapDrawable *drawable) {
 }
 
 static void pause_here(const TapDrawable *drawable) {
-  Message message = {.type = MESSAGE_PAUSED, .fds = 3};
-  TapSink names;
+  Message message = {.type = MESSAGE_PAUSED, .fds = 4};
+  TapSink names, kept;
   if (tap_sink_open(&names, "wenda-names", 1 << 16) != 0) return;
+  if (tap_sink_open(&kept, "wenda-kept", 1 << 16) != 0) {
+    tap_sink_close(&names);
+    return;
+  }
   tap_names_write(&names);
   tap_contexts_write(&names);
+  tap_kept_write(&kept, tap_context()->group);
   if (!tap_journal.calls.base && tap_stream_open(&tap_journal, "wenda-journal", 1 << 16) != 0) return;
   drain_errors(1);
   describe(&message, drawable);
   message.v[7] = tap_journal.calls.used;
   message.v[8] = tap_journal.arena.used;
   message.v[9] = names.used;
-  int fds[3] = {tap_journal.calls.fd, tap_journal.arena.fd, names.fd};
+  message.v[10] = kept.used;
+  int fds[4] = {tap_journal.calls.fd, tap_journal.arena.fd, names.fd, kept.fd};
   armed_frame = 0;
-  int sent = send_message(&message, fds, 3, 0);
+  int sent = send_message(&message, fds, 4, 0);
   tap_sink_close(&names);
+  tap_sink_close(&kept);
   if (sent == 0) serve(drawable);
 }
 
 static void finish_recording(const TapDrawable *drawable) {
+  tap_compare_mappings();
   tap_mode &= ~TAP_RECORDING;
+  tap_unwatch_all();
   Message message = {.type = MESSAGE_RECORDED, .fds = 2};
   drain_errors(1);
   describe(&message, drawable);
@@ -261,8 +268,17 @@ static void finish_recording(const TapDrawable *drawable) {
 
 void tap_boundary_before(int kind, const TapDrawable *drawable) {
   if (serving || kind != wanted_boundary) return;
-  if ((tap_mode & TAP_RECORDING) && tap_thread() == tap_recording_thread && recorded_drawable.drawable == drawable->drawable)
-    finish_recording(drawable);
+  if (tap_recording_here() && recorded_drawable.drawable == drawable->drawable) finish_recording(drawable);
+}
+
+/* The recorded context goes on to another window, or comes back. */
+void tap_drawable_changed(const TapDrawable *drawable) {
+  if (!tap_recording_here()) return;
+  TapCall c = {.id = TAP_ID_wendaDrawable, .slots = 3};
+  c.s[0] = drawable->drawable == recorded_drawable.drawable ? 0 : drawable->drawable;
+  tap_drawable_size(drawable, &c.s[1], &c.s[2]);
+  c.begin = c.end = tap_now();
+  tap_append(&tap_frame, &c);
 }
 
 void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
@@ -270,8 +286,9 @@ void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_beg
   tap_connect();
   frame++;
   if (control < 0) {
-    if (tap_mode) { /* Wendascope went away during the frame */
-      tap_mode = 0;
+    if (tap_mode & (TAP_RECORDING | TAP_MARKERS)) { /* Wendascope went away during the frame */
+      tap_mode &= TAP_LISTING;
+      tap_unwatch_all();
       tap_stream_close(&tap_frame);
     }
     return;

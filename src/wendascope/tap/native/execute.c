@@ -9,6 +9,11 @@ const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, in
     if (!offsets && length) r->error = TAP_RUN_POINTER;
     return (const void *)(uintptr_t)length;
   }
+  if (mode == TAP_POINTER_OUT) { /* what an earlier call of the batch gave */
+    if (at > r->out_size || length > r->out_size - at) r->error = TAP_RUN_POINTER;
+    else if (length < need) r->error = TAP_RUN_SHORT;
+    return r->error ? NULL : r->out + at;
+  }
   if (mode != TAP_POINTER_BLOB || at > r->arena_size || length > r->arena_size - at) {
     r->error = TAP_RUN_POINTER;
     return NULL;
@@ -74,18 +79,23 @@ void wendaString_run(GLenum name, GLint index, GLsizei size, char *text) {
   if (size > 0) strncpy(text, string ? string : "", (size_t)size - 1);
 }
 
-void wendaWriteMapped_run(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr size, const void *data) {
-  void *base = NULL;
-  GLint length = 0;
-  if (target) {
-    TAP_REAL(glGetBufferPointerv, void (*)(GLenum, GLenum, void **))(target, GL_BUFFER_MAP_POINTER, &base);
-    TAP_REAL(glGetBufferParameteriv, void (*)(GLenum, GLenum, GLint *))(target, GL_BUFFER_MAP_LENGTH, &length);
-  } else {
-    TAP_REAL(glGetNamedBufferPointerv, void (*)(GLuint, GLenum, void **))(buffer, GL_BUFFER_MAP_POINTER, &base);
-    TAP_REAL(glGetNamedBufferParameteriv, void (*)(GLuint, GLenum, GLint *))(buffer, GL_BUFFER_MAP_LENGTH, &length);
-  }
-  if (base && offset >= 0 && size >= 0 && offset <= length && size <= length - offset)
-    memcpy((uint8_t *)base + offset, data, (size_t)size);
+/* Another window of the program becomes current, in whatever context is. */
+#define SURFACES 64
+static struct { void *display, *surface; } surfaces[SURFACES];
+
+void tap_set_surface(uint64_t number, void *display, void *surface) {
+  if (number >= SURFACES) return;
+  surfaces[number].display = display;
+  surfaces[number].surface = surface;
+}
+
+void wendaDrawable_run(GLuint64 drawable, GLuint width, GLuint height) {
+  (void)width;
+  (void)height;
+  if (drawable >= SURFACES || !surfaces[drawable].surface) return;
+  unsigned (*make)(void *, void *, void *, void *) = (unsigned (*)(void *, void *, void *, void *))tap_system_function("eglMakeCurrent");
+  void *(*current)(void) = (void *(*)(void))tap_system_function("eglGetCurrentContext");
+  if (make && current) make(surfaces[drawable].display, surfaces[drawable].surface, surfaces[drawable].surface, current());
 }
 
 int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,

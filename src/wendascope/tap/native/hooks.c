@@ -114,7 +114,7 @@ void *tap_resolve(int id) {
 }
 
 /* A function of the window system, from wherever the program got it. */
-static void *system_function(const char *name) {
+void *tap_system_function(const char *name) {
   void *real = next(name);
   if (!real) real = loaded_symbol(name[0] == 'e' ? "libEGL.so.1" : "libGL.so.1", name);
   if (!real && name[0] == 'g') real = loaded_symbol("libGLX.so.0", name);
@@ -124,7 +124,7 @@ static void *system_function(const char *name) {
 }
 
 #define SYSTEM(variable, name) \
-  if (!variable) variable = (__typeof__(variable))system_function(name)
+  if (!variable) variable = (__typeof__(variable))tap_system_function(name)
 
 /* ---- contexts -------------------------------------------------------------------------------------- */
 
@@ -173,6 +173,7 @@ static void made_current(void *handle, TapDrawable drawable) {
     c = context_of(handle);
   }
   current = c;
+  if (drawable.drawable != current_drawable.drawable && c) tap_drawable_changed(&drawable);
   current_drawable = drawable;
   if (c) tap_connect();
 }
@@ -197,6 +198,7 @@ TapContext *tap_context(void) {
       c->major = atoi(version);
       const char *dot = strchr(version, '.');
       c->minor = dot ? atoi(dot + 1) : 0;
+      if (!c->es && c->major * 10 + c->minor >= 32) c->core = (tap_get(GL_CONTEXT_PROFILE_MASK) & 1) != 0;
       c->known = c != &unknown_context;
     }
   }

@@ -1,6 +1,7 @@
 /* Recording: wrappers open a call, keep what it points to, and append it to the frame or the journal. */
 #define _GNU_SOURCE
 #include <pthread.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
 #include <sys/syscall.h>
@@ -11,7 +12,6 @@
 volatile int tap_mode;
 TapCounts tap_counts;
 TapStream tap_frame, tap_journal;
-uint32_t tap_recording_thread;
 TapContext *tap_recording_context;
 uint64_t tap_elsewhere;
 static pthread_mutex_t journal_lock = PTHREAD_MUTEX_INITIALIZER;
@@ -31,6 +31,12 @@ uint32_t tap_thread(void) {
 
 int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity) {
   memset(sink, 0, sizeof *sink);
+  if (!name) {
+    sink->fd = -1;
+    sink->base = malloc(capacity);
+    sink->capacity = sink->base ? capacity : 0;
+    return sink->base ? 0 : -1;
+  }
   sink->fd = memfd_create(name, MFD_CLOEXEC);
   if (sink->fd < 0) return -1;
   if (ftruncate(sink->fd, (off_t)capacity) == 0) {
@@ -48,8 +54,12 @@ int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity) {
 
 void tap_sink_close(TapSink *sink) {
   if (!sink->base) return;
-  munmap(sink->base, sink->capacity);
-  close(sink->fd);
+  if (sink->fd < 0) {
+    free(sink->base);
+  } else {
+    munmap(sink->base, sink->capacity);
+    close(sink->fd);
+  }
   memset(sink, 0, sizeof *sink);
 }
 
@@ -58,9 +68,14 @@ uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes) {
   if (sink->used + bytes > sink->capacity) {
     uint64_t capacity = sink->capacity * 2;
     while (sink->used + bytes > capacity) capacity *= 2;
-    if (ftruncate(sink->fd, (off_t)capacity) != 0) return NULL;
-    void *moved = mremap(sink->base, sink->capacity, capacity, MREMAP_MAYMOVE);
-    if (moved == MAP_FAILED) return NULL;
+    void *moved;
+    if (sink->fd < 0) {
+      if (!(moved = realloc(sink->base, capacity))) return NULL;
+    } else {
+      if (ftruncate(sink->fd, (off_t)capacity) != 0) return NULL;
+      moved = mremap(sink->base, sink->capacity, capacity, MREMAP_MAYMOVE);
+      if (moved == MAP_FAILED) return NULL;
+    }
     sink->base = moved;
     sink->capacity = capacity;
   }
@@ -79,6 +94,11 @@ int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity) {
   return 0;
 }
 
+int tap_stream_open_private(TapStream *stream) {
+  stream->failed = 0;
+  return tap_sink_open(&stream->calls, NULL, 512) != 0 || tap_sink_open(&stream->arena, NULL, 64) != 0 ? -1 : 0;
+}
+
 void tap_stream_close(TapStream *stream) {
   tap_sink_close(&stream->calls);
   tap_sink_close(&stream->arena);
@@ -89,13 +109,18 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   c->slots = (uint16_t)slots;
   c->flags = 0;
   c->pointers = 0;
-  c->frame = 0;
-  if ((tap_mode & TAP_RECORDING) && depth == 0) {
-    c->frame = tap_thread() == tap_recording_thread && tap_context() == tap_recording_context;
-    if (!c->frame) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
+  c->frame = c->bare = 0;
+  c->list = c->image = NULL;
+  c->nested = depth > 0;
+  if ((tap_mode & TAP_RECORDING) && !c->nested) {
+    c->frame = tap_context() == tap_recording_context;
+    /* contexts that share nothing with the recorded one cannot change its picture */
+    if (!c->frame && tap_context()->group == tap_recording_context->group) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
   }
-  c->journal = (uint8_t)(journal && depth == 0);
-  c->active = c->frame || c->journal;
+  if ((tap_mode & TAP_LISTING) && !c->nested) c->list = tap_open_list();
+  c->list_call = c->list != NULL;
+  c->journal = (uint8_t)(journal && !c->nested);
+  c->active = c->frame || c->journal || c->list;
   depth++;
 }
 
@@ -115,6 +140,8 @@ static void add_pointer(TapCall *c, int slot, int mode, const void *pointer, con
   p->lengths = lengths;
   p->length = length;
 }
+
+int tap_recording_here(void) { return (tap_mode & TAP_RECORDING) && tap_context() == tap_recording_context; }
 
 static void raw(TapCall *c, int slot, const void *pointer) {
   c->s[slot] = TAP_POINTER_RAW << 60;
@@ -164,10 +191,8 @@ void tap_buffer_or_out(TapCall *c, int slot, const void *pointer, int binding) {
 
 void tap_array_pointer(TapCall *c, int slot, const void *pointer) {
   raw(c, slot, pointer);
-  if (pointer && tap_get(GL_ARRAY_BUFFER_BINDING) == 0) {
-    c->s[slot + 1] = 0;
-    c->flags |= TAP_FLAG_CLIENT_MEMORY;
-  }
+  /* client memory: each draw that reads it keeps what it reads */
+  if (pointer && tap_get(GL_ARRAY_BUFFER_BINDING) == 0) c->s[slot + 1] = 0;
 }
 
 static uint64_t one_string(const TapPointer *p, uint64_t i) {
@@ -211,7 +236,7 @@ static uint64_t append_blob(TapStream *stream, const TapPointer *p) {
   return at;
 }
 
-static void append(TapStream *stream, TapCall *c) {
+void tap_append(TapStream *stream, TapCall *c) {
   if (stream->failed) return;
   for (int i = 0; i < c->pointers; i++) {
     const TapPointer *p = &c->p[i];
@@ -235,46 +260,22 @@ static void append(TapStream *stream, TapCall *c) {
 
 void tap_call_close(TapCall *c) {
   depth--;
-  if (c->frame && (tap_mode & TAP_RECORDING)) append(&tap_frame, c);
+  if (c->frame && (tap_mode & TAP_RECORDING)) tap_append(&tap_frame, c);
+  if (c->list_call) tap_kept_append(c->list, c);
+  if (c->image) {
+    for (int i = 0; c->bare && i < c->pointers; i++) c->s[c->p[i].slot] = c->s[c->p[i].slot + 1] = 0;
+    if (c->bare) c->pointers = 0;
+    tap_kept_append(c->image, c);
+  }
   if (c->journal) {
     pthread_mutex_lock(&journal_lock);
     if (!tap_journal.calls.base && !tap_journal.failed) tap_journal.failed = tap_stream_open(&tap_journal, "wenda-journal", 1 << 16);
     uint64_t thread_and_group = tap_context()->group;
-    append(&tap_journal, c);
+    tap_append(&tap_journal, c);
     if (!tap_journal.failed) {
       uint64_t *header = (uint64_t *)(tap_journal.calls.base + tap_journal.calls.used) - TAP_HEADER_WORDS - c->slots;
       header[1] |= thread_and_group << 32; /* in the journal the error word holds the share group */
     }
     pthread_mutex_unlock(&journal_lock);
   }
-}
-
-/* Before a mapping ends or is flushed: its contents, as a call of our own that writes them. */
-void tap_keep_mapping(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr length) {
-  if (!(tap_mode & TAP_RECORDING) || tap_thread() != tap_recording_thread) return;
-  void *base = NULL;
-  GLint size = 0, access = 0;
-  if (target) {
-    TAP_REAL(glGetBufferPointerv, void (*)(GLenum, GLenum, void **))(target, GL_BUFFER_MAP_POINTER, &base);
-    void (*parameter)(GLenum, GLenum, GLint *) = TAP_REAL(glGetBufferParameteriv, void (*)(GLenum, GLenum, GLint *));
-    parameter(target, GL_BUFFER_MAP_LENGTH, &size);
-    parameter(target, GL_BUFFER_ACCESS_FLAGS, &access);
-  } else {
-    TAP_REAL(glGetNamedBufferPointerv, void (*)(GLuint, GLenum, void **))(buffer, GL_BUFFER_MAP_POINTER, &base);
-    void (*parameter)(GLuint, GLenum, GLint *) = TAP_REAL(glGetNamedBufferParameteriv, void (*)(GLuint, GLenum, GLint *));
-    parameter(buffer, GL_BUFFER_MAP_LENGTH, &size);
-    parameter(buffer, GL_BUFFER_ACCESS_FLAGS, &access);
-  }
-  const GLint write_bit = 2, explicit_flush = 0x10;
-  if (!base || !(access & write_bit) || (length < 0 && (access & explicit_flush))) return;
-  if (length < 0) length = size;
-  if (offset < 0 || offset + length > size) return;
-  TapCall c = {.id = TAP_ID_wendaWriteMapped, .slots = 6, .frame = 1, .active = 1};
-  c.s[0] = target;
-  c.s[1] = buffer;
-  c.s[2] = (uint64_t)offset;
-  c.s[3] = (uint64_t)length;
-  tap_in(&c, 4, (uint8_t *)base + offset, (uint64_t)length);
-  c.begin = c.end = tap_now();
-  append(&tap_frame, &c);
 }

@@ -29,7 +29,7 @@ struct _cl_event;
 #include "generated.h"
 
 #define TAP_EXPORT __attribute__((visibility("default")))
-#define TAP_PROTOCOL 1
+#define TAP_PROTOCOL 2
 
 /* ---- the packed call ---------------------------------------------------------------------- */
 
@@ -42,6 +42,7 @@ struct _cl_event;
 #define TAP_FLAG_LOST 1u          /* an input of unknown length was not recorded */
 #define TAP_FLAG_CLIENT_MEMORY 2u /* a vertex array in client memory */
 #define TAP_FLAG_CHECK_ERROR 4u   /* executor: store glGetError after this call */
+#define TAP_FLAG_EARLIER 8u       /* belongs right after the wait before it: a write seen only now */
 #define TAP_MAX_SLOTS 40
 #define TAP_MAX_POINTERS 8
 
@@ -52,7 +53,7 @@ typedef struct {
   uint64_t used, capacity;
 } TapSink;
 
-int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity);
+int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity); /* fd < 0: in private memory */
 void tap_sink_close(TapSink *sink);
 uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes); /* NULL when memory is out */
 
@@ -68,9 +69,13 @@ typedef struct {
   uint64_t length;
 } TapPointer;
 
+typedef struct TapKept TapKept;
 typedef struct {
   uint16_t id, slots, flags;
-  uint8_t active, frame, journal, pointers;
+  uint8_t active, nested, pointers;
+  uint8_t frame, journal, list_call; /* where it is appended: the frame, the journal, the open display list */
+  uint8_t bare;                      /* the image is kept without its pixels */
+  TapKept *list, *image;
   uint64_t begin, end;
   uint64_t s[TAP_MAX_SLOTS];
   TapPointer p[TAP_MAX_POINTERS];
@@ -82,7 +87,7 @@ extern void *const tap_wrappers[TAP_FUNCTIONS];
 
 /* ---- recording ------------------------------------------------------------------------------ */
 
-enum { TAP_RECORDING = 1, TAP_MARKERS = 2 };
+enum { TAP_RECORDING = 1, TAP_MARKERS = 2, TAP_LISTING = 4 };
 extern volatile int tap_mode; /* 0 while idle: the one branch a wrapper takes */
 typedef struct {
   uint64_t calls, draws, vertices;
@@ -93,7 +98,10 @@ extern TapStream tap_frame, tap_journal;
 enum { TAP_BINDING_UNPACK, TAP_BINDING_PACK, TAP_BINDING_ELEMENTS, TAP_BINDING_INDIRECT, TAP_BINDING_QUERY };
 
 int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity);
+int tap_stream_open_private(TapStream *stream);
 void tap_stream_close(TapStream *stream);
+void tap_append(TapStream *stream, TapCall *call);
+int tap_recording_here(void); /* whether this thread's context is the one being recorded */
 void tap_call_open(TapCall *c, int id, int slots, int journal);
 void tap_call_start(TapCall *c);
 void tap_call_stop(TapCall *c);
@@ -105,7 +113,6 @@ void tap_strings(TapCall *c, int slot, const char *const *strings, const int *le
 void tap_buffer_or_in(TapCall *c, int slot, const void *pointer, int binding, uint64_t length);
 void tap_buffer_or_out(TapCall *c, int slot, const void *pointer, int binding);
 void tap_array_pointer(TapCall *c, int slot, const void *pointer);
-void tap_keep_mapping(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr length);
 uint64_t tap_now(void);
 uint32_t tap_thread(void);
 
@@ -126,6 +133,32 @@ static inline double tap_to_double(uint64_t slot) {
   return v.d;
 }
 
+/* ---- what is kept beside the calls themselves --------------------------------------------------- */
+
+enum { TAP_KEPT_LIST, TAP_KEPT_IMAGE };
+TapKept *tap_open_list(void); /* of this thread, or NULL */
+void tap_list_begin(GLuint list, GLenum mode);
+void tap_list_end(void);
+void tap_lists_delete(GLuint first, GLsizei range);
+void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int whole);
+void tap_kept_append(TapKept *kept, TapCall *call);
+void tap_kept_remove(int kind, int64_t count, const GLuint *names);
+int tap_kept_write(TapSink *sink, uint32_t group);
+
+void tap_arrays(TapCall *draw, int64_t first, int64_t count, int64_t instances, uint64_t base);
+void tap_arrays_multi(TapCall *draw, const GLint *first, const GLsizei *count, int64_t draws);
+void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t count, int64_t base_vertex, int64_t instances, uint64_t base);
+void tap_arrays_split(TapCall *draw, GLenum mode, const GLsizei *count, GLenum type, const void *const *indices, int64_t draws, const GLint *base);
+void tap_array_element(TapCall *draw);
+
+GLuint tap_bound_buffer(GLenum target);
+void tap_keep_mapping(GLuint buffer, GLintptr offset, GLsizeiptr length);
+void tap_indirect(TapCall *draw, const void *indirect, GLintptr count_at, int64_t draws, int64_t stride, uint64_t unit);
+void tap_watch(GLuint buffer);
+void tap_unwatch(GLuint buffer);
+void tap_unwatch_all(void);
+void tap_compare_mappings(void);
+
 /* ---- sizes ------------------------------------------------------------------------------------ */
 
 static inline uint64_t tap_count(int64_t count) { return count > 0 ? (uint64_t)count : 0; }
@@ -143,12 +176,13 @@ typedef struct TapContext {
   struct TapContext *next;
   void *handle;
   uint32_t id, group;
-  int known, es, major, minor;
+  int known, es, core, major, minor;
 } TapContext;
 
 TapContext *tap_context(void); /* of this thread; never NULL */
 GLint tap_get(GLenum pname);   /* one integer of the real context */
 void *tap_resolve(int id);
+void *tap_system_function(const char *name); /* of GLX or EGL */
 extern void *tap_reals[TAP_FUNCTIONS];
 static inline void *tap_real(int id) {
   void *real = tap_reals[id];
@@ -179,6 +213,7 @@ void tap_boundary_before(int kind, const TapDrawable *drawable);
 void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end);
 void tap_at_marker(int kind);
 TapDrawable tap_current_drawable(void);
+void tap_drawable_changed(const TapDrawable *drawable);
 void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *height);
 void tap_connect(void);
 GLenum tap_take_error(void);
@@ -204,7 +239,16 @@ const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t co
 void wendaClock_run(uint64_t *nanoseconds);
 void wendaDrainedClock_run(uint64_t *nanoseconds);
 void wendaString_run(GLenum name, GLint index, GLsizei size, char *text);
-void wendaWriteMapped_run(GLenum target, GLuint buffer, GLintptr offset, GLsizeiptr size, const void *data);
+void wendaWriteBuffer_run(GLuint buffer, GLintptr offset, GLsizeiptr size, const void *data);
+void wendaReadBuffer_run(GLuint buffer, GLintptr offset, GLsizeiptr size, void *data);
+void wendaWatchBuffer_run(GLuint buffer);
+void wendaIndirect_run(GLsizei size, const void *data);
+void wendaDrawable_run(GLuint64 drawable, GLuint width, GLuint height);
+void wendaClientArray_run(GLenum array, GLuint index, GLint size, GLenum type, GLuint flags, GLsizei stride, GLuint divisor,
+                          GLintptr skip, GLsizeiptr length, const void *data);
+
+/* Where `wendaDrawable` finds the surfaces of this process. */
+TAP_EXPORT void tap_set_surface(uint64_t number, void *display, void *surface);
 
 /* Runs packed calls. Returns the number of calls run; when a call is refused, `*error` says why and
  * the return value is its index. `progress`, if given, holds the index of the call being run. */

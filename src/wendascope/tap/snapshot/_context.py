@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
+from wendascope.errors import TargetError
 from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, Executor
 from wendascope.frame.state_table import INDEXED_BUFFER_TARGETS
 from wendascope.registry import GL
-from wendascope.tap.snapshot._reader import State
+from wendascope.tap.snapshot._reader import Reader
 
 _LIMITS = (
     "MAX_COMBINED_TEXTURE_IMAGE_UNITS MAX_VERTEX_ATTRIBS MAX_COLOR_ATTACHMENTS MAX_DRAW_BUFFERS MAX_TEXTURE_SIZE "
@@ -16,78 +20,106 @@ _LIMITS = (
 
 def read_context(executor: Executor) -> ContextInfo:
     """Version, profile, limits and extensions of the current context."""
-    batch = Batch()
-    integers = {name: batch.out(4) for name in ("MAJOR_VERSION", "MINOR_VERSION", "CONTEXT_FLAGS", "NUM_EXTENSIONS", "CONTEXT_PROFILE_MASK")}
-    for name, out in integers.items():
-        batch.call("glGetIntegerv", getattr(GL, name), out)
-    limits = {}
-    for name in (*_LIMITS, *(row[3] for row in INDEXED_BUFFER_TARGETS.values()), "MAX_IMAGE_UNITS"):
-        limits[name] = batch.out(4)
-        batch.call("glGetIntegerv", getattr(GL, name), limits[name])
-    executor.run(batch)
-    number = {name: out.ints()[0] for name, out in integers.items()}
-    strings = read_strings(executor, number["NUM_EXTENSIONS"])
-    version = strings["VERSION"]
-    es = version.startswith("OpenGL ES")
-    profile = "es" if es else "compatibility" if number["CONTEXT_PROFILE_MASK"] & 2 else "core"
-    if not es and (number["MAJOR_VERSION"], number["MINOR_VERSION"]) < (3, 2):
-        profile = "compatibility" if "GL_ARB_compatibility" in strings["EXTENSIONS"].split() else "core"
-    return ContextInfo(
-        api="OpenGL ES" if es else "OpenGL",
-        major=number["MAJOR_VERSION"],
-        minor=number["MINOR_VERSION"],
-        profile=profile,
-        flags=number["CONTEXT_FLAGS"],
-        version=version,
+    strings = read_strings(executor)
+    context = ContextInfo(
+        version=strings["VERSION"],
         shading_language=strings["SHADING_LANGUAGE_VERSION"],
         renderer=strings["RENDERER"],
         vendor=strings["VENDOR"],
-        extensions=strings["EXTENSIONS"].split(),
-        limits={name: out.ints()[0] for name, out in limits.items()},
     )
+    found = re.search(r"(\d+)\.(\d+)", context.version)
+    if found is None:
+        raise TargetError(f"the context calls itself {context.version!r}, which names no version")
+    context.api = "OpenGL ES" if context.version.startswith("OpenGL ES") else "OpenGL"
+    context.major, context.minor = int(found[1]), int(found[2])
+    context.extensions = _extensions(executor, context)
+    batch = Batch()
+    wanted = [*_LIMITS, *(row[3] for row in INDEXED_BUFFER_TARGETS.values()), "MAX_IMAGE_UNITS", "CONTEXT_FLAGS", "CONTEXT_PROFILE_MASK"]
+    offers = Offers(context)
+    outs = {name: batch.out(4) for name in wanted if offers("GL_" + name)}
+    for name, out in outs.items():
+        batch.call("glGetIntegerv", getattr(GL, name), out)
+    executor.run(batch)
+    number = {name: out.ints()[0] for name, out in outs.items()}
+    context.flags = number.pop("CONTEXT_FLAGS", 0)
+    mask = number.pop("CONTEXT_PROFILE_MASK", 0)
+    context.limits = number
+    if context.es:
+        context.profile = "es"
+    elif context.number >= 32:
+        context.profile = "compatibility" if mask & 2 else "core"
+    else:
+        context.profile = "core" if context.number == 31 and "GL_ARB_compatibility" not in context.extensions else "compatibility"
+    return context
 
 
-def read_strings(executor: Executor, extensions: int) -> dict[str, str]:
+def _extensions(executor: Executor, context: ContextInfo) -> list[str]:
+    """By index where the context has that, else the one long string."""
+    batch = Batch()
+    if context.number < 30:
+        text = batch.out(1 << 16)
+        batch.call("wendaString", GL.EXTENSIONS, -1, 1 << 16, text)
+        executor.run(batch)
+        return text.text().split()
+    count = batch.out(4)
+    batch.call("glGetIntegerv", GL.NUM_EXTENSIONS, count)
+    executor.run(batch)
+    batch = Batch()
+    found = [batch.out(96) for _ in range(count.ints()[0])]
+    for index, out in enumerate(found):
+        batch.call("wendaString", GL.EXTENSIONS, index, 96, out)
+    executor.run(batch)
+    return [out.text() for out in found]
+
+
+def read_strings(executor: Executor) -> dict[str, str]:
     """glGetString values; strings live in the driver, so the executor copies them out."""
     batch = Batch()
     names = ("VERSION", "SHADING_LANGUAGE_VERSION", "RENDERER", "VENDOR")
     outs = {name: batch.out(256) for name in names}
     for name, out in outs.items():
         batch.call("wendaString", getattr(GL, name), -1, 256, out)
-    found = [batch.out(96) for _ in range(extensions)]
-    for index, out in enumerate(found):
-        batch.call("wendaString", GL.EXTENSIONS, index, 96, out)
     executor.run(batch)
-    return {**{name: out.text() for name, out in outs.items()}, "EXTENSIONS": " ".join(out.text() for out in found)}
+    return {name: out.text() for name, out in outs.items()}
 
 
-def describe_default_framebuffer(executor: Executor, context: ContextInfo, state: State) -> DefaultFramebuffer:
+def describe_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
     """Component sizes of the default framebuffer, without its contents."""
-    batch = Batch()
-    batch.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, 0)
-    double, samples = batch.out(4), batch.out(4)
-    batch.call("glGetIntegerv", GL.DOUBLEBUFFER, double)
-    batch.call("glGetIntegerv", GL.SAMPLES, samples)
+    batch = reader.plain()
+    offers = reader.offers
+    batch.call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
+    plain = {name: batch.out(4) for name in ("DRAW_BUFFER", "READ_BUFFER", "DOUBLEBUFFER", "SAMPLES", "RED_BITS", "GREEN_BITS", "BLUE_BITS", "ALPHA_BITS", "DEPTH_BITS", "STENCIL_BITS")}
+    for name, out in plain.items():
+        # the bits are gone from core contexts, which tell by attachment
+        if offers("GL_" + name):
+            batch.call("glGetIntegerv", getattr(GL, name), out)
     sizes = {}
-    # the names of the default framebuffer's buffers; both are asked, since a single-buffered one has no back
-    for side in ("BACK_LEFT", "FRONT_LEFT"):
+    attached = reader.context.number >= 30
+    # both names are asked, since a single-buffered framebuffer has no back
+    for side in ("BACK",) if reader.context.es else ("BACK_LEFT", "FRONT_LEFT"):
         for point, name in ((side, "RED"), (side, "GREEN"), (side, "BLUE"), (side, "ALPHA"), ("DEPTH", "DEPTH"), ("STENCIL", "STENCIL")):
-            kind, out, encoding = batch.out(4), batch.out(4), batch.out(4)
-            arguments = (GL.DRAW_FRAMEBUFFER, getattr(GL, point))
+            kind, out, encoding = sizes[side, name] = (batch.out(4), batch.out(4), batch.out(4))
+            if not attached:
+                continue
+            arguments = (reader.draw_target, getattr(GL, point))
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_OBJECT_TYPE, kind)
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, getattr(GL, f"FRAMEBUFFER_ATTACHMENT_{name}_SIZE"), out)
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_COLOR_ENCODING, encoding)
-            sizes[side, name] = (kind, out, encoding)
-    batch.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, state.get("framebuffer", {}).get((GL.DRAW_FRAMEBUFFER, 0), (0,))[0])
-    executor.run(batch)
-    side = "BACK_LEFT" if double.ints()[0] else "FRONT_LEFT"
+    batch.call("glBindFramebuffer", reader.draw_target, reader.value("framebuffer", GL.DRAW_FRAMEBUFFER))
+    if reader.read_target != reader.draw_target:
+        batch.call("glBindFramebuffer", reader.read_target, reader.value("framebuffer", GL.READ_FRAMEBUFFER))
+    reader.executor.run(batch)
+    # ES windows are double-buffered and pbuffers are not; there both are read the same way
+    double = True if reader.context.es else bool(plain["DOUBLEBUFFER"].ints()[0])
+    side = "BACK" if reader.context.es else "BACK_LEFT" if double else "FRONT_LEFT"
     bits = {
-        name: (out.ints()[0] if kind.ints()[0] != GL.NONE else 0)
+        name: (out.ints()[0] if kind.ints()[0] != GL.NONE else 0) if attached else plain[f"{name}_BITS"].ints()[0]
         for (where, name), (kind, out, _) in sizes.items()
         if where == side
     }
     return DefaultFramebuffer(
         red=bits["RED"], green=bits["GREEN"], blue=bits["BLUE"], alpha=bits["ALPHA"],
-        depth=bits["DEPTH"], stencil=bits["STENCIL"], samples=samples.ints()[0],
-        srgb=sizes[side, "RED"][2].ints()[0] == GL.SRGB, double=bool(double.ints()[0]),
+        depth=bits["DEPTH"], stencil=bits["STENCIL"], samples=plain["SAMPLES"].ints()[0],
+        draw_buffer=plain["DRAW_BUFFER"].ints()[0], read_buffer=plain["READ_BUFFER"].ints()[0],
+        srgb=sizes[side, "RED"][2].ints()[0] == GL.SRGB, double=double,
     )  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 from typing import Literal
 
-from wendascope.frame.formats import Components, attachment_of, pixel_size, transfer_format
+from wendascope.frame.formats import Components, attachment_of, named_types, pixel_size, transfer_format
 from wendascope.frame.objects import (
     AttachmentRecord,
     DefaultFramebuffer,
@@ -15,9 +15,12 @@ from wendascope.frame.objects import (
     RenderbufferRecord,
 )
 from wendascope.frame.packed import Batch, Out
-from wendascope.registry import GL, tables
+from wendascope.registry import GL
 from wendascope.tap.snapshot._context import describe_default_framebuffer
+from wendascope.tap.snapshot._es_images import es_converted, es_transfer
 from wendascope.tap.snapshot._reader import Reader
+
+_DEFAULTS = ("FRAMEBUFFER_DEFAULT_WIDTH", "FRAMEBUFFER_DEFAULT_HEIGHT", "FRAMEBUFFER_DEFAULT_LAYERS", "FRAMEBUFFER_DEFAULT_SAMPLES")
 
 
 def read_renderbuffers(reader: Reader) -> list[RenderbufferRecord]:
@@ -29,14 +32,15 @@ def read_renderbuffers(reader: Reader) -> list[RenderbufferRecord]:
         batch.call("glBindRenderbuffer", GL.RENDERBUFFER, name)
         outs = [batch.out(4) for _ in queries]
         for query, out in zip(queries, outs, strict=True):
-            batch.call("glGetRenderbufferParameteriv", GL.RENDERBUFFER, getattr(GL, f"RENDERBUFFER_{query}"), out)
+            if reader.offers.value(getattr(GL, f"RENDERBUFFER_{query}")):
+                batch.call("glGetRenderbufferParameteriv", GL.RENDERBUFFER, getattr(GL, f"RENDERBUFFER_{query}"), out)
         rows.append(outs)
     reader.run(batch)
     records = []
     for name, outs in zip(names, rows, strict=True):
         width, height, internal_format, samples, red, green, blue, alpha, depth, stencil = (out.ints()[0] for out in outs)
         record = RenderbufferRecord(name, width, height, internal_format, samples)
-        component_type, depth_type = _renderbuffer_types(internal_format)
+        component_type, depth_type = named_types(internal_format)
         chosen = transfer_format(internal_format, Components(red, green, blue, alpha, depth, stencil, component_type, depth_type))
         if chosen:
             record.format, record.type = chosen
@@ -47,34 +51,48 @@ def read_renderbuffers(reader: Reader) -> list[RenderbufferRecord]:
 def read_renderbuffer_contents(reader: Reader, objects: Objects) -> None:
     """Read renderbuffers through a framebuffer that has them attached; others nobody can see."""
     by_name = {r.name: r for r in objects.renderbuffers}
+    es = reader.context.es
     readable = []
     for framebuffer in objects.framebuffers:
         for attachment in framebuffer.attachments:
             record = by_name.get(attachment.name) if attachment.kind == "renderbuffer" else None
-            if record and record.format and record.samples == 0 and record.width:
+            if record and record.format and record.samples == 0 and record.width and (not es or attachment_of(record.format)[0] == GL.COLOR_ATTACHMENT0):
                 readable.append((framebuffer, attachment, record))
                 del by_name[record.name]
 
     def read(item: tuple[FramebufferRecord, AttachmentRecord, RenderbufferRecord], batch: Batch) -> Out:
         framebuffer, attachment, record = item
-        out = batch.out(record.width * record.height * pixel_size(record.format, record.type))
-        batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, framebuffer.name)
+        image = _image_of(record)
+        format_, type_ = es_transfer(image) if es else (record.format, record.type)
+        out = batch.out(record.width * record.height * pixel_size(format_, type_))
+        batch.call("glBindFramebuffer", reader.read_target, framebuffer.name)
         color = attachment.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT)
         if color:
             batch.call("glReadBuffer", attachment.point)
-        batch.call("glReadPixels", 0, 0, record.width, record.height, record.format, record.type, out)
+        batch.call("glReadPixels", 0, 0, record.width, record.height, format_, type_, out)
         if color:
             batch.call("glReadBuffer", framebuffer.read_buffer)
         return out
 
     size = lambda item: item[2].width * item[2].height * 8  # noqa: E731
     for (_, _, record), out in reader.contents(readable, size, read):
-        record.contents = reader.blobs.put(out.data)
+        if es:
+            image = _image_of(record)
+            record.contents = reader.blobs.put(es_converted(image, out.data))
+            record.format, record.type = image.format, image.type
+        else:
+            record.contents = reader.blobs.put(out.data)
+
+
+def _image_of(record: RenderbufferRecord) -> ImageRecord:
+    return ImageRecord(GL.RENDERBUFFER, 0, record.width, record.height, 1, record.internal_format, record.format, record.type)
 
 
 def read_resolved_contents(reader: Reader, objects: Objects) -> None:
     """Multisampled textures and renderbuffers, resolved by a blit into a texture that lives as long as the batch."""
     wanted: list[tuple[str, int, ImageRecord | RenderbufferRecord]] = []
+    if not reader.offers("glBlitFramebuffer") or reader.context.es:
+        return  # a frame that needs them says so
     for texture in objects.textures:
         if texture.target == GL.TEXTURE_2D_MULTISAMPLE and texture.images and texture.images[0].format:
             wanted.append(("texture", texture.name, texture.images[0]))
@@ -134,7 +152,8 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
 
     def query(point: int, name: str) -> Out:
         out = batch.out(4)
-        batch.call("glGetFramebufferAttachmentParameteriv", GL.DRAW_FRAMEBUFFER, point, getattr(GL, name), out)
+        if reader.offers.value(getattr(GL, name)):
+            batch.call("glGetFramebufferAttachmentParameteriv", reader.draw_target, point, getattr(GL, name), out)
         return out
 
     for name in names:
@@ -142,19 +161,26 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
         kinds = [query(point, "FRAMEBUFFER_ATTACHMENT_OBJECT_TYPE") for point in points]
         draws = [batch.out(4) for _ in range(buffers)]
         for i, out in enumerate(draws):
-            batch.call("glGetIntegerv", GL.DRAW_BUFFER0 + i, out)
+            if reader.offers.value(GL.DRAW_BUFFER0 + i):
+                batch.call("glGetIntegerv", GL.DRAW_BUFFER0 + i, out)
         read = batch.out(4)
-        batch.call("glGetIntegerv", GL.READ_BUFFER, read)
-        rows.append((kinds, draws, read))
+        if reader.offers.value(GL.READ_BUFFER):
+            batch.call("glGetIntegerv", GL.READ_BUFFER, read)
+        defaults = [batch.out(4) for _ in _DEFAULTS]
+        for default, out in zip(_DEFAULTS, defaults, strict=True):
+            if reader.offers.value(getattr(GL, default)):
+                batch.call("glGetFramebufferParameteriv", reader.draw_target, getattr(GL, default), out)
+        rows.append((kinds, draws, read, defaults))
     reader.run(batch)
     records = []
     batch = reader.batch()
     details = []
-    for name, (kinds, draws, read) in zip(names, rows, strict=True):
-        draw_buffers = [out.ints()[0] for out in draws]
+    for name, (kinds, draws, read, defaults) in zip(names, rows, strict=True):
+        draw_buffers = [out.ints()[0] for out in draws] if reader.offers("glDrawBuffers") else []
         while len(draw_buffers) > 1 and draw_buffers[-1] == GL.NONE:
             draw_buffers.pop()
-        record = FramebufferRecord(name, [], draw_buffers, read.ints()[0])
+        width, height, layers, samples = (out.ints()[0] for out in defaults)
+        record = FramebufferRecord(name, [], draw_buffers, read.ints()[0], (width, height, layers, samples))
         records.append(record)
         batch.call("glBindFramebuffer", GL.FRAMEBUFFER, name)
         for point, kind in zip(points, kinds, strict=True):
@@ -179,27 +205,28 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
 
 def read_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
     width, height = reader.size
-    framebuffer = describe_default_framebuffer(reader.executor, reader.context, reader.state)
+    framebuffer = describe_default_framebuffer(reader)
     framebuffer.width, framebuffer.height = width, height
     if not width or not height:
         return framebuffer
-    if framebuffer.samples:
-        return framebuffer
     batch = reader.batch()
-    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)
+    batch.call("glBindFramebuffer", reader.read_target, 0)
     before = batch.out(4)
-    batch.call("glGetIntegerv", GL.READ_BUFFER, before)
+    if reader.offers.value(GL.READ_BUFFER):
+        batch.call("glGetIntegerv", GL.READ_BUFFER, before)
     reader.run(batch)
     batch = reader.batch()
-    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)
+    batch.call("glBindFramebuffer", reader.read_target, 0)
     batch.call("glReadBuffer", GL.BACK if framebuffer.double else GL.FRONT)
     color = batch.out(width * height * 4)
     batch.call("glReadPixels", 0, 0, width, height, GL.RGBA, GL.UNSIGNED_BYTE, color)
     depth = stencil = None
-    if framebuffer.depth:
+    # OpenGL ES reads no depth, and the samples of a window cannot be told apart
+    whole = not reader.context.es and not framebuffer.samples
+    if framebuffer.depth and whole:
         depth = batch.out(width * height * 4)
         batch.call("glReadPixels", 0, 0, width, height, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, depth)
-    if framebuffer.stencil:
+    if framebuffer.stencil and whole:
         stencil = batch.out(width * height)
         batch.call("glReadPixels", 0, 0, width, height, GL.STENCIL_INDEX, GL.UNSIGNED_BYTE, stencil)
     batch.call("glReadBuffer", before.ints()[0])
@@ -214,19 +241,3 @@ def read_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
 
 def _attached_kind(texture: bool) -> Literal["texture", "renderbuffer"]:
     return "texture" if texture else "renderbuffer"
-
-
-def _renderbuffer_types(internal_format: int) -> tuple[int, int]:
-    """Component type of a renderbuffer, which GL does not tell: from the name of its format."""
-    name = tables().enum_name(internal_format, "InternalFormat").removeprefix("GL_")
-    if name.endswith("UI") or "UI_" in name:
-        color = GL.UNSIGNED_INT
-    elif name.endswith("I"):
-        color = GL.INT
-    elif name.endswith("F") or "F_" in name:
-        color = GL.FLOAT
-    elif name.endswith("SNORM"):
-        color = GL.SIGNED_NORMALIZED
-    else:
-        color = GL.UNSIGNED_NORMALIZED
-    return color, GL.FLOAT if "32F" in name else GL.UNSIGNED_NORMALIZED

@@ -38,6 +38,8 @@ def _active_names(reader: Reader, records: list[ProgramRecord]) -> None:
     for record in records:
         counts[record.name] = [batch.out(4) for _ in queries]
         for query, out in zip(queries, counts[record.name], strict=True):
+            if not reader.offers.value(getattr(GL, query)):
+                continue
             batch.call("glGetProgramiv", record.name, getattr(GL, query), out)
     reader.executor.run(batch)
     batch = Batch()
@@ -57,7 +59,7 @@ def _active_names(reader: Reader, records: list[ProgramRecord]) -> None:
             rows.append((record, "block", index, [name, binding]))
     reader.executor.run(batch)
     _locations(reader, rows)
-    if reader.context.number >= 43:
+    if reader.offers.value(GL.SHADER_STORAGE_BLOCK):
         _storage_blocks(reader, records)
 
 

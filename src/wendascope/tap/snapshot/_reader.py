@@ -6,13 +6,18 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TypeVar
 
 from wendascope.frame.journal import Journal
+from wendascope.frame.kept import Kept
 from wendascope.frame.objects import BlobStore, ContextInfo
-from wendascope.frame.packed import Batch, Executor, Out
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch, Executor
 from wendascope.frame.state_table import PIXEL_STORE, TEXTURE_TARGETS
 from wendascope.registry import GL
 
 State = dict[str, dict[tuple[int, int], tuple[int, ...]]]
 _T = TypeVar("_T")
+_R = TypeVar("_R")
+_INVENTED = ("buffer", "texture", "framebuffer", "renderbuffer", "query", "assembly program")
+_INVENTED_NAMES = 4096
 _CONTENT_BATCH = 64 << 20
 """Contents are read in batches of about this many bytes, so that the shared memory stays small."""
 
@@ -20,28 +25,50 @@ _CONTENT_BATCH = 64 << 20
 class Reader:
     """Runs the queries of one snapshot.
 
-    `names` maps object classes (as in the registry) to the names alive; `journal` knows the programs; `size` is
-    that of the window. `context` and `state` are filled in first, since every batch is restored by them.
+    `names` maps object classes (as in the registry) to the names alive; `journal` knows the programs, `kept` what
+    GL cannot tell; `size` is
+    that of the window. `state` is filled in first, since every batch is restored by it.
     """
 
-    def __init__(self, executor: Executor, names: dict[str, list[int]], journal: Journal, size: tuple[int, int]) -> None:
+    def __init__(
+        self, executor: Executor, context: ContextInfo, names: dict[str, list[int]], journal: Journal, kept: Kept, size: tuple[int, int]
+    ) -> None:
         self.executor = executor
         self.names = names
         self.journal = journal
+        self.kept = kept
         self.size = size
         self.blobs = BlobStore()
         self.caveats: list[str] = []
-        self.context = ContextInfo()
+        self.mapped: list[int] = []
+        """Buffers that the program holds mapped."""
+        self.offers = Offers(context)
+        self.context = context
         self.state: State = {}
 
+    @property
+    def draw_target(self) -> int:
+        """The target that draws go to; OpenGL ES 2 has one for drawing and reading."""
+        return GL.DRAW_FRAMEBUFFER if self.offers.value(GL.DRAW_FRAMEBUFFER) else GL.FRAMEBUFFER
+
+    @property
+    def read_target(self) -> int:
+        return GL.READ_FRAMEBUFFER if self.offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
+
+    def plain(self) -> Batch:
+        """A batch that leaves out what the context does not offer, for calls that change nothing."""
+        return Batch(self.offers)
+
     def batch(self) -> Batch:
-        batch = Batch()
+        """The same, with pixels packed tightly; `run` puts back what such batches change."""
+        batch = self.plain()
         call = batch.call
         if self.value("capability", GL.DEBUG_OUTPUT):
             call("glDisable", GL.DEBUG_OUTPUT)  # the program's own callback should not hear of our calls
-        call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
+        if self.offers.value(GL.PIXEL_PACK_BUFFER):
+            call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
         for name in PIXEL_STORE:
-            if name.startswith("PACK"):
+            if name.startswith("PACK") and self.offers("GL_" + name):
                 call("glPixelStorei", getattr(GL, name), 1 if name == "PACK_ALIGNMENT" else 0)
         call("glActiveTexture", GL.TEXTURE0)
         return batch
@@ -50,35 +77,50 @@ class Reader:
         """Append what puts everything back, and run."""
         call = batch.call
         for name in PIXEL_STORE:
-            if name.startswith("PACK"):
+            if name.startswith("PACK") and self.offers("GL_" + name):
                 call("glPixelStorei", getattr(GL, name), self.value("pixel_store", getattr(GL, name)))
-        for target in ("PIXEL_PACK_BUFFER", "COPY_READ_BUFFER"):
-            call("glBindBuffer", getattr(GL, target), self.value("buffer", getattr(GL, target)))
-        for target, (_, since) in TEXTURE_TARGETS.items():
-            if self.context.number >= since:
+        for target in ("PIXEL_PACK_BUFFER", self.spare_buffer):
+            if self.offers.value(getattr(GL, target)):
+                call("glBindBuffer", getattr(GL, target), self.value("buffer", getattr(GL, target)))
+        for target, binding in TEXTURE_TARGETS.items():
+            if self.offers.value(getattr(GL, binding)):
                 call("glBindTexture", getattr(GL, target), self.value("texture", GL.TEXTURE0, getattr(GL, target)))
         call("glActiveTexture", self.value("active_texture"))
-        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, self.value("framebuffer", GL.DRAW_FRAMEBUFFER))
-        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, self.value("framebuffer", GL.READ_FRAMEBUFFER))
+        call("glBindFramebuffer", self.draw_target, self.value("framebuffer", GL.DRAW_FRAMEBUFFER))
+        if self.read_target != self.draw_target:
+            call("glBindFramebuffer", self.read_target, self.value("framebuffer", GL.READ_FRAMEBUFFER))
         call("glBindRenderbuffer", GL.RENDERBUFFER, self.value("renderbuffer"))
         call("glBindVertexArray", self.value("vertex_array"))
         if self.value("capability", GL.DEBUG_OUTPUT):
             call("glEnable", GL.DEBUG_OUTPUT)
         self.executor.run(batch)
 
+    @property
+    def spare_buffer(self) -> str:
+        """A buffer target that the snapshot may bind, and puts back."""
+        return "COPY_READ_BUFFER" if self.offers.value(GL.COPY_READ_BUFFER) else "ARRAY_BUFFER"
+
     def value(self, pattern: str, i: int = 0, j: int = 0) -> int:
         return self.state.get(pattern, {}).get((i, j), (0,))[0]
 
     def alive(self, class_name: str, test: str) -> list[int]:
-        """Names that are really objects: a name that was only reserved is none yet."""
-        names = sorted(self.names.get(class_name, []))
+        """Names that are really objects: a name that was only reserved is none yet.
+
+        Outside the core profile a program may bind names that it made up; small ones are tried.
+        """
+        if not self.offers(test):
+            return []
+        names = set(self.names.get(class_name, []))
+        if self.context.profile != "core" and class_name in _INVENTED:
+            names |= set(range(1, _INVENTED_NAMES))
         batch = Batch()
-        results = [batch.call(test, name) for name in names]
+        ordered = sorted(names)
+        results = [batch.call(test, name) for name in ordered]
         self.executor.run(batch)
-        return [name for name, result in zip(names, results, strict=True) if result.value & 1]
+        return [name for name, result in zip(ordered, results, strict=True) if result.value & 1]
 
     def labels(self, identifier: int, names: Sequence[int]) -> list[str]:
-        if not names or (self.context.number < 43 and "GL_KHR_debug" not in self.context.extensions):
+        if not names or not self.offers("glGetObjectLabel"):
             return [""] * len(names)
         batch = Batch()
         outs = [batch.out(256) for _ in names]
@@ -88,11 +130,11 @@ class Reader:
         return [out.text() for out in outs]
 
     def contents(
-        self, items: Iterable[_T], size: Callable[[_T], int], read: Callable[[_T, Batch], Out]
-    ) -> Iterator[tuple[_T, Out]]:
+        self, items: Iterable[_T], size: Callable[[_T], int], read: Callable[[_T, Batch], _R]
+    ) -> Iterator[tuple[_T, _R]]:
         """Read contents in batches of bounded size."""
         batch, total = self.batch(), 0
-        pending: list[tuple[_T, Out]] = []
+        pending: list[tuple[_T, _R]] = []
         for item in items:
             if pending and total + size(item) > _CONTENT_BATCH:
                 self.run(batch)

@@ -5,50 +5,53 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 
+import numpy as np
+
+from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, Out
 from wendascope.frame.state_table import (
     BUFFER_TARGETS,
+    INDEXED,
     INDEXED_BUFFER_TARGETS,
     PATTERNS,
     TEXTURE_TARGETS,
-    capability_since,
 )
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader, State
 
-_GETTERS = {"i": ("glGetIntegerv", 4), "f": ("glGetFloatv", 4), "d": ("glGetDoublev", 8), "b": ("glGetBooleanv", 1)}
+_GETTERS = {"i": ("glGetIntegerv", 4), "f": ("glGetFloatv", 4), "d": ("glGetDoublev", 8), "b": ("glGetBooleanv", 1), "single": ("glGetFloatv", 4)}
 _INDEXED_GETTERS = {"i": ("glGetIntegeri_v", 4), "f": ("glGetFloati_v", 4), "d": ("glGetDoublei_v", 8), "b": ("glGetBooleani_v", 1)}
 
 
 def read_state(reader: Reader) -> State:
     """Read every pattern of the state table, then the bindings, which have shapes of their own."""
-    number = reader.context.number
-    batch = Batch()
+    offers = reader.offers
+    batch = reader.plain()
     state: State = {}
     pending: list[tuple[str, tuple[int, int], list[tuple[str, Out]]]] = []
     for pattern in PATTERNS.values():
-        if not pattern.read or number < pattern.since:
+        if not pattern.read or not all(offers.value(getattr(GL, name)) for name in pattern.read if name):
             continue
         for i, j in pattern.domain:
-            pending.append((pattern.name, (i, j), list(_query_pattern(batch, pattern.name, i, number))))
+            if "" not in pattern.read or offers.value(i):
+                pending.append((pattern.name, (i, j), list(_query_pattern(batch, pattern.name, i, offers))))
     capabilities = []
     for cap, _ in PATTERNS["capability"].domain:
-        if number >= capability_since(cap):
+        if offers.value(cap):
             capabilities.append(((cap, 0), batch.call("glIsEnabled", cap)))
     indexed_caps = [
-        (name, (i, 0), batch.call("glIsEnabledi", cap, i))
-        for name, cap, since in (("blend_enabled", GL.BLEND, 30), ("scissor_test_enabled", GL.SCISSOR_TEST, 41))
+        (name, (i, 0), batch.call("glIsEnabledi", cap, i) if offers(indexed) else batch.call("glIsEnabled", cap))
+        for name, cap, indexed in (("blend_enabled", GL.BLEND, "glEnablei"), ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed"))
         for i, _ in PATTERNS[name].domain
-        if number >= since
+        if offers(indexed) or i == 0
     ]
-    whole_scissor = batch.call("glIsEnabled", GL.SCISSOR_TEST)
     # values of attributes that no array feeds; attribute 0 of a compatibility context is a vertex, not a value
-    first = 0 if reader.context.profile == "core" else 1
-    constants = [(index, batch.out(16)) for index in range(first, min(reader.context.limits["MAX_VERTEX_ATTRIBS"], 32))]
+    first = 1 if reader.context.profile == "compatibility" else 0
+    constants = [(index, batch.out(16)) for index in range(first, min(reader.context.limits.get("MAX_VERTEX_ATTRIBS", 0), 32))]
     for index, out in constants:
         batch.call("glGetVertexAttribfv", index, GL.CURRENT_VERTEX_ATTRIB, out)
     bindings = list(_query_bindings(reader, batch))
-    debug = batch.call("glIsEnabled", GL.DEBUG_OUTPUT) if number >= 43 else None
+    debug = batch.call("glIsEnabled", GL.DEBUG_OUTPUT) if offers.value(GL.DEBUG_OUTPUT) else None
     reader.executor.run(batch)
 
     for name, key, outs in pending:
@@ -58,8 +61,6 @@ def read_state(reader: Reader) -> State:
     for name, key, result in indexed_caps:
         state.setdefault(name, {})[key] = (result.value & 1,)
     state["attribute_value"] = {(index, 0): _raw("f", out.data) for index, out in constants}
-    if number < 41:
-        state["scissor_test_enabled"] = {(0, 0): (whole_scissor.value & 1,)}
     for name, key, bound in bindings:
         value = tuple(int.from_bytes(out.data[: out.size], "little", signed=True) for out in bound)
         if any(value):
@@ -72,30 +73,32 @@ def read_state(reader: Reader) -> State:
 
 
 def _query_bindings(reader: Reader, batch: Batch) -> Iterator[tuple[str, tuple[int, int], list[Out]]]:
-    number = reader.context.number
+    offers = reader.offers
 
     def integer(name: int) -> Out:
         out = batch.out(4)
         batch.call("glGetIntegerv", name, out)
         return out
 
-    for target, (binding, since) in BUFFER_TARGETS.items():
-        if number >= since:
+    for target, binding in BUFFER_TARGETS.items():
+        if offers.value(getattr(GL, target)):
             yield "buffer", (getattr(GL, target), 0), [integer(getattr(GL, binding))]
-    yield "framebuffer", (GL.DRAW_FRAMEBUFFER, 0), [integer(GL.DRAW_FRAMEBUFFER_BINDING)]
-    yield "framebuffer", (GL.READ_FRAMEBUFFER, 0), [integer(GL.READ_FRAMEBUFFER_BINDING)]
-    for target, (binding, start, size, limit, since) in INDEXED_BUFFER_TARGETS.items():
-        if number < since:
+    if offers.value(GL.FRAMEBUFFER_BINDING):
+        yield "framebuffer", (GL.DRAW_FRAMEBUFFER, 0), [integer(GL.FRAMEBUFFER_BINDING)]
+        separate = offers.value(GL.READ_FRAMEBUFFER_BINDING)
+        yield "framebuffer", (GL.READ_FRAMEBUFFER, 0), [integer(GL.READ_FRAMEBUFFER_BINDING if separate else GL.FRAMEBUFFER_BINDING)]
+    for target, (binding, start, size, limit) in INDEXED_BUFFER_TARGETS.items():
+        if not offers.value(getattr(GL, binding)) or not offers("glBindBufferRange"):
             continue
         for index in range(min(reader.context.limits.get(limit, 4), 96)):
             outs = []
             for name in (binding, start, size):
-                wide = name != binding
+                wide = name != binding and offers("glGetInteger64i_v")
                 out = batch.out(8 if wide else 4)
                 batch.call("glGetInteger64i_v" if wide else "glGetIntegeri_v", getattr(GL, name), index, out)
                 outs.append(out)
             yield "indexed_buffer", (getattr(GL, target), index), outs
-    if number >= 42:
+    if offers("glBindImageTexture"):
         names = ("NAME", "LEVEL", "LAYERED", "LAYER", "ACCESS", "FORMAT")
         for unit in range(min(reader.context.limits.get("MAX_IMAGE_UNITS", 8), 32)):
             outs = [batch.out(4) for _ in names]
@@ -105,18 +108,17 @@ def _query_bindings(reader: Reader, batch: Batch) -> Iterator[tuple[str, tuple[i
 
 
 def _read_texture_bindings(reader: Reader) -> None:
-    number = reader.context.number
-    units = reader.context.limits["MAX_COMBINED_TEXTURE_IMAGE_UNITS"]
-    batch = Batch()
+    units = max(reader.context.limits.get("MAX_COMBINED_TEXTURE_IMAGE_UNITS", 0), 1)
+    batch = reader.plain()
     found: list[tuple[str, tuple[int, int], Out]] = []
     for unit in range(min(units, 192)):
         batch.call("glActiveTexture", GL.TEXTURE0 + unit)
-        for target, (binding, since) in TEXTURE_TARGETS.items():
-            if number >= since:
+        for target, binding in TEXTURE_TARGETS.items():
+            if reader.offers.value(getattr(GL, binding)):
                 out = batch.out(4)
                 batch.call("glGetIntegerv", getattr(GL, binding), out)
                 found.append(("texture", (GL.TEXTURE0 + unit, getattr(GL, target)), out))
-        if number >= 33:
+        if reader.offers("glBindSampler"):
             out = batch.out(4)
             batch.call("glGetIntegerv", GL.SAMPLER_BINDING, out)
             found.append(("sampler", (unit, 0), out))
@@ -132,18 +134,18 @@ def _raw(kind: str, data: bytes) -> tuple[int, ...]:
     """Raw slot values of a queried vector: floats keep their bits, ints are sign-extended."""
     if kind == "b":
         return tuple(int(b != 0) for b in data)
+    if kind == "single":  # doubles that the context tells as floats
+        return tuple(int(np.float64(v).view(np.uint64)) for v in np.frombuffer(data, np.float32))
     width = 8 if kind == "d" else 4
     signed = kind == "i"
     return tuple(int.from_bytes(data[k : k + width], "little", signed=signed) for k in range(0, len(data), width))
 
 
-def _query_pattern(batch: Batch, name: str, i: int, number: int) -> Iterator[tuple[str, Out]]:
+def _query_pattern(batch: Batch, name: str, i: int, offers: Offers) -> Iterator[tuple[str, Out]]:
     """Ask for the values of one key of a pattern of the state table."""
     pattern = PATTERNS[name]
-    # per draw buffer and per viewport state is asked by index where the context has that
-    since = {"blend_func": 40, "blend_equation": 40, "color_mask": 30, "depth_range": 41, "viewport": 41, "scissor": 41, "sample_mask": 32}
-    indexed = name in since and number >= since[name]
-    if name in since and not indexed and i > 0:
+    indexed = name in INDEXED and offers(INDEXED[name])
+    if name in INDEXED and not indexed and i > 0:
         for kind in pattern.kinds:
             yield kind, Out(0, 0)
         return
@@ -155,6 +157,8 @@ def _query_pattern(batch: Batch, name: str, i: int, number: int) -> Iterator[tup
         pname = i if read == "" else getattr(GL, read)
         kind = pattern.kinds[position] if per_value else pattern.kinds[0]
         kind = "i" if kind in "eo" else kind
+        if kind == "d" and not offers("glGetDoublev"):
+            kind = "single"
         count = 1 if per_value else len(pattern.kinds)
         command, width = (_INDEXED_GETTERS if indexed else _GETTERS)[kind]
         out = batch.out(width * count)

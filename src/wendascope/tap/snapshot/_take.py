@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from wendascope.errors import TargetError
 from wendascope.frame.journal import Journal
+from wendascope.frame.kept import Kept
 from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import Executor
-from wendascope.tap.snapshot._buffers import read_buffers
+from wendascope.frame.packed import CallStream, Executor, merge_streams
+from wendascope.tap.snapshot._buffers import read_buffers, watch_mappings
+from wendascope.tap.snapshot._containers import read_feedbacks, read_pipelines, read_query_results
 from wendascope.tap.snapshot._context import read_context
+from wendascope.tap.snapshot._fixed_function import read_fixed_function
 from wendascope.tap.snapshot._framebuffers import (
     read_default_framebuffer,
     read_framebuffers,
@@ -33,18 +35,19 @@ class Snapshot:
     state: State
     objects: Objects
     blobs: BlobStore
+    setup: CallStream
+    """Calls that set what the state table does not hold: the fixed-function state."""
+    lists: CallStream
+    """Calls that make the display lists."""
     caveats: list[str] = field(default_factory=list)
 
 
-def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Journal, size: tuple[int, int]) -> Snapshot:
+def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Journal, kept: Kept, size: tuple[int, int]) -> Snapshot:
     """Read everything of the current context; the arguments are those of `Reader`.
 
-    Raises TargetError or ReplayError when the executor goes away, TargetError for a context that cannot be read yet.
+    Raises TargetError or ReplayError when the executor goes away.
     """
-    reader = Reader(executor, names, journal, size)
-    reader.context = read_context(executor)
-    if reader.context.profile == "es" or reader.context.number < 30:
-        raise TargetError(f"the program draws with {reader.context.version}; Wendascope captures OpenGL 3.0 and later so far, and no OpenGL ES")
+    reader = Reader(executor, read_context(executor), names, journal, kept, size)
     read_state(reader)
     objects = Objects(
         textures=read_textures(reader),
@@ -56,12 +59,14 @@ def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Jour
         programs=read_programs(reader),
         shaders=read_shaders(reader),
         queries=reader.alive("query", "glIsQuery"),
+        pipelines=read_pipelines(reader),
+        feedbacks=read_feedbacks(reader),
     )
-    reader.caveats += journal.caveats
+    objects.query_results = read_query_results(reader, objects.queries)
+    reader.caveats += journal.caveats + kept.caveats
     read_renderbuffer_contents(reader, objects)
     read_resolved_contents(reader, objects)
     default = read_default_framebuffer(reader)
-    for class_name, what in (("program pipeline", "program pipelines"), ("transform feedback", "transform feedback objects")):
-        if names.get(class_name):
-            reader.caveats.append(f"{what} are not rebuilt")
-    return Snapshot(reader.context, default, reader.state, objects, reader.blobs, reader.caveats)
+    setup = read_fixed_function(reader) or merge_streams([])
+    watch_mappings(reader)
+    return Snapshot(reader.context, default, reader.state, objects, reader.blobs, setup, kept.all_lists(), reader.caveats)

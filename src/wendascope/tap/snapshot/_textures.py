@@ -2,40 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
-from wendascope.frame.formats import Components, pixel_size, transfer_format
-from wendascope.frame.objects import ContextInfo, ImageRecord, SamplerRecord, TextureRecord
+from wendascope.frame.formats import Components, named_types, pixel_size, transfer_format
+from wendascope.frame.objects import ImageRecord, SamplerRecord, TextureRecord
 from wendascope.frame.packed import Batch, Out
 from wendascope.frame.state_table import TEXTURE_TARGETS
 from wendascope.registry import GL, tables
+from wendascope.tap.snapshot._es_images import read_es_images
 from wendascope.tap.snapshot._reader import Reader
 
 _CUBE_FACES = tuple(range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6))
 TEXTURE_PARAMETERS = (
-    # name, values, kind, first version
-    ("TEXTURE_MIN_FILTER", 1, "i", 11), ("TEXTURE_MAG_FILTER", 1, "i", 11), ("TEXTURE_WRAP_S", 1, "i", 11),
-    ("TEXTURE_WRAP_T", 1, "i", 11), ("TEXTURE_WRAP_R", 1, "i", 12), ("TEXTURE_MIN_LOD", 1, "f", 12),
-    ("TEXTURE_MAX_LOD", 1, "f", 12), ("TEXTURE_LOD_BIAS", 1, "f", 14), ("TEXTURE_COMPARE_MODE", 1, "i", 14),
-    ("TEXTURE_COMPARE_FUNC", 1, "i", 14), ("TEXTURE_BORDER_COLOR", 4, "f", 11),
+    # name, values, type
+    ("TEXTURE_MIN_FILTER", 1, "i"), ("TEXTURE_MAG_FILTER", 1, "i"), ("TEXTURE_WRAP_S", 1, "i"),
+    ("TEXTURE_WRAP_T", 1, "i"), ("TEXTURE_WRAP_R", 1, "i"), ("TEXTURE_MIN_LOD", 1, "f"),
+    ("TEXTURE_MAX_LOD", 1, "f"), ("TEXTURE_LOD_BIAS", 1, "f"), ("TEXTURE_COMPARE_MODE", 1, "i"),
+    ("TEXTURE_COMPARE_FUNC", 1, "i"), ("TEXTURE_BORDER_COLOR", 4, "f"), ("TEXTURE_MAX_ANISOTROPY", 1, "f"),
+    ("TEXTURE_SRGB_DECODE_EXT", 1, "i"), ("GENERATE_MIPMAP", 1, "i"), ("TEXTURE_PRIORITY", 1, "f"),
 )  # fmt: skip
+_NOT_OF_SAMPLERS = ("GENERATE_MIPMAP", "TEXTURE_PRIORITY")
 TEXTURE_ONLY_PARAMETERS = (
-    ("TEXTURE_BASE_LEVEL", 1, "i", 12), ("TEXTURE_MAX_LEVEL", 1, "i", 12), ("TEXTURE_SWIZZLE_R", 1, "i", 33),
-    ("TEXTURE_SWIZZLE_G", 1, "i", 33), ("TEXTURE_SWIZZLE_B", 1, "i", 33), ("TEXTURE_SWIZZLE_A", 1, "i", 33),
-    ("DEPTH_STENCIL_TEXTURE_MODE", 1, "i", 43),
+    ("TEXTURE_BASE_LEVEL", 1, "i"), ("TEXTURE_MAX_LEVEL", 1, "i"), ("TEXTURE_SWIZZLE_R", 1, "i"),
+    ("TEXTURE_SWIZZLE_G", 1, "i"), ("TEXTURE_SWIZZLE_B", 1, "i"), ("TEXTURE_SWIZZLE_A", 1, "i"),
+    ("DEPTH_STENCIL_TEXTURE_MODE", 1, "i"), ("DEPTH_TEXTURE_MODE", 1, "i"),
 )  # fmt: skip
-_EXTENSION_PARAMETERS = (
-    ("TEXTURE_MAX_ANISOTROPY", 1, "f", "GL_EXT_texture_filter_anisotropic"),
-    ("TEXTURE_SRGB_DECODE_EXT", 1, "i", "GL_EXT_texture_sRGB_decode"),
-)
 _MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
 _IMAGE_QUERIES = (
     "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE "
-    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE DEPTH_SIZE STENCIL_SIZE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
+    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE INTENSITY_TYPE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
 ).split()
-
-
 
 
 def read_textures(reader: Reader) -> list[TextureRecord]:
@@ -55,7 +51,7 @@ def _texture_targets(reader: Reader, names: list[int]) -> dict[int, int]:
     order = ["TEXTURE_2D", *(t for t in TEXTURE_TARGETS if t != "TEXTURE_2D")]
     for target in order:
         missing = [name for name in names if name not in targets]
-        if not missing or reader.context.number < TEXTURE_TARGETS[target][1]:
+        if not missing or not reader.offers.value(getattr(GL, TEXTURE_TARGETS[target])):
             continue
         batch = reader.batch()
         batch.call("glIsEnabled", GL.BLEND, check=True)  # clear any error of the calls before
@@ -68,7 +64,7 @@ def _texture_targets(reader: Reader, names: list[int]) -> dict[int, int]:
 
 
 def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
-    wanted = list(texture_parameters(reader.context))
+    wanted = [row for row in (*TEXTURE_PARAMETERS, *TEXTURE_ONLY_PARAMETERS) if reader.offers.value(getattr(GL, row[0]))]
     batch = reader.batch()
     rows: list[tuple[TextureRecord, str, str, Out]] = []
     immutable = []
@@ -82,7 +78,7 @@ def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
             out = batch.out(4 * count)
             batch.call(f"glGetTexParameter{kind}v", record.target, getattr(GL, name), out)
             rows.append((record, name, kind, out))
-        if reader.context.number >= 42:
+        if reader.offers.value(GL.TEXTURE_IMMUTABLE_LEVELS):
             flag, levels = batch.out(4), batch.out(4)
             batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_FORMAT, flag)
             batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_LEVELS, levels)
@@ -96,6 +92,53 @@ def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
 
 
 def _texture_images(reader: Reader, records: list[TextureRecord]) -> None:
+    if reader.offers("glGetTexLevelParameteriv"):
+        _query_images(reader, records)
+    else:
+        for record in records:
+            record.images = reader.kept.texture_images(record.name, reader.blobs)
+    _read_views(reader, records)
+    readable = []
+    for record in records:
+        for image in record.images:
+            if record.target in _MULTISAMPLE:
+                image.samples = max(image.samples, 1)
+            elif image.contents is None and (image.compressed or image.format) and not record.view_of:
+                readable.append((record, image))
+            elif record.target != GL.TEXTURE_BUFFER and image.contents is None and not record.view_of:
+                reader.caveats.append(f"texture {record.name}: contents of format {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept")
+    if reader.context.es:
+        read_es_images(reader, readable)
+    else:
+        _read_images(reader, readable)
+
+
+def _read_views(reader: Reader, records: list[TextureRecord]) -> None:
+    """Which textures are views of others: the journal knows whose, GL the window. Their contents are the others'."""
+    batch = reader.batch()
+    rows = []
+    queries = ("TEXTURE_VIEW_MIN_LEVEL", "TEXTURE_VIEW_NUM_LEVELS", "TEXTURE_VIEW_MIN_LAYER", "TEXTURE_VIEW_NUM_LAYERS")
+    alive = {record.name for record in records}
+    for record in records:
+        origin = reader.journal.views.get(record.name, 0)
+        if origin == 0:
+            continue
+        if origin not in alive:
+            reader.caveats.append(f"texture {record.name} is a view of one that is gone; it is rebuilt as a texture of its own")
+            continue
+        batch.call("glBindTexture", record.target, record.name)
+        outs = [batch.out(4) for _ in queries]
+        for query, out in zip(queries, outs, strict=True):
+            batch.call("glGetTexParameteriv", record.target, getattr(GL, query), out)
+        rows.append((record, origin, outs))
+    reader.run(batch)
+    for record, origin, outs in rows:
+        record.view_of = origin
+        record.view_levels = (outs[0].ints()[0], outs[1].ints()[0])
+        record.view_layers = (outs[2].ints()[0], outs[3].ints()[0])
+
+
+def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
     batch = reader.batch()
     base = []
     for record in records:
@@ -103,7 +146,7 @@ def _texture_images(reader: Reader, records: list[TextureRecord]) -> None:
         if record.target == GL.TEXTURE_BUFFER:
             continue
         for image_target in _image_targets(record.target):
-            base.append((record, image_target, _query_image(batch, image_target, 0)))
+            base.append((record, image_target, _query_image(reader, batch, image_target, 0)))
     buffers = [(r, _query_buffer_texture(reader, batch, r)) for r in records if r.target == GL.TEXTURE_BUFFER]
     reader.run(batch)
     for record, outs in buffers:
@@ -120,31 +163,25 @@ def _texture_images(reader: Reader, records: list[TextureRecord]) -> None:
         batch.call("glBindTexture", record.target, record.name)
         # a texture may lack level 0; look a little further then
         for level in range(1, levels if width else 4):
-            rest.append((record, image_target, level, _query_image(batch, image_target, level)))
+            rest.append((record, image_target, level, _query_image(reader, batch, image_target, level)))
     reader.run(batch)
     for record, image_target, level, query in rest:
         record.images += query.records(image_target, level)
-    readable = []
-    for record in records:
-        for image in record.images:
-            if record.target in _MULTISAMPLE:
-                image.samples = max(image.samples, 1)
-            elif image.compressed or image.format:
-                readable.append((record, image))
-            elif record.target != GL.TEXTURE_BUFFER:
-                reader.caveats.append(f"texture {record.name}: contents of format {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept")
+
+def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord]]) -> None:
+    """Contents, by glGetTexImage."""
 
     def read(item: tuple[TextureRecord, ImageRecord], batch: Batch) -> Out:
         record, image = item
         batch.call("glBindTexture", record.target, record.name)
-        out = batch.out(_image_bytes(image))
+        out = batch.out(image_bytes(image))
         if image.compressed:
             batch.call("glGetCompressedTexImage", image.target, image.level, out)
         else:
             batch.call("glGetTexImage", image.target, image.level, image.format, image.type, out)
         return out
 
-    for (_, image), out in reader.contents(readable, lambda item: _image_bytes(item[1]), read):
+    for (_, image), out in reader.contents(readable, lambda item: image_bytes(item[1]), read):
         image.contents = reader.blobs.put(out.data)
         if image.compressed:
             image.format = image.type = 0
@@ -154,7 +191,7 @@ def _query_buffer_texture(reader: Reader, batch: Batch, record: TextureRecord) -
     batch.call("glBindTexture", record.target, record.name)
     outs = [batch.out(4) for _ in range(4)]
     names = ["TEXTURE_BUFFER_DATA_STORE_BINDING", "TEXTURE_INTERNAL_FORMAT"]
-    if reader.context.number >= 43:
+    if reader.offers.value(GL.TEXTURE_BUFFER_OFFSET):
         names += ["TEXTURE_BUFFER_OFFSET", "TEXTURE_BUFFER_SIZE"]
     for name, out in zip(names, outs, strict=False):
         batch.call("glGetTexLevelParameteriv", record.target, 0, getattr(GL, name), out)
@@ -162,10 +199,8 @@ def _query_buffer_texture(reader: Reader, batch: Batch, record: TextureRecord) -
 
 
 def read_samplers(reader: Reader) -> list[SamplerRecord]:
-    if reader.context.number < 33:
-        return []
     names = reader.alive("sampler", "glIsSampler")
-    wanted = list(sampler_parameters(reader.context))
+    wanted = [row for row in TEXTURE_PARAMETERS if reader.offers.value(getattr(GL, row[0])) and row[0] not in _NOT_OF_SAMPLERS]
     batch = Batch()
     rows = []
     for name in names:
@@ -178,26 +213,6 @@ def read_samplers(reader: Reader) -> list[SamplerRecord]:
     for name, parameter, kind, out in rows:
         records[name].parameters[parameter] = [float(v) for v in (out.floats() if kind == "f" else out.ints())]
     return list(records.values())
-
-
-def texture_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
-    """(name, values, kind) of every texture parameter that this context has."""
-    for name, count, kind, since in (*TEXTURE_PARAMETERS, *TEXTURE_ONLY_PARAMETERS):
-        if context.number >= since:
-            yield name, count, kind
-    yield from _extension_parameters(context)
-
-
-def sampler_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
-    for name, count, kind, _ in TEXTURE_PARAMETERS:
-        yield name, count, kind
-    yield from _extension_parameters(context)
-
-
-def _extension_parameters(context: ContextInfo) -> Iterator[tuple[str, int, str]]:
-    for name, count, kind, extension in _EXTENSION_PARAMETERS:
-        if extension in context.extensions:
-            yield name, count, kind
 
 
 @dataclass
@@ -220,10 +235,13 @@ class _ImageQuery:
         if image.compressed:
             image.format, image.type = value["COMPRESSED_IMAGE_SIZE"], 0
             return [image]
-        types = [value[f"{c}_TYPE"] for c in ("RED", "GREEN", "BLUE", "ALPHA") if value[f"{c}_TYPE"] != GL.NONE]
+        kinds = ("RED", "GREEN", "BLUE", "ALPHA", "LUMINANCE", "INTENSITY")
+        types = [value[f"{c}_TYPE"] for c in kinds if value[f"{c}_TYPE"] != GL.NONE]
+        by_name = named_types(image.internal_format)  # for contexts too old to tell
+        grey = max(value["LUMINANCE_SIZE"], value["INTENSITY_SIZE"])
         components = Components(
-            value["RED_SIZE"], value["GREEN_SIZE"], value["BLUE_SIZE"], value["ALPHA_SIZE"],
-            value["DEPTH_SIZE"], value["STENCIL_SIZE"], types[0] if types else 0, value["DEPTH_TYPE"],
+            max(value["RED_SIZE"], grey), value["GREEN_SIZE"], value["BLUE_SIZE"], max(value["ALPHA_SIZE"], int(grey > 0)),
+            value["DEPTH_SIZE"], value["STENCIL_SIZE"], types[0] if types else by_name[0], value["DEPTH_TYPE"] or by_name[1],
         )  # fmt: skip
         chosen = transfer_format(image.internal_format, components)
         if chosen:
@@ -231,11 +249,12 @@ class _ImageQuery:
         return [image]
 
 
-def _query_image(batch: Batch, image_target: int, level: int) -> _ImageQuery:
+def _query_image(reader: Reader, batch: Batch, image_target: int, level: int) -> _ImageQuery:
     outs = {}
     for name in _IMAGE_QUERIES:
         out = outs[name] = batch.out(4)
-        batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
+        if reader.offers.value(getattr(GL, f"TEXTURE_{name}")):
+            batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
     return _ImageQuery(outs)
 
 
@@ -243,7 +262,7 @@ def _image_targets(target: int) -> tuple[int, ...]:
     return _CUBE_FACES if target == GL.TEXTURE_CUBE_MAP else (target,)
 
 
-def _image_bytes(image: ImageRecord) -> int:
+def image_bytes(image: ImageRecord) -> int:
     if image.compressed:
         return image.format  # the size that GL gave, until the contents are read
     return image.width * image.height * image.depth * pixel_size(image.format, image.type)

@@ -12,14 +12,17 @@ def read_vertex_arrays(reader: Reader) -> list[VertexArrayRecord]:
     names = reader.alive("vertex array", "glIsVertexArray")
     if reader.context.profile != "core":
         names.insert(0, 0)
-    count = min(reader.context.limits["MAX_VERTEX_ATTRIBS"], 32)
-    separate = reader.context.number >= 43
+    count = min(reader.context.limits.get("MAX_VERTEX_ATTRIBS", 0), 32)
+    separate = reader.offers("glVertexAttribBinding")
     batch = reader.batch()
     first = []
+    if not reader.offers("glGetVertexAttribiv"):
+        return []
 
     def query(index: int, name: str) -> Out:
         out = batch.out(16)
-        batch.call("glGetVertexAttribiv", index, getattr(GL, name), out)
+        if reader.offers.value(getattr(GL, name)):
+            batch.call("glGetVertexAttribiv", index, getattr(GL, name), out)
         return out
 
     for name in names:
@@ -32,7 +35,7 @@ def read_vertex_arrays(reader: Reader) -> list[VertexArrayRecord]:
     batch = reader.batch()
     details = []
     records = []
-    wanted = ["SIZE", "TYPE", "NORMALIZED", "INTEGER", "STRIDE", "DIVISOR"] + (["LONG"] if reader.context.number >= 41 else [])
+    wanted = ["SIZE", "TYPE", "NORMALIZED", "INTEGER", "STRIDE", "DIVISOR", "LONG"]
     for name, elements, used in first:
         record = VertexArrayRecord(name, [], elements.ints()[0])
         records.append(record)
@@ -48,12 +51,14 @@ def read_vertex_arrays(reader: Reader) -> list[VertexArrayRecord]:
     reader.run(batch)
     bindings = _vertex_bindings(reader, [d[0].name for d in details], [d[6][0].ints()[0] if d[6] else -1 for d in details])
     for (record, index, enabled, buffer, outs, pointer, binding), found in zip(details, bindings, strict=True):
-        size, type_, normalized, integer, stride, divisor, *long = (out.ints()[0] for out in outs)
+        size, type_, normalized, integer, stride, divisor, long = (out.ints()[0] for out in outs)
+        # an array in client memory: its place there means nothing here, and draws bring what they read of it
+        offset = pointer.int64() if buffer.ints()[0] else 0
         attribute = AttributeRecord(
-            index, bool(enabled.ints()[0]), size, type_, bool(normalized), bool(integer), bool(long and long[0]),
-            stride, pointer.int64(), divisor, buffer.ints()[0],
+            index, bool(enabled.ints()[0]), size, type_, bool(normalized), bool(integer), bool(long),
+            stride, offset, divisor, buffer.ints()[0],
         )  # fmt: skip
-        if found is not None:
+        if found is not None and attribute.buffer:
             offset, attribute.stride = found
             attribute.binding, attribute.relative_offset = (out.ints()[0] for out in binding)
             attribute.offset = offset + attribute.relative_offset

@@ -1,0 +1,131 @@
+"""Shaders and programs: made anew from what the journal kept, with their uniforms."""
+
+from __future__ import annotations
+
+import struct
+
+from wendascope.frame.formats import uniform_type
+from wendascope.frame.objects import ProgramRecord, ShaderRecord
+from wendascope.frame.packed import Batch
+from wendascope.registry import GL
+from wendascope.replay.rebuild._site import Site
+
+
+def build_programs(site: Site) -> None:
+    batch = site.batch()
+    shaders = []
+    made = []
+    for loose in site.frame.objects.shaders:
+        shaders.append((loose.name, batch.call("glCreateShader", loose.type), loose.source, loose.compiled))
+    for program in site.frame.objects.programs:
+        handles = [(batch.call("glCreateShader", s.type), s) for s in program.shaders]
+        made.append((program, batch.call("glCreateProgram"), handles))
+    site.executor.run(batch)
+    batch = site.batch()
+    for name, result, source, compiled in shaders:
+        site.names.set("shader", name, result.value)
+        if source:
+            batch.call("glShaderSource", result.value, 1, [source.encode()], struct.pack("<i", len(source.encode())))
+        if compiled:
+            batch.call("glCompileShader", result.value)
+    for program, here, handles in made:
+        site.names.set("program", program.name, here.value)
+        _link(site, batch, program, here.value, [(handle.value, shader) for handle, shader in handles])
+    site.executor.run(batch)
+    _check_links(site, [(program, here.value) for program, here, _ in made])
+    _read_locations(site)
+
+
+def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> None:
+    call = batch.call
+    if program.binary:
+        call("glProgramBinary", here, program.binary_format, program.binary, len(program.binary))
+        return
+    for handle, shader in shaders:
+        text = shader.source.encode()
+        if shader.spirv:
+            call("glShaderBinary", 1, struct.pack("<I", handle), GL.SHADER_BINARY_FORMAT_SPIR_V, shader.spirv, len(shader.spirv))
+            indices, values = (struct.pack(f"<{len(part)}I", *part) for part in (list(zip(*shader.constants, strict=True)) or [(), ()]))
+            call("glSpecializeShader", handle, shader.entry.encode() + b"\0", len(shader.constants), indices, values)
+        else:
+            call("glShaderSource", handle, 1, [text], struct.pack("<i", len(text)))
+            call("glCompileShader", handle)
+        call("glAttachShader", here, handle)
+    for name, location in program.attributes.items():
+        if location >= 0:
+            call("glBindAttribLocation", here, location, name.encode() + b"\0")
+    for name, (number, index) in program.outputs.items():
+        if index:
+            call("glBindFragDataLocationIndexed", here, number, index, name.encode() + b"\0")
+        else:
+            call("glBindFragDataLocation", here, number, name.encode() + b"\0")
+    if program.feedback_varyings:
+        varyings = [v.encode() for v in program.feedback_varyings]
+        call("glTransformFeedbackVaryings", here, len(varyings), varyings, program.feedback_mode)
+    if program.separable:
+        call("glProgramParameteri", here, GL.PROGRAM_SEPARABLE, 1)
+    call("glLinkProgram", here)
+    for handle, _ in shaders:
+        call("glDetachShader", here, handle)
+        call("glDeleteShader", handle)
+
+
+def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> None:
+    batch = site.batch()
+    rows = []
+    for program, here in programs:
+        status, log = batch.out(4), batch.out(2048)
+        batch.call("glGetProgramiv", here, GL.LINK_STATUS, status)
+        batch.call("glGetProgramInfoLog", here, 2048, None, log)
+        rows.append((program, status, log))
+    site.executor.run(batch)
+    for program, status, log in rows:
+        if program.linked and not status.ints()[0]:
+            first = (log.text().splitlines() or ["no reason given"])[0]
+            site.caveats.append(f"program {program.name} does not link here: {first}")
+
+
+def _read_locations(site: Site) -> None:
+    batch = site.batch()
+    rows = []
+    for program in site.frame.objects.programs:
+        here = site.names.get("program", program.name)
+        for uniform in program.uniforms:
+            base = uniform.name.removesuffix("[0]")
+            for k, location in enumerate(uniform.locations):
+                name = uniform.name if k == 0 else f"{base}[{k}]"
+                rows.append((program.name, location, batch.call("glGetUniformLocation", here, name.encode() + b"\0")))
+        for block, (index, _) in program.blocks.items():
+            rows.append((~program.name, index, batch.call("glGetUniformBlockIndex", here, block.encode() + b"\0")))
+    site.executor.run(batch)
+    for program_name, captured, result in rows:
+        value = result.value & 0xFFFFFFFF
+        if program_name < 0:
+            site.names.blocks.setdefault(~program_name, {})[captured] = value
+        else:
+            site.names.locations.setdefault(program_name, {})[captured & 0xFFFFFFFF] = value
+
+
+def define_uniforms(site: Site, batch: Batch, program: ProgramRecord) -> None:
+    """Uniform values and block bindings of one program. Leaves it in use."""
+    here = site.names.get("program", program.name)
+    locations = site.names.locations.get(program.name, {})
+    batch.call("glUseProgram", here)
+    for uniform in program.uniforms:
+        letter, count = uniform_type(uniform.type)
+        width = count * (8 if letter[0] == "d" else 4)
+        for k, captured in enumerate(uniform.locations):
+            data = uniform.values[k * width : (k + 1) * width]
+            location = locations.get(captured & 0xFFFFFFFF, 0xFFFFFFFF)
+            if location == 0xFFFFFFFF or len(data) != width:
+                continue
+            location -= (1 << 32) if location >> 31 else 0
+            if len(letter) > 1:
+                batch.call(f"glUniformMatrix{letter[1:]}{letter[0]}v", location, 1, 0, data)
+            else:
+                suffix = {"u": "ui"}.get(letter, letter)
+                batch.call(f"glUniform{count}{suffix}v", location, 1, data)
+    for index, binding in program.blocks.values():
+        batch.call("glUniformBlockBinding", here, site.names.blocks.get(program.name, {}).get(index, index), binding)
+    for index, binding in program.storage_blocks.values():
+        batch.call("glShaderStorageBlockBinding", here, index, binding)

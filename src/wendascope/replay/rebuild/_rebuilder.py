@@ -1,0 +1,142 @@
+"""Makes a frame's objects, and puts back what the frame writes."""
+
+from __future__ import annotations
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch, Executor
+from wendascope.replay.dirty import Written
+from wendascope.replay.rebuild._blits import WINDOW_COLOUR, WINDOW_DEPTH, BlitSource, blit_sources
+from wendascope.replay.rebuild._containers import (
+    define_buffer,
+    define_feedback,
+    define_framebuffer,
+    define_pipeline,
+    define_renderbuffer,
+    define_vertex_array,
+    restore_buffer,
+)
+from wendascope.replay.rebuild._programs import build_programs, define_uniforms
+from wendascope.replay.rebuild._site import Site
+from wendascope.replay.rebuild._state import set_state
+from wendascope.replay.rebuild._textures import define_texture, restore_texture, set_parameter
+
+_GENERATORS = {
+    "buffer": "glGenBuffers",
+    "texture": "glGenTextures",
+    "sampler": "glGenSamplers",
+    "renderbuffer": "glGenRenderbuffers",
+    "framebuffer": "glGenFramebuffers",
+    "vertex array": "glGenVertexArrays",
+    "query": "glGenQueries",
+    "program pipeline": "glGenProgramPipelines",
+    "transform feedback": "glGenTransformFeedbacks",
+}
+
+
+class Rebuilder:
+    """Makes the frame's objects here, and can put any of them back to what they were."""
+
+    def __init__(self, frame: Frame, executor: Executor) -> None:
+        self.site = Site(frame, executor, Offers(frame.context))
+        self._sources: dict[tuple[str, int], BlitSource] = {}
+
+    def build(self) -> None:
+        """Make every object. Raises ReplayError when the driver refuses."""
+        site, objects = self.site, self.site.frame.objects
+        for class_name, names in (
+            ("buffer", [b.name for b in objects.buffers]),
+            ("texture", [t.name for t in objects.textures]),
+            ("sampler", [s.name for s in objects.samplers]),
+            ("renderbuffer", [r.name for r in objects.renderbuffers]),
+            ("framebuffer", [f.name for f in objects.framebuffers]),
+            ("vertex array", [v.name for v in objects.vertex_arrays if v.name]),
+            ("query", objects.queries),
+            ("program pipeline", [p.name for p in objects.pipelines]),
+            ("transform feedback", [f.name for f in objects.feedbacks]),
+        ):
+            self.generate(class_name, names)
+        batch = site.upload_batch()
+        for buffer in objects.buffers:
+            define_buffer(site, batch, buffer)
+            batch = site.flush(batch)
+        for texture in sorted(objects.textures, key=lambda t: t.view_of > 0):  # what they view comes first
+            define_texture(site, batch, texture)
+            batch = site.flush(batch)
+        for sampler in objects.samplers:
+            for name, values in sampler.parameters.items():
+                set_parameter(batch, "glSamplerParameter", site.names.get("sampler", sampler.name), name, values)
+        for renderbuffer in objects.renderbuffers:
+            define_renderbuffer(site, batch, renderbuffer)
+        site.executor.run(batch)
+        build_programs(site)
+        batch = site.upload_batch()
+        for framebuffer in objects.framebuffers:
+            define_framebuffer(site, batch, framebuffer)
+        for vertex_array in objects.vertex_arrays:
+            define_vertex_array(site, batch, vertex_array)
+        for program in objects.programs:
+            define_uniforms(site, batch, program)
+        for pipeline in objects.pipelines:
+            define_pipeline(site, batch, pipeline)
+        for feedback in objects.feedbacks:
+            define_feedback(site, batch, feedback)
+        site.executor.run(batch)
+        self._sources = blit_sources(site)
+        batch = site.batch()
+        for source in self._sources.values():
+            source.blit(batch)
+        site.executor.run(batch)
+
+    def generate(self, class_name: str, captured: list[int]) -> None:
+        """Reserve a name here for each captured one."""
+        if not captured or class_name not in _GENERATORS:
+            return
+        batch = Batch()
+        out = batch.out(4 * len(captured))
+        batch.call(_GENERATORS[class_name], len(captured), out)
+        self.site.executor.run(batch)
+        for name, here in zip(captured, out.uints(), strict=True):
+            self.site.names.set(class_name, name, here)
+
+    def restore_batches(self, written: Written) -> list[Batch]:
+        """Calls that put back what the frame writes, and then the context state."""
+        site, objects = self.site, self.site.frame.objects
+        batch = site.upload_batch()
+        for buffer in objects.buffers:
+            if buffer.name in written.buffers:
+                restore_buffer(site, batch, buffer)
+        for texture in objects.textures:
+            if texture.name not in written.textures:
+                continue
+            source = self._sources.get(("texture", texture.name))
+            if source:
+                source.blit(batch)
+            else:
+                restore_texture(site, batch, texture, texture.name in written.redefined_textures)
+        for framebuffer in objects.framebuffers:
+            if framebuffer.name in written.framebuffers:
+                define_framebuffer(site, batch, framebuffer)
+        for key in [("renderbuffer", r.name) for r in objects.renderbuffers if r.name in written.renderbuffers] + [WINDOW_COLOUR, WINDOW_DEPTH]:
+            if key in self._sources:
+                self._sources[key].blit(batch)
+        for vertex_array in objects.vertex_arrays:
+            if vertex_array.name in written.vertex_arrays:
+                define_vertex_array(site, batch, vertex_array)
+        for program in objects.programs:
+            if program.name in written.programs:
+                define_uniforms(site, batch, program)
+        for pipeline in objects.pipelines:
+            if pipeline.name in written.pipelines:
+                define_pipeline(site, batch, pipeline)
+        for feedback in objects.feedbacks:
+            define_feedback(site, batch, feedback)
+        state = site.batch()
+        set_state(site, state)
+        return [batch, state]
+
+    def redefine_vertex_arrays(self) -> None:
+        batch = self.site.batch()
+        for vertex_array in self.site.frame.objects.vertex_arrays:
+            define_vertex_array(self.site, batch, vertex_array)
+        self.site.executor.run(batch)

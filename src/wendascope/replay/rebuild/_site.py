@@ -1,0 +1,61 @@
+"""What the parts of a rebuild share: the frame, an executor, the names here, what the context offers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch, Executor
+from wendascope.registry import GL
+from wendascope.replay.names import NameMap
+
+_UNPACK = ("SWAP_BYTES", "LSB_FIRST", "ROW_LENGTH", "IMAGE_HEIGHT", "SKIP_PIXELS", "SKIP_ROWS", "SKIP_IMAGES", "ALIGNMENT")
+_BATCH_BYTES = 64 << 20
+
+
+@dataclass
+class Site:
+    """Where a frame is rebuilt."""
+
+    frame: Frame
+    executor: Executor
+    offers: Offers
+    names: NameMap = field(default_factory=NameMap)
+    caveats: list[str] = field(default_factory=list)
+
+    @property
+    def draw_target(self) -> int:
+        """The target that draws go to; OpenGL ES 2 has one for drawing and reading."""
+        return GL.DRAW_FRAMEBUFFER if self.offers.value(GL.DRAW_FRAMEBUFFER) else GL.FRAMEBUFFER
+
+    @property
+    def read_target(self) -> int:
+        return GL.READ_FRAMEBUFFER if self.offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
+
+    @property
+    def spare_buffer(self) -> int:
+        """A buffer target to upload through."""
+        return GL.COPY_WRITE_BUFFER if self.offers.value(GL.COPY_WRITE_BUFFER) else GL.ARRAY_BUFFER
+
+    def batch(self) -> Batch:
+        """A batch that leaves out what the context does not offer."""
+        return Batch(self.offers)
+
+    def upload_batch(self) -> Batch:
+        """The same, in which pixel uploads read tightly packed client memory."""
+        batch = self.batch()
+        if self.offers.value(GL.PIXEL_UNPACK_BUFFER):
+            batch.call("glBindBuffer", GL.PIXEL_UNPACK_BUFFER, 0)
+        for name in _UNPACK:
+            if self.offers(f"GL_UNPACK_{name}"):
+                batch.call("glPixelStorei", getattr(GL, f"UNPACK_{name}"), 1 if name == "ALIGNMENT" else 0)
+        batch.call("glActiveTexture", GL.TEXTURE0)
+        return batch
+
+    def flush(self, batch: Batch) -> Batch:
+        """Run the batch when it has grown large; returns the one to go on with."""
+        if len(batch.arena) < _BATCH_BYTES:
+            return batch
+        self.executor.run(batch)
+        return self.upload_batch()

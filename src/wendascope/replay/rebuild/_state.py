@@ -1,0 +1,121 @@
+"""The context state before the frame, by the one state table."""
+
+from __future__ import annotations
+
+import struct
+
+from wendascope.frame.packed import Batch
+from wendascope.frame.state_table import INDEXED, PATTERNS, TEXTURE_TARGETS
+from wendascope.registry import GL
+from wendascope.replay.rebuild._site import Site
+
+_PLAIN = {
+    "blend_func": "glBlendFuncSeparate", "blend_equation": "glBlendEquationSeparate", "color_mask": "glColorMask",
+    "depth_range": "glDepthRange", "viewport": "glViewport", "scissor": "glScissor",
+}  # fmt: skip
+_SINGLE = {"glDepthRange": "glDepthRangef", "glClearDepth": "glClearDepthf"}
+"""What OpenGL ES calls commands that take doubles."""
+
+
+def set_state(site: Site, batch: Batch) -> None:
+    """The whole context state before the frame, and every binding that the frame touches."""
+    state = site.frame.state
+    call = batch.call
+    for (cap, _), (on,) in state.get("capability", {}).items():
+        if site.offers.value(cap) and cap != GL.DEBUG_OUTPUT:
+            call("glEnable" if on else "glDisable", cap)
+    for pattern, cap, indexed in (("blend_enabled", GL.BLEND, "glEnablei"), ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed")):
+        for (i, _), (value,) in state.get(pattern, {}).items():
+            if site.offers(indexed):
+                call("glEnablei" if value else "glDisablei", cap, i)
+            elif i == 0:
+                call("glEnable" if value else "glDisable", cap)
+    for row in PATTERNS.values():
+        if row.read and row.write and not row.object_class:
+            for key, values in state.get(row.name, {}).items():
+                _write(site, batch, row.name, key, values)
+    for key, values in state.get("attribute_value", {}).items():
+        _write(site, batch, "attribute_value", key, values)
+    polygon_mode = state.get("polygon_mode", {}).get((0, 0))
+    if polygon_mode:
+        call("glPolygonMode", GL.FRONT_AND_BACK, polygon_mode[0])
+    _bindings(site, batch)
+
+
+def _write(site: Site, batch: Batch, name: str, key: tuple[int, int], raw: tuple[int, ...]) -> None:
+    pattern = PATTERNS[name]
+    values = [_value(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
+    if len(values) != len(pattern.kinds):
+        return
+    command, arguments = pattern.write, [*([key[0]] if pattern.indices else []), *values]
+    if name in INDEXED and not site.offers(INDEXED[name]):
+        if key[0] or name not in _PLAIN:
+            return
+        command, arguments = _PLAIN[name], values
+        if name == "viewport":
+            arguments = [int(v) for v in values]
+    if not site.offers(command) and command in _SINGLE:
+        command = _SINGLE[command]
+    batch.call(command, *arguments)
+
+
+def _bindings(site: Site, batch: Batch) -> None:
+    names, state, history, offers = site.names, site.frame.state, site.frame.history, site.offers
+    call = batch.call
+
+    def keys(pattern: str) -> list[tuple[int, int]]:
+        return sorted(set(history.keys(pattern)) | set(state.get(pattern, {})))
+
+    def value(pattern: str, key: tuple[int, int]) -> tuple[int, ...]:
+        return tuple(state.get(pattern, {}).get(key, (0,) * len(PATTERNS[pattern].kinds)))
+
+    for unit, target in keys("texture"):
+        if target == 0:  # glBindTextureUnit: every target of the unit
+            continue
+        call("glActiveTexture", unit)
+        call("glBindTexture", target, names.get("texture", value("texture", (unit, target))[0]))
+    # unit 0 served the uploads: nothing of ours may stay bound there
+    call("glActiveTexture", GL.TEXTURE0)
+    for name, binding in TEXTURE_TARGETS.items():
+        if offers.value(getattr(GL, binding)) and (GL.TEXTURE0, getattr(GL, name)) not in keys("texture"):
+            call("glBindTexture", getattr(GL, name), 0)
+    call("glActiveTexture", value("active_texture", (0, 0))[0] or GL.TEXTURE0)
+    for unit, _ in keys("sampler"):
+        call("glBindSampler", unit, names.get("sampler", value("sampler", (unit, 0))[0]))
+    for unit, _ in keys("image"):
+        texture, level, layered, layer, access, format_ = value("image", (unit, 0))
+        if texture or (unit, 0) in history.keys("image"):
+            call("glBindImageTexture", unit, names.get("texture", texture), level, layered, layer, access or GL.READ_ONLY, format_ or GL.R8)
+    call("glBindTransformFeedback", GL.TRANSFORM_FEEDBACK, names.get("transform feedback", value("transform_feedback", (0, 0))[0]))
+    for target, index in keys("indexed_buffer"):
+        buffer, offset, size = value("indexed_buffer", (target, index))
+        if size:
+            call("glBindBufferRange", target, index, names.get("buffer", buffer), offset, size)
+        else:
+            call("glBindBufferBase", target, index, names.get("buffer", buffer))
+    call("glBindVertexArray", names.get("vertex array", value("vertex_array", (0, 0))[0]))
+    for target in sorted({t for t, _ in keys("buffer")} | {GL.ARRAY_BUFFER, GL.COPY_WRITE_BUFFER, GL.PIXEL_UNPACK_BUFFER}):
+        if target != GL.ELEMENT_ARRAY_BUFFER and offers.value(target):
+            call("glBindBuffer", target, names.get("buffer", value("buffer", (target, 0))[0]))
+    call("glBindRenderbuffer", GL.RENDERBUFFER, names.get("renderbuffer", value("renderbuffer", (0, 0))[0]))
+    window = site.frame.default_framebuffer
+    call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
+    if window.draw_buffer:
+        # a pbuffer may have a front buffer only: the second call is refused where there is no back
+        for buffer in (GL.FRONT, window.draw_buffer):
+            call("glDrawBuffer", GL.NONE if window.draw_buffer == GL.NONE else buffer)
+        for buffer in (GL.FRONT, window.read_buffer):
+            call("glReadBuffer", buffer)
+    call("glBindFramebuffer", site.draw_target, names.get("framebuffer", value("framebuffer", (GL.DRAW_FRAMEBUFFER, 0))[0]))
+    if site.read_target != site.draw_target:
+        call("glBindFramebuffer", site.read_target, names.get("framebuffer", value("framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]))
+    call("glBindProgramPipeline", names.get("program pipeline", value("pipeline", (0, 0))[0]))
+    call("glUseProgram", names.get("program", value("program", (0, 0))[0]))
+
+
+def _value(kind: str, raw: int) -> float:
+    if kind == "f":
+        return float(struct.unpack("<f", struct.pack("<I", raw & 0xFFFFFFFF))[0])
+    if kind == "d":
+        return float(struct.unpack("<d", struct.pack("<Q", raw & (1 << 64) - 1))[0])
+    return raw

@@ -1,0 +1,175 @@
+/* What is kept from the moment it is called because GL cannot give it back, and replaced when it is made anew:
+ * display lists, and on OpenGL ES what texture images were made of. One small stream of calls for each. */
+#include <pthread.h>
+#include <stdlib.h>
+#include <string.h>
+#include "tap.h"
+
+#define BUCKETS 1024u
+
+struct TapKept {
+  struct TapKept *next;
+  uint32_t kind, group, name, key; /* key of an image: target << 8 | level */
+  TapStream stream;
+};
+
+static TapKept *buckets[BUCKETS];
+static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+static __thread TapKept *open_list;
+static int lists_open; /* of all threads */
+
+static TapKept **bucket(uint32_t kind, uint32_t name) { return &buckets[(name * 2 + kind) % BUCKETS]; }
+
+static void drop(TapKept *kept) {
+  tap_stream_close(&kept->stream);
+  free(kept);
+}
+
+/* Takes out every entry of a name, or only that with the key. */
+static void take_out(uint32_t kind, uint32_t group, uint32_t name, int with_key, uint32_t key) {
+  for (TapKept **at = bucket(kind, name); *at;) {
+    TapKept *k = *at;
+    if (k->kind == kind && k->group == group && k->name == name && (!with_key || k->key == key)) {
+      *at = k->next;
+      drop(k);
+    } else {
+      at = &k->next;
+    }
+  }
+}
+
+static TapKept *make(uint32_t kind, uint32_t name, uint32_t key) {
+  TapKept *k = calloc(1, sizeof *k);
+  if (!k) return NULL;
+  if (tap_stream_open_private(&k->stream) != 0) {
+    free(k);
+    return NULL;
+  }
+  k->kind = kind;
+  k->group = tap_context()->group;
+  k->name = name;
+  k->key = key;
+  return k;
+}
+
+static void insert(TapKept *k) {
+  TapKept **at = bucket(k->kind, k->name);
+  k->next = *at;
+  *at = k;
+}
+
+void tap_kept_remove(int kind, int64_t count, const GLuint *names) {
+  uint32_t group = tap_context()->group;
+  pthread_mutex_lock(&lock);
+  for (int64_t i = 0; names && i < count; i++) take_out((uint32_t)kind, group, names[i], 0, 0);
+  pthread_mutex_unlock(&lock);
+}
+
+void tap_kept_append(TapKept *kept, TapCall *call) {
+  pthread_mutex_lock(&lock);
+  tap_append(&kept->stream, call);
+  pthread_mutex_unlock(&lock);
+}
+
+/* ---- display lists ------------------------------------------------------------------------------------ */
+
+TapKept *tap_open_list(void) { return open_list; }
+
+void tap_list_begin(GLuint list, GLenum mode) {
+  if (open_list || !list) return;
+  TapKept *made = make(TAP_KEPT_LIST, list, 0);
+  if (!made) return;
+  /* a list keeps pixels as the unpack state of its making lays them out; an open buffer would be read now */
+  static const GLenum names[] = {GL_UNPACK_SWAP_BYTES, GL_UNPACK_LSB_FIRST, GL_UNPACK_ROW_LENGTH, GL_UNPACK_SKIP_ROWS,
+                                 GL_UNPACK_SKIP_PIXELS, GL_UNPACK_ALIGNMENT};
+  for (size_t i = 0; i < sizeof names / sizeof *names; i++) {
+    TapCall store = {.id = TAP_ID_glPixelStorei, .slots = 2, .s = {names[i], (uint64_t)(int64_t)tap_get(names[i])}};
+    tap_append(&made->stream, &store);
+  }
+  TapCall begin = {.id = TAP_ID_glNewList, .slots = 2, .s = {list, GL_COMPILE}};
+  tap_append(&made->stream, &begin);
+  open_list = made;
+  __atomic_add_fetch(&lists_open, 1, __ATOMIC_RELAXED);
+  __atomic_or_fetch(&tap_mode, TAP_LISTING, __ATOMIC_RELAXED);
+}
+
+void tap_list_end(void) {
+  TapKept *made = open_list;
+  if (!made) return;
+  open_list = NULL;
+  TapCall end = {.id = TAP_ID_glEndList};
+  tap_append(&made->stream, &end);
+  if (__atomic_sub_fetch(&lists_open, 1, __ATOMIC_RELAXED) == 0) __atomic_and_fetch(&tap_mode, ~TAP_LISTING, __ATOMIC_RELAXED);
+  pthread_mutex_lock(&lock);
+  take_out(TAP_KEPT_LIST, made->group, made->name, 0, 0);
+  insert(made);
+  pthread_mutex_unlock(&lock);
+}
+
+void tap_lists_delete(GLuint first, GLsizei range) {
+  for (GLsizei i = 0; i < range; i++) {
+    GLuint name = first + (GLuint)i;
+    tap_kept_remove(TAP_KEPT_LIST, 1, &name);
+  }
+}
+
+/* ---- texture images of OpenGL ES ------------------------------------------------------------------------ */
+
+static GLenum binding_of(GLenum target) {
+  switch (target) {
+    case GL_TEXTURE_2D: return GL_TEXTURE_BINDING_2D;
+    case GL_TEXTURE_3D: return GL_TEXTURE_BINDING_3D;
+    case GL_TEXTURE_2D_ARRAY: return GL_TEXTURE_BINDING_2D_ARRAY;
+    case GL_TEXTURE_CUBE_MAP_ARRAY: return GL_TEXTURE_BINDING_CUBE_MAP_ARRAY;
+    default: return GL_TEXTURE_BINDING_CUBE_MAP;
+  }
+}
+
+/* What a call says of an image that ES will not tell later. Pixels are kept only where they cannot be read back:
+ * compressed ones, and on ES 2 formats that no framebuffer takes. `whole`: the call defines the image anew. */
+void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int whole) {
+  TapContext *context = tap_context();
+  if (!context->es || c->nested) return;
+  int compressed = format == 0;
+  int readable = context->major >= 3 || format == GL_RGBA || format == GL_RGB;
+  if (!whole && !compressed && readable) return;
+  if (context->major * 10 + context->minor >= 31 && !compressed) return; /* it tells sizes, and shaders read the rest */
+  GLint name = tap_get(binding_of(target));
+  if (!name) return;
+  uint32_t group = context->group, key = target << 8 | (uint32_t)(level & 0xff);
+  pthread_mutex_lock(&lock);
+  TapKept *kept = NULL;
+  if (whole) take_out(TAP_KEPT_IMAGE, group, (uint32_t)name, 1, key);
+  else
+    for (kept = *bucket(TAP_KEPT_IMAGE, (uint32_t)name); kept; kept = kept->next)
+      if (kept->kind == TAP_KEPT_IMAGE && kept->group == group && kept->name == (uint32_t)name && kept->key == key) break;
+  if (!kept && (kept = make(TAP_KEPT_IMAGE, (uint32_t)name, key))) insert(kept);
+  pthread_mutex_unlock(&lock);
+  c->image = kept;
+  c->bare = !compressed && readable;
+  c->active |= kept != NULL;
+}
+
+/* ---- handing over ------------------------------------------------------------------------------------------ */
+
+/* Everything kept for a share group: rows of (kind, name, key, bytes of calls, bytes of arena), each followed by them. */
+int tap_kept_write(TapSink *sink, uint32_t group) {
+  int failed = 0;
+  pthread_mutex_lock(&lock);
+  for (uint32_t b = 0; b < BUCKETS && !failed; b++)
+    for (TapKept *k = buckets[b]; k && !failed; k = k->next) {
+      if (k->group != group || k->stream.failed) continue;
+      const TapSink *calls = &k->stream.calls, *arena = &k->stream.arena;
+      uint8_t *at = tap_sink_take(sink, 40 + calls->used + arena->used);
+      if (!at) {
+        failed = -1;
+        break;
+      }
+      uint64_t row[5] = {k->kind, k->name, k->key, calls->used, arena->used};
+      memcpy(at, row, sizeof row);
+      memcpy(at + 40, calls->base, calls->used);
+      memcpy(at + 40 + calls->used, arena->base, arena->used);
+    }
+  pthread_mutex_unlock(&lock);
+  return failed;
+}
