@@ -49,9 +49,9 @@ Capture = Callable[..., tuple[Path, Frame]]
 def capture(tmp_path_factory: pytest.TempPathFactory, display: str) -> Capture:
     """Captures a frame of a running program into a file."""
 
-    def take(command: list[str], frame: int = 3, boundary: Boundary = Boundary.swap) -> tuple[Path, Frame]:
+    def take(command: list[str], frame: int = 3, boundary: Boundary = Boundary.swap, **environment: str) -> tuple[Path, Frame]:
         path = tmp_path_factory.mktemp("captured") / "frame.wend"
-        with Target(command, environment={**os.environ, "DISPLAY": display}) as target:
+        with Target(command, environment={**os.environ, "DISPLAY": display, **environment}) as target:
             taken = target.capture(Trigger(frame=frame, boundary=boundary), 60.0)
         save(taken, path)
         return path, taken

@@ -2,15 +2,18 @@
 
     python tools/program_matrix.py [words...]     only programs whose name contains a word
 
-Needs a display; `xvfb-run` makes one.
+Needs a display; `xvfb-run` makes one. Programs whose packages are missing say so in their row:
+`pip install arcade pyglet pygame pyvista moderngl glfw PyOpenGL`; es2tri is driven by `xdotool`.
 """
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,6 +25,7 @@ from wendascope.tap.channel import Boundary
 from wendascope.tap.launch import Target, Trigger
 
 TESTS = Path(__file__).parent.parent / "tests" / "programs"
+OTHERS = Path(__file__).parent / "matrix_programs"
 FRAMES = (2, 15, 40)
 
 
@@ -30,33 +34,55 @@ class Program:
     name: str
     command: tuple[str, ...]
     boundary: Boundary = Boundary.swap
+    environment: tuple[tuple[str, str], ...] = ()
 
 
 def programs() -> list[Program]:
     """Everything that is installed here."""
-    found = [Program("glxgears", ("glxgears",))]
-    listed = subprocess.run(["glmark2", "--list-scenes"], capture_output=True, text=True, check=False).stdout
-    for scene in re.findall(r"\[Scene\] (\S+)", listed):
-        if scene not in ("default", "loop"):
-            found.append(Program(f"glmark2 {scene}", ("glmark2", "-s", "400x300", "-b", f"{scene}:duration=60.0")))
+    found = [Program(name, (name,)) for name in ("glxgears", "es2gears_x11", "es2tri")]
+    found += [Program(f"glxgears {label}", ("glxgears", *arguments)) for label, arguments in (("samples", ("-samples", "4")), ("stereo off", ("-geometry", "640x480")))]
+    for tool in ("glmark2", "glmark2-es2"):
+        listed = subprocess.run([tool, "--list-scenes"], capture_output=True, text=True, check=False).stdout
+        for scene in re.findall(r"\[Scene\] (\S+)", listed):
+            if scene not in ("default", "loop"):
+                found.append(Program(f"{tool} {scene}", (tool, "-s", "400x300", "-b", f"{scene}:duration=60.0")))
+    found += [Program(path.stem, (sys.executable, str(path))) for path in sorted(OTHERS.glob("*.py"))]
     for path in sorted(TESTS.glob("[!_]*.py")):
         boundary = Boundary.readback if "readback" in path.stem else Boundary.swap
         found.append(Program(path.stem, (sys.executable, str(path), *(["--frames", "100000"] if path.stem == "shapes" else [])), boundary))
+    for version in ("2.0", "2.1", "3.0"):
+        older = (("MESA_GL_VERSION_OVERRIDE", version),)
+        found += [Program(f"{name} GL {version}", (sys.executable, str(TESTS / f"{name}.py")), environment=older) for name in ("fixed_function", "client_arrays")]
+    for version in ("2.0", "3.0", "3.1"):
+        older = (("MESA_GLES_VERSION_OVERRIDE", version),)
+        found.append(Program(f"gles ES {version}", (sys.executable, str(TESTS / "gles.py"), version[0]), environment=older))
     return found
+
+
+def nudge(program: Program, stop: threading.Event) -> None:
+    """es2tri draws when a key is pressed."""
+    while program.name == "es2tri" and not stop.wait(0.2):
+        subprocess.run(["xdotool", "search", "--name", "es2tri|triangle", "key", "Left"], capture_output=True, check=False)
 
 
 def row(program: Program, number: int, folder: Path) -> str:
     path = folder / "frame.wend"
     try:
         started = time.monotonic()
-        with Target(program.command) as target:
-            frame = target.capture(Trigger(frame=number, boundary=program.boundary), 40.0)
+        stop = threading.Event()
+        with Target(program.command, environment={**os.environ, **dict(program.environment)}) as target:
+            threading.Thread(target=nudge, args=(program, stop), daemon=True).start()
+            try:
+                frame = target.capture(Trigger(frame=number, boundary=program.boundary), 40.0)
+            finally:
+                stop.set()
         save(frame, path)
         taken = time.monotonic() - started
         with Replay(path) as replay:
             result = replay.run("measure.pictures", "verify")
     except WendascopeError as error:
-        return f"{program.name:<24} {number:>4}  {str(error)[:110]}"
+        missing = re.search(r"No module named '\w+'", getattr(error, "output", ""))
+        return f"{program.name:<24} {number:>4}  {missing[0] if missing else str(error)[:110]}"
     same = "all" if result["identical"] else f"{result['pixels_different']} differ by {result['max_difference']}"
     caveats = "; ".join(result["caveats"]) or "none"
     return (

@@ -1,8 +1,13 @@
-"""Two contexts in two threads: one draws and swaps, the other makes calls of its own all the time."""
+"""Two contexts in two threads: one draws and swaps, the other makes calls of its own all the time.
+
+With `--share` they share their objects.
+"""
 
 from __future__ import annotations
 
+import ctypes
 import os
+import sys
 import threading
 import time
 
@@ -17,17 +22,20 @@ OpenGL.ERROR_CHECKING = False
 from OpenGL import GL
 
 
-def other() -> None:
+def other(first: PbufferContext) -> None:
     context = PbufferContext(ContextInfo(), DefaultFramebuffer(16, 16, alpha=8))
+    if "--share" in sys.argv:
+        egl = context._egl
+        made = egl.eglCreateContext(context._display, context._config, first._context, (ctypes.c_int * 1)(0x3038))
+        egl.eglMakeCurrent(context._display, context._surface, context._surface, made)
     while True:
         GL.glClear(GL.GL_COLOR_BUFFER_BIT)
         GL.glFinish()
-    context.close()
 
 
 def main() -> None:
     context = PbufferContext(ContextInfo(), DefaultFramebuffer(64, 64, alpha=8))
-    threading.Thread(target=other, daemon=True).start()
+    threading.Thread(target=other, args=(context,), daemon=True).start()
     frame = 0
     while True:
         for i in range(40):

@@ -203,6 +203,9 @@ def check_header(path: Path) -> None:
         raise FileError(f"cannot read {path}: {_reason(error)}") from error
     if len(head) < 100 or head[:16] != b"SQLite format 3\0" or struct.unpack_from(">I", head, 68)[0] != APPLICATION_ID:
         raise DamagedFileError(f"{path} is not a Wendascope file; open one made by `wendascope capture`")
+    page, pages = struct.unpack_from(">H", head, 16)[0], struct.unpack_from(">I", head, 28)[0]
+    if path.stat().st_size < (65536 if page == 1 else page) * pages:
+        raise DamagedFileError(f"{path} is cut short; capture the frame again")
     version = struct.unpack_from(">I", head, 60)[0]
     if version > VERSION:
         raise NewerFileError(f"{path} has format {version}, this Wendascope reads up to {VERSION}; update Wendascope to open it")

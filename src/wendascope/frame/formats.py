@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from wendascope.registry import GL, tables
@@ -21,7 +22,8 @@ _PACKED_SIZE = {
     GL.UNSIGNED_INT_2_10_10_10_REV: 4,
     GL.UNSIGNED_INT_24_8: 4,
     GL.FLOAT_32_UNSIGNED_INT_24_8_REV: 8,
-}
+    GL.UNSIGNED_SHORT_5_6_5: 2, GL.UNSIGNED_SHORT_4_4_4_4: 2, GL.UNSIGNED_SHORT_5_5_5_1: 2,
+}  # fmt: skip
 _TYPE_SIZE = {
     GL.BYTE: 1, GL.UNSIGNED_BYTE: 1, GL.SHORT: 2, GL.UNSIGNED_SHORT: 2, GL.HALF_FLOAT: 2,
     GL.INT: 4, GL.UNSIGNED_INT: 4, GL.FLOAT: 4,
@@ -133,3 +135,20 @@ def named_types(internal_format: int) -> tuple[int, int]:
     else:
         color = GL.UNSIGNED_NORMALIZED
     return color, GL.FLOAT if "32F" in name else GL.UNSIGNED_NORMALIZED
+
+
+def named_format(internal_format: int) -> tuple[int, int] | None:
+    """(format, type) of a sized format by its name alone; None for formats that name no sizes."""
+    name = tables().enum_name(internal_format, "InternalFormat").removeprefix("GL_")
+    found = re.match(r"(?:S?(RGBA|RGB|RG|R)(\d+)|(DEPTH)_COMPONENT(\d+)|(DEPTH)(\d+)F?_STENCIL8)", name)
+    if found is None:
+        return None
+    color, depth = named_types(internal_format)
+    if found[3]:
+        return transfer_format(internal_format, Components(0, 0, 0, 0, int(found[4]), 0, 0, depth))
+    if found[5]:
+        return transfer_format(internal_format, Components(0, 0, 0, 0, int(found[6]), 8, 0, depth))
+    bits = 8 if name == "RGB565" else int(found[2])
+    channels = 4 if "ALPHA" in name or "_A" in name else len(found[1])
+    sizes = [bits if i < channels else 0 for i in range(4)]
+    return transfer_format(internal_format, Components(*sizes, 0, 0, color, 0))

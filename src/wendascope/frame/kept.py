@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from wendascope.frame.formats import pixel_size
+from wendascope.frame.formats import named_format, pixel_size
 from wendascope.frame.objects import BlobStore, ImageRecord
 from wendascope.frame.packed import FLAG_LOST, CallStream, merge_streams
 from wendascope.registry import GL, tables
@@ -67,7 +67,7 @@ class Kept:
             image = records.get((target, level)) or _defined(stream, target, level)
             if image is not None:
                 records[target, level] = image
-                data = pixels_of(stream, image)
+                data = pixels_of(stream, image) if image.compressed or image.format else None
                 image.contents = blobs.put(data) if data is not None else None
         if any(key & 0xFF == _MIPMAPS for key in streams):
             _add_mipmaps(records)
@@ -86,11 +86,13 @@ def _storage(stream: CallStream) -> list[ImageRecord]:
     names = {p.name for p in stream.command(0).parameters}
     width, height, depth = get("width"), get("height"), get("depth") if "depth" in names else 1
     target, levels = get("target"), min(get("levels"), 20)
+    compressed = "COMPRESSED" in tables().enum_name(get("internalformat"), "InternalFormat")
+    format_, type_ = (named_format(get("internalformat")) if not compressed else None) or (0, 0)
     faces = range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6) if target == GL.TEXTURE_CUBE_MAP else (target,)
     return [
         ImageRecord(
             face, level, max(1, width >> level), max(1, height >> level),
-            max(1, depth >> level) if target == GL.TEXTURE_3D else depth, get("internalformat"),
+            max(1, depth >> level) if target == GL.TEXTURE_3D else depth, get("internalformat"), format_, type_, compressed,
         )
         for level in range(levels)
         for face in faces

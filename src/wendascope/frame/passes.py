@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +13,7 @@ from wendascope.frame.objects import AttachmentRecord, DefaultFramebuffer, Frame
 from wendascope.frame.packed import CallStream
 from wendascope.frame.steps import KINDS, StepTable
 from wendascope.frame.tracker import StateHistory
-from wendascope.registry import GL
+from wendascope.registry import GL, tables
 
 Ints = npt.NDArray[np.int64]
 MOST_GROUP_PASSES = 64
@@ -28,10 +29,14 @@ class Target:
     attachments: tuple[AttachmentRecord, ...]
     width: int
     height: int
+    window: int = 0
+    """Which window framebuffer 0 is: 0 for the captured one, else a drawable of the program."""
 
     @property
     def name(self) -> str:
-        return "window" if self.framebuffer == 0 else f"framebuffer {self.framebuffer}"
+        if self.framebuffer:
+            return f"framebuffer {self.framebuffer}"
+        return "another window" if self.window else "window"
 
     @property
     def size(self) -> str:
@@ -115,7 +120,7 @@ def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
         what = KINDS[int(kinds[0])] if len(set(kinds.tolist())) == 1 else "clears and copies"
         return f"{what}, {target.size}"
     role = "colour" if color else "depth only"
-    where = "window" if target.framebuffer == 0 else role
+    where = target.name if target.framebuffer == 0 else role
     return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
 
 
@@ -135,8 +140,12 @@ def _targets(
         f.name: {a.point: a for a in f.attachments} for f in objects.framebuffers
     }
     version: dict[int, int] = {}
-    found: dict[tuple[int, int], int] = {}
+    found: dict[tuple[int, int, int], int] = {}
     targets: list[Target] = []
+    window = history.column("drawable", steps.call)
+    window_sizes = {int(calls.argument(c, "drawable")): (int(calls.argument(c, "width")), int(calls.argument(c, "height"))) for c in calls.calls_of("wendaDrawable").tolist()}
+    window_sizes[0] = (default.width, default.height)
+    made = _sizes_made(calls, history)
     reattachments = calls.calls_of(*_REATTACH).tolist()
     row, target_of = 0, np.zeros(len(steps), np.int64)
     for step, call in enumerate(steps.call.tolist()):
@@ -145,13 +154,14 @@ def _targets(
             version[changed] = version.get(changed, 0) + 1
             row += 1
         name = int(framebuffer[step])
-        key = (name, version.get(name, 0))
+        shown = 0 if name else int(window[step])
+        key = (name, version.get(name, 0), shown)
         if key not in found:
             found[key] = len(targets)
             parts = tuple(attachments.get(name, {}).values())
             record = FramebufferRecord(name, list(parts))
-            width, height = framebuffer_size(record, objects) if name else (default.width, default.height)
-            targets.append(Target(name, parts, width, height))
+            width, height = framebuffer_size(record, objects, made) if name else window_sizes.get(shown, (0, 0))
+            targets.append(Target(name, parts, width, height, shown))
         target_of[step] = found[key]
     return targets, target_of
 
@@ -184,11 +194,44 @@ def _reattach(calls: CallStream, history: StateHistory, call: int, attachments: 
     return name
 
 
-def framebuffer_size(framebuffer: FramebufferRecord, objects: Objects) -> tuple[int, int]:
-    """Width and height that all attachments share; (0, 0) without any."""
+_DEFINES = {
+    # command: what it defines, and the target parameter by which what is bound is found
+    "glTexImage2D": "texture", "glTexStorage2D": "texture", "glTexImage2DMultisample": "texture", "glTexStorage2DMultisample": "texture",
+    "glTextureStorage2D": "texture", "glRenderbufferStorage": "renderbuffer", "glRenderbufferStorageMultisample": "renderbuffer",
+    "glNamedRenderbufferStorage": "renderbuffer",
+}  # fmt: skip
+
+
+def _sizes_made(calls: CallStream, history: StateHistory) -> dict[tuple[str, int], tuple[int, int]]:
+    """Sizes of images that the frame itself defines: (kind, name) -> (width, height) of the base level."""
+    sizes = {}
+    for canonical, kind in _DEFINES.items():
+        for command in tables().commands_like(canonical):
+            for call in calls.calls_of(command.name).tolist():
+                values = {p.name: calls.argument(call, p.name) for p in command.parameters if p.kind != "pointer"}
+                if values.get("level"):
+                    continue
+                if kind in values:
+                    name = int(values[kind])
+                elif kind == "renderbuffer":
+                    name = (history.value("renderbuffer", call) or (0,))[0]
+                else:
+                    unit = (history.value("active_texture", call) or (GL.TEXTURE0,))[0]
+                    name = (history.value("texture", call, unit, int(values["target"])) or (0,))[0]
+                sizes[kind, name] = (int(values["width"]), int(values["height"]))
+    return sizes
+
+
+def framebuffer_size(
+    framebuffer: FramebufferRecord, objects: Objects, made: Mapping[tuple[str, int], tuple[int, int]] | None = None
+) -> tuple[int, int]:
+    """Width and height that all attachments share, those `made` in the frame first; (0, 0) without any."""
     sizes = []
     for attachment in framebuffer.attachments:
-        if attachment.kind == "texture":
+        if made and (attachment.kind, attachment.name) in made:
+            width, height = made[attachment.kind, attachment.name]
+            sizes.append((max(1, width >> attachment.level), max(1, height >> attachment.level)))
+        elif attachment.kind == "texture":
             texture = objects.texture(attachment.name)
             image = next((i for i in texture.images if i.level == attachment.level), None) if texture else None
             if image:
@@ -198,5 +241,5 @@ def framebuffer_size(framebuffer: FramebufferRecord, objects: Objects) -> tuple[
             if renderbuffer:
                 sizes.append((renderbuffer.width, renderbuffer.height))
     if not sizes:
-        return 0, 0
+        return framebuffer.default_size[:2]
     return min(s[0] for s in sizes), min(s[1] for s in sizes)

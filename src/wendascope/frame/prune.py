@@ -72,6 +72,8 @@ def first_uses(frame: Frame) -> dict[tuple[str, int], tuple[int, bool]]:
     found: dict[tuple[str, int], tuple[int, bool]] = {}
     for step in range(len(steps)):
         target = passes.targets[int(passes.of_step[step])]
+        if target.window:
+            continue
         points = (
             [("color", 0, GL.COLOR_ATTACHMENT0), ("depth", 0, _DEPTH), ("stencil", 0, _STENCIL)]
             if target.framebuffer == 0

@@ -336,6 +336,7 @@ def _build() -> dict[str, Pattern]:
         read=("TRANSFORM_FEEDBACK_BINDING",), object_class="transform feedback",
     )  # fmt: skip
     add("vertex_array", "o", {"glBindVertexArray": Setter(("array",))}, read=("VERTEX_ARRAY_BINDING",), write="glBindVertexArray", object_class="vertex array")
+    add("drawable", "i", _simple("wendaDrawable", "drawable"))
     add(
         "framebuffer", "o", {"glBindFramebuffer": Setter(("framebuffer",), (), faces="framebuffer")},
         indices=1, object_class="framebuffer",

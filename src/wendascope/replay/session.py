@@ -159,6 +159,10 @@ class ReplaySession:
 
     def restore(self) -> None:
         """Back to the state before the frame."""
+        if self.names.by_class.get("drawable"):
+            first = Batch()
+            first.call("wendaDrawable", 0, 0, 0)
+            self._setup.run(first)
         for batch in self._restore:
             self._setup.run(batch)
         if self._lists_change:
@@ -258,6 +262,8 @@ class ReplaySession:
 
     def read_target(self, target: Target) -> Picture | npt.NDArray[np.float32]:
         """The colour of a pass target as it is now, or its depth when it has no colour."""
+        if target.framebuffer == 0 and target.window:
+            return self.read_framebuffer(0, target.width, target.height, GL.FRONT if self._single else GL.BACK)
         if target.framebuffer == 0:
             return self.read_window()
         here = self.names.get("framebuffer", target.framebuffer)

@@ -126,6 +126,8 @@ class Channel:
         assert self._memory is not None
         self._memory[calls_at : len(words) * 8] = words.tobytes()
         self._memory[arena_at : arena_at + len(batch.arena)] = bytes(batch.arena)
+        # what GL refuses to tell is 0, not what the batch before left there
+        np.frombuffer(self._memory, np.uint8, batch.out_size, out_at)[:] = 0
         try:
             self.send(
                 Kind.RUN, calls_at, len(words), arena_at, len(batch.arena), out_at, batch.out_size, 0,

@@ -71,7 +71,7 @@ def read_query_results(reader: Reader, queries: list[int]) -> dict[int, int]:
     batch.call("glFinish")
     rows = []
     for name in queries:
-        available = batch.out(4)
+        available = batch.out(8)
         batch.call("glGetQueryObjectuiv", name, GL.QUERY_RESULT_AVAILABLE, available)
         rows.append((name, available))
     reader.executor.run(batch)

@@ -10,6 +10,7 @@ import struct
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from wendascope.frame.formats import pixel_size
 from wendascope.frame.objects import ImageRecord, TextureRecord
@@ -24,6 +25,7 @@ _DTYPES: dict[int, Any] = {
     GL.UNSIGNED_BYTE: np.uint8, GL.BYTE: np.int8, GL.UNSIGNED_SHORT: np.uint16, GL.SHORT: np.int16, GL.UNSIGNED_INT: np.uint32,
     GL.INT: np.int32, GL.HALF_FLOAT: np.float16, GL.FLOAT: np.float32,
 }  # fmt: skip
+_PACKED = {GL.UNSIGNED_SHORT_5_6_5: (5, 6, 5), GL.UNSIGNED_SHORT_4_4_4_4: (4, 4, 4, 4), GL.UNSIGNED_SHORT_5_5_5_1: (5, 5, 5, 1)}
 _SAMPLED = {GL.TEXTURE_2D: "sampler2D", GL.TEXTURE_3D: "sampler3D", GL.TEXTURE_2D_ARRAY: "sampler2DArray"}
 _VERTEX = b"""#version 300 es
 void main() { gl_Position = vec4(vec2(gl_VertexID & 1, gl_VertexID >> 1) * 4.0 - 1.0, 0.0, 1.0); }"""
@@ -85,7 +87,8 @@ def _attachable(reader: Reader, items: list[Item]) -> list[bool]:
     batch.call("glBindFramebuffer", reader.read_target, scratch.framebuffer)
     results: list[Result | None] = []
     for record, image in items:
-        if image.format in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.LUMINANCE, GL.LUMINANCE_ALPHA, GL.ALPHA):
+        signed = image.type in (GL.BYTE, GL.SHORT) and image.format not in _INTEGER  # what reads them differs by driver
+        if signed or image.format in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.LUMINANCE, GL.LUMINANCE_ALPHA, GL.ALPHA):
             results.append(None)
             continue
         _attach(batch, reader.read_target, record, image, 0)
@@ -101,7 +104,7 @@ def es_transfer(image: ImageRecord) -> tuple[int, int]:
         return GL.RGBA_INTEGER, GL.INT if image.type in (GL.INT, GL.SHORT, GL.BYTE) else GL.UNSIGNED_INT
     if image.type == GL.UNSIGNED_INT_2_10_10_10_REV:
         return GL.RGBA, GL.UNSIGNED_INT_2_10_10_10_REV
-    if image.type in (GL.HALF_FLOAT, GL.FLOAT, GL.UNSIGNED_INT_10F_11F_11F_REV, GL.UNSIGNED_INT_5_9_9_9_REV, GL.BYTE, GL.SHORT):
+    if image.type in (GL.HALF_FLOAT, GL.FLOAT, GL.UNSIGNED_INT_10F_11F_11F_REV, GL.UNSIGNED_INT_5_9_9_9_REV):
         return GL.RGBA, GL.FLOAT
     return GL.RGBA, GL.UNSIGNED_SHORT if image.type == GL.UNSIGNED_SHORT else GL.UNSIGNED_BYTE
 
@@ -114,11 +117,22 @@ def _read_layer(reader: Reader, batch: Batch, record: TextureRecord, image: Imag
     return out
 
 
+def _packed(texels: npt.NDArray[np.uint8], bits: tuple[int, ...]) -> bytes:
+    """Eight-bit components to the packed sixteen bits that they were read from, first component in the high bits."""
+    word = np.zeros(len(texels), np.uint32)
+    for component, width in enumerate(bits):
+        value = np.rint(texels[:, component].astype(np.float64) * ((1 << width) - 1) / 255).astype(np.uint32)
+        word = word << width | value
+    return word.astype(np.uint16).tobytes()
+
+
 def es_converted(image: ImageRecord, data: bytes, floats: bool = False) -> bytes:
     """Four components as they were read, to the components and type that the image is uploaded by."""
     _, type_ = (GL.RGBA, GL.FLOAT) if floats else es_transfer(image)
     if type_ == GL.UNSIGNED_INT_2_10_10_10_REV or (image.type, image.format) == (type_, GL.RGBA):
         return data
+    if image.type in _PACKED:
+        return _packed(np.frombuffer(data, np.uint8).reshape(-1, 4), _PACKED[image.type])
     if image.type not in _DTYPES:  # packed floats: uploaded as the floats they stand for
         image.format, image.type = GL.RGB, GL.FLOAT
     texels = np.frombuffer(data, _DTYPES[type_]).reshape(-1, 4)
@@ -190,6 +204,8 @@ class _Scratch:
         batch = reader.batch()
         call = batch.call
         size = (image.width, image.height)
+        # a texture without its smaller levels is whole only for a filter that asks for none
+        filtered = GL.NEAREST_MIPMAP_NEAREST if image.level else GL.NEAREST
         call("glBindBuffer", GL.PIXEL_UNPACK_BUFFER, 0)
         call("glBindTexture", GL.TEXTURE_2D, texture.uints()[0])
         call("glTexStorage2D", GL.TEXTURE_2D, 1, GL.RGBA32UI, *size)
@@ -204,7 +220,7 @@ class _Scratch:
         call("glUseProgram", program)
         call("glBindVertexArray", array.uints()[0])
         call("glBindTexture", record.target, record.name)
-        call("glSamplerParameteri", sampler.uints()[0], GL.TEXTURE_MIN_FILTER, GL.NEAREST_MIPMAP_NEAREST)
+        call("glSamplerParameteri", sampler.uints()[0], GL.TEXTURE_MIN_FILTER, filtered)
         call("glSamplerParameteri", sampler.uints()[0], GL.TEXTURE_MAG_FILTER, GL.NEAREST)
         call("glBindSampler", 0, sampler.uints()[0])
         outs = []

@@ -28,6 +28,8 @@ TEXTURE_ONLY_PARAMETERS = (
     ("DEPTH_STENCIL_TEXTURE_MODE", 1, "i"), ("DEPTH_TEXTURE_MODE", 1, "i"),
 )  # fmt: skip
 _MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
+_GREY = (GL.LUMINANCE, GL.ALPHA, GL.LUMINANCE_ALPHA)
+"""Formats that OpenGL ES keeps as they were named."""
 _IMAGE_QUERIES = (
     "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE "
     "GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE INTENSITY_TYPE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
@@ -157,7 +159,7 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
     rest = []
     for record, image_target, query in base:
         width, height, depth = query.size
-        record.images += query.records(image_target, 0)
+        record.images += query.records(image_target, 0, reader.context.es)
         extent = max(width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1)
         levels = extent.bit_length() if record.target not in (*_MULTISAMPLE, GL.TEXTURE_RECTANGLE) else 1
         batch.call("glBindTexture", record.target, record.name)
@@ -166,7 +168,7 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
             rest.append((record, image_target, level, _query_image(reader, batch, image_target, level)))
     reader.run(batch)
     for record, image_target, level, query in rest:
-        record.images += query.records(image_target, level)
+        record.images += query.records(image_target, level, reader.context.es)
 
 def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord]]) -> None:
     """Contents, by glGetTexImage."""
@@ -223,7 +225,7 @@ class _ImageQuery:
     def size(self) -> tuple[int, int, int]:
         return tuple(self.outs[n].ints()[0] for n in ("WIDTH", "HEIGHT", "DEPTH"))  # type: ignore[return-value]
 
-    def records(self, image_target: int, level: int) -> list[ImageRecord]:
+    def records(self, image_target: int, level: int, es: bool) -> list[ImageRecord]:
         value = {name: out.ints()[0] for name, out in self.outs.items()}
         if not value["WIDTH"]:
             return []
@@ -243,6 +245,9 @@ class _ImageQuery:
             max(value["RED_SIZE"], grey), value["GREEN_SIZE"], value["BLUE_SIZE"], max(value["ALPHA_SIZE"], int(grey > 0)),
             value["DEPTH_SIZE"], value["STENCIL_SIZE"], types[0] if types else by_name[0], value["DEPTH_TYPE"] or by_name[1],
         )  # fmt: skip
+        if es and image.internal_format in _GREY:
+            image.format, image.type = image.internal_format, GL.UNSIGNED_BYTE
+            return [image]
         chosen = transfer_format(image.internal_format, components)
         if chosen:
             image.format, image.type = chosen

@@ -1,0 +1,39 @@
+"""One context that draws into two windows in turn; textures go from one frame to the other."""
+
+from __future__ import annotations
+
+import ctypes
+
+from _running import core, forever
+from OpenGL import GL
+
+
+def main() -> None:
+    context = core()
+    egl = ctypes.CDLL("libEGL.so.1")
+    egl.eglGetCurrentContext.restype = ctypes.c_void_p
+    egl.eglMakeCurrent.argtypes = [ctypes.c_void_p] * 4
+    egl.eglSwapBuffers.argtypes = [ctypes.c_void_p] * 2
+    display, first = context.main_surface
+    _, second = context.surface(64, 48)
+    handle = egl.eglGetCurrentContext()
+
+    def draw(number: int) -> None:
+        egl.eglMakeCurrent(display, second, second, handle)
+        GL.glDisable(GL.GL_SCISSOR_TEST)
+        GL.glClearColor(0.9, 0.1, number % 3 / 3, 1)
+        GL.glClear(GL.GL_COLOR_BUFFER_BIT)
+        GL.glViewport(0, 0, 64, 48)
+        egl.eglSwapBuffers(display, second)
+        egl.eglMakeCurrent(display, first, first, handle)
+        GL.glEnable(GL.GL_SCISSOR_TEST)
+        for i in range(20):
+            GL.glScissor(i * 8, (i * 13 + number * 3) % 100, 20, 12)
+            GL.glClearColor(i / 20, number % 7 / 7, 0.5, 1)
+            GL.glClear(GL.GL_COLOR_BUFFER_BIT)
+
+    forever(context, draw)
+
+
+if __name__ == "__main__":
+    main()
