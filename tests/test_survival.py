@@ -43,7 +43,8 @@ def run(self, batch):
     if stage == "late in snapshot" and runs[0] == 25:
         die()
 Channel.run = run
-snapshot = target._snapshot(paused)
+from wendascope.tap.take import _snapshot
+snapshot = _snapshot(target.channel, paused)
 if stage == "batch under way":
     batch = Batch()
     for _ in range(2000):

@@ -28,7 +28,7 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
-COMMANDS = ("capture", "show", "verify", "survey", "picture", "demo")
+COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "compare", "demo")
 
 
 class _Session:
@@ -105,12 +105,16 @@ def capture(
     boundary: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
     timeout: Annotated[float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)] = 60.0,
     keep_running: Annotated[bool, typer.Option("--keep-running", help="Leave the program running afterwards.")] = False,
+    listen: Annotated[str, typer.Option(help="Take no frame yet: listen under this name, for the window and `wendascope trigger`.")] = "",
+    skip_unused: Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")] = False,
+    depth: Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")] = False,
     json: JsonOption = False,
 ) -> None:
     """Run a program under the tap, take frames of it, and print each file written."""
     from wendascope.frame.file import save
     from wendascope.tap.channel import Boundary
     from wendascope.tap.launch import Target, Trigger
+    from wendascope.tap.take import Collect
 
     if boundary not in Boundary.__members__:
         raise UsageError(f"--boundary is swap, readback or marker, not {boundary}")
@@ -118,17 +122,20 @@ def capture(
         raise UsageError("choose one of --frame, --after and --slower-than")
     if "WENDASCOPE_SOCKET" in os.environ:
         raise UsageError("this is already running under the tap; capture from outside")
+    if listen:
+        _sit(listen, program, out or Path.cwd(), Boundary[boundary], json)
+        return
     base = out or Path(Path(program[0]).stem + ".wend")
     show = _progress(json)
     written = []
-    target = Target(program, echo=None if json else _say)
+    target = Target(program, echo=None if json else _say, boundary=Boundary[boundary])
     with target:
         trigger = Trigger(frame, after, slower_than, Boundary[boundary])
         for number in range(frames):
             last = number == frames - 1
             # the frame after this one, unless only slow ones are wanted: armed before the program goes on
             following = None if last else Trigger(frame=1, slower_than_ms=slower_than, boundary=Boundary[boundary])
-            taken = target.capture(trigger, timeout, show, then=following)
+            taken = target.capture(trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth))
             trigger = following or trigger
             path = base if frames == 1 else base.with_name(f"{base.stem}-{number + 1:03d}{base.suffix}")
             save(taken, path)
@@ -148,6 +155,77 @@ def capture(
             target.let_go()
     if json:
         _emit({"frames": written})
+
+
+def _sit(name: str, program: list[str], folder: Path, boundary: Any, json: bool) -> None:
+    """Serve a sitting until the program ends."""
+    import msgspec
+
+    from wendascope.errors import FileError
+    from wendascope.tap.launch import Target
+    from wendascope.tap.messages import Ended, Event, Output, Taken
+    from wendascope.tap.sitting import Sitting
+    from wendascope.tap.sittings import listen
+
+    def told(event: Event) -> None:
+        if json and isinstance(event, Taken | Ended):
+            sys.stdout.write(msgspec.json.encode(event).decode() + "\n")
+            sys.stdout.flush()
+        elif not json and isinstance(event, Taken):
+            print(event.file, flush=True)
+        elif not json and isinstance(event, Output):
+            _say("\n".join(event.lines))
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise FileError(f"cannot make the folder {folder}: {error.strerror}; choose another with --out") from error
+    server = listen(name)
+    try:
+        target = Target(program, boundary=boundary)
+    except WendascopeError:
+        server.close()
+        raise
+    _say(f"listening as {name}; take frames with `wendascope trigger {name}` or from the window's Capture page")
+    with target:
+        sitting = Sitting(name, server, target, folder.resolve(), told)
+        text = sitting.run()
+    _say(text)
+
+
+@app.command()
+def trigger(
+    name: Annotated[str, typer.Argument(help="Name given to `wendascope capture --listen`.")],
+    frame: Annotated[int, typer.Option(help="Take frame number N.", min=0)] = 0,
+    after: Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)] = 0.0,
+    slower_than: Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)] = 0.0,
+    frames: Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)] = 1,
+    skip_unused: Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")] = False,
+    depth: Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")] = False,
+    timeout: Annotated[float, typer.Option(help="Give up after this many seconds.", min=0.1)] = 60.0,
+    json: JsonOption = False,
+) -> None:
+    """Take a frame of a program that was started with `capture --listen`: from a script, or from a key binding."""
+    from wendascope.errors import TargetError
+    from wendascope.tap.client import SittingClient
+    from wendascope.tap.messages import Take, Taken
+
+    if sum(map(bool, (frame, after, slower_than))) > 1:
+        raise UsageError("choose one of --frame, --after and --slower-than")
+    taken: list[Taken] = []
+    with SittingClient(name) as client:
+        client.send(Take(frame, after, slower_than, frames, not skip_unused, depth))
+        for event in client.events(timeout + after):
+            if isinstance(event, Taken):
+                taken.append(event)
+                if not json:
+                    print(event.file)
+                if len(taken) == frames:
+                    break
+        else:
+            raise TargetError(f"no frame was taken within {timeout + after:g} s")
+    if json:
+        _emit({"frames": taken})
 
 
 @app.command()

@@ -106,6 +106,8 @@ def _write(frame: Frame, database: sqlite3.Connection) -> None:
         reference = _Reference(frame.reference.width, frame.reference.height, frame.reference_framebuffer)
         meta["reference"] = encode(reference).decode()
         sections["reference"] = np.ascontiguousarray(frame.reference.pixels).tobytes()
+    if frame.reference_depth is not None:
+        sections["reference_depth"] = frame.reference_depth
     refs = {ref.hash: ref for ref in _all_refs(frame.objects, frame.default_framebuffer)}
     large = sum(ref.size for ref in refs.values()) > 64 << 20
     compressor = zstandard.ZstdCompressor(level=3 if large else 12)
@@ -285,6 +287,10 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
             raise ValueError("the reference picture has the wrong size")
         frame.reference = Picture.from_bytes(sections["reference"], reference.width, reference.height)
         frame.reference_framebuffer = reference.framebuffer
+    if "reference_depth" in sections:
+        if len(sections["reference_depth"]) != default.width * default.height * 4:
+            raise ValueError("the depth of the reference picture has the wrong size")
+        frame.reference_depth = sections["reference_depth"]
     return frame
 
 

@@ -150,5 +150,5 @@ def named_format(internal_format: int) -> tuple[int, int] | None:
         return transfer_format(internal_format, Components(0, 0, 0, 0, int(found[6]), 8, 0, depth))
     bits = 8 if name == "RGB565" else int(found[2])
     channels = 4 if "ALPHA" in name or "_A" in name else len(found[1])
-    sizes = [bits if i < channels else 0 for i in range(4)]
-    return transfer_format(internal_format, Components(*sizes, 0, 0, color, 0))
+    red, green, blue, alpha = (bits if i < channels else 0 for i in range(4))
+    return transfer_format(internal_format, Components(red, green, blue, alpha, 0, 0, color, 0))

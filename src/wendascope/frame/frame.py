@@ -84,6 +84,8 @@ class Frame:
     reference: Picture | None = None
     reference_framebuffer: int = 0
     """Framebuffer that the reference picture was read from; 0 is the window."""
+    reference_depth: bytes | None = None
+    """Depth of the finished window, 32-bit integers, bottom row first; None where it was not collected."""
 
     @functools.cached_property
     def history(self) -> StateHistory:

@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wendascope.frame.inputs import sampled_textures
+from wendascope.frame.state_table import PATTERNS
 from wendascope.frame.steps import KINDS
-from wendascope.registry import GL
+from wendascope.registry import GL, tables
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
+    from wendascope.frame.objects import BufferRecord, TextureRecord
 
 _CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
 _DEPTH, _STENCIL = GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT
@@ -54,6 +56,53 @@ def drop_unseen_contents(frame: Frame) -> list[str]:
             setattr(window, contents, None)
             dropped.append(f"{key} of the window")
     return dropped
+
+
+def drop_unused_contents(frame: Frame) -> list[str]:
+    """Set contents of textures and buffers to None that nothing in the frame names; returns what, in words."""
+    buffers, textures = _unused(frame)
+    for buffer in buffers:
+        buffer.contents = None
+    for texture in textures:
+        for image in texture.images:
+            image.contents = None
+    return [f"buffer {b.name}" for b in buffers] + [f"texture {t.name}" for t in textures]
+
+
+def unused_bytes(frame: Frame) -> int:
+    """Bytes of contents that nothing in the frame names, before compression."""
+    buffers, textures = _unused(frame)
+    images = [image.contents for texture in textures for image in texture.images]
+    return sum(ref.size for ref in (*(b.contents for b in buffers), *images) if ref is not None)
+
+
+def _unused(frame: Frame) -> tuple[list[BufferRecord], list[TextureRecord]]:
+    """Buffers and textures with contents whose names neither a call nor the state before the frame mentions."""
+    used = {"texture": _named_in_state(frame, "texture"), "buffer": _named_in_state(frame, "buffer")}
+    commands = tables().commands
+    for command_id in np.unique(frame.calls.ids).tolist():
+        rows = np.flatnonzero(frame.calls.ids == command_id)
+        for parameter in commands[command_id].parameters:
+            if parameter.object_class in used and parameter.kind != "pointer":
+                used[parameter.object_class] |= set(np.unique(frame.calls.column(rows, parameter.slot)).astype(np.int64).tolist())
+            elif parameter.object_class in used:
+                for call in rows.tolist():
+                    data = frame.calls.argument(call, parameter.name)
+                    used[parameter.object_class] |= set(np.frombuffer(data, np.uint32).tolist()) if isinstance(data, bytes) and len(data) % 4 == 0 else set()
+    objects = frame.objects
+    used["texture"] |= {a.name for f in objects.framebuffers for a in f.attachments if a.kind == "texture"}
+    used["texture"] |= {t.view_of for t in objects.textures if t.name in used["texture"]}
+    used["buffer"] |= {a.buffer for v in objects.vertex_arrays for a in v.attributes} | {v.element_buffer for v in objects.vertex_arrays}
+    used["buffer"] |= {b for f in objects.feedbacks for b, _, _ in f.buffers}
+    used["buffer"] |= {t.buffer for t in objects.textures if t.name in used["texture"]}
+    buffers = [b for b in objects.buffers if b.name not in used["buffer"] and b.contents is not None]
+    textures = [t for t in objects.textures if t.name not in used["texture"] and any(image.contents for image in t.images)]
+    return buffers, textures
+
+
+def _named_in_state(frame: Frame, object_class: str) -> set[int]:
+    patterns = [p.name for p in PATTERNS.values() if p.object_class == object_class]
+    return {values[0] for pattern in patterns for values in frame.state.get(pattern, {}).values()}
 
 
 def _first_step_after_transfers(frame: Frame) -> int:

@@ -119,7 +119,7 @@ def _read_layer(reader: Reader, batch: Batch, record: TextureRecord, image: Imag
 
 def _packed(texels: npt.NDArray[np.uint8], bits: tuple[int, ...]) -> bytes:
     """Eight-bit components to the packed sixteen bits that they were read from, first component in the high bits."""
-    word = np.zeros(len(texels), np.uint32)
+    word: npt.NDArray[Any] = np.zeros(len(texels), np.uint32)
     for component, width in enumerate(bits):
         value = np.rint(texels[:, component].astype(np.float64) * ((1 << width) - 1) / 255).astype(np.uint32)
         word = word << width | value

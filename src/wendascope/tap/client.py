@@ -1,0 +1,50 @@
+"""Speaks to a sitting, waiting for its answers: for scripts and the command line."""
+
+from __future__ import annotations
+
+import select
+import time
+from collections.abc import Iterator
+
+from wendascope.errors import TargetError
+from wendascope.tap.messages import Ended, Event, Hello, Lines, Problem, Request, event, pack
+from wendascope.tap.sittings import connect
+
+
+class SittingClient:
+    """A context manager. Raises TargetError when no such sitting answers."""
+
+    def __init__(self, name: str) -> None:
+        self._socket = connect(name)
+        self._lines = Lines()
+
+    def __enter__(self) -> SittingClient:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._socket.close()
+
+    def send(self, message: Request) -> None:
+        try:
+            self._socket.sendall(pack(message))
+        except OSError as error:
+            raise TargetError("the sitting ended") from error
+
+    def events(self, timeout: float) -> Iterator[Event]:
+        """What the sitting says, until the time is over. Raises TargetError for problems and at the end."""
+        deadline = time.monotonic() + timeout
+        while (rest := deadline - time.monotonic()) > 0:
+            readable, _, _ = select.select([self._socket], [], [], rest)
+            if not readable:
+                return
+            data = self._socket.recv(1 << 16)
+            if not data:
+                raise TargetError("the sitting ended")
+            for line in self._lines.feed(data):
+                found = event(line)
+                if isinstance(found, Problem):
+                    raise TargetError(found.text)
+                if isinstance(found, Ended):
+                    raise TargetError(found.text, "\n".join(found.output))
+                if not isinstance(found, Hello):
+                    yield found

@@ -1,0 +1,130 @@
+"""What a sitting and those who drive it say to each other: one JSON object a line, told apart by `kind`.
+
+`docs/sitting-protocol.md` lists them.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from wendascope.errors import TargetError
+
+State = Literal["starting", "running", "waiting", "held", "taking", "ended"]
+LONGEST_LINE = 1 << 20
+
+
+class Take(msgspec.Struct, tag="take", tag_field="kind", omit_defaults=True):
+    """Take frames: at once, or as the trigger says."""
+
+    frame: int = 0
+    after_seconds: float = 0.0
+    slower_than_ms: float = 0.0
+    frames: int = 1
+    unused: bool = True
+    depth: bool = False
+
+
+class Do(msgspec.Struct, tag="do", tag_field="kind"):
+    """Everything without arguments. `leave` ends the sitting and lets the program run on."""
+
+    what: Literal["cancel", "hold", "step", "go", "stop", "leave"]
+
+
+Request = Take | Do
+
+
+class Taken(msgspec.Struct, tag="taken", tag_field="kind"):
+    """A frame was taken and its file is complete."""
+
+    file: str
+    frame: int
+    calls: int
+    steps: int
+    passes: int
+    bytes: int
+    held_seconds: float
+    capture_seconds: float
+    unused_bytes: int
+    """Contents in the file that the frame does not touch, before compression."""
+    target_ms: float | None
+    caveats: list[str]
+
+
+class Hello(msgspec.Struct, tag="hello", tag_field="kind"):
+    program: list[str]
+    name: str
+    folder: str
+    state: State
+    process: int
+    taken: list[Taken]
+    output: list[str]
+
+
+class Beats(msgspec.Struct, tag="beats", tag_field="kind"):
+    """Frames of the target, each as (number, CPU ns, swap ns, calls, draws, vertices)."""
+
+    rows: list[tuple[int, int, int, int, int, int]]
+
+
+class StateIs(msgspec.Struct, tag="state", tag_field="kind"):
+    state: State
+    text: str = ""
+    """What is waited for or being done, for people."""
+    part: float = 0.0
+
+
+class Output(msgspec.Struct, tag="output", tag_field="kind"):
+    lines: list[str]
+
+
+class Problem(msgspec.Struct, tag="problem", tag_field="kind"):
+    """Something asked for was not done."""
+
+    text: str
+
+
+class Ended(msgspec.Struct, tag="ended", tag_field="kind"):
+    """The program ended, or was ended. The last message."""
+
+    text: str
+    asked: bool
+    output: list[str]
+
+
+Event = Hello | Beats | StateIs | Output | Problem | Taken | Ended
+
+
+def pack(message: Request | Event) -> bytes:
+    return msgspec.json.encode(message) + b"\n"
+
+
+def event(line: bytes) -> Event:
+    """Raises TargetError for what is no event."""
+    try:
+        return msgspec.json.decode(line, type=Event)
+    except msgspec.DecodeError as error:
+        raise TargetError(f"the sitting said something that is not understood ({error})") from error
+
+
+def request(line: bytes) -> Request:
+    """Raises TargetError for what is no request."""
+    try:
+        return msgspec.json.decode(line, type=Request)
+    except msgspec.DecodeError as error:
+        raise TargetError(f"a request is not understood ({error})") from error
+
+
+class Lines:
+    """Puts lines together from what a socket gives."""
+
+    def __init__(self) -> None:
+        self._rest = b""
+
+    def feed(self, data: bytes) -> list[bytes]:
+        """Whole lines, without their ends. Raises TargetError when a line grows without end."""
+        *lines, self._rest = (self._rest + data).split(b"\n")
+        if len(self._rest) > LONGEST_LINE:
+            raise TargetError("a message is too long")
+        return [line for line in lines if line]

@@ -1,0 +1,219 @@
+"""Takes one frame of a held target: the snapshot, the recorded calls, the finished picture."""
+
+from __future__ import annotations
+
+import datetime
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+import wendascope
+from wendascope.errors import TargetError
+from wendascope.frame.caveats import frame_caveats
+from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
+from wendascope.frame.journal import Journal
+from wendascope.frame.kept import Kept
+from wendascope.frame.mappings import settle_writes
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch, CallStream, Executor
+from wendascope.frame.passes import framebuffer_size
+from wendascope.frame.prune import drop_unseen_contents, drop_unused_contents
+from wendascope.frame.state_table import PIXEL_STORE
+from wendascope.registry import GL
+from wendascope.tap.channel import Boundary, Channel, Kind, Message, read_memory_file
+from wendascope.tap.snapshot import Snapshot, take_snapshot
+
+CLASSES = (
+    "buffer", "texture", "sampler", "renderbuffer", "program", "shader", "framebuffer", "vertex array",
+    "program pipeline", "transform feedback", "query",
+)  # fmt: skip
+"""Object classes in the order of the tap's name table."""
+_SHARED = 6
+Progress = Callable[[str, float], None]
+"""Called with what is being done and how far it is, 0 to 1."""
+
+
+@dataclass(frozen=True)
+class Collect:
+    """What goes into the file beyond what a replay needs."""
+
+    unused: bool = True
+    """Contents of objects that the frame does not touch."""
+    depth: bool = False
+    """The depth of the finished picture, for comparing; not on OpenGL ES."""
+
+
+def take_frame(
+    channel: Channel,
+    paused: Message,
+    boundary: Boundary,
+    command: Sequence[str],
+    beats: list[Heartbeat],
+    collect: Collect = Collect(),
+    progress: Progress = lambda _what, _part: None,
+    before_resume: Callable[[], None] = lambda: None,
+) -> Frame:
+    """Take the frame that follows the boundary at which the target is held. Raises TargetError.
+
+    `before_resume` runs when the frame is recorded and the target still held: what is armed there misses nothing.
+    """
+    held = time.monotonic()
+    progress("reading objects", 0.0)
+    number = paused.values[0]
+    snapshot = _snapshot(channel, paused)
+    snapshot_seconds = time.monotonic() - held
+    progress("recording", 0.5)
+    channel.send(Kind.RECORD)
+    calls, elsewhere = _recorded(channel)
+    reference, framebuffer = read_reference(channel, snapshot, boundary)
+    depth = read_depth(channel, snapshot) if collect.depth and framebuffer == 0 else None
+    before_resume()
+    channel.send(Kind.RESUME)
+    metadata = Metadata(
+        program=command[0],
+        arguments=list(command[1:]),
+        captured_at=datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
+        frame_number=number,
+        boundary=boundary.name,
+        wendascope=wendascope.__version__,
+        held_seconds=snapshot_seconds,
+        capture_seconds=time.monotonic() - held,
+        recorded_ns=int(calls.end_ns[-1] - calls.begin_ns[0]),
+    )
+    frame = Frame(
+        metadata, snapshot.context, snapshot.default_framebuffer, snapshot.state, snapshot.objects, snapshot.blobs, calls,
+        snapshot.setup, snapshot.lists, beats, snapshot.caveats, reference, framebuffer, depth,
+    )  # fmt: skip
+    metadata.left_out = drop_unseen_contents(frame)
+    if not collect.unused:
+        metadata.left_out += drop_unused_contents(frame)
+    frame.caveats += frame_caveats(frame)
+    if elsewhere:
+        frame.caveats.append(f"{elsewhere} calls of other contexts that share its objects, made during the frame, were not recorded")
+    return frame
+
+
+def _snapshot(channel: Channel, paused: Message) -> Snapshot:
+    _, context, group, width, height, platform, _, journal_words, journal_bytes, names_bytes, kept_bytes = paused.values[:11]
+    try:
+        journal = _stream(paused.fds[0], journal_words, paused.fds[1], journal_bytes)
+        names = _names(read_memory_file(paused.fds[2], names_bytes), context, group)
+        kept = Kept.parse(read_memory_file(paused.fds[3], kept_bytes))
+    finally:
+        paused.close()
+    snapshot = take_snapshot(channel, names, Journal(journal, group), kept, (width, height))
+    snapshot.context.platform = ("none", "GLX", "EGL")[platform]
+    return snapshot
+
+
+def _recorded(channel: Channel) -> tuple[CallStream, int]:
+    message = channel.expect(Kind.RECORDED, 120.0)
+    try:
+        words, arena_bytes, failed, elsewhere = message.values[7:11]
+        if failed:
+            raise TargetError("memory ran out while the frame was recorded")
+        calls = settle_writes(_stream(message.fds[0], words, message.fds[1], arena_bytes))
+    finally:
+        message.close()
+    if len(calls) == 0:
+        raise TargetError("the frame contains no OpenGL calls; the program may draw from another thread")
+    return calls, elsewhere
+
+
+def read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:
+    """Depth of the window as 32-bit integers; None where it has none or cannot be read."""
+    default = snapshot.default_framebuffer
+    if snapshot.context.es or not default.depth or default.samples or not default.width or not default.height:
+        return None
+    batch = Batch(Offers(snapshot.context))
+    values = {}
+    for name in ("READ_FRAMEBUFFER_BINDING", "PIXEL_PACK_BUFFER_BINDING", *(n for n in PIXEL_STORE if n.startswith("PACK"))):
+        values[name] = batch.out(4)
+        batch.call("glGetIntegerv", getattr(GL, name), values[name])
+    executor.run(batch)
+    batch = Batch(Offers(snapshot.context))
+    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)
+    batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
+    for name in values:
+        if name.startswith("PACK"):
+            batch.call("glPixelStorei", getattr(GL, name), 1 if name == "PACK_ALIGNMENT" else 0)
+    depth = batch.out(default.width * default.height * 4)
+    batch.call("glReadPixels", 0, 0, default.width, default.height, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, depth)
+    for name, out in values.items():
+        if name.startswith("PACK"):
+            batch.call("glPixelStorei", getattr(GL, name), out.ints()[0])
+    batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, values["PIXEL_PACK_BUFFER_BINDING"].ints()[0])
+    batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, values["READ_FRAMEBUFFER_BINDING"].ints()[0])
+    executor.run(batch)
+    return depth.data
+
+
+def read_reference(executor: Executor, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
+    """The finished picture and the framebuffer it is in. Leaves the target's state as it was."""
+    offers = Offers(snapshot.context)
+    target = GL.READ_FRAMEBUFFER if offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
+    bindings = {"framebuffer": GL.READ_FRAMEBUFFER_BINDING if target == GL.READ_FRAMEBUFFER else GL.FRAMEBUFFER_BINDING}
+    if offers.value(GL.PIXEL_PACK_BUFFER):
+        bindings["pack"] = GL.PIXEL_PACK_BUFFER_BINDING
+    store = [name for name in PIXEL_STORE if name.startswith("PACK") and offers("GL_" + name)]
+    batch = Batch(offers)
+    outs = {name: batch.out(4) for name in (*bindings, *store)}
+    for name, out in outs.items():
+        batch.call("glGetIntegerv", bindings.get(name) or getattr(GL, name), out)
+    executor.run(batch)
+    value = {name: out.ints()[0] for name, out in outs.items()}
+    bound = value["framebuffer"]
+    batch = Batch(offers)
+    window_buffer = batch.out(4)
+    batch.call("glBindFramebuffer", target, 0)
+    if offers.value(GL.READ_BUFFER):
+        batch.call("glGetIntegerv", GL.READ_BUFFER, window_buffer)
+    batch.call("glBindFramebuffer", target, bound)
+    executor.run(batch)
+    framebuffer = 0 if boundary == Boundary.swap else bound
+    default = snapshot.default_framebuffer
+    width, height = default.width, default.height
+    if framebuffer:
+        record = snapshot.objects.framebuffer(framebuffer)
+        width, height = framebuffer_size(record, snapshot.objects) if record else (0, 0)
+    batch = Batch(offers)
+    picture = None
+    if width and height:
+        batch.call("glBindFramebuffer", target, framebuffer)
+        if framebuffer == 0:
+            batch.call("glReadBuffer", GL.BACK if default.double else GL.FRONT)
+        if "pack" in value:
+            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
+        for name in store:
+            batch.call("glPixelStorei", getattr(GL, name), 1 if name == "PACK_ALIGNMENT" else 0)
+        picture = batch.out(width * height * 4)
+        batch.call("glReadPixels", 0, 0, width, height, GL.RGBA, GL.UNSIGNED_BYTE, picture)
+        for name in store:
+            batch.call("glPixelStorei", getattr(GL, name), value[name])
+        if framebuffer == 0:
+            batch.call("glReadBuffer", window_buffer.ints()[0])
+        if "pack" in value:
+            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, value["pack"])
+    batch.call("glBindFramebuffer", target, bound)
+    executor.run(batch)
+    return (Picture.from_bytes(picture.data, width, height) if picture else None), framebuffer
+
+
+def _stream(calls_fd: int, words: int, arena_fd: int, arena_bytes: int) -> CallStream:
+    """Packed calls from the tap's memory files; `words` is in bytes, as the tap counts."""
+    calls = np.frombuffer(read_memory_file(calls_fd, words), np.uint64)
+    arena = np.frombuffer(read_memory_file(arena_fd, arena_bytes), np.uint8)
+    return CallStream.parse(calls, arena)
+
+
+def _names(data: bytes, context: int, group: int) -> dict[str, list[int]]:
+    """Live names by class, of the captured context and its share group."""
+    rows = np.frombuffer(data, np.uint32).reshape(-1, 3)
+    found: dict[str, list[int]] = {}
+    for number, class_name in enumerate(CLASSES):
+        owner = group if number < _SHARED else context
+        mine = rows[(rows[:, 0] == number) & (rows[:, 1] == owner)]
+        found[class_name] = mine[:, 2].tolist()
+    return found
