@@ -370,6 +370,47 @@ def picture(
 
 
 @app.command()
+def compare(
+    before: Path,
+    after: Path,
+    repeats: Annotated[int, typer.Option(help="Timed runs of each frame, taken in turns.", min=6, max=1000)] = 12,
+    json: JsonOption = False,
+) -> None:
+    """Before and after: frame, passes and counts of two captures, replayed in turns."""
+    from wendascope.trials.compare import Difference, compare_files, told
+
+    _check(before)
+    _check(after)
+    found = compare_files(before, after, repeats, _progress(json))
+    _progress_end(json)
+    if json:
+        _emit(told(found))
+        return
+    print(f"before: {before}\nafter:  {after}")
+    print(f"by {found.method}, {found.repeats} pairs; a change is one whose 95 % interval excludes zero\n")
+    print(f"{'':<34} {'steps':>13} {'before':>9} {'after':>9} {'difference':>10} {'interval':>19}")
+    rows: list[tuple[str, str, Difference | None]] = [("frame", "", found.frame), ("submitting it", "", found.submit)]
+    for item in found.passes:
+        rows.append((item.name, f"{item.steps_before} > {item.steps_after}", item.ms))
+    for name, steps, ms in rows:
+        if ms is None:
+            print(f"{name[:34]:<34} {steps:>13} {'only in one of the two':>30}")
+            continue
+        said = "change" if ms.changed else "no change"
+        print(
+            f"{name[:34]:<34} {steps:>13} {ms.before.median:>9.3f} {ms.after.median:>9.3f} {ms.difference.median:>+10.3f} "
+            f"{ms.difference.low:>+9.3f} {ms.difference.high:>+9.3f}  {said}"
+        )
+    print()
+    for count in found.counts:
+        print(f"{count.what:<34} {count.before:>13,} {count.after:>19,} {count.after - count.before:>+10,}")
+    if found.pixels_different is None:
+        print("pictures: of different sizes")
+    else:
+        print(f"pictures: {found.pixels_different:,} of {found.pixels:,} pixels differ, by up to {found.max_difference}")
+
+
+@app.command()
 def demo(
     headless: Annotated[bool, typer.Option("--headless", help="Run the whole path without a window.")] = False,
     out: Annotated[Path, typer.Option(help="Folder for the files of the headless run.")] = Path("out/demo"),

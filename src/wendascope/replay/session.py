@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -65,6 +66,8 @@ class ReplaySession:
         self.translator = Translator(frame, self.names, self._single)
         self.caveats = list(self._rebuilder.site.caveats)
         self._dropped = drop_mask(frame)
+        self.timers: dict[str, Any] = {}
+        """Prepared runs that measuring keeps from one job to the next."""
         self._whole: Prepared | None = None
         self._unbinding = unbinding_calls(frame)
         written = written_objects(frame)

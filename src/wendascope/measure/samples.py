@@ -1,0 +1,26 @@
+"""Single timed runs of a frame, for comparisons that take turns between frames."""
+
+from __future__ import annotations
+
+from wendascope.measure.calibrate import calibrate
+from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+
+def prepare(session: ReplaySession, job: Job) -> str:
+    """Warm up: every shader is compiled and the clock chosen. Returns the clock."""
+    session.run(session.prepare())
+    method = calibrate(session, job).method
+    session.run(session.prepare())
+    return method
+
+
+def sample(session: ReplaySession, job: Job, method: str) -> dict[str, list[float]]:
+    """One run timed as a whole and one with every pass timed: `frame`, `submit` and `passes`, in ms."""
+    timers = session.timers
+    if method not in timers:
+        timers[method] = (FrameTimer(session), SpanTimer(session, pass_spans(session), method))
+    whole, passes = timers[method]
+    submitted, finished = whole.run()
+    return {"frame": [finished], "submit": [submitted], "passes": passes.run().tolist()}
