@@ -106,6 +106,8 @@ def capture(
     timeout: Annotated[float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)] = 60.0,
     keep_running: Annotated[bool, typer.Option("--keep-running", help="Leave the program running afterwards.")] = False,
     listen: Annotated[str, typer.Option(help="Take no frame yet: listen under this name, for the window and `wendascope trigger`.")] = "",
+    folder: Annotated[Path | None, typer.Option(help="Folder to run the program in.")] = None,
+    env: Annotated[list[str] | None, typer.Option(help="NAME=VALUE for the program's environment; may be repeated.")] = None,
     skip_unused: Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")] = False,
     depth: Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")] = False,
     json: JsonOption = False,
@@ -122,13 +124,14 @@ def capture(
         raise UsageError("choose one of --frame, --after and --slower-than")
     if "WENDASCOPE_SOCKET" in os.environ:
         raise UsageError("this is already running under the tap; capture from outside")
+    environment = _environment(env or [])
     if listen:
-        _sit(listen, program, out or Path.cwd(), Boundary[boundary], json)
+        _sit(listen, program, out or Path.cwd(), Boundary[boundary], folder, environment, json)
         return
     base = out or Path(Path(program[0]).stem + ".wend")
     show = _progress(json)
     written = []
-    target = Target(program, echo=None if json else _say, boundary=Boundary[boundary])
+    target = Target(program, folder, environment, None if json else _say, Boundary[boundary])
     with target:
         trigger = Trigger(frame, after, slower_than, Boundary[boundary])
         for number in range(frames):
@@ -157,8 +160,21 @@ def capture(
         _emit({"frames": written})
 
 
-def _sit(name: str, program: list[str], folder: Path, boundary: Any, json: bool) -> None:
+def _environment(assignments: list[str]) -> dict[str, str]:
+    """The environment of the program: ours, with what was asked for."""
+    environment = dict(os.environ)
+    for assignment in assignments:
+        name, equals, value = assignment.partition("=")
+        if not name or not equals:
+            raise UsageError(f"--env wants NAME=VALUE, not {assignment}")
+        environment[name] = value
+    return environment
+
+
+def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path | None, environment: dict[str, str], json: bool) -> None:
     """Serve a sitting until the program ends."""
+    import signal
+
     import msgspec
 
     from wendascope.errors import FileError
@@ -177,18 +193,19 @@ def _sit(name: str, program: list[str], folder: Path, boundary: Any, json: bool)
             _say("\n".join(event.lines))
 
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise FileError(f"cannot make the folder {folder}: {error.strerror}; choose another with --out") from error
+        raise FileError(f"cannot make the folder {out}: {error.strerror}; choose another with --out") from error
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # so that the program is ended as well
     server = listen(name)
     try:
-        target = Target(program, boundary=boundary)
+        target = Target(program, folder, environment, None, boundary)
     except WendascopeError:
         server.close()
         raise
     _say(f"listening as {name}; take frames with `wendascope trigger {name}` or from the window's Capture page")
     with target:
-        sitting = Sitting(name, server, target, folder.resolve(), told)
+        sitting = Sitting(name, server, target, out.resolve(), told)
         text = sitting.run()
     _say(text)
 

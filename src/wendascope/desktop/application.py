@@ -7,7 +7,7 @@ import signal
 import sys
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QEvent, QTimer
 from PySide6.QtWidgets import QApplication
 
 from wendascope.desktop import theme
@@ -41,4 +41,7 @@ def run(files: list[Path]) -> int:
     pulse = QTimer()  # lets Python see Ctrl-C while Qt runs
     pulse.start(200)
     pulse.timeout.connect(lambda: None)
-    return int(app.exec())
+    code = int(app.exec())
+    window.deleteLater()
+    app.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # Qt's objects go before Python's do
+    return code

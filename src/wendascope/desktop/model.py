@@ -121,6 +121,10 @@ class Workspace(Observable):
 
     def __init__(self, budget_ms: float) -> None:
         super().__init__()
+        self.request_open: Callable[[list[Path]], None] = lambda _paths: None
+        """Asks the window to open files, complaining about bad ones there."""
+        self.request_compare: Callable[[Path, Path], None] = lambda _before, _after: None
+        """Asks for the comparison of two files to be shown."""
         self.documents: list[Document] = []
         self.current: Document | None = None
         self.budget_ms = budget_ms

@@ -11,6 +11,7 @@ from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.strip_layout import StripTimes, View, cpu_columns, pass_at, ruler_ticks, step_at, strip_times
 from wendascope.desktop.theme import figures_font, pass_colour, theme
 from wendascope.frame.cpu import CpuLane, cpu_lane
+from wendascope.frame.waits import waited_for
 
 _MARGIN = 16
 _RULER, _PASSES, _STEPS, _CPU, _GAP = 22, 28, 20, 22, 4
@@ -274,6 +275,17 @@ class FrameStrip(QWidget):
             return True
         return super().event(event)
 
+    def _wait_tip(self, ms: float) -> str:
+        """The wait under the pointer, and what it waits for."""
+        if self._document is None or self._lane is None:
+            return ""
+        call = int(np.searchsorted(self._lane.begin, ms, side="right")) - 1
+        if call < 0 or not self._lane.waits[call] or ms > self._lane.end[call]:
+            return ""
+        frame = self._document.frame
+        command = frame.calls.command(call).name
+        return f"{command}, call {call:,}\nwaited {self._lane.duration[call]:.2f} ms for {waited_for(frame, call, command)}"
+
     def _tip(self, x: float, y: float) -> str:
         if self._document is None or self._times is None:
             return ""
@@ -287,7 +299,7 @@ class FrameStrip(QWidget):
             time = f"\n{survey.passes[index].ms:.3f} ms, timed whole (measured)" if survey else ""
             return f"{frame.passes.names[index]}\n{count:,} steps{time}"
         if y > _RULER + _PASSES + _STEPS + 1.5 * _GAP:
-            return "CPU time of the recorded calls in the program.\nBars: in calls. Hatched: waiting. Empty: the program's own work." if survey else ""
+            return self._wait_tip(ms) or ("CPU time of the recorded calls in the program.\nBars: in calls. Hatched: waiting. Empty: the program's own work." if survey else "")
         step = step_at(self._times, ms)
         if step is None:
             return ""

@@ -76,8 +76,9 @@ def apply(app: QApplication) -> None:
         f"""
         QToolTip {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; padding: 4px; }}
         QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: 0; border-bottom: 1px solid {t.line}; padding: 4px 8px; }}
-        QTreeView, QListView, QTreeWidget {{ border: 1px solid {t.line}; outline: 0; }}
+        QTreeView, QListView, QTreeWidget, QTableView, QPlainTextEdit {{ border: 1px solid {t.line}; outline: 0; }}
         QTreeView::item, QListView::item {{ padding: 2px 4px; min-height: 20px; }}
+        QTableView::item {{ padding: 0 8px; }}
         QSplitter::handle {{ background: {t.line}; }}
         QProgressBar {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; text-align: center; padding: 2px; }}
         QProgressBar::chunk {{ background: {t.bar}; }}

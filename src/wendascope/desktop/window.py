@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import html
 from collections.abc import Callable
 from pathlib import Path
 
@@ -15,11 +14,9 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMenu,
     QMessageBox,
-    QPushButton,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -35,10 +32,10 @@ from wendascope.desktop.header import Header
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages import pages
+from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.picture import PicturePanel
 from wendascope.desktop.rail import QuestionRail
 from wendascope.desktop.strip import FrameStrip
-from wendascope.desktop.theme import GRID, figures_font
 from wendascope.errors import FileError, WendascopeError
 from wendascope.frame import file
 from wendascope.measure.lenses import lenses
@@ -74,14 +71,22 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.header = Header(self.workspace)
         self.strip = FrameStrip(self.workspace)
-        made = [(title, maker(self.workspace)) for title, maker in pages()]
+        self.workspace.request_open = self.open_files
+        self.workspace.request_compare = self.compare
+        made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
+        self._pages = dict(made)
         self.rail = QuestionRail(made)
         self.pages = QStackedWidget()
         for _, page in made:
             self.pages.addWidget(page.widget())
-        self.rail.chosen.connect(self.pages.setCurrentIndex)
+        self.rail.chosen.connect(self._show_page)
         self.picture = PicturePanel()
         self.facts = FactsPanel()
+        capture = self._pages["Capture"]
+        assert isinstance(capture, CapturePage)
+        self._capture_page = capture
+        capture.open_button.clicked.connect(self.choose_files)
+        capture.demo_button.clicked.connect(self.open_demo)
         self._build()
         self._menus()
         self.header.measure.connect(self.measure)
@@ -98,6 +103,7 @@ class MainWindow(QMainWindow):
         side.addWidget(self.facts)
         side.setSizes([380, 300])
         side.setChildrenCollapsible(False)
+        self._side = side
         across = QSplitter(Qt.Orientation.Horizontal)
         across.addWidget(self.pages)
         across.addWidget(side)
@@ -113,47 +119,36 @@ class MainWindow(QMainWindow):
         below.addWidget(_line(vertical=True))
         below.addWidget(across, 1)
         frame_view = QWidget()
+        self._strip_line = _line()
         layout = QVBoxLayout(frame_view)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.header)
         layout.addWidget(self.strip)
-        layout.addWidget(_line())
+        layout.addWidget(self._strip_line)
         layout.addLayout(below, 1)
-        self.body = QStackedWidget()
-        self.body.addWidget(self._welcome())
-        self.body.addWidget(frame_view)
-        self.setCentralWidget(self.body)
+        self.setCentralWidget(frame_view)
 
-    def _welcome(self) -> QWidget:
-        """What is shown while nothing is open: how to get a frame."""
-        title = QLabel("Get a frame")
-        title.setFont(figures_font(1.6))
-        text = QLabel(
-            "Take one from a running program:\n\n"
-            "    wendascope capture --frame 30 --out mine.wend -- ./my_program\n\n"
-            "then open the file here, or drop it on this window."
-        )
-        text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        open_button, demo_button = QPushButton("Open a captured frame..."), QPushButton("Open the demo frames")
-        open_button.clicked.connect(self.choose_files)
-        demo_button.clicked.connect(self.open_demo)
-        self._recent_links = QLabel()
-        self._recent_links.linkActivated.connect(lambda name: self.open_files([Path(name)]))
-        column = QVBoxLayout()
-        for widget in (title, text, open_button, demo_button, self._recent_links):
-            column.addWidget(widget)
-            column.addSpacing(GRID)
-        box = QWidget()
-        box.setLayout(column)
-        box.setFixedWidth(72 * GRID)
-        outer = QVBoxLayout()
-        outer.addStretch(2)
-        outer.addWidget(box, 0, Qt.AlignmentFlag.AlignHCenter)
-        outer.addStretch(3)
-        page = QWidget()
-        page.setLayout(outer)
-        return page
+    def _show_page(self, index: int) -> None:
+        """Show a page; one that stands alone gets the room of strip, picture and facts."""
+        self.pages.setCurrentIndex(index)
+        alone = getattr(self.pages.widget(index), "alone", False)
+        is_open = self.workspace.current is not None
+        for part in (self.strip, self._strip_line, self._side):
+            part.setVisible(is_open and not alone)
+        self.header.setVisible(is_open)
+        self._enable()
+
+    def show_page(self, title: str) -> None:
+        """Go to a page by its title."""
+        self.rail.choose(list(self._pages).index(title))
+
+    def compare(self, before: Path, after: Path) -> None:
+        """Open both files and show their comparison."""
+        self.open_files([before, after])
+        page = self._pages["Compare"]
+        page.choose(before, after)  # type: ignore[attr-defined]
+        self.show_page("Compare")
 
     # ---- menus -----------------------------------------------------------------------------------------
 
@@ -172,6 +167,7 @@ class MainWindow(QMainWindow):
         self._add(files, "&Open...", self.choose_files, QKeySequence.StandardKey.Open)
         self._recent_menu = files.addMenu("Open &recent")
         self._add(files, "Open the &demo frames", self.open_demo)
+        self._add(files, "&Compare with another frame", lambda: self.show_page("Compare"), "Ctrl+D")
         self._close_action = self._add(files, "&Close this frame", self.close_current, QKeySequence.StandardKey.Close)
         files.addSeparator()
         self._save_picture_action = self._add(files, "Save the &picture...", self.save_picture, "Ctrl+Shift+P")
@@ -200,6 +196,9 @@ class MainWindow(QMainWindow):
         self._add(go, "Find &in this page", self._find, QKeySequence.StandardKey.Find)
 
         view = bar.addMenu("&View")
+        for title in self._pages:
+            self._add(view, f"Page: {title}", functools.partial(self.show_page, title))
+        view.addSeparator()
         for i, item in enumerate(lenses()):
             self._add(view, f"Lens: {item.title}", functools.partial(self.picture.lens.setCurrentIndex, i), f"Ctrl+{i + 1}")
         view.addSeparator()
@@ -254,6 +253,11 @@ class MainWindow(QMainWindow):
             self._remember(path.resolve())
         if first is not None:
             self.workspace.show(first)
+            if self.pages.currentIndex() == self._page_index("Capture"):
+                self.show_page("Time")
+
+    def _page_index(self, title: str) -> int:
+        return list(self._pages).index(title)
 
     def open_demo(self) -> None:
         self.open_files(demo_files())
@@ -288,8 +292,7 @@ class MainWindow(QMainWindow):
             action = self._recent_menu.addAction(name)
             action.triggered.connect(lambda _checked=False, n=name: self.open_files([Path(n)]))
         self._recent_menu.setEnabled(bool(self.recent()))
-        links = [f'<a href="{html.escape(name, quote=True)}">{html.escape(name)}</a>' for name in self.recent()]
-        self._recent_links.setText("Opened before:<br>" + "<br>".join(links) if links else "")
+        self._capture_page.show_recent(self.recent())
 
     def _runner(self, document: Document) -> JobRunner:
         if document not in self._jobs:
@@ -302,7 +305,9 @@ class MainWindow(QMainWindow):
     def _refresh(self) -> None:
         document = self.workspace.current
         self.settings.setValue("budget_ms", self.workspace.budget_ms)
-        self.body.setCurrentIndex(0 if document is None else 1)
+        if document is None:
+            self.show_page("Capture")
+        self._show_page(self.pages.currentIndex())
         self.setWindowTitle("Wendascope" if document is None else f"{document.path.name} - Wendascope")
         if document is not None:
             document.listen(self._measured)
@@ -478,6 +483,10 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         for name, splitter in self.splitters.items():
             self.settings.setValue(f"splitter_{name}", splitter.saveState())
+        for page in self._pages.values():
+            close = getattr(page, "close_page", None)
+            if close is not None:
+                close()
         for jobs in self._jobs.values():
             jobs.close()
         self._jobs.clear()

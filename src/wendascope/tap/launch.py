@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
+import re
 import select
 import shutil
 import socket
@@ -34,6 +36,16 @@ class Trigger:
     after_seconds: float = 0.0
     slower_than_ms: float = 0.0
     boundary: Boundary = Boundary.swap
+
+
+def program_title(command: Sequence[str]) -> str:
+    """What to call a program: its name, or for an interpreter that of the script or module it runs."""
+    name = Path(command[0]).stem if command else ""
+    if re.fullmatch(r"(python|perl|ruby|node|lua|bash|sh|java|mono|wine)[0-9.]*", name):
+        for before, word in itertools.pairwise(command):
+            if before == "-m" or not word.startswith("-"):
+                return Path(word).stem if "/" in word or word.endswith(".py") else word
+    return name
 
 
 @dataclass
@@ -80,7 +92,9 @@ class Target:
         """Start the program. Raises TargetError when it cannot be started."""
         if not command:
             raise TargetError("no program was given; write it after --")
-        if shutil.which(command[0], path=(environment or os.environ).get("PATH")) is None:
+        if folder is not None and not folder.is_dir():
+            raise TargetError(f"{folder} is not a folder; choose where the program is to run")
+        if shutil.which(command[0] if folder is None or "/" not in command[0] else str(folder / command[0]), path=(environment or os.environ).get("PATH")) is None:
             raise TargetError(f"{command[0]} does not exist or is not a program; check the path after --")
         runtime = os.environ.get("XDG_RUNTIME_DIR", "")
         inside = runtime if runtime and Path(runtime).is_dir() and os.access(runtime, os.W_OK) else None

@@ -18,7 +18,7 @@ from wendascope.frame.file import save
 from wendascope.frame.frame import Frame
 from wendascope.frame.prune import unused_bytes
 from wendascope.tap.channel import Kind, Message
-from wendascope.tap.launch import Target, Trigger
+from wendascope.tap.launch import Target, Trigger, program_title
 from wendascope.tap.messages import Beats, Ended, Event, Hello, Lines, Output, Problem, Request, State, StateIs, Take, Taken, pack, request
 from wendascope.tap.sittings import socket_path
 from wendascope.tap.take import Collect
@@ -71,13 +71,14 @@ class Sitting:
         self._published = 0.0
         self._lines_told = 0
         self._done = False
+        self._ending = ""
         self._asked = False
 
     # ---- the loop --------------------------------------------------------------------------------
 
     def run(self) -> str:
         """Serve until the end; returns what ended it, in words."""
-        text = "the sitting was left"
+        text = ""
         try:
             while not self._done:
                 self._listen()
@@ -90,6 +91,10 @@ class Sitting:
             text = str(error)
             self._publish(force=True)
         finally:
+            text = text or self._ending
+            # nobody can come any more: the name is free for the next sitting from the moment that this one is said to be over
+            self._server.close()
+            socket_path(self._name).unlink(missing_ok=True)
             self._say_state("ended", text)
             self._tell(Ended(text, self._asked, list(self._target.output.lines)[-60:]))
             self._close()
@@ -173,9 +178,11 @@ class Sitting:
                 self._say_state("running")
             case "stop":
                 self._asked = self._done = True
+                self._ending = f"{program_title(self._target.command)} was ended"
                 self._target.stop()
             case "leave":
                 self._asked = self._done = True
+                self._ending = f"{program_title(self._target.command)} runs on without the tap being listened to"
                 self._target.let_go()
 
     def _start_take(self, asked: Take) -> None:
@@ -251,7 +258,7 @@ class Sitting:
         self._tell(taken)
 
     def _free_path(self) -> Path:
-        stem = Path(self._target.command[0]).stem
+        stem = program_title(self._target.command)
         day = datetime.datetime.now().strftime("%Y-%m-%d-%H%M%S")
         for number in range(1, 10000):
             path = self._folder / f"{stem}-{day}-{number:02d}.wend"
@@ -297,6 +304,4 @@ class Sitting:
                 client.socket.sendall(client.waiting)
             client.socket.close()
         self._clients.clear()
-        self._server.close()
-        socket_path(self._name).unlink(missing_ok=True)
 

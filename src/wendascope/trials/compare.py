@@ -118,7 +118,7 @@ def comparison(frames: list[Frame], names: tuple[str, str], rows: list[list[dict
             alpha = a.default_framebuffer.alpha > 0 and b.default_framebuffer.alpha > 0
             different, largest = compare_pictures(a.reference, b.reference, alpha)
     return Comparison(
-        names[0], names[1], len(rows[0]), method, difference("frame", 0, 0), difference("submit", 0, 0), passes, _counts(a, b), pixels,
+        names[0], names[1], len(rows[0]), method, difference("frame", 0, 0), difference("submit", 0, 0), passes, counts(a, b), pixels,
         different, largest,
     )  # fmt: skip
 
@@ -143,7 +143,8 @@ def _role(name: str) -> str:
     return re.sub(r", \d+ draws?| \(\d+\)$", "", name)
 
 
-def _counts(a: Frame, b: Frame) -> list[Count]:
+def counts(a: Frame, b: Frame) -> list[Count]:
+    """What the two consist of; only what at least one has."""
     def of(frame: Frame) -> dict[str, int]:
         steps = frame.steps
         kinds = {kind: int((steps.kind == number).sum()) for number, kind in enumerate(KINDS)}

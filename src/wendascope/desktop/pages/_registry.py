@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
+from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QWidget
 
 from wendascope.desktop.model import Workspace
@@ -12,7 +13,7 @@ from wendascope.discovery import import_all
 
 
 class Page(Protocol):
-    """What a page offers beside being a widget."""
+    """What a page offers beside being a widget. One with `alone = True` takes the room of strip, picture and facts."""
 
     def figure(self) -> str:
         """The answer in a figure, for the rail."""
@@ -21,7 +22,7 @@ class Page(Protocol):
         """The page itself."""
 
 
-Maker = Callable[[Workspace], Page]
+Maker = Callable[[Workspace, QSettings], Page]
 _makers: dict[str, tuple[int, Maker]] = {}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
 from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wendascope.analysis.late import frame_bound
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
@@ -187,7 +188,7 @@ class FrameTreeView(QTreeView):
 class TimePage(QWidget):
     """Answer sentence, then the tree of passes and steps."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__()
         self._workspace = workspace
         self._document: Document | None = None
@@ -282,7 +283,8 @@ class TimePage(QWidget):
         if verdict is None or document.survey is None:
             self.answer.setText("Not measured yet.")
             frame = document.frame
-            own = f" The program's own frames took {frame.target_frame_ms:.1f} ms." if frame.target_frame_ms else ""
+            bound = frame_bound(frame)
+            own = f" {bound.sentence}" if bound else ""
             self.evidence.setText(f"Press Ctrl+M to time the frame, its {len(frame.passes)} passes and its {len(frame.steps):,} steps.{own}")
             return
         survey = document.survey
@@ -292,6 +294,9 @@ class TimePage(QWidget):
             f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to {survey.frame_ms.high:.1f} ms. "
             f"{verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
         )
+        bound = frame_bound(document.frame)
+        if bound is not None:
+            self.evidence.setText(f"{self.evidence.text()} {bound.sentence}")
         self.evidence.setToolTip(f"Clock: {survey.calibration.reason}")
 
     def _search(self, text: str) -> None:

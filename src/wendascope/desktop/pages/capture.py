@@ -1,0 +1,397 @@
+"""The Capture page: run a program under the tap, watch its frames, take the ones that matter."""
+
+from __future__ import annotations
+
+import contextlib
+import html
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QSpinBox,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wendascope.desktop.capture_form import CaptureForm
+from wendascope.desktop.capture_list import CaptureTable
+from wendascope.desktop.live_strip import LiveStrip
+from wendascope.desktop.model import Workspace
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.sitting_link import SittingLink
+from wendascope.desktop.sitting_model import SittingModel
+from wendascope.desktop.theme import GRID, figures_font
+from wendascope.errors import WendascopeError
+from wendascope.tap.messages import Do, Event, Take
+from wendascope.tap.sittings import listening
+
+_STATES = {"none": "", "starting": "starting", "running": "running", "waiting": "waiting", "held": "held", "taking": "taking a frame", "ended": "ended"}
+
+
+def _heading(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setObjectName("heading")
+    font = label.font()
+    font.setBold(True)
+    label.setFont(font)
+    return label
+
+
+@page("Capture", -10)
+class CapturePage(QWidget):
+    """Left: what to run and when to take. Right: its frames, the captures, what it writes."""
+
+    alone = True
+    """Takes the room of the frame's strip, picture and facts."""
+
+    def __init__(self, workspace: Workspace, settings: QSettings) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._settings = settings
+        self.sitting = SittingModel()
+        self.link = SittingLink()
+        self.link.told.connect(self._told)
+        self.link.failed.connect(self._failed)
+        question = QLabel("Which frame is too slow?")
+        question.setObjectName("question")
+        self.answer = QLabel()
+        self.answer.setWordWrap(True)
+        self.answer.setFont(figures_font(1.35))
+        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.evidence = QLabel()
+        self.evidence.setWordWrap(True)
+        self.evidence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(2 * GRID, GRID, GRID, GRID)
+        column.setSpacing(GRID)
+        for part in (self._target_part(), self._take_part(), self._collect_part(), self._open_part()):
+            column.addWidget(part)
+        column.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(left)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setFixedWidth(46 * GRID)
+        right = QVBoxLayout()
+        right.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
+        right.setSpacing(GRID)
+        self.strip = LiveStrip()
+        for widget in (question, self.answer, self.evidence, self.strip):
+            right.addWidget(widget)
+        self.table = CaptureTable(self.sitting)
+        self.table.opened.connect(lambda path: workspace.request_open([path]))
+        self.table.compared.connect(self._compare)
+        self.output = QPlainTextEdit()
+        self.output.setReadOnly(True)
+        self.output.setMaximumBlockCount(2000)
+        self.output.setFont(figures_font(0.95))
+        self.output.setPlaceholderText("what the program writes")
+        self.output.setAccessibleName("Output of the program")
+        self._lines_shown = 0
+        parts = QSplitter(Qt.Orientation.Vertical)
+        parts.addWidget(self.table)
+        parts.addWidget(self.output)
+        parts.setSizes([360, 120])
+        parts.setChildrenCollapsible(False)
+        right.addWidget(parts, 1)
+        across = QHBoxLayout(self)
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(0)
+        across.addWidget(scroll)
+        across.addLayout(right, 1)
+        self._shortcuts()
+        self.sitting.listen(self._refresh)
+        workspace.listen(self._refresh)
+        self._refresh()
+
+    # ---- parts ---------------------------------------------------------------------------------------
+
+    def _target_part(self) -> QWidget:
+        self.form = CaptureForm(self._settings)
+        self.form.submitted.connect(self.start)
+        self.start_button, self.stop_button = QPushButton("Start"), QPushButton("Stop")
+        self.start_button.setDefault(True)
+        self.start_button.clicked.connect(self.start)
+        self.stop_button.setToolTip("End the program")
+        self.stop_button.clicked.connect(lambda: self.link.send(Do("stop")))
+        self.leave_button = QPushButton("Leave")
+        self.leave_button.setToolTip("End the sitting and let the program run on")
+        self.leave_button.clicked.connect(lambda: self.link.send(Do("leave")))
+        self.attach = QComboBox()
+        self.attach.setToolTip("Programs that were started with `wendascope capture --listen NAME -- PROGRAM`")
+        self.attach.activated.connect(self._attach)
+        buttons = QHBoxLayout()
+        for button in (self.start_button, self.stop_button, self.leave_button):
+            buttons.addWidget(button)
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(_heading("Run a program"))
+        layout.addWidget(self.form)
+        layout.addLayout(buttons)
+        layout.addWidget(self.attach)
+        return box
+
+    def _take_part(self) -> QWidget:
+        self.after, self.slower, self.at_frame, self.count = QDoubleSpinBox(), QDoubleSpinBox(), QSpinBox(), QSpinBox()
+        self.after.setRange(0.1, 3600)
+        self.after.setValue(float(self._settings.value("take_after", 3.0)))  # type: ignore[arg-type]
+        self.after.setSuffix(" s")
+        self.after.setDecimals(1)
+        self.slower.setRange(0.1, 60000)
+        self.slower.setDecimals(1)
+        self.slower.setValue(float(self._settings.value("take_slower", self._workspace.budget_ms)))  # type: ignore[arg-type]
+        self.slower.setSuffix(" ms")
+        self.at_frame.setRange(1, 1_000_000_000)
+        self.at_frame.setValue(int(self._settings.value("take_frame", 100)))  # type: ignore[call-overload]
+        self.now_button, self.after_button = QPushButton("Take now"), QPushButton("Take after")
+        self.frame_button, self.slower_button = QPushButton("Take at frame"), QPushButton("Take when slower than")
+        self.now_button.setToolTip("Ctrl+T")
+        self.now_button.clicked.connect(lambda: self.take())
+        self.after_button.clicked.connect(lambda: self.take(after_seconds=self.after.value()))
+        self.frame_button.clicked.connect(lambda: self.take(frame=self.at_frame.value()))
+        self.slower_button.clicked.connect(lambda: self.take(slower_than_ms=self.slower.value()))
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(lambda: self.link.send(Do("cancel")))
+        self.hold_button, self.step_button = QPushButton("Hold"), QPushButton("One frame on")
+        self.hold_button.setToolTip("Stop the program at the end of its frame, or let it go on (Ctrl+J)")
+        self.hold_button.clicked.connect(self.hold_or_go)
+        self.step_button.setToolTip("Let the held program draw one more frame (Ctrl+K)")
+        self.step_button.clicked.connect(lambda: self.link.send(Do("step")))
+        self.waiting = QLabel()
+        self.waiting.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(GRID)
+        grid.setVerticalSpacing(GRID // 2)
+        grid.addWidget(self.now_button, 0, 0)
+        grid.addWidget(self.cancel_button, 0, 1)
+        for row, (button, field) in enumerate(((self.after_button, self.after), (self.frame_button, self.at_frame), (self.slower_button, self.slower)), 1):
+            grid.addWidget(button, row, 0)
+            grid.addWidget(field, row, 1)
+        grid.addWidget(self.hold_button, 4, 0)
+        grid.addWidget(self.step_button, 4, 1)
+        grid.addWidget(self.waiting, 5, 0, 1, 2)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnStretch(1, 1)
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(_heading("Take a frame"))
+        layout.addLayout(grid)
+        return box
+
+    def _collect_part(self) -> QWidget:
+        self.keep_unused, self.keep_depth = QCheckBox("contents of unused objects"), QCheckBox("depth of the picture")
+        self.keep_unused.setChecked(str(self._settings.value("collect_unused", "true")) == "true")
+        self.keep_depth.setChecked(str(self._settings.value("collect_depth", "false")) == "true")
+        self.keep_unused.setToolTip("Contents of textures and buffers that the frame does not touch: not needed for replaying it")
+        self.keep_depth.setToolTip("The depth of the finished picture, so that verifying compares it as well; not on OpenGL ES")
+        self.count.setRange(1, 100)
+        self.count.setValue(int(self._settings.value("collect_frames", 1)))  # type: ignore[call-overload]
+        self.count.setToolTip("How many frames, one right after the other")
+        self.unused_cost, self.depth_cost, self.count_cost = QLabel(), QLabel(), QLabel()
+        self.folder = QLineEdit(str(self._settings.value("captures", "~/Wendascope")))
+        self.folder.setToolTip("Folder for the files")
+        browse = QPushButton("...")
+        browse.setFixedWidth(4 * GRID)
+        browse.clicked.connect(self._browse)
+        frames = QHBoxLayout()
+        frames.addWidget(QLabel("frames in a row"))
+        frames.addWidget(self.count)
+        form = QGridLayout()
+        form.setContentsMargins(0, 0, 0, 0)
+        form.setVerticalSpacing(GRID // 2)
+        form.addWidget(self.keep_unused, 0, 0)
+        form.addWidget(self.keep_depth, 1, 0)
+        form.addLayout(frames, 2, 0)
+        for row, cost in enumerate((self.unused_cost, self.depth_cost, self.count_cost)):
+            form.addWidget(cost, row, 1, Qt.AlignmentFlag.AlignRight)
+        form.setColumnStretch(0, 1)
+        files = QHBoxLayout()
+        files.addWidget(QLabel("Files to"))
+        files.addWidget(self.folder, 1)
+        files.addWidget(browse)
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(_heading("Collect"))
+        layout.addLayout(form)
+        layout.addLayout(files)
+        return box
+
+    def _open_part(self) -> QWidget:
+        self.open_button, self.demo_button = QPushButton("Open a captured frame..."), QPushButton("Open the demo frames")
+        self.recent_files = QLabel()
+        self.recent_files.setWordWrap(True)
+        self.recent_files.linkActivated.connect(lambda name: self._workspace.request_open([Path(name)]))
+        box = QWidget()
+        layout = QVBoxLayout(box)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(_heading("Or open files"))
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.open_button)
+        buttons.addWidget(self.demo_button)
+        layout.addLayout(buttons)
+        layout.addWidget(self.recent_files)
+        return box
+
+    def _shortcuts(self) -> None:
+        for keys, run in (("Ctrl+T", self.now_button.click), ("Ctrl+J", self.hold_button.click), ("Ctrl+K", self.step_button.click)):
+            QShortcut(QKeySequence(keys), self, run)  # type: ignore[call-overload]
+
+    # ---- the page protocol -------------------------------------------------------------------------------
+
+    def widget(self) -> QWidget:
+        return self
+
+    def figure(self) -> str:
+        if self.sitting.running:
+            return _STATES[self.sitting.state] if self.sitting.state != "running" else "live"
+        return str(len(self.sitting.rows)) if self.sitting.rows else "start"
+
+    def close_page(self) -> None:
+        """Before the window goes: remember, and end what was started here."""
+        for name, value in (
+            ("take_after", self.after.value()), ("take_slower", self.slower.value()), ("take_frame", self.at_frame.value()),
+            ("collect_unused", "true" if self.keep_unused.isChecked() else "false"), ("collect_depth", "true" if self.keep_depth.isChecked() else "false"),
+            ("collect_frames", self.count.value()), ("captures", self.folder.text()),
+        ):  # fmt: skip
+            self._settings.setValue(name, value)
+        if self.sitting.running:
+            self.link.send(Do("stop" if self.sitting.name.startswith("window-") else "cancel"))
+        self.link.close()
+
+    def show_recent(self, names: list[str]) -> None:
+        links = [f'<a href="{html.escape(n, quote=True)}">{html.escape(Path(n).name)}</a>' for n in names[:5]]
+        self.recent_files.setText("Before: " + ", ".join(links) if links else "")
+
+    # ---- what the user does ---------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Run the program of the form under the tap."""
+        if self.sitting.running:
+            return
+        choice = self.form.choice()
+        if not choice.program:
+            self._failed("name the program to run first")
+            self.form.program.setFocus()
+            return
+        try:
+            command, environment = choice.command, choice.assignments
+        except ValueError as error:
+            self._failed(f"arguments or environment: {error}")
+            return
+        self.form.remember(choice)
+        self._lines_shown = 0
+        self.output.clear()
+        self.sitting.begin(command)
+        self.link.start(command, choice.folder, environment, Path(self.folder.text()).expanduser(), choice.boundary)
+
+    def take(self, **when: float) -> None:
+        """Take frames with what is to be collected."""
+        if self.sitting.running:
+            self.link.send(Take(**when, frames=self.count.value(), unused=self.keep_unused.isChecked(), depth=self.keep_depth.isChecked()))  # type: ignore[arg-type]
+
+    def hold_or_go(self) -> None:
+        self.link.send(Do("go" if self.sitting.state == "held" else "hold"))
+
+    def _attach(self, index: int) -> None:
+        name = self.attach.itemData(index)
+        if name and not self.sitting.running:
+            self._lines_shown = 0
+            self.output.clear()
+            self.sitting.begin([])
+            self.link.attach(name)
+
+    def _browse(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "Folder for captured frames", self.folder.text())
+        if name:
+            self.folder.setText(name)
+
+    def _compare(self, path: Path) -> None:
+        if self.sitting.baseline is not None:
+            self._workspace.request_compare(self.sitting.baseline, path)
+
+    # ---- following -----------------------------------------------------------------------------------------------
+
+    def _told(self, event: Event) -> None:
+        self.table.fetch(self.sitting.take_in(event))
+
+    def _failed(self, text: str) -> None:
+        self.sitting.problem = text
+        if self.sitting.running:
+            self.sitting.state, self.sitting.text = "ended", text
+        self.sitting.changed()
+
+    def _refresh(self) -> None:
+        sitting, budget = self.sitting, self._workspace.budget_ms
+        running, held, waiting = sitting.running, sitting.state == "held", sitting.state == "waiting"
+        self.answer.setText(sitting.sentence(budget))
+        bound = sitting.bound()
+        told = bound.sentence if bound and running else "Start one at the left, then take frames of it as often as you like."
+        self.evidence.setText(f"<b>{html.escape(sitting.problem[:1].upper() + sitting.problem[1:])}</b>" if sitting.problem else html.escape(told))
+        self.strip.show_beats(sitting.beats, budget)
+        self.start_button.setEnabled(not running)
+        self.form.setEnabled(not running)
+        for button in (self.stop_button, self.leave_button):
+            button.setEnabled(running)
+        ready = running and sitting.state in ("running", "held", "waiting") and not (waiting and sitting.text)
+        for button in (self.now_button, self.after_button, self.frame_button, self.slower_button):
+            button.setEnabled(ready)
+        self.hold_button.setEnabled(sitting.state in ("running", "held"))
+        self.hold_button.setText("Let go" if held else "Hold")
+        self.step_button.setEnabled(held)
+        self.cancel_button.setEnabled(waiting)
+        self.waiting.setText(": ".join(filter(None, (_STATES[sitting.state], sitting.text if running else ""))))
+        self._show_costs()
+        self._fill_attach()
+        lines = list(sitting.output)
+        if len(lines) > self._lines_shown:
+            self.output.appendPlainText("\n".join(lines[self._lines_shown :]))
+            self._lines_shown = len(lines)
+
+    def _show_costs(self) -> None:
+        """What each choice costs, by the last capture of this sitting."""
+        rows = self.sitting.rows
+        if not rows:
+            self.unused_cost.setText("")
+            self.depth_cost.setText("")
+            self.count_cost.setText("")
+            return
+        last = rows[-1].taken
+        self.unused_cost.setText(f"{last.unused_bytes / 1e6:.1f} MB last time" if self.keep_unused.isChecked() else "left out")
+        self.depth_cost.setText("4 bytes a pixel")
+        self.count_cost.setText(f"{last.held_seconds:.2f} s held, {last.bytes / 1e6:.1f} MB each")
+
+    def _fill_attach(self) -> None:
+        names: list[str] = []
+        with contextlib.suppress(WendascopeError, OSError):
+            names = [n for n in listening() if not n.startswith("window-")] if not self.sitting.running else []
+        self.attach.clear()
+        self.attach.addItem("Attach to a program that listens" if names else "No other program listens", "")
+        for name in names:
+            self.attach.addItem(name, name)
+        self.attach.setEnabled(bool(names))
+        self.attach.setVisible(not self.sitting.running)
+
+    def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+        super().showEvent(event)
+        self._fill_attach()

@@ -1,0 +1,347 @@
+"""The Compare page: did the change help? Two frames measured in turns, their passes, counts and pictures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
+from PySide6.QtGui import QColor, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.slider_picture import SliderPicture
+from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.trials.compare import Comparison, Difference, compare_files, counts
+
+Index = QModelIndex | QPersistentModelIndex
+_COLUMNS = ("pass", "steps", "before, ms", "after, ms", "difference, ms", "interval", "")
+_WIDTHS = {1: 88, 2: 80, 3: 72, 4: 112, 5: 136, 6: 96}
+
+
+class RowsModel(QAbstractTableModel):
+    """Rows of text; a row may be soft, when it says nothing new."""
+
+    def __init__(self, columns: tuple[str, ...]) -> None:
+        super().__init__()
+        self._columns = columns
+        self._rows: list[tuple[tuple[str, ...], bool]] = []
+
+    def show_rows(self, rows: list[tuple[tuple[str, ...], bool]]) -> None:
+        self.beginResetModel()
+        self._rows = rows
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self._rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return len(self._columns)
+
+    def _alignment(self, column: int) -> Qt.AlignmentFlag:
+        left = column == 0 or self._columns[column] == ""
+        return (Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return self._columns[section]
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.TextAlignmentRole:
+            return self._alignment(section)
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        texts, soft = self._rows[index.row()]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return texts[index.column()]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return self._alignment(index.column())
+        if role == Qt.ItemDataRole.ForegroundRole and soft and index.column() > 0:
+            return QColor(theme().soft)
+        return None
+
+    def as_text(self) -> str:
+        return "\n".join("\t".join(row) for row in (self._columns, *(texts for texts, _ in self._rows)))
+
+
+class CopyTable(QTableView):
+    """Copies all its rows as tab-separated text."""
+
+    def __init__(self, columns: tuple[str, ...], widths: dict[int, int], name: str) -> None:
+        super().__init__()
+        self.rows = RowsModel(columns)
+        self.setModel(self.rows)
+        self.setFont(figures_font())
+        self.setShowGrid(False)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setAccessibleName(name)
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(3 * GRID)
+        header = self.horizontalHeader()
+        header.setHighlightSections(False)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for column, width in widths.items():
+            header.resizeSection(column, width)
+
+    def keyPressEvent(self, event: Any) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            QGuiApplication.clipboard().setText(self.rows.as_text())
+        else:
+            super().keyPressEvent(event)
+
+
+def sentence(found: Comparison) -> str:
+    """The answer: what became of the frame time, or that nothing can be said."""
+    d = found.frame
+    if not d.changed:
+        return f"No change shows: {d.before.median:.1f} ms before, {d.after.median:.1f} ms after; the difference lies in {d.difference.low:+.1f} to {d.difference.high:+.1f} ms."
+    word = "less" if d.difference.median < 0 else "more"
+    return (
+        f"The frame takes {abs(d.difference.median):.1f} ms {word}: {d.before.median:.1f} before, {d.after.median:.1f} after "
+        f"({d.difference.low:+.1f} to {d.difference.high:+.1f} ms)."
+    )
+
+
+def _row(name: str, steps: str, ms: Difference | None) -> tuple[tuple[str, ...], bool]:
+    if ms is None:
+        return (name, steps, "", "", "", "", "in one"), True
+    texts = (
+        name, steps, f"{ms.before.median:.2f}", f"{ms.after.median:.2f}", f"{ms.difference.median:+.2f}",
+        f"{ms.difference.low:+.2f} to {ms.difference.high:+.2f}", "change" if ms.changed else "no change",
+    )  # fmt: skip
+    return texts, not ms.changed
+
+
+@page("Compare", 90)
+class ComparePage(QWidget):
+    """Above: which two, and measuring them. Left: passes and counts. Right: the pictures."""
+
+    alone = True
+
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._pair: tuple[Path, Path] | None = None
+        self._found: Comparison | None = None
+        self._jobs: JobRunner | None = None
+        question = QLabel("Did the change help?")
+        question.setObjectName("question")
+        self.answer = QLabel()
+        self.answer.setWordWrap(True)
+        self.answer.setFont(figures_font(1.35))
+        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.evidence = QLabel()
+        self.evidence.setWordWrap(True)
+        self.before, self.after = QComboBox(), QComboBox()
+        for box in (self.before, self.after):
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+            box.activated.connect(self._chosen)
+        self.swap_button = QPushButton("Swap")
+        self.swap_button.clicked.connect(self._swap)
+        self.measure_button, self.cancel_button = QPushButton("Measure both"), QPushButton("Cancel")
+        self.measure_button.clicked.connect(self.measure)
+        self.cancel_button.clicked.connect(self.cancel)
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 1000)
+        self.progress.setFixedWidth(30 * GRID)
+        self.lens = QCheckBox("show the difference")
+        self.lens.toggled.connect(self._lens)
+        row = QHBoxLayout()
+        chosen: tuple[QWidget, ...] = (QLabel("before"), self.before, QLabel("after"), self.after, self.swap_button)
+        for widget in chosen:
+            row.addWidget(widget)
+        row.addStretch(1)
+        work: tuple[QWidget, ...] = (self.progress, self.cancel_button, self.measure_button)
+        for widget in work:
+            row.addWidget(widget)
+        self.passes = CopyTable(_COLUMNS, _WIDTHS, "Passes before and after")
+        self.counts = CopyTable(("count", "before", "after", "difference"), {1: 104, 2: 104, 3: 104}, "Counts before and after")
+        self.picture = SliderPicture()
+        self.picture_text = QLabel()
+        self.picture_text.setWordWrap(True)
+        tables = QSplitter(Qt.Orientation.Vertical)
+        tables.addWidget(self.passes)
+        tables.addWidget(self.counts)
+        tables.setSizes([300, 240])
+        side = QWidget()
+        column = QVBoxLayout(side)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.picture, 1)
+        below = QHBoxLayout()
+        below.addWidget(self.picture_text, 1)
+        below.addWidget(self.lens)
+        column.addLayout(below)
+        across = QSplitter(Qt.Orientation.Horizontal)
+        across.addWidget(tables)
+        across.addWidget(side)
+        across.setSizes([720, 440])
+        across.setChildrenCollapsible(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
+        layout.setSpacing(GRID)
+        layout.addWidget(question)
+        layout.addWidget(self.answer)
+        layout.addWidget(self.evidence)
+        layout.addLayout(row)
+        layout.addWidget(across, 1)
+        self._busy(False)
+        workspace.listen(self._refresh)
+        self._refresh()
+
+    # ---- the page protocol ------------------------------------------------------------------------------
+
+    def widget(self) -> QWidget:
+        return self
+
+    def figure(self) -> str:
+        if self._found is None:
+            return "two" if len(self._workspace.documents) > 1 else ""
+        ms = self._found.frame
+        return f"{ms.difference.median:+.1f} ms" if ms.changed else "same"
+
+    def close_page(self) -> None:
+        if self._jobs is not None:
+            self._jobs.close()
+            self._jobs = None
+
+    # ---- choosing -----------------------------------------------------------------------------------------
+
+    def choose(self, before: Path, after: Path) -> None:
+        """Show these two; both must be open."""
+        for box, path in ((self.before, before), (self.after, after)):
+            box.setCurrentIndex(box.findData(str(path.resolve())))
+        self._chosen()
+
+    def _refresh(self) -> None:
+        documents = self._workspace.documents
+        names = [str(d.path) for d in documents]
+        shown = [box.currentData() for box in (self.before, self.after)]
+        for box, kept, fallback in ((self.before, shown[0], 0), (self.after, shown[1], 1)):
+            box.clear()
+            for document in documents:
+                box.addItem(document.path.name, str(document.path))
+            box.setCurrentIndex(names.index(kept) if kept in names else min(fallback, len(names) - 1))
+        self._chosen()
+
+    def _document(self, box: QComboBox) -> Document | None:
+        return next((d for d in self._workspace.documents if str(d.path) == box.currentData()), None)
+
+    def _chosen(self) -> None:
+        before, after = self._document(self.before), self._document(self.after)
+        pair = (before.path, after.path) if before and after and before is not after else None
+        if pair != self._pair:
+            self._pair, self._found = pair, None
+            self.cancel()
+        self._say()
+
+    def _swap(self) -> None:
+        a, b = self.before.currentIndex(), self.after.currentIndex()
+        self.before.setCurrentIndex(b)
+        self.after.setCurrentIndex(a)
+        self._chosen()
+
+    # ---- measuring -------------------------------------------------------------------------------------------
+
+    def measure(self) -> None:
+        """Replay both in turns, in the background."""
+        if self._pair is None:
+            return
+        before, after = self._pair
+        if self._jobs is None:
+            self._jobs = JobRunner(before)
+            self._jobs.progress.connect(self._on_progress)
+            self._jobs.busy.connect(lambda _job, busy: self._busy(busy))
+        self._jobs.submit(
+            "compare",
+            lambda _replay, progress, cancelled: ((before, after), compare_files(before, after, progress=progress, cancelled=cancelled)),
+            self._done,
+            self._failed,
+        )
+
+    def cancel(self) -> None:
+        if self._jobs is not None:
+            self._jobs.cancel("compare")
+
+    def _busy(self, busy: bool) -> None:
+        self.progress.setVisible(busy)
+        self.cancel_button.setVisible(busy)
+        self.measure_button.setVisible(not busy)
+
+    def _on_progress(self, _job: str, what: str, part: float) -> None:
+        self.progress.setValue(int(1000 * part))
+        self.progress.setFormat(f"{what} %p %")
+
+    def _done(self, result: tuple[tuple[Path, Path], Comparison]) -> None:
+        pair, found = result
+        if pair == self._pair:
+            self._found = found
+            self._say()
+            self._workspace.changed()
+
+    def _failed(self, error: str) -> None:
+        if error != "cancelled":
+            self.evidence.setText(f"The two could not be compared: {error}")
+
+    # ---- saying ------------------------------------------------------------------------------------------------
+
+    def _say(self) -> None:
+        before, after = self._document(self.before), self._document(self.after)
+        ready = self._pair is not None
+        for widget in (self.measure_button, self.swap_button, self.lens):
+            widget.setEnabled(ready)
+        if not ready or before is None or after is None:
+            self.answer.setText("Open two frames to compare them.")
+            self.evidence.setText("Take one before a change and one after it, or open the demo frames: the depot as it is, and with its flaws mended.")
+            self.passes.rows.show_rows([])
+            self.counts.rows.show_rows([])
+            self.picture.show_pictures(None, None)
+            self.picture_text.setText("")
+            return
+        found = self._found
+        self.answer.setText(sentence(found) if found else "Not measured yet.")
+        self.evidence.setText(
+            f"Measured by {found.method}, {found.repeats} pairs of replays in turns. A change is a difference whose 95 % interval excludes zero."
+            if found
+            else "Counts and pictures are shown already; measuring replays both frames in turns, so that the machine's noise falls on both."
+        )
+        rows = []
+        if found:
+            rows = [_row("frame", "", found.frame), _row("submitting it", "", found.submit)]
+            rows += [_row(p.name, f"{p.steps_before:,} > {p.steps_after:,}", p.ms) for p in found.passes]
+        self.passes.rows.show_rows(rows)
+        table = counts(before.frame, after.frame)
+        self.counts.rows.show_rows([((c.what, f"{c.before:,}", f"{c.after:,}", f"{c.after - c.before:+,}"), c.before == c.after) for c in table])
+        pictures = [None if d.frame.reference is None else d.frame.reference.pixels[::-1, :, :3] for d in (before, after)]
+        self.picture.show_pictures(*pictures)
+        self.lens.setEnabled(self.picture.can_differ)
+        self.picture_text.setText(_pictures_text(*pictures))
+
+    def _lens(self, on: bool) -> None:
+        self.picture.show_lens(on)
+
+
+def _pictures_text(before: np.ndarray | None, after: np.ndarray | None) -> str:
+    if before is None or after is None:
+        return "One of the two has no picture."
+    if before.shape != after.shape:
+        return "The pictures differ in size."
+    difference = np.abs(before.astype(np.int16) - after.astype(np.int16))
+    count = int(difference.any(axis=2).sum())
+    if count == 0:
+        return "The pictures are identical."
+    return f"{count:,} of {before.shape[0] * before.shape[1]:,} pixels differ, by up to {int(difference.max())} of 255."
