@@ -32,7 +32,7 @@ def main() -> None:
     GL.glUseProgram(make_program(VERTEX, FRAGMENT))
     GL.glBindVertexArray(GL.glGenVertexArrays(1))
     GL.glEnableVertexAttribArray(0)
-    coherent, explicit, held, plain, ring = (int(b) for b in GL.glGenBuffers(5))
+    coherent, explicit, held, plain = (int(b) for b in GL.glGenBuffers(4))
     GL.glBindBuffer(GL.GL_ARRAY_BUFFER, coherent)
     GL.glBufferStorage(GL.GL_ARRAY_BUFFER, SIZE * 2, None, PERSISTENT)
     coherent_at = GL.glMapBufferRange(GL.GL_ARRAY_BUFFER, 0, SIZE * 2, PERSISTENT)

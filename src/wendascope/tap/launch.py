@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import itertools
 import os
 import re
@@ -15,7 +16,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 from wendascope.errors import CancelledError, TargetError
@@ -26,6 +27,8 @@ from wendascope.tap.take import Collect, Progress, take_frame
 
 _KEPT_BEATS = 240
 _LINES_SHOWN = 20
+_OUTPUT_SECONDS = 0.05
+_LARGEST_OUTPUT = 16 << 20
 
 
 @dataclass(frozen=True)
@@ -48,27 +51,60 @@ def program_title(command: Sequence[str]) -> str:
     return name
 
 
-@dataclass
 class _Output:
-    """What the target writes, passed on line by line and its end kept for error messages."""
+    """What the target writes, passed on line by line and its end kept for error messages.
 
-    echo: Callable[[str], None] | None
-    lines: deque[str] = field(default_factory=lambda: deque(maxlen=400))
-    count: int = 0
-    """Lines written so far, of which the last are kept."""
+    It goes through a file, not a pipe: were we killed, a broken pipe would kill a program that writes.
+    """
 
-    def follow(self, stream: object) -> threading.Thread:
-        def read() -> None:
-            for raw in stream:  # type: ignore[attr-defined]
-                line = raw.decode("utf-8", "replace").rstrip("\n")
-                self.lines.append(line)
-                self.count += 1
-                if self.echo:
-                    self.echo(line)
+    def __init__(self, echo: Callable[[str], None] | None) -> None:
+        self._echo = echo
+        self.lines: deque[str] = deque(maxlen=400)
+        self.count = 0
+        """Lines written so far, of which the last are kept."""
+        self._file = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the target
+        flags = fcntl.fcntl(self._file, fcntl.F_GETFL)
+        fcntl.fcntl(self._file, fcntl.F_SETFL, flags | os.O_APPEND)
+        self._at = 0
+        self._rest = b""
+        self._ending = threading.Event()
+        self._thread = threading.Thread(target=self._follow, name="target output", daemon=True)
 
-        thread = threading.Thread(target=read, name="target output", daemon=True)
-        thread.start()
-        return thread
+    def fileno(self) -> int:
+        return self._file.fileno()
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def finish(self) -> None:
+        """Read what is left."""
+        self._ending.set()
+        self._thread.join(1.0)
+
+    def _follow(self) -> None:
+        while not self._ending.wait(_OUTPUT_SECONDS):
+            self._read()
+        self._read()
+        if self._rest:
+            self._line(self._rest)
+            self._rest = b""
+
+    def _read(self) -> None:
+        while data := os.pread(self._file.fileno(), 1 << 16, self._at):
+            self._at += len(data)
+            *lines, self._rest = (self._rest + data).split(b"\n")
+            for raw in lines:
+                self._line(raw)
+        if self._at > _LARGEST_OUTPUT:
+            os.ftruncate(self._file.fileno(), 0)  # the program appends, so its next line comes first
+            self._at = 0
+
+    def _line(self, raw: bytes) -> None:
+        line = raw.decode("utf-8", "replace").rstrip("\r")
+        self.lines.append(line)
+        self.count += 1
+        if self._echo:
+            self._echo(line)
 
     @property
     def tail(self) -> str:
@@ -111,6 +147,7 @@ class Target:
         self.boundary = boundary
         self._armed = Trigger(boundary=boundary)
         self._waiting = False
+        self._spare: list[Channel] = []
         env = dict(environment if environment is not None else os.environ)
         before = env.get("LD_PRELOAD")
         env["LD_PRELOAD"] = f"{native_library()}{':' + before if before else ''}"
@@ -118,12 +155,12 @@ class Target:
         self.output = _Output(echo)
         try:
             self.process = subprocess.Popen(
-                list(command), cwd=folder, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+                list(command), cwd=folder, env=env, stdin=subprocess.DEVNULL, stdout=self.output.fileno(), stderr=subprocess.STDOUT
             )
         except OSError as error:
             self._clean()
             raise TargetError(f"{command[0]} could not be started: {error.strerror}") from error
-        self._reader = self.output.follow(self.process.stdout)
+        self.output.start()
 
     def __enter__(self) -> Target:
         return self
@@ -143,6 +180,7 @@ class Target:
             except subprocess.TimeoutExpired:
                 self.process.kill()
                 self.process.wait()
+        self.output.finish()
         self._clean()
 
     def let_go(self) -> None:
@@ -153,13 +191,16 @@ class Target:
         self._clean()
 
     def _clean(self) -> None:
+        for spare in self._spare:
+            spare.close()
+        self._spare.clear()
         self._listener.close()
         shutil.rmtree(self._folder, ignore_errors=True)
 
     # ---- waiting for the target ------------------------------------------------------------------
 
     def _failure(self, what: str) -> TargetError:
-        self._reader.join(0.5)
+        self.output.finish()
         return TargetError(what, self.output.tail)
 
     def _check_alive(self) -> None:
@@ -177,12 +218,14 @@ class Target:
         Follows the program when it replaces itself or a child of it turns out to be what draws. Raises TargetError
         when it has ended.
         """
-        sources: list[socket.socket | Channel] = [self._listener]
+        sources: list[socket.socket | Channel] = [self._listener, *self._spare]
         if self.channel is not None:
             sources.append(self.channel)
         readable, _, _ = select.select(sources, [], [], timeout)
         if self._listener in readable:
             self._accept()
+        for spare in [s for s in self._spare if s in readable]:
+            self._hear_spare(spare)
         if self.channel is not None and self.channel in readable:
             try:
                 message = self.channel.receive(0.0)
@@ -206,18 +249,38 @@ class Target:
             return  # a child that left at once
         if hello.values[0] != PROTOCOL:
             raise TargetError("the tap in the target is of another version; run `make setup` again")
+        channel.process = hello.values[1]
         if self.channel is not None and self.heartbeats:
             self.others += 1  # what we follow draws already
             channel.close()
-            return
-        if self.channel is not None:
-            self.channel.close()
-        channel.process = hello.values[1]
+        elif self.channel is not None and self.channel.process == self.process.pid:
+            channel.send(Kind.ARM, 0, 0, int(self._armed.boundary))
+            self._spare.append(channel)  # until one of the two draws
+        else:
+            if self.channel is not None:
+                self._spare.append(self.channel)
+            self._follow(channel)
+
+    def _follow(self, channel: Channel) -> None:
         self.channel = channel
         if self._waiting:
             self.arm(self._armed)
         else:
             self.disarm()
+
+    def _hear_spare(self, spare: Channel) -> None:
+        """A process that made a context beside the one we follow: whichever draws first is followed."""
+        try:
+            message = spare.receive(0.0)
+        except TargetError:
+            self._spare.remove(spare)
+            spare.close()
+            return
+        if message is not None and message.kind == Kind.HEARTBEAT and not self.heartbeats:
+            self._spare.remove(spare)
+            if self.channel is not None:
+                self._spare.append(self.channel)
+            self._follow(spare)
 
     def _lost(self) -> None:
         """The conversation ended: with the program, or because it became another one that may connect anew."""
@@ -230,6 +293,8 @@ class Target:
             self.heartbeats.extend([Heartbeat(0, 0, 0, 0, 0, 0)])  # it did draw
             self._check_alive()
         self.channel = None
+        if self._spare:
+            self._follow(self._spare.pop(0))
 
     # ---- holding ---------------------------------------------------------------------------------
 
