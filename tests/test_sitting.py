@@ -51,15 +51,17 @@ class Yard:
 
     def end(self) -> tuple[str, str]:
         self.process.terminate()
-        return self.process.communicate(timeout=10)
+        try:
+            return self.process.communicate(timeout=10)
+        finally:
+            self.process.kill()
 
 
 @pytest.fixture
 def yard(runtime: Path, tmp_path: Path) -> Iterator[Yard]:
     made = Yard("yard", tmp_path / "out", program("shapes", "--frames", "1000000", "--pause", "0.01"))
     yield made
-    made.process.kill()
-    made.process.communicate()
+    made.end()  # which ends the program as well
 
 
 def test_frames_are_taken_from_elsewhere(yard: Yard) -> None:

@@ -177,7 +177,7 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
 
     import msgspec
 
-    from wendascope.errors import FileError
+    from wendascope.errors import FileError, TargetError
     from wendascope.tap.launch import Target
     from wendascope.tap.messages import Ended, Event, Output, Taken
     from wendascope.tap.sitting import Sitting
@@ -196,7 +196,6 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
         out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise FileError(f"cannot make the folder {out}: {error.strerror}; choose another with --out") from error
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # so that the program is ended as well
     server = listen(name)
     try:
         target = Target(program, folder, environment, None, boundary)
@@ -205,8 +204,11 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
         raise
     _say(f"listening as {name}; take frames with `wendascope trigger {name}` or from the window's Capture page")
     with target:
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # so that the program is ended as well
         sitting = Sitting(name, server, target, out.resolve(), told)
         text = sitting.run()
+    if not sitting.drew:
+        raise TargetError(text, target.output.tail)
     _say(text)
 
 

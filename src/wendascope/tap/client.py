@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import select
 import time
+from collections import deque
 from collections.abc import Iterator
 
 from wendascope.errors import TargetError
@@ -17,6 +18,7 @@ class SittingClient:
     def __init__(self, name: str) -> None:
         self._socket = connect(name)
         self._lines = Lines()
+        self._pending: deque[bytes] = deque()
 
     def __enter__(self) -> SittingClient:
         return self
@@ -33,18 +35,20 @@ class SittingClient:
     def events(self, timeout: float) -> Iterator[Event]:
         """What the sitting says, until the time is over. Raises TargetError for problems and at the end."""
         deadline = time.monotonic() + timeout
-        while (rest := deadline - time.monotonic()) > 0:
-            readable, _, _ = select.select([self._socket], [], [], rest)
-            if not readable:
-                return
-            data = self._socket.recv(1 << 16)
-            if not data:
-                raise TargetError("the sitting ended")
-            for line in self._lines.feed(data):
-                found = event(line)
+        while True:
+            while self._pending:
+                found = event(self._pending.popleft())
                 if isinstance(found, Problem):
                     raise TargetError(found.text)
                 if isinstance(found, Ended):
                     raise TargetError(found.text, "\n".join(found.output))
                 if not isinstance(found, Hello):
                     yield found
+            rest = deadline - time.monotonic()
+            readable = select.select([self._socket], [], [], rest)[0] if rest > 0 else []
+            if not readable:
+                return
+            data = self._socket.recv(1 << 16)
+            if not data:
+                raise TargetError("the sitting ended")
+            self._pending += self._lines.feed(data)

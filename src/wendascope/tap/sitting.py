@@ -68,11 +68,17 @@ class Sitting:
         self._since = 0.0
         self._left = 0
         self._beats: list[tuple[int, int, int, int, int, int]] = []
+        self._frames = 0
         self._published = 0.0
         self._lines_told = 0
         self._done = False
         self._ending = ""
         self._asked = False
+
+    @property
+    def drew(self) -> bool:
+        """Whether the program ever finished a frame, or was ended because that was asked for."""
+        return self._frames > 0 or self._asked
 
     # ---- the loop --------------------------------------------------------------------------------
 
@@ -135,6 +141,7 @@ class Sitting:
             self._say_state("waiting" if self._wanted else "running")
         if message.kind == Kind.HEARTBEAT:
             n, cpu, swap, calls, draws, vertices = message.values[:6]
+            self._frames += 1
             self._beats.append((n, cpu, swap, calls, draws, vertices))
         elif message.kind == Kind.PAUSED:
             self._paused = message

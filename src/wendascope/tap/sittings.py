@@ -11,6 +11,7 @@ from pathlib import Path
 
 from wendascope.errors import TargetError, UsageError
 
+_PROBE_SECONDS, _CONNECT_SECONDS = 0.2, 5.0
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,40}")
 
 
@@ -39,9 +40,12 @@ def listening() -> list[str]:
     found = []
     for path in sorted(runtime_folder().glob("*.sitting")):
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+            probe.settimeout(_PROBE_SECONDS)
             try:
                 probe.connect(str(path))
                 found.append(path.name.removesuffix(".sitting"))
+            except TimeoutError:
+                found.append(path.name.removesuffix(".sitting"))  # busy, so there
             except ConnectionRefusedError:
                 path.unlink(missing_ok=True)
             except OSError:
@@ -61,7 +65,7 @@ def listen(name: str) -> socket.socket:
         server.bind(str(path))
     finally:
         os.umask(before)
-    server.listen(8)
+    server.listen(64)
     return server
 
 
@@ -69,8 +73,10 @@ def connect(name: str) -> socket.socket:
     """Raises TargetError when no such sitting answers."""
     path = socket_path(name)
     client = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    client.settimeout(_CONNECT_SECONDS)
     try:
         client.connect(str(path))
+        client.settimeout(None)
     except OSError as error:
         client.close()
         names = listening()
