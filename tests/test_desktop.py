@@ -39,7 +39,7 @@ def window(qtbot: Any, tmp_path: Path) -> Iterator[MainWindow]:
 
 
 def time_page(window: MainWindow) -> TimePage:
-    page = window.pages.widget(0)
+    page = window._pages["Time"]
     assert isinstance(page, TimePage)
     return page
 
@@ -51,9 +51,10 @@ def shown(window: MainWindow) -> np.ndarray[Any, Any]:
 
 
 def test_opening_shows_the_captured_picture_at_once(window: MainWindow, depot: Path) -> None:
-    assert window.body.currentIndex() == 0, "nothing open: how to get a frame"
+    assert window.pages.currentWidget() is window._pages["Capture"], "nothing open: how to get a frame"
+    assert not window.strip.isVisible()
     window.open_files([depot])
-    assert window.body.currentIndex() == 1
+    assert window.pages.currentWidget() is window._pages["Time"] and window.strip.isVisible()
     image = window.picture.view.image
     assert image is not None and (image.width(), image.height()) == (1280, 720)
     assert "budget" in time_page(window).answer.text()

@@ -62,7 +62,7 @@ def programs() -> list[Program]:
 def nudge(program: Program, stop: threading.Event) -> None:
     """es2tri draws when a key is pressed."""
     while program.name == "es2tri" and not stop.wait(0.2):
-        subprocess.run(["xdotool", "search", "--name", "es2tri|triangle", "key", "Left"], capture_output=True, check=False)
+        subprocess.run(["xdotool", "search", "--name", "ES 2.x tri", "key", "Left"], capture_output=True, check=False)
 
 
 def row(program: Program, number: int, folder: Path) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 from pathlib import Path
 
@@ -28,7 +29,8 @@ class TargetChoice(msgspec.Struct):
     @property
     def command(self) -> list[str]:
         """Raises ValueError when quotes do not match."""
-        return [str(Path(self.program).expanduser()) if "/" in self.program else self.program, *shlex.split(self.arguments)]
+        program = os.path.expanduser(self.program)  # noqa: PTH111 - a path object would lose a leading ./
+        return [program, *shlex.split(self.arguments)]
 
     @property
     def assignments(self) -> list[str]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from wendascope.errors import DamagedFileError
 from wendascope.frame.formats import named_format, pixel_size
 from wendascope.frame.objects import BlobStore, ImageRecord
 from wendascope.frame.packed import FLAG_LOST, CallStream, merge_streams
@@ -34,6 +35,8 @@ class Kept:
         while at + _ROW.size <= len(data):
             kind, name, key, words, arena = _ROW.unpack_from(data, at)
             at += _ROW.size
+            if words % 8 or words > len(data) - at or arena > len(data) - at - words:
+                raise DamagedFileError("kept calls are cut short")
             stream = CallStream.parse(
                 np.frombuffer(data, np.uint64, words // 8, at).copy(), np.frombuffer(data, np.uint8, arena, at + words).copy()
             )

@@ -230,12 +230,14 @@ class ComparePage(QWidget):
     def _refresh(self) -> None:
         documents = self._workspace.documents
         names = [str(d.path) for d in documents]
-        shown = [box.currentData() for box in (self.before, self.after)]
-        for box, kept, fallback in ((self.before, shown[0], 0), (self.after, shown[1], 1)):
+        before, after = self.before.currentData(), self.after.currentData()
+        first = names.index(before) if before in names else 0
+        second = names.index(after) if after in names and after != before else next((i for i in range(len(names)) if i != first), first)
+        for box, index in ((self.before, first), (self.after, second)):
             box.clear()
             for document in documents:
                 box.addItem(document.path.name, str(document.path))
-            box.setCurrentIndex(names.index(kept) if kept in names else min(fallback, len(names) - 1))
+            box.setCurrentIndex(index if names else -1)
         self._chosen()
 
     def _document(self, box: QComboBox) -> Document | None:
