@@ -16,7 +16,7 @@ from wendascope.registry._tables import BUILT
 from wendascope.registry.generate import generate
 
 NATIVE = Path(__file__).parent.parent / "tap" / "native"
-_FLAGS = ["-std=gnu11", "-O2", "-fPIC", "-fvisibility=hidden", "-Wall", "-Wextra", "-Wno-unused-parameter"]
+_FLAGS = ["-std=gnu11", "-O2", "-fPIC", "-fvisibility=hidden", "-ftls-model=initial-exec", "-Wall", "-Wextra", "-Wno-unused-parameter"]
 
 
 def build(folder: Path = BUILT) -> Path:

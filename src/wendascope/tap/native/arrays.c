@@ -139,7 +139,7 @@ static void keep_array(TapCall *draw, const Array *a, uint64_t first, uint64_t l
   c.s[6] = (uint64_t)a->divisor;
   c.s[7] = skip;
   c.s[8] = length;
-  c.begin = c.end = tap_now();
+  c.begin = c.end = tap_stamp();
   if (draw->frame && !a->buffer) keep_in(&tap_frame, &c, a, data, length, slot);
   if (draw->list) {
     c.pointers = 0;
@@ -244,7 +244,7 @@ void tap_arrays_split(TapCall *draw, GLenum mode, const GLsizei *count, GLenum t
     one.s[1] = (uint64_t)(int64_t)count[i];
     one.s[2] = type;
     one.s[5] = (uint64_t)(int64_t)(base ? base[i] : 0);
-    one.begin = one.end = tap_now();
+    one.begin = one.end = tap_stamp();
     if (draw->frame) {
       tap_in(&one, 3, indices[i], tap_count(count[i]) * tap_type_size(type));
       tap_append(&tap_frame, &one);

@@ -37,6 +37,7 @@ static uint64_t armed_frame;       /* take this frame or a later one; 0: none */
 static uint64_t armed_slower;      /* ... the first whose predecessor took longer than this; 0: any */
 static uint64_t last_boundary_end;
 static TapCounts last_counts;
+static uint64_t last_frame_calls;
 static TapDrawable recorded_drawable;
 static uint8_t *shared;
 static uint64_t shared_size;
@@ -184,10 +185,13 @@ static void run_batch(const Message *request) {
 
 static void begin_recording(const TapDrawable *drawable) {
   tap_stream_close(&tap_frame);
-  if (tap_stream_open(&tap_frame, "wenda-frame", 1 << 20) != 0) return;
+  /* room for a frame like the last one, in memory that is there already: growing would slow the recorded frame */
+  uint64_t room = (1 << 20) + last_frame_calls * 80;
+  if (tap_stream_open(&tap_frame, "wenda-frame", room < 256 << 20 ? room : 256 << 20) != 0) return;
   recorded_drawable = *drawable;
   tap_recording_context = tap_context();
   tap_elsewhere = 0;
+  tap_begin_stamps();
   tap_mode |= TAP_RECORDING;
 }
 
@@ -252,6 +256,7 @@ static void pause_here(const TapDrawable *drawable) {
 static void finish_recording(const TapDrawable *drawable) {
   tap_compare_mappings();
   tap_mode &= ~TAP_RECORDING;
+  tap_settle_stamps(&tap_frame);
   tap_unwatch_all();
   Message message = {.type = MESSAGE_RECORDED, .fds = 2};
   drain_errors(1);
@@ -277,7 +282,7 @@ void tap_drawable_changed(const TapDrawable *drawable) {
   TapCall c = {.id = TAP_ID_wendaDrawable, .slots = 3};
   c.s[0] = drawable->drawable == recorded_drawable.drawable ? 0 : drawable->drawable;
   tap_drawable_size(drawable, &c.s[1], &c.s[2]);
-  c.begin = c.end = tap_now();
+  c.begin = c.end = tap_stamp();
   tap_append(&tap_frame, &c);
 }
 
@@ -298,6 +303,7 @@ void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_beg
                   .v = {frame, since, swap_end - swap_begin, tap_counts.calls - last_counts.calls,
                         tap_counts.draws - last_counts.draws, tap_counts.vertices - last_counts.vertices,
                         tap_context()->id, drawable->drawable}};
+  last_frame_calls = tap_counts.calls - last_counts.calls;
   last_counts = tap_counts;
   last_boundary_end = swap_end;
   if (send_message(&beat, NULL, 0, MSG_DONTWAIT) != 0) return;

@@ -75,7 +75,7 @@ static void write_call(GLuint buffer, uint64_t offset, const uint8_t *data, uint
   c.s[1] = offset;
   c.s[2] = size;
   tap_in(&c, 3, data, size);
-  c.begin = c.end = tap_now();
+  c.begin = c.end = tap_stamp();
   tap_append(&tap_frame, &c);
 }
 
@@ -164,7 +164,7 @@ void tap_indirect(TapCall *draw, const void *indirect, GLintptr count_at, int64_
     for (int64_t i = 0; i < draws; i++) memcpy(rows + (uint64_t)i * unit, read + i * stride, unit);
     TapCall c = {.id = TAP_ID_wendaIndirect, .slots = 3, .s = {(uint64_t)draws * unit}};
     tap_in(&c, 1, rows, (uint64_t)draws * unit);
-    c.begin = c.end = tap_now();
+    c.begin = c.end = tap_stamp();
     tap_append(&tap_frame, &c);
   }
   free(read);

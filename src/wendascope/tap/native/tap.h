@@ -114,6 +114,9 @@ void tap_buffer_or_in(TapCall *c, int slot, const void *pointer, int binding, ui
 void tap_buffer_or_out(TapCall *c, int slot, const void *pointer, int binding);
 void tap_array_pointer(TapCall *c, int slot, const void *pointer);
 uint64_t tap_now(void);
+uint64_t tap_stamp(void);
+void tap_begin_stamps(void);
+void tap_settle_stamps(TapStream *stream);
 uint32_t tap_thread(void);
 
 static inline uint64_t tap_from_float(float value) {

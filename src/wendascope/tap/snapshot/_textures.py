@@ -32,8 +32,11 @@ _GREY = (GL.LUMINANCE, GL.ALPHA, GL.LUMINANCE_ALPHA)
 """Formats that OpenGL ES keeps as they were named."""
 _IMAGE_QUERIES = (
     "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE "
-    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE INTENSITY_TYPE RED_TYPE GREEN_TYPE BLUE_TYPE ALPHA_TYPE DEPTH_TYPE"
+    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE INTENSITY_TYPE RED_TYPE ALPHA_TYPE DEPTH_TYPE"
 ).split()
+
+
+_OF_EACH_LEVEL = ("WIDTH", "HEIGHT", "DEPTH", "INTERNAL_FORMAT", "COMPRESSED_IMAGE_SIZE")
 
 
 def read_textures(reader: Reader) -> list[TextureRecord]:
@@ -165,7 +168,7 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
         batch.call("glBindTexture", record.target, record.name)
         # a texture may lack level 0; look a little further then
         for level in range(1, levels if width else 4):
-            rest.append((record, image_target, level, _query_image(reader, batch, image_target, level)))
+            rest.append((record, image_target, level, _query_image(reader, batch, image_target, level, query if width else None)))
     reader.run(batch)
     for record, image_target, level, query in rest:
         record.images += query.records(image_target, level, reader.context.es)
@@ -237,7 +240,7 @@ class _ImageQuery:
         if image.compressed:
             image.format, image.type = value["COMPRESSED_IMAGE_SIZE"], 0
             return [image]
-        kinds = ("RED", "GREEN", "BLUE", "ALPHA", "LUMINANCE", "INTENSITY")
+        kinds = ("RED", "ALPHA", "LUMINANCE", "INTENSITY")
         types = [value[f"{c}_TYPE"] for c in kinds if value[f"{c}_TYPE"] != GL.NONE]
         by_name = named_types(image.internal_format)  # for contexts too old to tell
         grey = max(value["LUMINANCE_SIZE"], value["INTENSITY_SIZE"])
@@ -254,9 +257,13 @@ class _ImageQuery:
         return [image]
 
 
-def _query_image(reader: Reader, batch: Batch, image_target: int, level: int) -> _ImageQuery:
+def _query_image(reader: Reader, batch: Batch, image_target: int, level: int, base: _ImageQuery | None = None) -> _ImageQuery:
+    """All that is asked of one level. Levels below a `base` are of its format: only what differs is asked of them."""
     outs = {}
     for name in _IMAGE_QUERIES:
+        if base is not None and name not in _OF_EACH_LEVEL:
+            outs[name] = base.outs[name]
+            continue
         out = outs[name] = batch.out(4)
         if reader.offers.value(getattr(GL, f"TEXTURE_{name}")):
             batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
