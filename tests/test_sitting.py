@@ -17,8 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import program
+from tests.test_capture import verified
 from wendascope.errors import TargetError, UsageError, WendascopeError
-from wendascope.frame.file import load
+from wendascope.frame.file import load, save
 from wendascope.tap.client import SittingClient
 from wendascope.tap.launch import program_title
 from wendascope.tap.messages import LONGEST_LINE, Beats, Do, Lines, StateIs, Take, Taken, event, pack, request
@@ -204,10 +205,19 @@ def test_program_titles(command: list[str], title: str) -> None:
     assert program_title(command) == title
 
 
-def test_the_depth_of_the_picture_is_kept_and_compared(yard: Yard) -> None:
-    path = Path(yard.trigger("--depth").stdout.strip())
-    frame = load(path)
-    if frame.default_framebuffer.depth:
-        assert frame.reference_depth is not None
-        assert len(np.frombuffer(frame.reference_depth, np.uint32)) == frame.default_framebuffer.width * frame.default_framebuffer.height
-    assert path.stat().st_size > 0
+def test_the_depth_of_the_picture_is_kept_and_compared(runtime: Path, tmp_path: Path) -> None:
+    out = tmp_path / "deep.wend"
+    command = [sys.executable, "-m", "wendascope.cli", "capture", "--frame", "4", "--depth", "--out", str(out), "--", *program("fixed_function")]
+    assert subprocess.run(command, capture_output=True).returncode == 0
+    frame = load(out)
+    assert frame.reference_depth is not None
+    depth = np.frombuffer(frame.reference_depth, np.uint32)
+    assert len(depth) == 160 * 120 and len(np.unique(depth)) > 50
+    found = verified(out)
+    assert found["identical"] and found["depth_different"] == 0
+    frame.reference_depth = (depth ^ np.uint32(1 << 30)).tobytes()
+    for ref in frame.objects.blob_refs():
+        frame.blobs.get(ref)
+    save(frame, tmp_path / "other.wend")
+    found = verified(tmp_path / "other.wend")
+    assert not found["identical"] and found["depth_different"] == 160 * 120

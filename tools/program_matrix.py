@@ -49,7 +49,8 @@ def programs() -> list[Program]:
     found += [Program(path.stem, (sys.executable, str(path))) for path in sorted(OTHERS.glob("*.py"))]
     for path in sorted(TESTS.glob("[!_]*.py")):
         boundary = Boundary.readback if "readback" in path.stem else Boundary.swap
-        found.append(Program(path.stem, (sys.executable, str(path), *(["--frames", "100000"] if path.stem == "shapes" else [])), boundary))
+        arguments = {"shapes": ("--frames", "100000"), "troubled": ("changes_threads",)}.get(path.stem, ())
+        found.append(Program(path.stem, (sys.executable, str(path), *arguments), boundary))
     for version in ("2.0", "2.1", "3.0"):
         older = (("MESA_GL_VERSION_OVERRIDE", version),)
         found += [Program(f"{name} GL {version}", (sys.executable, str(TESTS / f"{name}.py")), environment=older) for name in ("fixed_function", "client_arrays")]

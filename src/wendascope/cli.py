@@ -289,6 +289,8 @@ def verify(file: Path, json: JsonOption = False) -> None:
         print(f"identical: all {result.pixels:,} pixels")
     else:
         print(f"different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to {result.max_difference} of 255")
+    if not json and result.depth_different is not None:
+        print(f"depth: {'identical' if not result.depth_different else f'{result.depth_different:,} pixels differ'}")
     if not json:
         for caveat in result.caveats:
             print(f"caveat: {caveat}")
@@ -355,6 +357,9 @@ def survey(
         f"CPU while recorded: {cpu.frame_ms:.2f} ms, of it {cpu.calls_ms:.2f} ms in calls, {cpu.waits_ms:.2f} ms waiting, "
         f"{cpu.program_ms:.2f} ms the program's own"
     )
+    print(document.paced_by)
+    for wait in document.waits[:5]:
+        print(f"  {wait.ms:.2f} ms in {wait.command}, call {wait.call:,}: for {wait.what}")
 
 
 @app.command()

@@ -19,7 +19,7 @@ from wendascope.frame import file
 
 Index = QModelIndex | QPersistentModelIndex
 _COLUMNS = ("capture", "frame", "ms", "to baseline", "steps", "passes", "MB", "note")
-_WIDTHS = {"capture": 176, "frame": 56, "ms": 64, "to baseline": 176, "steps": 56, "passes": 56, "MB": 48}
+_WIDTHS = {"capture": 160, "frame": 56, "ms": 64, "to baseline": 192, "steps": 72, "passes": 56, "MB": 48}
 THUMBNAIL = (80, 45)
 
 

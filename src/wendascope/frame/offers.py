@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.frame.objects import ContextInfo
-from wendascope.registry import is_offered, tables
+from wendascope.registry import GL, is_offered, tables
 
 
 class Offers:
@@ -31,3 +31,12 @@ class Offers:
         if found is None:
             found = self._values[value] = any(self(name) for name in tables().names_of(value))
         return found
+
+    @property
+    def draw_target(self) -> int:
+        """The framebuffer target that draws go to; OpenGL ES 2 has one for drawing and reading."""
+        return GL.DRAW_FRAMEBUFFER if self.value(GL.DRAW_FRAMEBUFFER) else GL.FRAMEBUFFER
+
+    @property
+    def read_target(self) -> int:
+        return GL.READ_FRAMEBUFFER if self.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER

@@ -26,7 +26,10 @@ def verify(session: ReplaySession, job: Job) -> Verification:
     picture = session.final_picture()
     different, largest = compare_pictures(picture, frame.reference, _alpha_matters(session))
     pixels = frame.reference.width * frame.reference.height
-    return Verification(pixels, different == 0, different, largest, caveats)
+    depth = None
+    if frame.reference_depth is not None:
+        depth = int(np.count_nonzero(np.frombuffer(frame.reference_depth, np.uint32) != session.read_window_depth()))
+    return Verification(pixels, different == 0 and not depth, different, largest, caveats, depth)
 
 
 def _alpha_matters(session: ReplaySession) -> bool:

@@ -55,6 +55,8 @@ class Verification(msgspec.Struct):
     pixels_different: int
     max_difference: int
     caveats: list[str]
+    depth_different: int | None = None
+    """Pixels of the window whose depth differs; None where depth was not collected."""
 
 
 class CpuTimes(msgspec.Struct):

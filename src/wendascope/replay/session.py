@@ -249,6 +249,15 @@ class ReplaySession:
         self._setup.run(batch)
         return np.frombuffer(out.data, np.float32, width * height).reshape(height, width)
 
+    def read_window_depth(self) -> npt.NDArray[np.uint32]:
+        """Depth of the window as the capture keeps it: 32-bit integers, shape (pixels,), bottom row first."""
+        default = self.frame.default_framebuffer
+        batch = self._read_batch(0, GL.NONE)
+        out = batch.out(default.width * default.height * 4)
+        batch.call("glReadPixels", 0, 0, default.width, default.height, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, out)
+        self._setup.run(batch)
+        return np.frombuffer(out.data, np.uint32)
+
     def _read_batch(self, here: int, buffer: int) -> Batch:
         site = self._rebuilder.site
         batch = site.batch()
@@ -258,7 +267,7 @@ class ReplaySession:
             if site.offers("GL_" + name):
                 batch.call("glPixelStorei", getattr(GL, name), 0)
         batch.call("glPixelStorei", GL.PACK_ALIGNMENT, 1)
-        batch.call("glBindFramebuffer", site.read_target, here)
+        batch.call("glBindFramebuffer", site.offers.read_target, here)
         if buffer != GL.NONE:
             batch.call("glReadBuffer", buffer)
         return batch

@@ -7,8 +7,10 @@ from typing import Any
 import msgspec
 
 from wendascope.analysis.budget import judge
+from wendascope.analysis.late import frame_bound
 from wendascope.frame.describe import step_name
 from wendascope.frame.frame import Frame
+from wendascope.frame.waits import waits
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
 
@@ -36,6 +38,15 @@ class StepRow(msgspec.Struct):
     program: int
 
 
+class WaitRow(msgspec.Struct):
+    """A recorded call that waited, and what it waited for."""
+
+    call: int
+    command: str
+    ms: float
+    what: str
+
+
 class SurveyDocument(msgspec.Struct):
     program: str
     captured_at: str
@@ -56,6 +67,9 @@ class SurveyDocument(msgspec.Struct):
     repeats: int
     cpu: CpuTimes
     verification: Verification
+    paced_by: str
+    """Who sets the pace of the running program, and by what evidence; empty without heartbeats."""
+    waits: list[WaitRow]
     passes: list[PassRow]
     steps: list[StepRow]
     findings: list[dict[str, Any]]
@@ -69,6 +83,7 @@ def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDoc
     passes = [
         PassRow(**msgspec.structs.asdict(p), share=p.ms / total) for p in survey.passes
     ]
+    bound = frame_bound(frame)
     table = frame.steps
     steps = [
         StepRow(
@@ -99,6 +114,8 @@ def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDoc
         repeats=survey.repeats,
         cpu=survey.cpu,
         verification=survey.verification,
+        paced_by=bound.sentence if bound else "",
+        waits=[WaitRow(w.call, w.command, w.ms, w.what) for w in waits(frame)],
         passes=passes,
         steps=steps,
         findings=[],

@@ -153,7 +153,7 @@ def read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:
 def read_reference(executor: Executor, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
     """The finished picture and the framebuffer it is in. Leaves the target's state as it was."""
     offers = Offers(snapshot.context)
-    target = GL.READ_FRAMEBUFFER if offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
+    target = offers.read_target
     bindings = {"framebuffer": GL.READ_FRAMEBUFFER_BINDING if target == GL.READ_FRAMEBUFFER else GL.FRAMEBUFFER_BINDING}
     if offers.value(GL.PIXEL_PACK_BUFFER):
         bindings["pack"] = GL.PIXEL_PACK_BUFFER_BINDING

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.capture_form import CaptureForm
 from wendascope.desktop.capture_list import CaptureTable
 from wendascope.desktop.live_strip import LiveStrip
@@ -67,15 +68,7 @@ class CapturePage(QWidget):
         self.link = SittingLink()
         self.link.told.connect(self._told)
         self.link.failed.connect(self._failed)
-        question = QLabel("Which frame is too slow?")
-        question.setObjectName("question")
-        self.answer = QLabel()
-        self.answer.setWordWrap(True)
-        self.answer.setFont(figures_font(1.35))
-        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.evidence = QLabel()
-        self.evidence.setWordWrap(True)
-        self.evidence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        question, self.answer, self.evidence = answer_labels("Which frame is too slow?")
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(2 * GRID, GRID, GRID, GRID)

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._registry import page
@@ -139,14 +140,7 @@ class ComparePage(QWidget):
         self._pair: tuple[Path, Path] | None = None
         self._found: Comparison | None = None
         self._jobs: JobRunner | None = None
-        question = QLabel("Did the change help?")
-        question.setObjectName("question")
-        self.answer = QLabel()
-        self.answer.setWordWrap(True)
-        self.answer.setFont(figures_font(1.35))
-        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.evidence = QLabel()
-        self.evidence.setWordWrap(True)
+        question, self.answer, self.evidence = answer_labels("Did the change help?")
         self.before, self.after = QComboBox(), QComboBox()
         for box in (self.before, self.after):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from wendascope.analysis.late import frame_bound
+from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
@@ -193,15 +194,7 @@ class TimePage(QWidget):
         self._workspace = workspace
         self._document: Document | None = None
         self._following = False
-        question = QLabel("Is the frame over budget, and where does its time go?")
-        question.setObjectName("question")
-        self.answer = QLabel()
-        self.answer.setWordWrap(True)
-        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.answer.setFont(figures_font(1.35))
-        self.evidence = QLabel()
-        self.evidence.setWordWrap(True)
-        self.evidence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        question, self.answer, self.evidence = answer_labels("Is the frame over budget, and where does its time go?")
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find passes and steps: words of their names, program 3, step 417")
         self.search.setClearButtonEnabled(True)

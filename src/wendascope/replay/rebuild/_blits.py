@@ -30,11 +30,11 @@ class BlitSource:
     def attach_destination(self, site: Site, name: int, texture: bool) -> None:
         """`name` is that of a multisample texture or a renderbuffer here."""
         batch = site.batch()
-        batch.call("glBindFramebuffer", site.draw_target, self.destination)
+        batch.call("glBindFramebuffer", site.offers.draw_target, self.destination)
         if texture:
-            batch.call("glFramebufferTexture2D", site.draw_target, self.point, GL.TEXTURE_2D_MULTISAMPLE, name, 0)
+            batch.call("glFramebufferTexture2D", site.offers.draw_target, self.point, GL.TEXTURE_2D_MULTISAMPLE, name, 0)
         else:
-            batch.call("glFramebufferRenderbuffer", site.draw_target, self.point, GL.RENDERBUFFER, name)
+            batch.call("glFramebufferRenderbuffer", site.offers.draw_target, self.point, GL.RENDERBUFFER, name)
         site.executor.run(batch)
         self.attached = True
 

@@ -25,15 +25,6 @@ class Site:
     caveats: list[str] = field(default_factory=list)
 
     @property
-    def draw_target(self) -> int:
-        """The target that draws go to; OpenGL ES 2 has one for drawing and reading."""
-        return GL.DRAW_FRAMEBUFFER if self.offers.value(GL.DRAW_FRAMEBUFFER) else GL.FRAMEBUFFER
-
-    @property
-    def read_target(self) -> int:
-        return GL.READ_FRAMEBUFFER if self.offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
-
-    @property
     def spare_buffer(self) -> int:
         """A buffer target to upload through."""
         return GL.COPY_WRITE_BUFFER if self.offers.value(GL.COPY_WRITE_BUFFER) else GL.ARRAY_BUFFER

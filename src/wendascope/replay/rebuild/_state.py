@@ -106,9 +106,9 @@ def _bindings(site: Site, batch: Batch) -> None:
             call("glDrawBuffer", GL.NONE if window.draw_buffer == GL.NONE else buffer)
         for buffer in (GL.FRONT, window.read_buffer):
             call("glReadBuffer", buffer)
-    call("glBindFramebuffer", site.draw_target, names.get("framebuffer", value("framebuffer", (GL.DRAW_FRAMEBUFFER, 0))[0]))
-    if site.read_target != site.draw_target:
-        call("glBindFramebuffer", site.read_target, names.get("framebuffer", value("framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]))
+    call("glBindFramebuffer", site.offers.draw_target, names.get("framebuffer", value("framebuffer", (GL.DRAW_FRAMEBUFFER, 0))[0]))
+    if site.offers.read_target != site.offers.draw_target:
+        call("glBindFramebuffer", site.offers.read_target, names.get("framebuffer", value("framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]))
     call("glBindProgramPipeline", names.get("program pipeline", value("pipeline", (0, 0))[0]))
     call("glUseProgram", names.get("program", value("program", (0, 0))[0]))
 

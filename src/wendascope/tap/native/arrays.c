@@ -33,11 +33,6 @@ static const struct {
 };
 #define FIXED (sizeof fixed / sizeof *fixed)
 
-static int version(void) {
-  TapContext *c = tap_context();
-  return c->major * 10 + c->minor;
-}
-
 static int enabled(GLenum cap) { return TAP_REAL(glIsEnabled, GLboolean (*)(GLenum))(cap); }
 static void client_unit(GLuint unit) { TAP_REAL(glClientActiveTexture, void (*)(GLenum))(GL_TEXTURE0 + unit); }
 static GLint units(void) { GLint n = tap_get(GL_MAX_TEXTURE_COORDS); return n < 0 ? 0 : n > 8 ? 8 : n; }
@@ -58,7 +53,7 @@ static int describe_fixed(Array *arrays, int count, size_t i, GLuint unit) {
 /* Every enabled array of the context. */
 static int describe(Array *arrays) {
   TapContext *context = tap_context();
-  int number = version(), count = 0;
+  int number = tap_version(), count = 0;
   if (!context->es) {
     for (size_t i = 0; i + 1 < FIXED; i++) count = describe_fixed(arrays, count, i, 0);
     GLint active = tap_get(GL_CLIENT_ACTIVE_TEXTURE) - GL_TEXTURE0;
@@ -215,8 +210,8 @@ void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t
   }
   int restarts = 0;
   uint32_t restart = unit == 1 ? 0xff : unit == 2 ? 0xffff : 0xffffffffu;
-  if (version() >= (context->es ? 30 : 43)) restarts = enabled(GL_PRIMITIVE_RESTART_FIXED_INDEX);
-  if (!restarts && !context->es && version() >= 31 && enabled(GL_PRIMITIVE_RESTART)) {
+  if (tap_version() >= (context->es ? 30 : 43)) restarts = enabled(GL_PRIMITIVE_RESTART_FIXED_INDEX);
+  if (!restarts && !context->es && tap_version() >= 31 && enabled(GL_PRIMITIVE_RESTART)) {
     restarts = 1;
     restart = (uint32_t)tap_get(GL_PRIMITIVE_RESTART_INDEX);
   }
@@ -271,7 +266,7 @@ static void every_array_off(void) {
     off(GL_TEXTURE_COORD_ARRAY);
   }
   client_unit(0);
-  for (GLuint i = 0; i < 16 && version() >= 20; i++) TAP_REAL(glDisableVertexAttribArray, void (*)(GLuint))(i);
+  for (GLuint i = 0; i < 16 && tap_version() >= 20; i++) TAP_REAL(glDisableVertexAttribArray, void (*)(GLuint))(i);
 }
 
 void wendaClientArray_run(GLenum array, GLuint index, GLint size, GLenum type, GLuint flags, GLsizei stride, GLuint divisor,

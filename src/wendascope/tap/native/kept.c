@@ -133,7 +133,7 @@ void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int w
   int compressed = format == 0;
   int readable = context->major >= 3 || format == GL_RGBA || format == GL_RGB;
   if (!whole && !compressed && readable) return;
-  if (context->major * 10 + context->minor >= 31 && !compressed) return; /* it tells sizes, and shaders read the rest */
+  if (tap_version() >= 31 && !compressed) return; /* it tells sizes, and shaders read the rest */
   GLint name = tap_get(binding_of(target));
   if (!name) return;
   uint32_t group = context->group, key = target << 8 | (uint32_t)(level & 0xff);

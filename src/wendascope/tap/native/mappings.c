@@ -37,13 +37,8 @@ GLuint tap_bound_buffer(GLenum target) {
   return 0;
 }
 
-static int version(void) {
-  TapContext *c = tap_context();
-  return c->major * 10 + c->minor;
-}
-
 /* A target that no draw reads, where the context has one. */
-static GLenum spare_target(void) { return version() >= (tap_context()->es ? 30 : 31) ? GL_COPY_WRITE_BUFFER : GL_ARRAY_BUFFER; }
+static GLenum spare_target(void) { return tap_version() >= (tap_context()->es ? 30 : 31) ? GL_COPY_WRITE_BUFFER : GL_ARRAY_BUFFER; }
 
 static GLuint bind(GLenum target, GLuint buffer) {
   GLuint before = tap_bound_buffer(target);
@@ -58,7 +53,7 @@ static Mapping mapping_of(GLuint buffer) {
   void (*pointer)(GLenum, GLenum, void **) = TAP_REAL(glGetBufferPointerv, void (*)(GLenum, GLenum, void **));
   void (*parameter)(GLenum, GLenum, GLint *) = TAP_REAL(glGetBufferParameteriv, void (*)(GLenum, GLenum, GLint *));
   if (pointer) pointer(target, GL_BUFFER_MAP_POINTER, &m.base);
-  if (m.base && version() >= 30) {
+  if (m.base && tap_version() >= 30) {
     parameter(target, GL_BUFFER_MAP_LENGTH, &m.size);
     parameter(target, GL_BUFFER_MAP_OFFSET, &m.offset);
     parameter(target, GL_BUFFER_ACCESS_FLAGS, &m.access);
@@ -208,12 +203,12 @@ void wendaReadBuffer_run(GLuint buffer, GLintptr offset, GLsizeiptr size, void *
   GLenum target = spare_target();
   GLuint before = bind(target, buffer);
   typedef void *(*Map)(GLenum, GLintptr, GLsizeiptr, GLbitfield);
-  Map map = version() >= 30 ? TAP_REAL(glMapBufferRange, Map) : TAP_REAL(glMapBufferRangeEXT, Map);
+  Map map = tap_version() >= 30 ? TAP_REAL(glMapBufferRange, Map) : TAP_REAL(glMapBufferRangeEXT, Map);
   void *base = map ? map(target, offset, size, (GLbitfield)readable) : NULL;
   if (base) {
     memcpy(data, base, (size_t)size);
     typedef GLboolean (*Unmap)(GLenum);
-    (version() >= 30 ? TAP_REAL(glUnmapBuffer, Unmap) : TAP_REAL(glUnmapBufferOES, Unmap))(target);
+    (tap_version() >= 30 ? TAP_REAL(glUnmapBuffer, Unmap) : TAP_REAL(glUnmapBufferOES, Unmap))(target);
   }
   bind(target, before);
 }

@@ -209,7 +209,7 @@ static int buffer_bound(int binding) {
                                  GL_ELEMENT_ARRAY_BUFFER_BINDING, GL_DRAW_INDIRECT_BUFFER_BINDING,
                                  GL_QUERY_BUFFER_BINDING};
   TapContext *context = tap_context();
-  int version = context->major * 10 + context->minor;
+  int version = tap_version();
   static const int since[] = {21, 21, 15, 40, 44}, since_es[] = {30, 30, 20, 31, 99};
   if (version < (context->es ? since_es : since)[binding]) return 0;
   return tap_get(names[binding]) != 0;

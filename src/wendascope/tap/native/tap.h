@@ -183,6 +183,10 @@ typedef struct TapContext {
 } TapContext;
 
 TapContext *tap_context(void); /* of this thread; never NULL */
+static inline int tap_version(void) { /* times ten */
+  TapContext *c = tap_context();
+  return c->major * 10 + c->minor;
+}
 GLint tap_get(GLenum pname);   /* one integer of the real context */
 void *tap_resolve(int id);
 void *tap_system_function(const char *name); /* of GLX or EGL */

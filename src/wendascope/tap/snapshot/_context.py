@@ -101,13 +101,13 @@ def describe_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
             kind, out, encoding = sizes[side, name] = (batch.out(4), batch.out(4), batch.out(4))
             if not attached:
                 continue
-            arguments = (reader.draw_target, getattr(GL, point))
+            arguments = (reader.offers.draw_target, getattr(GL, point))
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_OBJECT_TYPE, kind)
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, getattr(GL, f"FRAMEBUFFER_ATTACHMENT_{name}_SIZE"), out)
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_COLOR_ENCODING, encoding)
-    batch.call("glBindFramebuffer", reader.draw_target, reader.value("framebuffer", GL.DRAW_FRAMEBUFFER))
-    if reader.read_target != reader.draw_target:
-        batch.call("glBindFramebuffer", reader.read_target, reader.value("framebuffer", GL.READ_FRAMEBUFFER))
+    batch.call("glBindFramebuffer", reader.offers.draw_target, reader.value("framebuffer", GL.DRAW_FRAMEBUFFER))
+    if reader.offers.read_target != reader.offers.draw_target:
+        batch.call("glBindFramebuffer", reader.offers.read_target, reader.value("framebuffer", GL.READ_FRAMEBUFFER))
     reader.executor.run(batch)
     # ES windows are double-buffered and pbuffers are not; there both are read the same way
     double = True if reader.context.es else bool(plain["DOUBLEBUFFER"].ints()[0])

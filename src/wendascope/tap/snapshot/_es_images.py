@@ -52,7 +52,7 @@ def read_es_images(reader: Reader, items: list[Item]) -> None:
     through = [item for item, whole in zip(plain, attachable, strict=True) if whole]
 
     def read(item: Item, batch: Batch) -> list[Out]:
-        batch.call("glBindFramebuffer", reader.read_target, scratch.framebuffer)
+        batch.call("glBindFramebuffer", reader.offers.read_target, scratch.framebuffer)
         return [_read_layer(reader, batch, *item, layer) for layer in range(item[1].depth)]
 
     size = lambda item: item[1].width * item[1].height * item[1].depth * 16  # noqa: E731
@@ -84,15 +84,15 @@ def _attachable(reader: Reader, items: list[Item]) -> list[bool]:
     """Which images a framebuffer takes as colour."""
     scratch = _Scratch(reader)
     batch = reader.batch()
-    batch.call("glBindFramebuffer", reader.read_target, scratch.framebuffer)
+    batch.call("glBindFramebuffer", reader.offers.read_target, scratch.framebuffer)
     results: list[Result | None] = []
     for record, image in items:
         signed = image.type in (GL.BYTE, GL.SHORT) and image.format not in _INTEGER  # what reads them differs by driver
         if signed or image.format in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.LUMINANCE, GL.LUMINANCE_ALPHA, GL.ALPHA):
             results.append(None)
             continue
-        _attach(batch, reader.read_target, record, image, 0)
-        results.append(batch.call("glCheckFramebufferStatus", reader.read_target))
+        _attach(batch, reader.offers.read_target, record, image, 0)
+        results.append(batch.call("glCheckFramebufferStatus", reader.offers.read_target))
     reader.run(batch)
     scratch.delete()
     return [result is not None and result.value & 0xFFFFFFFF == GL.FRAMEBUFFER_COMPLETE for result in results]
@@ -112,7 +112,7 @@ def es_transfer(image: ImageRecord) -> tuple[int, int]:
 def _read_layer(reader: Reader, batch: Batch, record: TextureRecord, image: ImageRecord, layer: int) -> Out:
     format_, type_ = es_transfer(image)
     out = batch.out(image.width * image.height * pixel_size(format_, type_))
-    _attach(batch, reader.read_target, record, image, layer)
+    _attach(batch, reader.offers.read_target, record, image, layer)
     batch.call("glReadPixels", 0, 0, image.width, image.height, format_, type_, out)
     return out
 

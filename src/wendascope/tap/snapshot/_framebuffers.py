@@ -65,7 +65,7 @@ def read_renderbuffer_contents(reader: Reader, objects: Objects) -> None:
         image = _image_of(record)
         format_, type_ = es_transfer(image) if es else (record.format, record.type)
         out = batch.out(record.width * record.height * pixel_size(format_, type_))
-        batch.call("glBindFramebuffer", reader.read_target, framebuffer.name)
+        batch.call("glBindFramebuffer", reader.offers.read_target, framebuffer.name)
         color = attachment.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT)
         if color:
             batch.call("glReadBuffer", attachment.point)
@@ -153,7 +153,7 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
     def query(point: int, name: str) -> Out:
         out = batch.out(4)
         if reader.offers.value(getattr(GL, name)):
-            batch.call("glGetFramebufferAttachmentParameteriv", reader.draw_target, point, getattr(GL, name), out)
+            batch.call("glGetFramebufferAttachmentParameteriv", reader.offers.draw_target, point, getattr(GL, name), out)
         return out
 
     for name in names:
@@ -169,7 +169,7 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
         defaults = [batch.out(4) for _ in _DEFAULTS]
         for default, out in zip(_DEFAULTS, defaults, strict=True):
             if reader.offers.value(getattr(GL, default)):
-                batch.call("glGetFramebufferParameteriv", reader.draw_target, getattr(GL, default), out)
+                batch.call("glGetFramebufferParameteriv", reader.offers.draw_target, getattr(GL, default), out)
         rows.append((kinds, draws, read, defaults))
     reader.run(batch)
     records = []
@@ -210,13 +210,13 @@ def read_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
     if not width or not height:
         return framebuffer
     batch = reader.batch()
-    batch.call("glBindFramebuffer", reader.read_target, 0)
+    batch.call("glBindFramebuffer", reader.offers.read_target, 0)
     before = batch.out(4)
     if reader.offers.value(GL.READ_BUFFER):
         batch.call("glGetIntegerv", GL.READ_BUFFER, before)
     reader.run(batch)
     batch = reader.batch()
-    batch.call("glBindFramebuffer", reader.read_target, 0)
+    batch.call("glBindFramebuffer", reader.offers.read_target, 0)
     batch.call("glReadBuffer", GL.BACK if framebuffer.double else GL.FRONT)
     color = batch.out(width * height * 4)
     batch.call("glReadPixels", 0, 0, width, height, GL.RGBA, GL.UNSIGNED_BYTE, color)

@@ -46,15 +46,6 @@ class Reader:
         self.context = context
         self.state: State = {}
 
-    @property
-    def draw_target(self) -> int:
-        """The target that draws go to; OpenGL ES 2 has one for drawing and reading."""
-        return GL.DRAW_FRAMEBUFFER if self.offers.value(GL.DRAW_FRAMEBUFFER) else GL.FRAMEBUFFER
-
-    @property
-    def read_target(self) -> int:
-        return GL.READ_FRAMEBUFFER if self.offers.value(GL.READ_FRAMEBUFFER) else GL.FRAMEBUFFER
-
     def plain(self) -> Batch:
         """A batch that leaves out what the context does not offer, for calls that change nothing."""
         return Batch(self.offers)
@@ -86,9 +77,9 @@ class Reader:
             if self.offers.value(getattr(GL, binding)):
                 call("glBindTexture", getattr(GL, target), self.value("texture", GL.TEXTURE0, getattr(GL, target)))
         call("glActiveTexture", self.value("active_texture"))
-        call("glBindFramebuffer", self.draw_target, self.value("framebuffer", GL.DRAW_FRAMEBUFFER))
-        if self.read_target != self.draw_target:
-            call("glBindFramebuffer", self.read_target, self.value("framebuffer", GL.READ_FRAMEBUFFER))
+        call("glBindFramebuffer", self.offers.draw_target, self.value("framebuffer", GL.DRAW_FRAMEBUFFER))
+        if self.offers.read_target != self.offers.draw_target:
+            call("glBindFramebuffer", self.offers.read_target, self.value("framebuffer", GL.READ_FRAMEBUFFER))
         call("glBindRenderbuffer", GL.RENDERBUFFER, self.value("renderbuffer"))
         call("glBindVertexArray", self.value("vertex_array"))
         if self.value("capability", GL.DEBUG_OUTPUT):
