@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from pathlib import Path
 from typing import Any
@@ -19,7 +20,7 @@ from wendascope.frame import file
 
 Index = QModelIndex | QPersistentModelIndex
 _COLUMNS = ("capture", "frame", "ms", "to baseline", "steps", "passes", "MB", "note")
-_WIDTHS = {"capture": 160, "frame": 56, "ms": 64, "to baseline": 192, "steps": 72, "passes": 56, "MB": 48}
+_WIDTHS = {"capture": 176, "frame": 56, "ms": 64, "to baseline": 192, "steps": 72, "passes": 56, "MB": 48}
 THUMBNAIL = (80, 45)
 
 
@@ -128,8 +129,10 @@ class CaptureModel(QAbstractTableModel):
         taken = row.taken
         match column:
             case "capture":
-                # what tells captures of one program apart; the tip has the rest
-                return f"{row.path.stem.rsplit('-', 2)[-2]}-{row.path.stem.rsplit('-', 1)[-1]}" if row.path.stem.count("-") > 3 else row.path.stem
+                # the time tells captures of one program apart; the tip has the whole path
+                when = re.search(r"-(\d\d)(\d\d)(\d\d)-(\d+)$", row.path.stem)
+                number = "" if when is None or when[4] == "01" else f" {int(when[4])}"
+                return row.path.stem if when is None else f"{when[1]}:{when[2]}:{when[3]}{number}"
             case "frame":
                 return f"{taken.frame:,}"
             case "ms":
