@@ -8,11 +8,17 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
+
+from wendascope.desktop import theme
+from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
 from wendascope.frame.frame import Frame
 from wendascope.tap.channel import Boundary
@@ -75,3 +81,20 @@ def own_small(small: Path, tmp_path: Path) -> Path:
 def depot(tmp_path: Path) -> Path:
     """A copy of the shipped demo frame."""
     return Path(shutil.copy(DATA / "depot.wend", tmp_path / "depot.wend"))
+
+
+@pytest.fixture
+def window(qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[MainWindow]:
+    """The window with settings and a runtime folder of its own."""
+    folder = tmp_path / "run"
+    folder.mkdir(mode=0o700)
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(folder))
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    theme.apply(app)
+    made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    qtbot.addWidget(made)
+    made.resize(1280, 800)
+    made.show()
+    yield made
+    made.close()

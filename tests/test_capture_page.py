@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,10 +10,8 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QApplication
 
 from tests.conftest import DATA, program
-from wendascope.desktop import theme
 from wendascope.desktop.capture_form import CaptureForm, TargetChoice
 from wendascope.desktop.capture_list import stored_note
 from wendascope.desktop.pages.capture import CapturePage
@@ -23,22 +20,6 @@ from wendascope.desktop.sitting_model import CaptureRow, SittingModel
 from wendascope.desktop.slider_picture import difference_image
 from wendascope.desktop.window import MainWindow
 from wendascope.tap.messages import Beats, Ended, Hello, StateIs, Taken
-
-
-@pytest.fixture
-def window(qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[MainWindow]:
-    folder = tmp_path / "run"
-    folder.mkdir(mode=0o700)
-    monkeypatch.setenv("XDG_RUNTIME_DIR", str(folder))
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    theme.apply(app)
-    made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
-    qtbot.addWidget(made)
-    made.resize(1280, 800)
-    made.show()
-    yield made
-    made.close()
 
 
 @pytest.fixture

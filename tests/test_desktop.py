@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import shutil
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +13,6 @@ from PySide6.QtCore import QMimeData, QPoint, QPointF, QSettings, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette, matches
 from wendascope.desktop.pages.time import TimePage
 from wendascope.desktop.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
@@ -23,19 +21,6 @@ from wendascope.desktop.window import MainWindow
 from wendascope.frame.cpu import cpu_lane
 from wendascope.frame.file import load
 from wendascope.measure.store import stored_survey
-
-
-@pytest.fixture
-def window(qtbot: Any, tmp_path: Path) -> Iterator[MainWindow]:
-    app = QApplication.instance()
-    assert isinstance(app, QApplication)
-    theme.apply(app)
-    made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
-    qtbot.addWidget(made)
-    made.resize(1280, 800)
-    made.show()
-    yield made
-    made.close()
 
 
 def time_page(window: MainWindow) -> TimePage:

@@ -27,6 +27,11 @@ app = typer.Typer(
     help="Captures rendered frames of OpenGL programs, shows where their time goes, and proves what would make them faster.",
     context_settings={"help_option_names": ["-h", "--help"]},
 )
+AfterOption = Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)]
+SlowerOption = Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)]
+FramesOption = Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)]
+UnusedOption = Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")]
+DepthOption = Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
 COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "compare", "demo")
 
@@ -98,9 +103,9 @@ def open_window(files: list[Path]) -> int:
 def capture(
     program: Annotated[list[str], typer.Argument(help="The program and its arguments, after --.", metavar="-- PROGRAM ARGS...")],
     frame: Annotated[int, typer.Option(help="Take frame number N (the first after a swap is 1).", min=0)] = 0,
-    after: Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)] = 0.0,
-    slower_than: Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)] = 0.0,
-    frames: Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)] = 1,
+    after: AfterOption = 0.0,
+    slower_than: SlowerOption = 0.0,
+    frames: FramesOption = 1,
     out: Annotated[Path | None, typer.Option(help="File to write; several frames get numbers.")] = None,
     boundary: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
     timeout: Annotated[float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)] = 60.0,
@@ -108,8 +113,8 @@ def capture(
     listen: Annotated[str, typer.Option(help="Take no frame yet: listen under this name, for the window and `wendascope trigger`.")] = "",
     folder: Annotated[Path | None, typer.Option(help="Folder to run the program in.")] = None,
     env: Annotated[list[str] | None, typer.Option(help="NAME=VALUE for the program's environment; may be repeated.")] = None,
-    skip_unused: Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")] = False,
-    depth: Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")] = False,
+    skip_unused: UnusedOption = False,
+    depth: DepthOption = False,
     json: JsonOption = False,
 ) -> None:
     """Run a program under the tap, take frames of it, and print each file written."""
@@ -120,8 +125,7 @@ def capture(
 
     if boundary not in Boundary.__members__:
         raise UsageError(f"--boundary is swap, readback or marker, not {boundary}")
-    if sum(map(bool, (frame, after, slower_than))) > 1:
-        raise UsageError("choose one of --frame, --after and --slower-than")
+    _check_trigger(frame, after, slower_than)
     if "WENDASCOPE_SOCKET" in os.environ:
         raise UsageError("this is already running under the tap; capture from outside")
     environment = _environment(env or [])
@@ -158,6 +162,11 @@ def capture(
             target.let_go()
     if json:
         _emit({"frames": written})
+
+
+def _check_trigger(frame: int, after: float, slower_than: float) -> None:
+    if sum(map(bool, (frame, after, slower_than))) > 1:
+        raise UsageError("choose one of --frame, --after and --slower-than")
 
 
 def _environment(assignments: list[str]) -> dict[str, str]:
@@ -216,11 +225,11 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
 def trigger(
     name: Annotated[str, typer.Argument(help="Name given to `wendascope capture --listen`.")],
     frame: Annotated[int, typer.Option(help="Take frame number N.", min=0)] = 0,
-    after: Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)] = 0.0,
-    slower_than: Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)] = 0.0,
-    frames: Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)] = 1,
-    skip_unused: Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")] = False,
-    depth: Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")] = False,
+    after: AfterOption = 0.0,
+    slower_than: SlowerOption = 0.0,
+    frames: FramesOption = 1,
+    skip_unused: UnusedOption = False,
+    depth: DepthOption = False,
     timeout: Annotated[float, typer.Option(help="Give up after this many seconds.", min=0.1)] = 60.0,
     json: JsonOption = False,
 ) -> None:
@@ -229,8 +238,7 @@ def trigger(
     from wendascope.tap.client import SittingClient
     from wendascope.tap.messages import Take, Taken
 
-    if sum(map(bool, (frame, after, slower_than))) > 1:
-        raise UsageError("choose one of --frame, --after and --slower-than")
+    _check_trigger(frame, after, slower_than)
     taken: list[Taken] = []
     with SittingClient(name) as client:
         client.send(Take(frame, after, slower_than, frames, not skip_unused, depth))

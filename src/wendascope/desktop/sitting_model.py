@@ -49,6 +49,9 @@ class SittingModel(Observable):
         self.rows: list[CaptureRow] = []
         self.baseline: Path | None = None
         self.output: deque[str] = deque(maxlen=_KEPT_LINES)
+        self.lines_written = 0
+        """How many lines there ever were, of which the last are kept."""
+        self._differences: dict[tuple[Path, Path], Interval] = {}
         self._beats: deque[tuple[int, int, int, int, int, int]] = deque(maxlen=KEPT_FRAMES)
 
     @property
@@ -67,7 +70,12 @@ class SittingModel(Observable):
         self.program, self.state, self.text, self.problem = program, "starting", "", ""
         self._beats.clear()
         self.output.clear()
+        self.lines_written = 0
         self.changed()
+
+    def _add_output(self, lines: list[str]) -> None:
+        self.output.extend(lines)
+        self.lines_written += len(lines)
 
     def take_in(self, event: Event) -> list[CaptureRow]:
         """Follow one event; returns the captures that are new."""
@@ -75,7 +83,7 @@ class SittingModel(Observable):
         match event:
             case Hello():
                 self.name, self.program, self.state = event.name, event.program, event.state
-                self.output.extend(event.output)
+                self._add_output(event.output)
                 known = {row.taken.file for row in self.rows}
                 fresh = [CaptureRow(taken) for taken in event.taken if taken.file not in known]
             case Beats():
@@ -83,14 +91,14 @@ class SittingModel(Observable):
             case StateIs():
                 self.state, self.text, self.part = event.state, event.text, event.part
             case Output():
-                self.output.extend(event.lines)
+                self._add_output(event.lines)
             case Problem():
                 self.problem = event.text
             case Ended():
                 self.state, self.text = "ended", event.text
                 self.problem = "" if event.asked else event.text
                 if not self.output:
-                    self.output.extend(event.output)
+                    self._add_output(event.output)
             case Taken():
                 self.problem = ""
                 fresh = [CaptureRow(event)]
@@ -110,7 +118,11 @@ class SittingModel(Observable):
         base = next((r for r in self.rows if r.path == self.baseline), None)
         if base is None or base is row or len(base.frame_ms) < 6 or len(row.frame_ms) < 6:
             return None
-        return difference_of_medians(base.frame_ms, row.frame_ms)
+        # asked for with every repaint, and frame times never change once they are read
+        pair = (base.path, row.path)
+        if pair not in self._differences:
+            self._differences[pair] = difference_of_medians(base.frame_ms, row.frame_ms)
+        return self._differences[pair]
 
     def sentence(self, budget_ms: float) -> str:
         """The answer at the top of the page."""

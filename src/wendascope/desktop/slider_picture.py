@@ -37,9 +37,10 @@ class SliderPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self._pixels: tuple[Pixels | None, Pixels | None] = (None, None)
         self._before: QImage | None = None
         self._after: QImage | None = None
-        self._difference: QImage | None = None
+        self._difference: QImage | None = None  # made when it is first looked at
         self.position = 0.5
         """The line, from 0 at the left edge of the picture to 1 at its right."""
         self.lens = False
@@ -56,13 +57,19 @@ class SliderPicture(QWidget):
         """Each of shape (height, width, 3), top row first."""
         self._before = None if before is None else _image(before)
         self._after = None if after is None else _image(after)
-        same = before is not None and after is not None and before.shape == after.shape
-        self._difference = _image(difference_image(before, after)) if same and before is not None and after is not None else None
+        self._pixels, self._difference = (before, after), None
         self.update()
 
     @property
     def can_differ(self) -> bool:
-        return self._difference is not None
+        before, after = self._pixels
+        return before is not None and after is not None and before.shape == after.shape
+
+    def _difference_image(self) -> QImage | None:
+        before, after = self._pixels
+        if self._difference is None and before is not None and after is not None and before.shape == after.shape:
+            self._difference = _image(difference_image(before, after))
+        return self._difference
 
     def show_lens(self, on: bool) -> None:
         """Show the difference instead of the two pictures."""
@@ -83,9 +90,10 @@ class SliderPicture(QWidget):
         painter.fillRect(self.rect(), QColor(t.surround))
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         box = self._box()
-        if self.lens and self._difference is not None:
+        difference = self._difference_image() if self.lens else None
+        if difference is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
-            painter.drawImage(box, self._difference)
+            painter.drawImage(box, difference)
             self._legend(painter, box)
             return
         x = box.left() + self.position * box.width()

@@ -141,7 +141,7 @@ class MainWindow(QMainWindow):
 
     def show_page(self, title: str) -> None:
         """Go to a page by its title."""
-        self.rail.choose(list(self._pages).index(title))
+        self.rail.choose(self._page_index(title))
 
     def compare(self, before: Path, after: Path) -> None:
         """Open both files and show their comparison."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,15 +32,15 @@ class DisplayList:
     draws: int = 0
 
 
-def display_lists(calls: CallStream) -> dict[int, DisplayList]:
-    """Every list that a stream of calls makes."""
+def display_lists(calls: CallStream, before: Mapping[int, DisplayList] | None = None) -> dict[int, DisplayList]:
+    """Every list that a stream of calls makes, and those made `before` that it does not make anew."""
     ends = calls.calls_of("glEndList")
     spans = {}
     for first in calls.calls_of("glNewList").tolist():
         after = ends[ends > first]
         if len(after):
             spans[int(calls.argument(first, "list"))] = (first + 1, int(after[0]))
-    found: dict[int, DisplayList] = {}
+    found = {name: made for name, made in (before or {}).items() if name not in spans}
     for name in spans:
         _measure(calls, spans, name, found, 0)
     return found
@@ -91,7 +92,7 @@ def count_vertices(calls: CallStream, begin: int, end: int, known: dict[int, Dis
         parts = [known.get(n, DisplayList()) for n in called_lists(calls, end)]
         return sum(p.vertices for p in parts), sum(p.triangles for p in parts)
     if name == "glEndList":
-        made = display_lists(calls).get(int(calls.argument(begin, "list")), DisplayList())
+        made = known.get(int(calls.argument(begin, "list")), DisplayList())
         return made.vertices, made.triangles
     count = sum(1 for call in range(begin + 1, end) if _is_vertex(calls, call))
     return count, _triangles(int(calls.argument(begin, "mode")), count)

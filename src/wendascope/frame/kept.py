@@ -13,9 +13,9 @@ from wendascope.frame.formats import named_format, pixel_size
 from wendascope.frame.objects import BlobStore, ImageRecord
 from wendascope.frame.packed import FLAG_LOST, CallStream, merge_streams
 from wendascope.registry import GL, tables
+from wendascope.registry.rules import ALL_LEVELS, MIPMAPS
 
 _LIST, _IMAGE = 0, 1
-_ALL_LEVELS, _MIPMAPS = 255, 254
 _ROW = struct.Struct("<5Q")
 
 
@@ -61,18 +61,18 @@ class Kept:
         streams = self.images.get(name, {})
         records: dict[tuple[int, int], ImageRecord] = {}
         for key, stream in sorted(streams.items()):
-            if key & 0xFF == _ALL_LEVELS:
+            if key & 0xFF == ALL_LEVELS:
                 records |= {(image.target, image.level): image for image in _storage(stream)}
         for key, stream in sorted(streams.items()):
             target, level = key >> 8, key & 0xFF
-            if level >= _MIPMAPS:
+            if level >= MIPMAPS:
                 continue
             image = records.get((target, level)) or _defined(stream, target, level)
             if image is not None:
                 records[target, level] = image
                 data = pixels_of(stream, image) if image.compressed or image.format else None
                 image.contents = blobs.put(data) if data is not None else None
-        if any(key & 0xFF == _MIPMAPS for key in streams):
+        if any(key & 0xFF == MIPMAPS for key in streams):
             _add_mipmaps(records)
         return sorted(records.values(), key=lambda image: (image.level, image.target))
 

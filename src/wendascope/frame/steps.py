@@ -71,9 +71,10 @@ def derive_steps(calls: CallStream, history: StateHistory, lists: CallStream) ->
     used = np.unique(calls.ids)
     kinds = {i: KINDS.index(kind) for i in used.tolist() if (kind := step_kind(commands[i].name)) is not None}
     where = np.flatnonzero(np.isin(calls.ids, list(kinds)))
-    known = display_lists(lists) if len(lists) else {}
+    known: dict[int, DisplayList] = {}
     begin = where.copy()
     if len(calls.calls_of("glEnd", "glEndList", "glCallList", "glCallLists")):
+        known = display_lists(calls, display_lists(lists))
         where, begin = _whole_steps(calls, where, known)
     kind_of = np.array([kinds.get(i, KINDS.index("draw")) for i in calls.ids[where].tolist()], np.uint8)
     vertices = np.zeros(len(where), np.int64)

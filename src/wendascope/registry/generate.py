@@ -304,10 +304,6 @@ _LISTS = {
     "glDeleteLists": "tap_lists_delete(list, range);",
 }
 
-_ALL_LEVELS, _MIPMAPS = 255, 254
-"""Levels that stand for a call about every level of a texture."""
-
-
 def _kept_image(f: _Function) -> str:
     """C statement that keeps what OpenGL ES will not tell of a texture image; see kept.c."""
     name = re.sub("(OES|EXT|ARB)$", "", f.name)
@@ -319,9 +315,9 @@ def _kept_image(f: _Function) -> str:
     if name == "glCopyTexImage2D":
         return "tap_keep_image(&call_, target, level, internalformat, 1);"
     if re.fullmatch(r"glTexStorage[23]D", name):
-        return f"tap_keep_image(&call_, target, {_ALL_LEVELS}, GL_RGBA, 1);"
+        return f"tap_keep_image(&call_, target, {rules.ALL_LEVELS}, GL_RGBA, 1);"
     if name == "glGenerateMipmap":
-        return f"tap_keep_image(&call_, target, {_MIPMAPS}, GL_RGBA, 1);"
+        return f"tap_keep_image(&call_, target, {rules.MIPMAPS}, GL_RGBA, 1);"
     return ""
 
 

@@ -33,6 +33,10 @@ WAITS = re.compile(
 """Commands that can block for work issued before them."""
 
 
+ALL_LEVELS, MIPMAPS = 255, 254
+"""Levels of a kept texture image that stand for a call about every level."""
+
+
 @dataclass(frozen=True)
 class PointerRule:
     """Role of one pointer parameter and a C expression for its length in bytes."""

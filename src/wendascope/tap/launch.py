@@ -147,6 +147,7 @@ class Target:
         self.boundary = boundary
         self._armed = Trigger(boundary=boundary)
         self._waiting = False
+        self._connected = False
         self._spare: list[Channel] = []
         env = dict(environment if environment is not None else os.environ)
         before = env.get("LD_PRELOAD")
@@ -208,7 +209,7 @@ class Target:
         if code is None:
             return
         ended = f"ended with exit code {code}" if code >= 0 else f"was ended by signal {-code}"
-        if self.channel is None and not self.heartbeats:
+        if not self._connected:
             raise self._failure(f"{self.command[0]} {ended} before it drew anything with OpenGL")
         raise self._failure(f"{self.command[0]} {ended} before the frame was taken" if self._waiting else f"{self.command[0]} {ended}")
 
@@ -262,7 +263,7 @@ class Target:
             self._follow(channel)
 
     def _follow(self, channel: Channel) -> None:
-        self.channel = channel
+        self.channel, self._connected = channel, True
         if self._waiting:
             self.arm(self._armed)
         else:
@@ -289,10 +290,8 @@ class Target:
         self.heartbeats.clear()
         with contextlib.suppress(subprocess.TimeoutExpired):
             self.process.wait(0.5)
-        if self.process.poll() is not None:
-            self.heartbeats.extend([Heartbeat(0, 0, 0, 0, 0, 0)])  # it did draw
-            self._check_alive()
         self.channel = None
+        self._check_alive()
         if self._spare:
             self._follow(self._spare.pop(0))
 

@@ -98,6 +98,7 @@ class CapturePage(QWidget):
         self.output.setPlaceholderText("what the program writes")
         self.output.setAccessibleName("Output of the program")
         self._lines_shown = 0
+        self._was_running = False
         parts = QSplitter(Qt.Orientation.Vertical)
         parts.addWidget(self.table)
         parts.addWidget(self.output)
@@ -355,11 +356,13 @@ class CapturePage(QWidget):
         self.cancel_button.setEnabled(waiting)
         self.waiting.setText(": ".join(filter(None, (_STATES[sitting.state], sitting.text if running else ""))))
         self._show_costs()
-        self._fill_attach()
-        lines = list(sitting.output)
-        if len(lines) > self._lines_shown:
-            self.output.appendPlainText("\n".join(lines[self._lines_shown :]))
-            self._lines_shown = len(lines)
+        if running != self._was_running:
+            self._was_running = running
+            self._fill_attach()
+        fresh = min(sitting.lines_written - self._lines_shown, len(sitting.output))
+        if fresh > 0:
+            self.output.appendPlainText("\n".join(list(sitting.output)[-fresh:]))
+            self._lines_shown = sitting.lines_written
 
     def _show_costs(self) -> None:
         """What each choice costs, by the last capture of this sitting."""

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeySequence
+from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -29,6 +28,8 @@ from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.slider_picture import SliderPicture
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.frame.frame import Picture
+from wendascope.measure.pictures import compare_pictures
 from wendascope.trials.compare import Comparison, Difference, compare_files, counts
 
 Index = QModelIndex | QPersistentModelIndex
@@ -139,6 +140,7 @@ class ComparePage(QWidget):
         self._workspace = workspace
         self._pair: tuple[Path, Path] | None = None
         self._found: Comparison | None = None
+        self._stale = True
         self._jobs: JobRunner | None = None
         question, self.answer, self.evidence = answer_labels("Did the change help?")
         self.before, self.after = QComboBox(), QComboBox()
@@ -241,9 +243,15 @@ class ComparePage(QWidget):
         before, after = self._document(self.before), self._document(self.after)
         pair = (before.path, after.path) if before and after and before is not after else None
         if pair != self._pair:
-            self._pair, self._found = pair, None
+            self._pair, self._found, self._stale = pair, None, True
             self.cancel()
         self._say()
+        if self.isVisible():
+            self._show_pair()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._show_pair()
 
     def _swap(self) -> None:
         a, b = self.before.currentIndex(), self.after.currentIndex()
@@ -298,15 +306,13 @@ class ComparePage(QWidget):
     def _say(self) -> None:
         before, after = self._document(self.before), self._document(self.after)
         ready = self._pair is not None
-        for widget in (self.measure_button, self.swap_button, self.lens):
-            widget.setEnabled(ready)
+        self.measure_button.setEnabled(ready)
+        self.swap_button.setEnabled(ready)
+        self.lens.setEnabled(ready and self.picture.can_differ)
         if not ready or before is None or after is None:
             self.answer.setText("Open two frames to compare them.")
             self.evidence.setText("Take one before a change and one after it, or open the demo frames: the depot as it is, and with its flaws mended.")
             self.passes.rows.show_rows([])
-            self.counts.rows.show_rows([])
-            self.picture.show_pictures(None, None)
-            self.picture_text.setText("")
             return
         found = self._found
         self.answer.setText(sentence(found) if found else "Not measured yet.")
@@ -320,24 +326,35 @@ class ComparePage(QWidget):
             rows = [_row("frame", "", found.frame), _row("submitting it", "", found.submit)]
             rows += [_row(p.name, f"{p.steps_before:,} > {p.steps_after:,}", p.ms) for p in found.passes]
         self.passes.rows.show_rows(rows)
+
+    def _show_pair(self) -> None:
+        """Counts and pictures of the two, when they are first looked at: comparing pictures takes a moment."""
+        if not self._stale:
+            return
+        self._stale = False
+        before, after = self._document(self.before), self._document(self.after)
+        if self._pair is None or before is None or after is None:
+            self.counts.rows.show_rows([])
+            self.picture.show_pictures(None, None)
+            self.picture_text.setText("")
+            return
         table = counts(before.frame, after.frame)
         self.counts.rows.show_rows([((c.what, f"{c.before:,}", f"{c.after:,}", f"{c.after - c.before:+,}"), c.before == c.after) for c in table])
-        pictures = [None if d.frame.reference is None else d.frame.reference.pixels[::-1, :, :3] for d in (before, after)]
-        self.picture.show_pictures(*pictures)
+        references = before.frame.reference, after.frame.reference
+        self.picture.show_pictures(*(None if r is None else r.pixels[::-1, :, :3] for r in references))
         self.lens.setEnabled(self.picture.can_differ)
-        self.picture_text.setText(_pictures_text(*pictures))
+        self.picture_text.setText(_pictures_text(*references))
 
     def _lens(self, on: bool) -> None:
         self.picture.show_lens(on)
 
 
-def _pictures_text(before: np.ndarray | None, after: np.ndarray | None) -> str:
+def _pictures_text(before: Picture | None, after: Picture | None) -> str:
     if before is None or after is None:
         return "One of the two has no picture."
-    if before.shape != after.shape:
+    if before.pixels.shape != after.pixels.shape:
         return "The pictures differ in size."
-    difference = np.abs(before.astype(np.int16) - after.astype(np.int16))
-    count = int(difference.any(axis=2).sum())
+    count, largest = compare_pictures(before, after, alpha=False)
     if count == 0:
         return "The pictures are identical."
-    return f"{count:,} of {before.shape[0] * before.shape[1]:,} pixels differ, by up to {int(difference.max())} of 255."
+    return f"{count:,} of {before.width * before.height:,} pixels differ, by up to {largest} of 255."
