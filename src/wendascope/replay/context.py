@@ -45,8 +45,12 @@ class PbufferContext:
         self._surface = self._make_surface(config, framebuffer.width, framebuffer.height, framebuffer.srgb)
         self._others: list[int] = []
         self._context = self._make_context(config, context, es)
+        self._description = str(context)
+        self.make_current()
+
+    def make_current(self) -> None:
         if not self._egl.eglMakeCurrent(self._display, self._surface, self._surface, self._context):
-            raise MachineError(f"the EGL driver cannot make a {context} context current")
+            raise MachineError(f"the EGL driver cannot make a {self._description} context current")
 
     def _open_display(self) -> int:
         egl = self._egl

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -52,6 +54,9 @@ class ReplaySession:
 
     def __init__(self, frame: Frame, progress: int | None = None) -> None:
         self.frame = frame
+        self._progress = progress
+        self._variants: dict[str, ReplaySession] = {}
+        self._surfaces: dict[int, tuple[int, int]] = {}
         self.watch: npt.NDArray[np.int64] | None = None
         """Memory that outlives this process, to tell which captured call a crash happened in."""
         self.context = PbufferContext(frame.context, frame.default_framebuffer)
@@ -68,6 +73,8 @@ class ReplaySession:
         self._dropped = drop_mask(frame)
         self.timers: dict[str, Any] = {}
         """Prepared runs that measuring keeps from one job to the next."""
+        self.kept: dict[str, Any] = {}
+        """What measuring found and later jobs ask about."""
         self._whole: Prepared | None = None
         self._unbinding = unbinding_calls(frame)
         written = written_objects(frame)
@@ -94,14 +101,39 @@ class ReplaySession:
 
     def _make_windows(self) -> None:
         """The windows that the frame goes to besides its own, by numbers of ours."""
-        set_surface(0, *self.context.main_surface)
+        self._surfaces[0] = self.context.main_surface
         calls = self.frame.calls
         for call in calls.calls_of("wendaDrawable").tolist():
             drawable, width, height = (int(calls.argument(call, name)) for name in ("drawable", "width", "height"))
             known = self.names.by_class.setdefault("drawable", {})
             if drawable and drawable not in known and len(known) < _MOST_WINDOWS:
                 known[drawable] = len(known) + 1
-                set_surface(known[drawable], *self.context.surface(min(width, 16384), min(height, 16384)))
+                self._surfaces[known[drawable]] = self.context.surface(min(width, 16384), min(height, 16384))
+        self._register_surfaces()
+
+    def _register_surfaces(self) -> None:
+        for number, surface in self._surfaces.items():
+            set_surface(number, *surface)
+
+    @contextlib.contextmanager
+    def variant(self, name: str, change: Callable[[Frame], Frame]) -> Iterator[ReplaySession]:
+        """Another session of the same frame, changed, with a context of its own that is current meanwhile.
+
+        It is built when first asked for and kept by its name.
+        """
+        try:
+            if name not in self._variants:
+                self._variants[name] = ReplaySession(change(self.frame), self._progress)
+            other = self._variants[name]
+            other.watch = self.watch
+            other._enter()
+            yield other
+        finally:
+            self._enter()
+
+    def _enter(self) -> None:
+        self.context.make_current()
+        self._register_surfaces()
 
     def _own_stream(self, calls: CallStream, drop: npt.NDArray[np.bool_]) -> Prepared:
         """Calls from before the frame, translated."""
@@ -200,15 +232,26 @@ class ReplaySession:
         out = np.zeros(edited.out_size + readback + 64, np.uint8)
         return Prepared(stream, edited.origin, out, edited.out_starts)
 
-    def run(self, prepared: Prepared, restore: bool = True, timed: bool = False) -> None:
+    def run(self, prepared: Prepared) -> None:
         """Run an edited frame from the frame's own start. Raises ReplayError, naming the call."""
-        if restore:
-            self.restore()
-            self.drain()
+        self.restore()
+        self.drain()
+        self.run_part(prepared, 0, len(prepared.stream))
+
+    def run_part(self, prepared: Prepared, first: int, end: int) -> None:
+        """Run calls [first, end) of a prepared frame, from whatever state there is."""
+        if first >= end:
+            return
         if self.watch is not None:
-            self.watch[0] = len(prepared.origin)
-            self.watch[1:].view(np.int32)[: len(prepared.origin)] = prepared.origin
-        self.executor.execute(prepared.stream.words, prepared.stream.arena, prepared.out, timed)
+            self.watch[0] = end - first
+            self.watch[1:].view(np.int32)[: end - first] = prepared.origin[first:end]
+        stream = prepared.stream
+        last = len(stream.words) if end == len(stream) else int(stream.offsets[end])
+        self.executor.execute(stream.words[int(stream.offsets[first]) : last], stream.arena, prepared.out)
+
+    def run_batch(self, batch: Batch) -> None:
+        """Run calls of our own, in names of this context."""
+        self._setup.run(batch)
 
     def fresh_names(self, class_name: str, count: int) -> list[int]:
         """New objects for edits to use, as names that no captured object has."""
@@ -308,4 +351,7 @@ class ReplaySession:
         return picture
 
     def close(self) -> None:
+        for other in self._variants.values():
+            other.close()
+        self.context.make_current()
         self.context.close()

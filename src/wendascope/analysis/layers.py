@@ -1,0 +1,132 @@
+"""Layers, owners and survivors of a pass, from what each step touched."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+Counts = npt.NDArray[np.uint8]
+Kind = Literal["opaque", "blended", "depth", "clear"]
+"""What a step does to colour: replaces it, mixes with it, leaves it alone (depth or stencil only), or fills it."""
+
+
+@dataclass
+class Touch:
+    """The fragments of one step that passed all tests, within the box that they lie in.
+
+    On a multisampled target the unit is the sample, and columns of `counts` are pixel x times samples plus sample;
+    on a layered one rows are layer times height plus y. The box is in these units.
+    """
+
+    step: int
+    kind: Kind
+    x: int
+    y: int
+    counts: Counts
+    """Shape (h, w), bottom row first."""
+    changed: npt.NDArray[np.bool_] | None = None
+    """Where a blended step changed any colour buffer, in the same box; None where that is not known."""
+
+    @property
+    def box(self) -> tuple[slice, slice]:
+        h, w = self.counts.shape
+        return slice(self.y, self.y + h), slice(self.x, self.x + w)
+
+
+@dataclass
+class PassLayers:
+    """Everything that was drawn in one pass."""
+
+    index: int
+    width: int
+    height: int
+    samples: int = 1
+    layers: int = 1
+    colour: bool = True
+    """Whether the pass has colour to write; in one without, the nearest depth counts as seen."""
+    touches: list[Touch] = field(default_factory=list)
+    caveats: list[str] = field(default_factory=list)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Of the maps: rows are layers times height, columns pixels times samples."""
+        return self.layers * self.height, self.width * self.samples
+
+    def covers(self, touch: Touch) -> bool:
+        """Whether what a step draws hides what was drawn before it."""
+        return touch.kind in (("opaque", "clear") if self.colour else ("opaque", "depth", "clear"))
+
+    def per_pixel(self, values: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+        """A map in samples as a map in pixels: the mean of each pixel's samples."""
+        if self.samples == 1:
+            return values
+        return np.asarray(values.reshape(len(values), self.width, self.samples).mean(axis=2))
+
+
+@dataclass
+class StepLayers:
+    """The fragments of one step, counted."""
+
+    fragments: int
+    survivors: int
+    """Not covered by a later opaque step of the pass."""
+    idle: int
+    """Of the survivors of a blended step, those that changed no colour."""
+
+    @property
+    def wasted(self) -> int:
+        return self.fragments - self.survivors + self.idle
+
+
+def layer_map(passes: Iterable[PassLayers], until: int | None = None) -> npt.NDArray[np.uint32]:
+    """Fragments at each place over some passes into the same target, up to and with step `until`; shape of the passes."""
+    total: npt.NDArray[np.uint32] | None = None
+    for item in passes:
+        if total is None:
+            total = np.zeros(item.shape, np.uint32)
+        for touch in item.touches:
+            if touch.kind != "clear" and (until is None or touch.step <= until):
+                total[touch.box] += touch.counts
+    return np.zeros((0, 0), np.uint32) if total is None else total
+
+
+def owner_map(passes: Iterable[PassLayers], until: int | None = None) -> npt.NDArray[np.int32]:
+    """The step whose fragment is the ground that is seen: the last opaque one; -1 where there is none."""
+    owner: npt.NDArray[np.int32] | None = None
+    for item in passes:
+        if owner is None:
+            owner = np.full(item.shape, -1, np.int32)
+        for touch in item.touches:
+            if item.covers(touch) and (until is None or touch.step <= until):
+                owner[touch.box][touch.counts > 0] = touch.step if touch.kind != "clear" else -1
+    return np.zeros((0, 0), np.int32) if owner is None else owner
+
+
+def step_layers(item: PassLayers) -> dict[int, StepLayers]:
+    """Fragments, survivors and idle fragments of every step of a pass."""
+    last = np.full(item.shape, -1, np.int32)
+    for touch in item.touches:
+        if item.covers(touch):
+            last[touch.box][touch.counts > 0] = touch.step
+    found = {}
+    for touch in item.touches:
+        if touch.kind == "clear":
+            continue
+        counts = touch.counts
+        cover = last[touch.box]
+        fragments = int(counts.sum(dtype=np.int64))
+        if item.covers(touch):
+            # of several fragments of the step itself only the last is seen
+            found[touch.step] = StepLayers(fragments, int(np.count_nonzero((cover == touch.step) & (counts > 0))), 0)
+            continue
+        alive = cover < touch.step
+        survivors = int(counts[alive].sum(dtype=np.int64))
+        idle = 0
+        if touch.changed is not None:
+            idle = int(counts[alive & ~touch.changed].sum(dtype=np.int64))
+        found[touch.step] = StepLayers(fragments, survivors, idle)
+    return found

@@ -1,0 +1,253 @@
+"""Counts the fragments of every step at every pixel, with the program's own shaders, by the stencil buffer.
+
+Stencil counts up where a fragment passes (or fails the depth test, or reaches it at all); it is read back after every
+step, within the box that the step's positions allow. A step that uses the stencil test itself runs twice: once with
+the pixels that its test lets through marked beforehand, counting, after which depth and stencil are put back; then as
+it is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.layers import Kind, PassLayers, Touch
+from wendascope.frame.frame import Frame
+from wendascope.frame.packed import Batch
+from wendascope.frame.steps import KINDS
+from wendascope.measure.clears import written_rectangle
+from wendascope.measure.stencil_mask import StencilMask
+from wendascope.measure.target_reader import TargetReader
+from wendascope.registry import GL
+from wendascope.replay.draw_state import DrawState, StateReader
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.walk import Walk
+
+Box = tuple[int, int, int, int]
+"""(x0, y0, x1, y1) in pixels, end exclusive."""
+What = Literal["passed", "failed depth", "reached"]
+"""Fragments that passed all tests; that the depth test rejected; that were rasterised and not discarded."""
+
+_OPERATIONS: dict[What, tuple[int, int, int]] = {
+    "passed": (GL.KEEP, GL.KEEP, GL.INCR_WRAP),
+    "failed depth": (GL.KEEP, GL.INCR_WRAP, GL.KEEP),
+    "reached": (GL.KEEP, GL.INCR_WRAP, GL.INCR_WRAP),
+}
+_DRAW, _CLEAR = KINDS.index("draw"), KINDS.index("clear")
+_MARKED = 255
+"""Stencil value of pixels that a step's own test keeps out."""
+
+
+@dataclass
+class Counting:
+    """What to count, and where."""
+
+    states: dict[int, DrawState]
+    boxes: dict[int, Box | None]
+    """Step -> where its fragments can be; None where there can be none; missing: anywhere."""
+    what: What = "passed"
+    passes: frozenset[int] | None = None
+    """Only these passes; None for all."""
+
+
+def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[PassLayers]:
+    """Go through the frame once and count. `session` must be instrumented. Raises CancelledError."""
+    return _Counter(session, job, counting).run()
+
+
+class _Counter:
+    def __init__(self, session: ReplaySession, job: Job, counting: Counting) -> None:
+        self._session, self._job, self._counting = session, job, counting
+        self._frame: Frame = session.frame
+        self._readers: dict[int, TargetReader] = {}
+        self._state_reader = StateReader(session)
+        self._count_batch = self._stencil(True, GL.ALWAYS, 0, _OPERATIONS[counting.what])
+        # marked pixels stay out: 255 is not greater than 255, and counting stops at 254
+        fail, depth_fail, passes = (GL.INCR if op == GL.INCR_WRAP else op for op in _OPERATIONS[counting.what])
+        self._masked_batch = self._stencil(True, GL.GREATER, _MARKED, (fail, depth_fail, passes))
+        self._walk = Walk(session)
+
+    def run(self) -> list[PassLayers]:
+        passes, steps = self._frame.passes, self._frame.steps
+        found = []
+        wanted = range(len(passes)) if self._counting.passes is None else sorted(self._counting.passes)
+        for index in wanted:
+            first, end = int(passes.first[index]), int(passes.end[index])
+            self._job.progress("counting layers", first / max(len(steps), 1))
+            self._walk.run_to(int(steps.begin[first]))
+            found.append(self._pass(index, range(first, end)))
+        return found
+
+    def _pass(self, index: int, steps: range) -> PassLayers:
+        target = self._frame.passes.targets[index]
+        reader = TargetReader(self._session, target, self._state_reader.read())
+        states = self._counting.states
+        drawn = [states[s] for s in steps if s in states]
+        colour = reader.has_colour and any(s.writes_colour for s in drawn) if drawn else reader.has_colour
+        result = PassLayers(index, target.width, target.height, reader.samples, reader.layers, colour)
+        if target.width == 0 or target.height == 0:
+            result.caveats.append("the size of the target is not known")
+            self._walk.run_step(steps[-1])
+            return result
+        previous: npt.NDArray[np.uint8] | None = None
+        for number, step in enumerate(steps):
+            if number % 64 == 63:
+                self._job.progress("counting layers", step / len(self._frame.steps))
+            self._walk.run_to(int(self._frame.steps.begin[step]))
+            kind = int(self._frame.steps.kind[step])
+            if kind != _DRAW:
+                self._set_own_stencil(step)
+                self._walk.run_step(step)
+                previous = None
+                rectangle = written_rectangle(self._frame, step, result.colour)
+                if rectangle is not None:
+                    result.touches.append(_filled(result, step, rectangle))
+                continue
+            state = states[step]
+            reader.at(state)
+            if (step in self._counting.boxes and self._counting.boxes[step] is None) or state.on("RASTERIZER_DISCARD"):
+                self._set_own_stencil(step)
+                self._walk.run_step(step)
+                continue
+            box = self._counting.boxes.get(step) or (0, 0, target.width, target.height)
+            if state.on("STENCIL_TEST") and reader.own_stencil and self._counting.what != "reached":
+                touch, caveat = self._stencilled(step, state, reader, box, result)
+                previous = None
+                if caveat and caveat not in result.caveats:
+                    result.caveats.append(caveat)
+            else:
+                reader.attach_stencil()
+                if previous is None:
+                    previous = reader.read_stencil((0, 0, target.width, target.height)).copy()
+                touch = self._plain(step, state, reader, box, result, previous)
+            if touch is not None:
+                result.touches.append(touch)
+        reader.close()
+        self._set_own_stencil(steps[-1])
+        return result
+
+    # ---- one step --------------------------------------------------------------------------------------
+
+    def _plain(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers, previous: npt.NDArray[np.uint8]) -> Touch | None:
+        before = self._colours(state, reader, box)
+        self._session.run_batch(self._count_batch)
+        no_depth = state.on("DEPTH_TEST") and not reader.own_depth
+        if no_depth:  # there was none to test against, and the stencil may have brought one
+            self._switch(GL.DEPTH_TEST, False)
+        self._walk.run_step(step)
+        if no_depth:
+            self._switch(GL.DEPTH_TEST, True)
+        area = reader.area(box)
+        now = reader.read_stencil(box)
+        counts = now - previous[area]
+        previous[area] = now
+        return self._touch(step, state, reader, box, counts, before, item)
+
+    def _stencilled(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers) -> tuple[Touch | None, str]:
+        """A step that the program's own stencil test decides about."""
+        mask = StencilMask(self._session, reader, state)
+        if mask.refused:
+            self._set_own_stencil(step)
+            self._walk.run_step(step)
+            return None, mask.refused
+        before = self._colours(state, reader, box)
+        mask.save()
+        mask.mark()
+        self._session.run_batch(self._masked_batch)
+        first = Batch(self._session.offers)
+        first.call("glColorMask", 0, 0, 0, 0)
+        self._session.run_batch(first)
+        self._walk.run_step(step)
+        now = reader.read_stencil(box)
+        counts = np.where(now == _MARKED, 0, now).astype(np.uint8)
+        mask.restore()
+        self._set_own_stencil(step)
+        self._put_back_colour_mask(state)
+        self._walk.again(step)
+        caveat = ""
+        if mask.changes_itself:
+            # its test depends on what it writes: one fragment a pixel is what such tests are for
+            counts = np.minimum(counts, 1)
+            caveat = "steps whose stencil test depends on their own stencil writes are counted once a pixel"
+        return self._touch(step, state, reader, box, counts, before, item), caveat
+
+    def _touch(
+        self, step: int, state: DrawState, reader: TargetReader, box: Box, counts: npt.NDArray[np.uint8], before: list[bytes] | None, item: PassLayers
+    ) -> Touch | None:
+        rows, columns = np.flatnonzero(counts.any(axis=1)), np.flatnonzero(counts.any(axis=0))
+        if len(rows) == 0:
+            return None
+        kind: Kind = "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
+        changed = None
+        if before is not None and reader.samples == 1 and reader.layers == 1:
+            after = reader.read_colours(box, state)
+            shape = counts.shape
+            changed = np.zeros(shape, bool)
+            for a, b in zip(before, after, strict=True):
+                both = [np.frombuffer(data, np.uint8).reshape(*shape, -1) for data in (a, b)]
+                changed |= (both[0] != both[1]).any(axis=2)
+        top, bottom, left, right = rows[0], rows[-1] + 1, columns[0], columns[-1] + 1
+        area = reader.area(box)
+        tight = counts[top:bottom, left:right].copy()
+        if changed is not None:
+            changed = changed[top:bottom, left:right].copy()
+        return Touch(step, kind, int(area[1].start + left), int(area[0].start + top), tight, changed)
+
+    # ---- state and reading --------------------------------------------------------------------------------
+
+    def _colours(self, state: DrawState, reader: TargetReader, box: Box) -> list[bytes] | None:
+        """The colour before a blended step; None where it is not compared."""
+        if self._counting.what != "passed" or state.opaque or not state.writes_colour or not reader.has_colour or reader.samples > 1 or reader.layers > 1:
+            return None
+        return reader.read_colours(box, state)
+
+    def _switch(self, capability: int, on: bool) -> None:
+        batch = Batch(self._session.offers)
+        batch.call("glEnable" if on else "glDisable", capability)
+        self._session.run_batch(batch)
+
+    def _stencil(self, on: bool, func: int, ref: int, operations: tuple[int, int, int]) -> Batch:
+        batch = Batch(self._session.offers)
+        batch.call("glEnable" if on else "glDisable", GL.STENCIL_TEST)
+        batch.call("glStencilFunc", func, ref, 0xFF)
+        batch.call("glStencilOp", *operations)
+        batch.call("glStencilMask", 0xFF)
+        return batch
+
+    def _set_own_stencil(self, step: int) -> None:
+        """The program's stencil state as this step is to find it, or found it."""
+        state = self._counting.states.get(step)
+        if state is None:
+            return
+        self._session.run_batch(stencil_state(state, self._session))
+
+    def _put_back_colour_mask(self, state: DrawState) -> None:
+        batch = Batch(self._session.offers)
+        batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
+        self._session.run_batch(batch)
+
+
+def stencil_state(state: DrawState, session: ReplaySession) -> Batch:
+    """Calls that set the stencil state of a step."""
+    batch = Batch(session.offers)
+    batch.call("glEnable" if state.on("STENCIL_TEST") else "glDisable", GL.STENCIL_TEST)
+    for face, back in ((GL.FRONT, False), (GL.BACK, True)):
+        found = state.stencil(back)
+        batch.call("glStencilFuncSeparate", face, found.func, found.ref, found.value_mask & 0xFFFFFFFF)
+        batch.call("glStencilOpSeparate", face, found.fail, found.depth_fail, found.passes)
+        batch.call("glStencilMaskSeparate", face, found.write_mask & 0xFFFFFFFF)
+    return batch
+
+
+def _filled(item: PassLayers, step: int, rectangle: Box) -> Touch:
+    x0, y0, x1, y1 = (max(0, v) for v in rectangle)
+    x1, y1 = min(x1, item.width), min(y1, item.height)
+    width = max(x1 - x0, 0) * item.samples
+    if item.layers > 1:  # a clear fills all layers alike; the box is kept for the whole stack when it is whole
+        return Touch(step, "clear", 0, 0, np.ones(item.shape, np.uint8))
+    return Touch(step, "clear", x0 * item.samples, y0, np.ones((max(y1 - y0, 0), width), np.uint8))
+

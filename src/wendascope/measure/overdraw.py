@@ -1,0 +1,93 @@
+"""Overdraw and geometry of a frame: gathered once in the replay process, asked about by lenses and pages."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wendascope.analysis.layers import PassLayers
+from wendascope.analysis.triangles import Triangles, View, classify
+from wendascope.frame.frame import Frame
+from wendascope.frame.passes import Target
+from wendascope.measure.layers import Box, Counting, count_layers
+from wendascope.measure.positions import Positions, measure_positions
+from wendascope.registry import GL
+from wendascope.replay.draw_state import DrawState
+from wendascope.replay.instrumented import instrumented
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+
+@dataclass
+class Geometry:
+    """Positions and what becomes of them."""
+
+    positions: Positions
+    triangles: dict[int, Triangles]
+    """Step -> its triangles; of steps that draw triangles and whose positions are known."""
+    boxes: dict[int, Box | None]
+
+
+def geometry_of(session: ReplaySession, job: Job) -> Geometry:
+    """Positions of the frame and their classes; gathered when first asked for."""
+    if "geometry" not in session.kept:
+        with session.variant("counting", instrumented) as counting:
+            positions = measure_positions(counting, job)
+        session.kept["geometry"] = _geometry(session.frame, positions, job)
+    found: Geometry = session.kept["geometry"]
+    return found
+
+
+def layers_of(session: ReplaySession, job: Job) -> list[PassLayers]:
+    """Layers of all passes; counted when first asked for."""
+    if "layers" not in session.kept:
+        geometry = geometry_of(session, job)
+        with session.variant("counting", instrumented) as counting:
+            session.kept["layers"] = count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes))
+    found: list[PassLayers] = session.kept["layers"]
+    return found
+
+
+def view_of(state: DrawState, target: Target) -> View:
+    culled = state.value("CULL_FACE_MODE") if state.on("CULL_FACE") else 0
+    x, y, width, height = state.values("VIEWPORT")
+    return View(
+        (x, y, width, height), target.width, target.height,
+        culled in (GL.FRONT, GL.FRONT_AND_BACK), culled in (GL.BACK, GL.FRONT_AND_BACK),
+        state.value("FRONT_FACE") == GL.CW, state.value("CLIP_ORIGIN") == GL.UPPER_LEFT,
+        state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE, state.on("DEPTH_CLAMP"),
+    )  # fmt: skip
+
+
+_TOGETHER = 1 << 18
+"""Triangles that are sorted in one go."""
+
+
+def _geometry(frame: Frame, positions: Positions, job: Job) -> Geometry:
+    """Sort the triangles of all steps that share a view together: steps are many and small."""
+    found = Geometry(positions, {}, {})
+    by_view: dict[View, list[int]] = {}
+    for step, clip in positions.clip.items():
+        view = view_of(positions.states[step], frame.passes.targets[int(frame.passes.of_step[step])])
+        if clip.shape[1] == 3:
+            by_view.setdefault(view, []).append(step)
+        else:  # points and lines are as wide as the program likes: the whole viewport
+            found.boxes[step] = view.bounds if len(clip) and view.bounds[0] < view.bounds[2] and view.bounds[1] < view.bounds[3] else None
+    done, total = 0, max(sum(map(len, by_view.values())), 1)
+    for view, steps in by_view.items():
+        while steps:
+            job.progress("sorting triangles", done / total)
+            sizes = np.cumsum([len(positions.clip[step]) for step in steps])
+            many = max(int(np.searchsorted(sizes, _TOGETHER, side="right")), 1)
+            group, steps = steps[:many], steps[many:]
+            triangles = classify(np.concatenate([positions.clip[step] for step in group]), view)
+            first = 0
+            for step in group:
+                end = first + len(positions.clip[step])
+                found.triangles[step] = triangles.part(slice(first, end))
+                filled = positions.states[step].value("POLYGON_MODE") == GL.FILL
+                found.boxes[step] = found.triangles[step].box if filled else view.bounds
+                first = end
+            done += many
+    return found

@@ -1,0 +1,262 @@
+"""Clip positions of every step after its last vertex stage, by transform feedback in the replay.
+
+The frame must be instrumented: its programs feed back gl_Position (`replay.instrumented`).
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import output_primitive, tokens
+from wendascope.frame.objects import ProgramRecord
+from wendascope.frame.packed import Batch
+from wendascope.frame.steps import KINDS
+from wendascope.registry import GL
+from wendascope.replay.draw_state import DrawState, StateReader
+from wendascope.replay.edit import Edit, Insertion
+from wendascope.replay.instrumented import POSITION, gives_positions
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.walk import Walk
+
+Clip = npt.NDArray[np.float32]
+_VERTEX_BYTES = 16
+_CHUNK = 256 << 20
+"""Bytes of positions that one run gathers."""
+_CORNERS = {GL.POINTS: 1, GL.LINES: 2, GL.TRIANGLES: 3}
+_LINES = (GL.LINES, GL.LINE_STRIP, GL.LINE_LOOP, GL.LINES_ADJACENCY, GL.LINE_STRIP_ADJACENCY)
+_OUTPUT = {"points": GL.POINTS, "line_strip": GL.LINES, "triangle_strip": GL.TRIANGLES}
+_DRAW = KINDS.index("draw")
+
+
+@dataclass
+class Positions:
+    """What one run of the frame gave."""
+
+    clip: dict[int, Clip] = field(default_factory=dict)
+    """Step -> clip positions of its primitives, shape (primitives, corners, 4), corners 1 to 3."""
+    states: dict[int, DrawState] = field(default_factory=dict)
+    """Step -> the state it found."""
+    caveats: list[str] = field(default_factory=list)
+
+
+@dataclass
+class _Wanted:
+    step: int
+    mode: int
+    vertices: int
+    """The most that may come."""
+
+
+def measure_positions(session: ReplaySession, job: Job) -> Positions:
+    """Gather clip positions and draw states of all draws. Raises CancelledError."""
+    found = Positions()
+    wanted, unknown = _wanted(session.frame, found.caveats) if session.offers("glBeginTransformFeedback") else ([], [])
+    if not wanted and not unknown and not session.offers("glBeginTransformFeedback"):
+        found.caveats.append("the context has no transform feedback: positions are not known")
+    if unknown:
+        _count(session, job, unknown)
+        wanted = sorted([*wanted, *unknown], key=lambda w: w.step)
+    chunks: list[list[_Wanted]] = [[]]
+    size = 0
+    for item in wanted:
+        if size + item.vertices * _VERTEX_BYTES > _CHUNK and chunks[-1]:
+            chunks.append([])
+            size = 0
+        size += item.vertices * _VERTEX_BYTES
+        chunks[-1].append(item)
+    for number, chunk in enumerate(chunks):
+        _gather(session, job, chunk, found, number == 0)
+    return found
+
+
+def _wanted(frame: Frame, caveats: list[str]) -> tuple[list[_Wanted], list[_Wanted]]:
+    """Draws whose positions can be had, those of known and those of unknown number."""
+    steps, calls, history = frame.steps, frame.calls, frame.history
+    known, unknown = [], []
+    without: dict[str, int] = {}
+    own = _own_feedback(frame)
+    for step in np.flatnonzero(steps.kind == _DRAW).tolist():
+        call = int(steps.call[step])
+        program = _last_program(frame, step)
+        command = calls.command(call)
+        if program is None or steps.begin[step] != call or not any(p.name == "mode" for p in command.parameters):
+            without["fixed-function steps"] = without.get("fixed-function steps", 0) + 1
+            continue
+        if not gives_positions(program) or own[step]:
+            what = "steps whose program feeds back values of its own, or comes as SPIR-V or binary"
+            without[what] = without.get(what, 0) + 1
+            continue
+        mode = int(calls.argument(call, "mode"))
+        made = _made_mode(program)
+        kind = made or (GL.POINTS if mode == GL.POINTS else GL.LINES if mode in _LINES else GL.TRIANGLES)
+        vertices = int(steps.vertices[step])
+        if made or mode == GL.PATCHES:
+            unknown.append(_Wanted(step, kind, 0))
+        elif kind == GL.TRIANGLES:
+            known.append(_Wanted(step, kind, 3 * int(steps.triangles[step])))
+        else:
+            known.append(_Wanted(step, kind, vertices * _CORNERS[kind]))
+    for what, count in without.items():
+        caveats.append(f"positions of {count:,} {what} are not known")
+    return known, unknown
+
+
+def _last_program(frame: Frame, step: int) -> ProgramRecord | None:
+    """The program whose vertex stages a step uses, that of its pipeline where it has no program."""
+    name = int(frame.steps.program[step])
+    if name:
+        return frame.objects.program(name)
+    bound = (frame.history.value("pipeline", int(frame.steps.call[step])) or (0,))[0]
+    pipeline = next((p for p in frame.objects.pipelines if p.name == bound), None)
+    if pipeline is None:
+        return None
+    for bit in (0x4, 0x10, 0x1):  # geometry, tessellation evaluation, vertex
+        if pipeline.stages.get(bit):
+            return frame.objects.program(pipeline.stages[bit])
+    return None
+
+
+def _made_mode(program: ProgramRecord) -> int | None:
+    """What geometry or tessellation shaders put out; None without them."""
+    for stage in (GL.GEOMETRY_SHADER, GL.TESS_EVALUATION_SHADER):
+        for shader in program.shaders:
+            if shader.type == stage:
+                return _OUTPUT.get(output_primitive(shader.source) or "", GL.TRIANGLES)
+    return None
+
+
+def _own_feedback(frame: Frame) -> npt.NDArray[np.bool_]:
+    """Whether the program's own transform feedback runs at each step."""
+    calls = frame.calls
+    begins, ends = calls.calls_of("glBeginTransformFeedback"), calls.calls_of("glEndTransformFeedback")
+    return np.searchsorted(begins, frame.steps.call) > np.searchsorted(ends, frame.steps.call)
+
+
+def _links(frame: Frame) -> list[Insertion]:
+    """Programs linked inside the frame feed back positions too."""
+    insertions = []
+    for call in frame.calls.calls_of("glLinkProgram", "glLinkProgramARB").tolist():
+        name = int(frame.calls.column(np.array([call]), 0)[0])
+        program = frame.objects.program(name)
+        if program is not None and gives_positions(program):
+            batch = Batch()
+            batch.call("glTransformFeedbackVaryings", name, 1, [POSITION.encode()], GL.INTERLEAVED_ATTRIBS)
+            insertions.append(Insertion(call, batch))
+    return insertions
+
+
+def _count(session: ReplaySession, job: Job, items: list[_Wanted]) -> None:
+    """How many primitives geometry and tessellation shaders make, by query."""
+    job.progress("counting primitives", 0.0)
+    queries = session.fresh_names("query", len(items))
+    insertions = _links(session.frame)
+    for item, query in zip(items, queries, strict=True):
+        before, after = Batch(), Batch()
+        before.call("glBeginQuery", GL.PRIMITIVES_GENERATED, query)
+        after.call("glEndQuery", GL.PRIMITIVES_GENERATED)
+        steps = session.frame.steps
+        insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(int(steps.call[item.step]) + 1, after)]
+    session.run(session.prepare(Edit(insertions)))
+    for item, count in zip(items, _results(session, queries), strict=True):
+        item.vertices = count * _CORNERS[item.mode]
+
+
+def _results(session: ReplaySession, queries: list[int]) -> list[int]:
+    batch = Batch()
+    outs = [batch.out(16) for _ in queries]
+    for query, out in zip(queries, outs, strict=True):
+        batch.call("glGetQueryObjectuiv", session.names.get("query", query), GL.QUERY_RESULT, out)
+    session.run_batch(batch)
+    return [out.uints()[0] for out in outs]
+
+
+_READS = re.compile(r"texture|texelFetch|image|buffer|shadow[12]D|samplerBuffer")
+
+
+def _positions_follow_pixels(frame: Frame) -> bool:
+    """Whether vertex stages read what the GPU may have written, so that fragments must run for positions to be true."""
+    if len(frame.calls.calls_of("glBeginConditionalRender", "glBeginTransformFeedback", "glDispatchCompute", "glDispatchComputeIndirect")):
+        return True
+    for program in frame.objects.programs:
+        for shader in program.shaders:
+            if shader.type not in (GL.FRAGMENT_SHADER, GL.COMPUTE_SHADER) and any(t.kind == "word" and _READS.match(t.text) for t in tokens(shader.source)):
+                return True
+    return bool((frame.steps.kind == KINDS.index("copy")).any())
+
+
+def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Positions, with_states: bool) -> None:
+    frame = session.frame
+    steps = frame.steps
+    buffer = session.fresh_names("buffer", 1)[0]
+    queries = dict(zip([w.step for w in items], session.fresh_names("query", len(items)), strict=True))
+    size = max(sum(w.vertices for w in items) * _VERTEX_BYTES, 16)
+    session.run_batch(_storage(session, buffer, size))
+    skip_fragments = session.offers("GL_RASTERIZER_DISCARD") and not _positions_follow_pixels(frame)
+    insertions, offset = _links(frame), 0
+    starts = {}
+    for item in items:
+        if item.vertices == 0:
+            continue
+        call = int(steps.call[item.step])
+        before, after = Batch(session.offers), Batch(session.offers)
+        size = item.vertices * _VERTEX_BYTES
+        starts[item.step] = offset
+        before.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, buffer, offset, size)
+        before.call("glBeginQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN, queries[item.step])
+        if skip_fragments:
+            before.call("glEnable", GL.RASTERIZER_DISCARD)
+        before.call("glBeginTransformFeedback", item.mode)
+        after.call("glEndTransformFeedback")
+        after.call("glEndQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN)
+        if skip_fragments and not (frame.history.value("capability", call, GL.RASTERIZER_DISCARD) or (0,))[0]:
+            after.call("glDisable", GL.RASTERIZER_DISCARD)
+        _put_back_binding(frame, call, after)
+        insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after)]
+        offset += size
+    walk, reader = Walk(session, Edit(insertions)), StateReader(session)
+    if with_states:
+        for step in range(len(steps)):
+            if step % 64 == 0:
+                job.progress("gathering positions", step / len(steps))
+            walk.run_to(int(steps.begin[step]))
+            found.states[step] = reader.read()
+    job.progress("gathering positions", 1.0)
+    walk.finish()
+    read = Batch(session.offers)
+    out = read.out(max(offset, 16))
+    if offset:
+        read.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, offset, out)
+        session.run_batch(read)
+    asked = [w for w in items if w.step in starts]
+    for item, written in zip(asked, _results(session, [queries[w.step] for w in asked]), strict=True):
+        corners = _CORNERS[item.mode]
+        count = min(written, item.vertices // corners)
+        found.clip[item.step] = np.frombuffer(out.data, np.float32, count * corners * 4, starts[item.step]).reshape(count, corners, 4)
+    delete = Batch(session.offers)
+    delete.call("glDeleteBuffers", 1, struct.pack("<I", session.names.get("buffer", buffer)))
+    session.run_batch(delete)
+
+
+def _storage(session: ReplaySession, buffer: int, size: int) -> Batch:
+    batch = Batch(session.offers)
+    batch.call("glBindBuffer", GL.TRANSFORM_FEEDBACK_BUFFER, session.names.get("buffer", buffer))
+    batch.call("glBufferData", GL.TRANSFORM_FEEDBACK_BUFFER, size, None, GL.STREAM_READ)
+    return batch
+
+
+def _put_back_binding(frame: Frame, call: int, batch: Batch) -> None:
+    """Feedback buffer 0 as the program had it, and the general binding, which binding by index also sets."""
+    bound = frame.history.value("indexed_buffer", call, GL.TRANSFORM_FEEDBACK_BUFFER, 0)
+    if bound and bound[0] and bound[2]:
+        batch.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, *bound)
+    else:
+        batch.call("glBindBufferBase", GL.TRANSFORM_FEEDBACK_BUFFER, 0, bound[0] if bound else 0)
+    general = frame.history.value("buffer", call, GL.TRANSFORM_FEEDBACK_BUFFER)
+    batch.call("glBindBuffer", GL.TRANSFORM_FEEDBACK_BUFFER, general[0] if general else 0)
