@@ -100,7 +100,7 @@ def classify(clip: npt.NDArray[np.float32], view: View) -> Triangles:
     whole = np.flatnonzero(~outside & ~cut)
     boxes = np.zeros((n, 4), np.int64)
     if len(whole):
-        points = _snap(_to_window(corners[whole], view))
+        points = window_points(corners[whole], view)
         front, area = _facing(points, view)
         empty[whole] = area == 0
         away[whole] = (area != 0) & np.where(front, view.culls_front, view.culls_back)
@@ -116,7 +116,7 @@ def classify(clip: npt.NDArray[np.float32], view: View) -> Triangles:
             outside[row] = True
             continue
         fan = np.stack([np.stack([polygon[0], polygon[i], polygon[i + 1]]) for i in range(1, len(polygon) - 1)])
-        points = _snap(_to_window(fan, view))
+        points = window_points(fan, view)
         front, area = _facing(points, view)
         largest = int(np.argmax(np.abs(area)))
         if area[largest] == 0:
@@ -177,6 +177,11 @@ def _to_window(clip: Floats, view: View) -> Floats:
         ndc = ndc * np.array([1.0, -1.0])
     x, y, width, height = view.viewport
     return np.stack([x + (ndc[..., 0] + 1) * width / 2, y + (ndc[..., 1] + 1) * height / 2], axis=-1)
+
+
+def window_points(clip: Floats, view: View) -> Ints:
+    """Where corners in front of the viewer lie, in sub-pixel units, shape (n, 3, 2)."""
+    return _snap(_to_window(clip, view))
 
 
 def _snap(points: Floats) -> Ints:

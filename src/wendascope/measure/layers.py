@@ -52,6 +52,8 @@ class Counting:
     what: What = "passed"
     passes: frozenset[int] | None = None
     """Only these passes; None for all."""
+    steps: frozenset[int] | None = None
+    """Only these steps; None for all."""
 
 
 def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[PassLayers]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,14 +40,31 @@ def geometry_of(session: ReplaySession, job: Job) -> Geometry:
     return found
 
 
-def layers_of(session: ReplaySession, job: Job) -> list[PassLayers]:
-    """Layers of all passes; counted when first asked for."""
-    if "layers" not in session.kept:
+def layers_of(session: ReplaySession, job: Job, passes: Iterable[int] | None = None) -> list[PassLayers]:
+    """Layers of the passes asked for, or of all; those not counted before are counted."""
+    kept: dict[int, PassLayers] = session.kept.setdefault("layers", {})
+    wanted = list(range(len(session.frame.passes)) if passes is None else passes)
+    missing = frozenset(wanted) - set(kept)
+    if missing:
         geometry = geometry_of(session, job)
         with session.variant("counting", instrumented) as counting:
-            session.kept["layers"] = count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes))
-    found: list[PassLayers] = session.kept["layers"]
-    return found
+            for found in count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, passes=missing)):
+                kept[found.index] = found
+    return [kept[index] for index in wanted]
+
+
+def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -> dict[int, int]:
+    """Fragments of some steps that the depth test rejected after the shader had run or before."""
+    geometry = geometry_of(session, job)
+    passes = frozenset(int(session.frame.passes.of_step[step]) for step in steps)
+    with session.variant("counting", instrumented) as counting:
+        found = count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, "failed depth", passes, steps))
+    counts = dict.fromkeys(steps, 0)
+    for item in found:
+        for touch in item.touches:
+            if touch.step in steps:
+                counts[touch.step] = int(touch.counts.sum(dtype=np.int64))
+    return counts
 
 
 def view_of(state: DrawState, target: Target) -> View:

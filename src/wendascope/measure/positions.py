@@ -12,12 +12,15 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.drawn import transformed_vertices
 from wendascope.frame.frame import Frame
 from wendascope.frame.glsl import output_primitive, tokens
 from wendascope.frame.objects import ProgramRecord
 from wendascope.frame.packed import Batch
 from wendascope.frame.steps import KINDS
+from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.registry import GL
+from wendascope.replay.dirty import written_objects
 from wendascope.replay.draw_state import DrawState, StateReader
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import POSITION, gives_positions
@@ -43,6 +46,8 @@ class Positions:
     """Step -> clip positions of its primitives, shape (primitives, corners, 4), corners 1 to 3."""
     states: dict[int, DrawState] = field(default_factory=dict)
     """Step -> the state it found."""
+    transformed: dict[int, int] = field(default_factory=dict)
+    """Step -> vertices run through the vertex stages, by the cache model of `analysis.drawn`."""
     caveats: list[str] = field(default_factory=list)
 
 
@@ -78,7 +83,7 @@ def measure_positions(session: ReplaySession, job: Job) -> Positions:
 
 def _wanted(frame: Frame, caveats: list[str]) -> tuple[list[_Wanted], list[_Wanted]]:
     """Draws whose positions can be had, those of known and those of unknown number."""
-    steps, calls, history = frame.steps, frame.calls, frame.history
+    steps, calls = frame.steps, frame.calls
     known, unknown = [], []
     without: dict[str, int] = {}
     own = _own_feedback(frame)
@@ -221,12 +226,15 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after)]
         offset += size
     walk, reader = Walk(session, Edit(insertions)), StateReader(session)
+    reuse = _Reuse(session)
     if with_states:
         for step in range(len(steps)):
             if step % 64 == 0:
                 job.progress("gathering positions", step / len(steps))
             walk.run_to(int(steps.begin[step]))
             found.states[step] = reader.read()
+            if step in starts:
+                found.transformed[step] = reuse.transformed(step)
     job.progress("gathering positions", 1.0)
     walk.finish()
     read = Batch(session.offers)
@@ -242,6 +250,36 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     delete = Batch(session.offers)
     delete.call("glDeleteBuffers", 1, struct.pack("<I", session.names.get("buffer", buffer)))
     session.run_batch(delete)
+
+
+class _Reuse:
+    """Vertices that indexed draws run, every range of an unchanged buffer looked at once."""
+
+    def __init__(self, session: ReplaySession) -> None:
+        self._session = session
+        self._written = written_objects(session.frame).buffers
+        self._known: dict[tuple[int, ...], int] = {}
+
+    def transformed(self, step: int) -> int:
+        frame = self._session.frame
+        call = int(frame.steps.call[step])
+        key = None
+        if any(p.name == "indices" for p in frame.calls.command(call).parameters):
+            buffer = element_buffer(frame, call)
+            names = {p.name: p.slot for p in frame.calls.command(call).parameters}
+            row = np.array([call])
+            where = [int(frame.calls.column(row, slot)[0]) for slot in (names["count"], names["type"], names["indices"] + 1)] if "count" in names else None
+            key = (buffer, *where) if where and buffer and buffer not in self._written else None
+        if key is not None and key in self._known:
+            once = self._known[key]
+        else:
+            indices = draw_indices(self._session, step)
+            if indices is None:
+                return int(frame.steps.vertices[step])
+            once = transformed_vertices(indices)
+            if key is not None:
+                self._known[key] = once
+        return once * max(int(frame.steps.instances[step]), 1)
 
 
 def _storage(session: ReplaySession, buffer: int, size: int) -> Batch:

@@ -296,6 +296,28 @@ class TargetReader:
         self._put_back_read_buffer()
         return found
 
+    def read_shown(self, box: tuple[int, int, int, int], state: DrawState) -> tuple[int, int, int, int]:
+        """The first colour buffer at the first pixel of a box, eight bits a channel."""
+        self._read_buffer()
+        batch = self._reading()
+        self._read_from(batch, state.value("DRAW_BUFFER0") if self.window else self._colours[0].point)
+        out = batch.out(4)
+        batch.call("glReadPixels", box[0], box[1], 1, 1, GL.RGBA, GL.UNSIGNED_BYTE, out)
+        self._end_reading(batch)
+        self._session.run_batch(batch)
+        self._put_back_read_buffer()
+        red, green, blue, alpha = out.data[:4]
+        return red, green, blue, alpha
+
+    def read_depth(self, box: tuple[int, int, int, int]) -> float:
+        """Depth at the first pixel of a box, 0 to 1."""
+        batch = self._reading()
+        out = batch.out(4)
+        batch.call("glReadPixels", box[0], box[1], 1, 1, GL.DEPTH_COMPONENT, GL.FLOAT, out)
+        self._end_reading(batch)
+        self._session.run_batch(batch)
+        return float(out.floats()[0])
+
     def _read_from(self, batch: Batch, buffer: int) -> None:
         if buffer != GL.NONE and self._session.offers("glReadBuffer"):
             batch.call("glReadBuffer", buffer)

@@ -1,0 +1,171 @@
+"""What was drawn for nothing, step by step: the record that the measurement fills and the findings read."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.layers import PassLayers, layer_map, owner_map, step_layers
+from wendascope.analysis.triangles import FEW, Triangles
+
+HISTOGRAM = 16
+"""The last entry of a histogram of layers holds this many and more."""
+_TILE = 32
+
+
+class Area(msgspec.Struct):
+    """A part of a target that many layers were drawn on; pixels, y from the bottom."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    layers: float
+
+
+class PassDrawn(msgspec.Struct):
+    """Overdraw of one pass. On a multisampled target fragments are samples."""
+
+    index: int
+    covered: int
+    """Places that anything was drawn to."""
+    average: float
+    """Layers at a covered place."""
+    most: int
+    histogram: list[int]
+    """Places with 0, 1, 2, ... layers."""
+    fragments: int
+    survivors: int
+    idle: int
+    worst: list[Area]
+    visible: int
+    """Places that a step of the pass owns in the end."""
+    caveats: list[str]
+
+
+class StepDrawn(msgspec.Struct):
+    """What one step drew. Counts of -1 are not known."""
+
+    kind: str = ""
+    """`opaque`, `blended` or `depth`; empty where nothing was counted."""
+    fragments: int = -1
+    survivors: int = -1
+    idle: int = -1
+    rejected: int = -1
+    """Fragments that the depth test rejected; only known where an early test was prevented."""
+    triangles: int = -1
+    outside: int = -1
+    away: int = -1
+    empty: int = -1
+    no_sample: int = -1
+    few: int = -1
+    partial: int = -1
+    covered: int = -1
+    """Samples that its triangles cover, before any test."""
+    transformed: int = -1
+    """Vertices run through the vertex stages, by the cache model."""
+    depth: float | None = None
+    """Middle of its seen triangles in depth, 0 near to 1 far; None where unknown."""
+    box: tuple[int, int, int, int] | None = None
+    """Where it lies on its target: (x0, y0, x1, y1), y from the bottom."""
+    depth_test: bool = False
+    depth_write: bool = False
+    depth_func: int = 0
+    early: bool = True
+    """Whether the depth test may be done before its fragment shader."""
+
+    @property
+    def wasted(self) -> int:
+        """Fragments covered later, and blended ones that changed nothing."""
+        return max(self.fragments - self.survivors, 0) + max(self.idle, 0) if self.fragments > 0 else 0
+
+    @property
+    def wasted_share(self) -> float:
+        return self.wasted / self.fragments if self.fragments > 0 else 0.0
+
+    @property
+    def drawn(self) -> int:
+        """Triangles that reach rasterisation; -1 where not known."""
+        return -1 if self.triangles < 0 else self.triangles - self.outside - self.away - self.empty
+
+
+class Drawn(msgspec.Struct):
+    """Overdraw and geometry of a frame."""
+
+    steps: list[StepDrawn]
+    passes: list[PassDrawn]
+    caveats: list[str]
+    seconds: float = 0.0
+    mismatched: int = 0
+    """Steps whose counted fragments differ from the driver's own count."""
+
+
+def pass_drawn(item: PassLayers) -> PassDrawn:
+    """Sum up the layers of one pass."""
+    layers = layer_map([item])
+    covered = layers > 0
+    owned = int((owner_map([item]) >= 0).sum())
+    counts = step_layers(item).values()
+    return PassDrawn(
+        index=item.index, covered=int(covered.sum()), average=float(layers[covered].mean()) if covered.any() else 0.0,
+        most=int(layers.max(initial=0)), histogram=histogram(layers), fragments=sum(c.fragments for c in counts),
+        survivors=sum(c.survivors for c in counts), idle=sum(c.idle for c in counts),
+        worst=worst_areas(item.per_pixel(layers.astype(np.float64))), visible=owned, caveats=item.caveats,
+    )  # fmt: skip
+
+
+def histogram(layers: npt.NDArray[Any]) -> list[int]:
+    return [int(v) for v in np.bincount(np.minimum(layers.ravel(), HISTOGRAM).astype(np.int64), minlength=HISTOGRAM + 1)]
+
+
+def worst_areas(layers: npt.NDArray[np.float64], many: int = 3) -> list[Area]:
+    """The squares with the most layers on average, none next to another."""
+    height, width = layers.shape
+    rows, columns = -(-height // _TILE), -(-width // _TILE)
+    if rows == 0 or columns == 0:
+        return []
+    padded = np.zeros((rows * _TILE, columns * _TILE))
+    padded[:height, :width] = layers
+    size = np.zeros_like(padded)
+    size[:height, :width] = 1
+    shape = (rows, _TILE, columns, _TILE)
+    means = padded.reshape(shape).sum(axis=(1, 3)) / size.reshape(shape).sum(axis=(1, 3))
+    found: list[Area] = []
+    for at in np.argsort(-means, axis=None, kind="stable")[: 64 * many].tolist():
+        row, column = divmod(at, columns)
+        if means[row, column] <= 1 or len(found) == many:
+            break
+        if all(abs(a.x // _TILE - column) > 1 or abs(a.y // _TILE - row) > 1 for a in found):
+            found.append(Area(column * _TILE, row * _TILE, min(_TILE, width - column * _TILE), min(_TILE, height - row * _TILE), float(means[row, column])))
+    return found
+
+
+def fill_triangles(step: StepDrawn, found: Triangles) -> None:
+    """Write the classes of a step's triangles into its row."""
+    step.triangles = len(found.outside)
+    step.outside, step.away, step.empty = (int(mask.sum()) for mask in (found.outside, found.away, found.empty))
+    seen = found.seen
+    step.no_sample = int((seen & (found.samples == 0)).sum())
+    step.few = int((seen & (found.samples > 0) & (found.samples <= FEW)).sum())
+    step.partial = int((seen & found.partial).sum())
+    step.covered = int(found.samples.sum())
+    step.box = found.box
+
+
+CACHE = 32
+"""Entries of the vertex cache that the model has: first in, first out."""
+
+
+def transformed_vertices(indices: npt.NDArray[np.uint32], size: int = CACHE) -> int:
+    """How often a vertex is run when the last `size` results are kept, first in, first out."""
+    entered: dict[int, int] = {}
+    misses = 0
+    for index in indices.tolist():
+        at = entered.get(index)
+        if at is None or at < misses - size:
+            entered[index] = misses
+            misses += 1
+    return misses

@@ -1,0 +1,99 @@
+"""Measures overdraw and geometry of a frame into one record."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+
+from wendascope.analysis.drawn import Drawn, StepDrawn, fill_triangles, pass_drawn
+from wendascope.analysis.layers import step_layers
+from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import FragmentHabits, fragment_habits
+from wendascope.frame.objects import ProgramRecord
+from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, rejected_by_depth
+from wendascope.measure.pictures import compare_pictures
+from wendascope.measure.times import fragments
+from wendascope.registry import GL
+from wendascope.replay.instrumented import instrumented
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+
+def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
+    """Count what every step draws and sort its triangles. Raises CancelledError, ReplayError."""
+    started = time.monotonic()
+    frame = session.frame
+    geometry = geometry_of(session, job)
+    layers = layers_of(session, job)
+    result = Drawn([StepDrawn() for _ in range(len(frame.steps))], [pass_drawn(item) for item in layers], list(geometry.positions.caveats))
+    counted = set(range(len(frame.passes)))
+    for item in layers:
+        kinds = {touch.step: touch.kind for touch in item.touches}
+        for step, found in step_layers(item).items():
+            row = result.steps[step]
+            row.kind, row.fragments, row.survivors, row.idle = kinds[step], found.fragments, found.survivors, found.idle
+    _fill(frame, geometry, result)
+    driver = fragments(session, job)
+    for step, row in enumerate(result.steps):
+        if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:
+            continue
+        if row.fragments < 0:
+            # drawn, and no fragment of it passed
+            row.fragments = row.survivors = row.idle = 0
+        if driver is not None and driver[step] != row.fragments:
+            result.mismatched += 1
+    late = frozenset(s for s, row in enumerate(result.steps) if not row.early and row.depth_test and row.kind)
+    if late:
+        for step, count in rejected_by_depth(session, job, late).items():
+            result.steps[step].rejected = count
+    if result.mismatched:
+        result.caveats.append(f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts")
+    _check_picture(session, result)
+    result.seconds = time.monotonic() - started
+    return result
+
+
+def _check_picture(session: ReplaySession, result: Drawn) -> None:
+    """The instrumented frame has to give the captured picture, or its counts are of another frame."""
+    reference = session.frame.reference
+    if reference is None:
+        return
+    with session.variant("counting", instrumented) as counting:
+        counting.run(counting.prepare())
+        different, _ = compare_pictures(counting.final_picture(), reference, alpha=False)
+    if different:
+        result.caveats.append(f"while it is counted the picture differs in {different:,} pixels: the counts are near, not exact")
+
+
+def _fill(frame: Frame, geometry: Geometry, result: Drawn) -> None:
+    habits: dict[int, FragmentHabits | None] = {}
+    programs = {p.name: p for p in frame.objects.programs}
+    for step, state in geometry.positions.states.items():
+        row = result.steps[step]
+        row.depth_test, row.depth_write, row.depth_func = state.on("DEPTH_TEST"), bool(state.value("DEPTH_WRITEMASK")), state.value("DEPTH_FUNC")
+        name = int(frame.steps.program[step])
+        if name not in habits:
+            habits[name] = _habits(programs.get(name))
+        found = habits[name]
+        row.early = not ((found is not None and found.prevents_early_test) or state.on("ALPHA_TEST") or state.on("SAMPLE_ALPHA_TO_COVERAGE"))
+        row.transformed = geometry.positions.transformed.get(step, -1)
+        if step in geometry.triangles:
+            triangles = geometry.triangles[step]
+            fill_triangles(row, triangles)
+            row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE)
+
+
+def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
+    sources = [s.source for s in program.shaders if s.type == GL.FRAGMENT_SHADER] if program else []
+    return fragment_habits("\n".join(sources)) if sources else None
+
+
+def _middle_depth(clip: np.ndarray, seen: np.ndarray, zero_to_one: bool) -> float | None:
+    """Mean depth of the corners of seen triangles in front of the viewer, 0 near to 1 far."""
+    corners = clip[seen].reshape(-1, 4)
+    corners = corners[corners[:, 3] > 0]
+    if len(corners) == 0:
+        return None
+    ndc = np.clip(corners[:, 2] / corners[:, 3], -1.0, 1.0)
+    return float(ndc.mean() if zero_to_one else ndc.mean() * 0.5 + 0.5)
