@@ -9,6 +9,7 @@
       MachineError          exit 5   this machine lacks something
       ReplayError           exit 1   the frame could not be replayed
         ReplayCrashedError           the replay process died; names the step
+      TrialError            exit 1   a remedy cannot be tried on this frame
       CancelledError        exit 1   the user stopped it
 
 Messages are one line: what, where, and what to do.
@@ -63,6 +64,10 @@ class ReplayCrashedError(ReplayError):
     def __init__(self, message: str, call: int | None = None) -> None:
         super().__init__(message)
         self.call = call
+
+
+class TrialError(WendascopeError):
+    pass
 
 
 class CancelledError(WendascopeError):

@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.layers import PassLayers, layer_map, owner_map, step_layers
+from wendascope.analysis.layers import PassLayers, Touch, layer_map, owner_map, step_layers
 from wendascope.analysis.triangles import FEW, Triangles
 
 HISTOGRAM = 16
@@ -50,7 +50,8 @@ class StepDrawn(msgspec.Struct):
     """What one step drew. Counts of -1 are not known."""
 
     kind: str = ""
-    """`opaque`, `blended` or `depth`; empty where nothing was counted."""
+    """`opaque`, `blended`, `depth` or `clear`; empty where nothing was counted. The survivors of a clear are the
+    pixels that show it, or that something blends with before they are covered."""
     fragments: int = -1
     survivors: int = -1
     idle: int = -1
@@ -63,10 +64,16 @@ class StepDrawn(msgspec.Struct):
     no_sample: int = -1
     few: int = -1
     partial: int = -1
+    degenerate: int = -1
+    """Two corners in one place in the data."""
+    duplicates: int = -1
+    """The same three corners as an earlier triangle of the step."""
     covered: int = -1
     """Samples that its triangles cover, before any test."""
     transformed: int = -1
     """Vertices run through the vertex stages, by the cache model."""
+    vertex_ms: float | None = None
+    """Time of the step with rasterisation off; None where it was not measured."""
     depth: float | None = None
     """Middle of its seen triangles in depth, 0 near to 1 far; None where unknown."""
     box: tuple[int, int, int, int] | None = None
@@ -141,6 +148,43 @@ def worst_areas(layers: npt.NDArray[np.float64], many: int = 3) -> list[Area]:
         if all(abs(a.x // _TILE - column) > 1 or abs(a.y // _TILE - row) > 1 for a in found):
             found.append(Area(column * _TILE, row * _TILE, min(_TILE, width - column * _TILE), min(_TILE, height - row * _TILE), float(means[row, column])))
     return found
+
+
+def clear_survivors(item: PassLayers, clear: Touch) -> int:
+    """Pixels of a clear that are seen, or blended with, before an opaque step covers them."""
+    waiting = np.ones(clear.counts.shape, bool)
+    seen = 0
+    for touch in item.touches:
+        if touch.step <= clear.step:
+            continue
+        rows = slice(max(touch.y - clear.y, 0), max(touch.y + touch.counts.shape[0] - clear.y, 0))
+        columns = slice(max(touch.x - clear.x, 0), max(touch.x + touch.counts.shape[1] - clear.x, 0))
+        mine = waiting[rows, columns]
+        theirs = touch.counts[max(clear.y - touch.y, 0) :, max(clear.x - touch.x, 0) :][: mine.shape[0], : mine.shape[1]] > 0
+        if mine.size == 0 or theirs.size == 0:
+            continue
+        if not item.covers(touch) and touch.kind == "blended":
+            seen += int((mine & theirs).sum())
+        if item.covers(touch) or touch.kind == "blended":
+            mine[theirs] = False
+    return seen + int(waiting.sum())
+
+
+def repeated_triangles(clip: npt.NDArray[np.float32]) -> tuple[int, int]:
+    """(triangles with two corners in one place, triangles that are there twice) of clip positions (n, 3, 4)."""
+    if len(clip) == 0:
+        return 0, 0
+    a, b, c = clip[:, 0], clip[:, 1], clip[:, 2]
+    flat = (a == b).all(axis=1) | (b == c).all(axis=1) | (a == c).all(axis=1)
+    whole = np.ascontiguousarray(clip[~flat])
+    if len(whole) == 0:
+        return int(flat.sum()), 0
+    # the corners in an order of their own, so that only their places count
+    names = np.unique(whole.reshape(-1, 4).view(np.dtype((np.void, 16))).ravel(), return_inverse=True)[1].reshape(-1, 3)
+    ordered = np.sort(names, axis=1).astype(np.int64)
+    base = int(ordered.max()) + 1
+    keys = (ordered[:, 0] * base + ordered[:, 1]) * base + ordered[:, 2] if base < 1 << 20 else np.unique(ordered, axis=0, return_inverse=True)[1]
+    return int(flat.sum()), len(keys) - len(np.unique(keys))
 
 
 def fill_triangles(step: StepDrawn, found: Triangles) -> None:

@@ -154,6 +154,22 @@ class Batch:
         words.extend(row)
         return result
 
+    def copy(self, calls: CallStream, call: int) -> None:
+        """Append a captured call as it is, with its data."""
+        first = int(calls.offsets[call])
+        command = calls.command(call)
+        at = len(self.words)
+        self.starts.append(at)
+        self.words.extend(calls.words[first : first + HEADER_WORDS + command.slots].tolist())
+        for parameter in command.parameters:
+            if parameter.kind != "pointer":
+                continue
+            slot = at + HEADER_WORDS + parameter.slot
+            self.pointers.append(slot)
+            mode, offset = self.words[slot] >> 60, self.words[slot] & OFFSET_MASK
+            if mode in (BLOB, STRINGS):
+                self.words[slot], _ = self._append(mode, calls.arena[offset : offset + self.words[slot + 1]].tobytes())
+
     def _pointer(self, argument: Any) -> tuple[int, int]:
         if argument is None:
             return 0, 0

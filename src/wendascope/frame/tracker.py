@@ -84,6 +84,16 @@ class StateHistory:
         """Every key of a pattern that has a value at any time."""
         return [(key >> 32, int(np.int32(key & 0xFFFFFFFF))) for key in self._of(pattern).starts]
 
+    def changes(self, first: int, end: int) -> list[tuple[int, str, int, int]]:
+        """(call, pattern, i, j) of every change that calls [first, end) make, in order of the calls."""
+        found = []
+        for name in PATTERNS:
+            events = self._of(name)
+            rows = np.flatnonzero((events.calls >= first) & (events.calls < end))
+            for key, call in zip(events.keys[rows].tolist(), events.calls[rows].tolist(), strict=True):
+                found.append((call, name, key >> 32, int(np.int32(key & 0xFFFFFFFF))))
+        return sorted(found)
+
     # ---- folding --------------------------------------------------------------------------------
 
     def _of(self, name: str) -> _Events:

@@ -6,18 +6,23 @@ import time
 
 import numpy as np
 
-from wendascope.analysis.drawn import Drawn, StepDrawn, fill_triangles, pass_drawn
+from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, fill_triangles, pass_drawn, repeated_triangles
 from wendascope.analysis.layers import step_layers
 from wendascope.frame.frame import Frame
 from wendascope.frame.glsl import FragmentHabits, fragment_habits
 from wendascope.frame.objects import ProgramRecord
+from wendascope.frame.packed import Batch
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
-from wendascope.measure.times import fragments
+from wendascope.measure.samples import calibrated_method
+from wendascope.measure.times import SpanTimer, fragments, step_spans
 from wendascope.registry import GL
+from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import instrumented
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+
+_VERTEX_REPEATS = 3
 
 
 def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
@@ -33,6 +38,10 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
         for step, found in step_layers(item).items():
             row = result.steps[step]
             row.kind, row.fragments, row.survivors, row.idle = kinds[step], found.fragments, found.survivors, found.idle
+        for touch in item.touches:
+            if touch.kind == "clear" and item.colour:
+                row = result.steps[touch.step]
+                row.kind, row.fragments, row.survivors, row.idle = "clear", touch.counts.size, clear_survivors(item, touch), 0
     _fill(frame, geometry, result)
     driver = fragments(session, job)
     for step, row in enumerate(result.steps):
@@ -49,8 +58,30 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
             result.steps[step].rejected = count
     if result.mismatched:
         result.caveats.append(f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts")
+    for step, ms in enumerate(vertex_times(session, job, geometry)):
+        result.steps[step].vertex_ms = ms
     _check_picture(session, result)
     result.seconds = time.monotonic() - started
+    return result
+
+
+def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[float | None]:
+    """Milliseconds of each draw with rasterisation off, the median of a few runs; None where that cannot be switched."""
+    steps = session.frame.steps
+    draws = [s for s in range(len(steps)) if steps.kind_name(s) == "draw" and not geometry.positions.states[s].on("RASTERIZER_DISCARD")]
+    result: list[float | None] = [None] * len(steps)
+    if not draws or not session.offers("GL_RASTERIZER_DISCARD"):
+        return result
+    job.progress("timing the vertex stages", 0.0)
+    off, on = Batch(), Batch()
+    off.call("glEnable", GL.RASTERIZER_DISCARD)
+    on.call("glDisable", GL.RASTERIZER_DISCARD)
+    around = [insertion for s in draws for insertion in (Insertion(int(steps.begin[s]), off), Insertion(int(steps.call[s]) + 1, on))]
+    timer = SpanTimer(session, [step_spans(session)[s] for s in draws], calibrated_method(session, job), Edit(around))
+    timer.run()
+    rows = np.median([timer.run() for _ in range(_VERTEX_REPEATS)], axis=0)
+    for step, ms in zip(draws, rows.tolist(), strict=True):
+        result[step] = ms
     return result
 
 
@@ -81,6 +112,7 @@ def _fill(frame: Frame, geometry: Geometry, result: Drawn) -> None:
         if step in geometry.triangles:
             triangles = geometry.triangles[step]
             fill_triangles(row, triangles)
+            row.degenerate, row.duplicates = repeated_triangles(geometry.positions.clip[step])
             row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE)
 
 

@@ -24,7 +24,7 @@ def verify(session: ReplaySession, job: Job) -> Verification:
     if frame.reference is None:
         return Verification(0, False, 0, 0, [*caveats, "the capture has no reference picture"])
     picture = session.final_picture()
-    different, largest = compare_pictures(picture, frame.reference, _alpha_matters(session))
+    different, largest = compare_pictures(picture, frame.reference, alpha_matters(session))
     pixels = frame.reference.width * frame.reference.height
     depth = None
     if frame.reference_depth is not None:
@@ -32,7 +32,7 @@ def verify(session: ReplaySession, job: Job) -> Verification:
     return Verification(pixels, different == 0 and not depth, different, largest, caveats, depth)
 
 
-def _alpha_matters(session: ReplaySession) -> bool:
+def alpha_matters(session: ReplaySession) -> bool:
     """A window without alpha reads back as 1 here and may read back as anything there."""
     return session.frame.reference_framebuffer != 0 or session.frame.default_framebuffer.alpha > 0
 

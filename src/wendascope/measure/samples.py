@@ -11,9 +11,16 @@ from wendascope.replay.session import ReplaySession
 def prepare(session: ReplaySession, job: Job) -> str:
     """Warm up: every shader is compiled and the clock chosen. Returns the clock."""
     session.run(session.prepare())
-    method = calibrate(session, job).method
+    method = calibrated_method(session, job)
     session.run(session.prepare())
     return method
+
+
+def calibrated_method(session: ReplaySession, job: Job) -> str:
+    """The clock of this machine, chosen once a session."""
+    if "method" not in session.kept:
+        session.kept["method"] = calibrate(session, job).method
+    return str(session.kept["method"])
 
 
 def sample(session: ReplaySession, job: Job, method: str) -> dict[str, list[float]]:

@@ -61,13 +61,15 @@ class SpanTimer:
     a TIME_ELAPSED query encloses it.
     """
 
-    def __init__(self, session: ReplaySession, spans: list[tuple[int, int]], method: str) -> None:
+    def __init__(self, session: ReplaySession, spans: list[tuple[int, int]], method: str, edit: Edit | None = None) -> None:
+        """With an edit, the edited frame is timed; what it inserts at the first call of a span lies within the span."""
+        edit = edit or Edit()
         self._session = session
         self._spans = spans
         self._queries = session.fresh_names("query", len(spans)) if method == "timer query" else []
         batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches() for _ in spans]
         insertions, self._order = enclosing(spans, batches)
-        self._prepared: Prepared = session.prepare(Edit(insertions))
+        self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop))
 
     def run(self) -> Floats:
         """One run; milliseconds of each span, shape (spans,)."""
@@ -83,13 +85,15 @@ class SpanTimer:
 class FrameTimer:
     """Times the whole frame: submitting it, and until its work is done. Times in milliseconds."""
 
-    def __init__(self, session: ReplaySession) -> None:
+    def __init__(self, session: ReplaySession, edit: Edit | None = None) -> None:
+        edit = edit or Edit()
         self._session = session
         first, last = Batch(), Batch()
         first.call("wendaDrainedClock", first.out(8))
         last.call("wendaClock", last.out(8))
         last.call("wendaDrainedClock", last.out(8))
-        self._prepared = session.prepare(Edit([Insertion(0, first), Insertion(len(session.frame.calls), last)]))
+        around = [Insertion(0, first), Insertion(len(session.frame.calls), last)]
+        self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
 
     def run(self) -> tuple[float, float]:
         """(submitted, finished) after the first call, once the earlier work was drained."""
@@ -137,13 +141,19 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
 
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:
     """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
+    return span_fragments(session, job, step_spans(session))
+
+
+def span_fragments(session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None) -> list[int] | None:
+    """The same for spans of calls, each [first, end), of the edited frame."""
+    edit = edit or Edit()
     frame = session.frame
     if len(frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers("glGetQueryObjectuiv"):
         return None
     if not session.offers("GL_SAMPLES_PASSED"):
         return None  # OpenGL ES only tells whether there were any
     job.progress("counting fragments", 0.0)
-    queries = session.fresh_names("query", len(frame.steps))
-    insertions, _ = enclosing(step_spans(session), [query_batches(GL.SAMPLES_PASSED, query) for query in queries])
-    session.run(session.prepare(Edit(insertions)))
+    queries = session.fresh_names("query", len(spans))
+    insertions, _ = enclosing(spans, [query_batches(GL.SAMPLES_PASSED, query) for query in queries])
+    session.run(session.prepare(Edit([*insertions, *edit.insertions], edit.drop)))
     return query_results(session, queries)

@@ -1,0 +1,27 @@
+"""Clears of colour whose every pixel is drawn over."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+
+
+@finding("covered-clear")
+def covered_clears(case: Case) -> Iterator[Finding]:
+    for index, name in enumerate(case.names):
+        for step in case.steps_of(index):
+            row = case.drawn.steps[step]
+            if row.kind != "clear" or row.survivors != 0 or row.fragments <= 0:
+                continue
+            yield Finding(
+                id=f"covered-clear-{step}", rule="covered-clear", page="Overdraw",
+                title=f"{name}: the colour clear of step {step:,} is drawn over completely",
+                why="Opaque steps cover every pixel it filled before anything blends with it or reads it.",
+                steps=[step],
+                evidence={"pixels cleared": row.fragments, "of them seen": 0},
+                estimate_ms=case.time_of([step]), how="the time of the clear alone; depth and stencil that it also clears stay",
+                price="none",
+                conditions="every pixel stays covered as the view changes; tile-based GPUs want the clear, which there saves loading the old picture",
+                remedy=Remedy("drop-colour-clear", [step]),
+            )  # fmt: skip

@@ -1,0 +1,42 @@
+"""Steps whose fragments are shaded first and rejected by depth afterwards."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.frame.glsl import fragment_habits
+from wendascope.registry import GL
+
+_LEAST = 1000
+
+
+@finding("late-depth-test")
+def late_depth_tests(case: Case) -> Iterator[Finding]:
+    for index, name in enumerate(case.names):
+        late = {step: row for step, row in case.rows(index) if not row.early and row.depth_test and row.rejected > 0}
+        rejected = sum(r.rejected for r in late.values())
+        if rejected < _LEAST:
+            continue
+        yield Finding(
+            id=f"late-depth-test-{index}", rule="late-depth-test", page="Overdraw",
+            title=f"{name}: {rejected:,} fragments are shaded and then rejected by depth",
+            why=f"The depth test cannot come before the shader, for it has {_reasons(case, list(late))}.",
+            steps=sorted(late),
+            evidence={"fragments rejected after shading": rejected, "fragments that pass": sum(max(r.fragments, 0) for r in late.values()), "steps": len(late)},
+            estimate_ms=case.weighted({s: r.rejected / (r.rejected + max(r.fragments, 0)) for s, r in late.items()}),
+            how="each step's time by its share of rejected fragments",
+            price="a second shader: solid parts without discard, or a depth-only pass for what is cut out",
+            conditions="hardware that tests early only where it may; some test twice",
+            refused="which parts are solid is not in the frame: splitting the mesh or the shader is new work",
+        )  # fmt: skip
+
+
+def _reasons(case: Case, steps: list[int]) -> str:
+    found: list[str] = []
+    for name in {int(case.frame.steps.program[s]) for s in steps}:
+        program = case.frame.objects.program(name)
+        for shader in program.shaders if program else []:
+            if shader.type == GL.FRAGMENT_SHADER:
+                found += fragment_habits(shader.source).reasons
+    return ", ".join(dict.fromkeys(found)) or "an alpha test or coverage by alpha"

@@ -1,0 +1,88 @@
+"""The vertex attributes that a step fetches: from its vertex array as it was, and what the frame set since."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wendascope.frame.glsl import tokens
+from wendascope.registry import GL
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
+    from wendascope.frame.objects import ProgramRecord
+
+_DTYPES: dict[int, type[np.generic]] = {
+    GL.BYTE: np.int8, GL.UNSIGNED_BYTE: np.uint8, GL.SHORT: np.int16, GL.UNSIGNED_SHORT: np.uint16, GL.INT: np.int32,
+    GL.UNSIGNED_INT: np.uint32, GL.HALF_FLOAT: np.float16, GL.FLOAT: np.float32, GL.DOUBLE: np.float64,
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class VertexInput:
+    """One enabled attribute array."""
+
+    index: int
+    name: str
+    """What the program calls it; empty where no shader reads it."""
+    size: int
+    type: int
+    normalized: bool
+    stride: int
+    """Bytes from one vertex to the next, never 0."""
+    offset: int
+    buffer: int
+    divisor: int
+
+    @property
+    def dtype(self) -> type[np.generic] | None:
+        """None for packed types."""
+        return _DTYPES.get(self.type)
+
+    @property
+    def bytes(self) -> int:
+        """Of one value."""
+        return self.size * np.dtype(self.dtype).itemsize if self.dtype else 4
+
+
+def vertex_inputs(frame: Frame, step: int) -> list[VertexInput]:
+    """Enabled attributes of a draw, in order of their index."""
+    call, history = int(frame.steps.call[step]), frame.history
+    array = (history.value("vertex_array", call) or (0,))[0]
+    record = frame.objects.vertex_array(array)
+    before = {a.index: a for a in record.attributes} if record else {}
+    names = _names(frame.objects.program(int(frame.steps.program[step])))
+    indices = set(before) | {i for a, i in history.keys("attribute_enabled") if a == array}
+    found = []
+    for index in sorted(indices):
+        old = before.get(index)
+        enabled = history.value("attribute_enabled", call, array, index)
+        if not (enabled[0] if enabled else old is not None and old.enabled):
+            continue
+        set_here = history.value("attribute_format", call, array, index)
+        divisor = history.value("attribute_divisor", call, array, index)
+        times = divisor[0] if divisor else old.divisor if old else 0
+        if set_here:
+            size, type_, stride, normalized, mode, offset, buffer = set_here
+            size = 4 if size == GL.BGRA else size
+            row = VertexInput(index, names.get(index, ""), size, type_, bool(normalized), stride, offset, buffer if mode >> 60 == 0 else 0, times)
+        elif old:
+            row = VertexInput(index, names.get(index, ""), old.size, old.type, old.normalized, old.stride, old.offset, old.buffer, times)
+        else:
+            continue
+        found.append(row if row.stride else VertexInput(**{**row.__dict__, "stride": row.bytes}))
+    return found
+
+
+def _names(program: ProgramRecord | None) -> dict[int, str]:
+    """Attribute index -> name, every column of a matrix included."""
+    if program is None:
+        return {}
+    columns = {}
+    for shader in program.shaders:
+        if shader.type == GL.VERTEX_SHADER:
+            words = [t.text for t in tokens(shader.source) if t.kind in ("word", "mark")]
+            columns |= {name: int(kind[3]) for kind, name in zip(words, words[1:], strict=False) if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")}
+    return {location + k: name for name, location in program.attributes.items() if location >= 0 for k in range(columns.get(name, 1))}

@@ -1,0 +1,81 @@
+"""The whole examination of a frame: its times, what it draws for nothing, and what follows from both."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Case, Finding, find
+from wendascope.errors import TrialError
+from wendascope.frame import file
+from wendascope.frame.frame import Frame
+from wendascope.measure.records import Survey
+from wendascope.measure.store import survey_file
+from wendascope.measure.survey import REPEATS
+from wendascope.replay.client import Progress, Replay
+
+_DRAWN, _FINDINGS = "drawn", "findings"
+
+
+class _Findings(msgspec.Struct):
+    findings: list[Finding]
+
+
+@dataclass
+class Examined:
+    frame: Frame
+    survey: Survey
+    drawn: Drawn
+    findings: list[Finding]
+
+
+def examine_file(
+    path: Path, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False, replay: Replay | None = None,
+) -> Examined:  # fmt: skip
+    """Measure times and layers of a frame, find what to change, and keep it all in the file.
+
+    A replay process that is already running may be given. Raises any WendascopeError.
+    """
+    own = None if replay else Replay(path)
+    try:
+        used = replay or own
+        assert used is not None
+        frame, survey = survey_file(path, repeats, progress, cancelled, used)
+        drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
+        findings = find(Case(frame, drawn, survey.steps.ms))
+        for item in findings:
+            if item.rule == "back-to-front" and item.remedy is not None:
+                _measure_order(frame, item, used, progress, cancelled)
+    finally:
+        if own:
+            own.close()
+    file.add(path, _DRAWN, drawn)
+    file.add(path, _FINDINGS, _Findings(findings))
+    return Examined(frame, survey, drawn, findings)
+
+
+def _measure_order(frame: Frame, item: Finding, replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> None:
+    """Replay the steps in the better order and count what passes; an order that cannot be played says why."""
+    assert item.remedy is not None
+    passes = sorted({int(frame.passes.of_step[s]) for s in item.steps})
+    try:
+        counted = replay.run("trials.runs", "count_fragments", progress, cancelled, remedies=msgspec.to_builtins([item.remedy]), passes=passes)
+    except TrialError as error:
+        item.remedy, item.refused = None, str(error)
+        return
+    if counted is not None:
+        before, after = counted
+        item.evidence["fragments of the pass, measured"] = before
+        item.evidence["fragments of the pass in the better order, measured"] = after
+
+
+def stored_examination(path: Path) -> tuple[Drawn | None, list[Finding]]:
+    """The newest record of what was drawn and the newest findings in a file. Raises FileError."""
+    drawn = file.added(path, _DRAWN, Drawn)
+    findings = file.added(path, _FINDINGS, _Findings)
+    return (drawn[-1] if drawn else None), (findings[-1].findings if findings else [])

@@ -1,0 +1,21 @@
+"""Leave the colour out of a clear; depth and stencil that the same call clears stay."""
+
+from __future__ import annotations
+
+from wendascope.analysis.findings import Remedy
+from wendascope.frame.packed import Batch
+from wendascope.registry import GL
+from wendascope.trials.remedies._registry import FrameChange, remedy
+
+
+@remedy("drop-colour-clear")
+def drop_colour_clear(change: FrameChange, item: Remedy) -> None:
+    frame = change.frame
+    for step in item.steps:
+        call = int(frame.steps.call[step])
+        batch = Batch()
+        if frame.calls.command(call).name == "glClear":
+            mask = int(frame.calls.argument(call, "mask")) & ~GL.COLOR_BUFFER_BIT
+            if mask:
+                batch.call("glClear", mask)
+        change.replaced[call] = batch

@@ -1,0 +1,32 @@
+"""Leave a depth-only pre-pass out: the steps after it test and write depth as if there had been none."""
+
+from __future__ import annotations
+
+from wendascope.analysis.findings import Remedy
+from wendascope.frame.packed import Batch
+from wendascope.registry import GL
+from wendascope.trials.remedies._registry import FrameChange, remedy
+
+
+@remedy("no-prepass")
+def no_prepass(change: FrameChange, item: Remedy) -> None:
+    change.dropped |= set(item.steps)
+    for step in item.order:  # the steps that follow
+        batch = Batch()
+        batch.call("glDepthFunc", GL.LEQUAL)
+        batch.call("glDepthMask", 1)
+        change.before[step] = batch
+        _put_back(change, step)
+
+
+def _put_back(change: FrameChange, step: int) -> None:
+    """Depth state as the program has it, before the step after."""
+    frame = change.frame
+    after = step + 1
+    if after >= len(frame.steps) or after in change.before:
+        return
+    call = int(frame.steps.begin[after])
+    batch = Batch()
+    batch.call("glDepthFunc", (frame.history.value("depth_func", call) or (GL.LESS,))[0])
+    batch.call("glDepthMask", (frame.history.value("depth_mask", call) or (1,))[0])
+    change.before[after] = batch

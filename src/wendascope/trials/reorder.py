@@ -1,0 +1,189 @@
+"""Draws steps in another order, with the state that each of them had.
+
+State calls between the steps are copied where a step needs a value that is not the current one; calls that depend on
+what is bound (a uniform on the program) are preceded by that binding. What cannot be moved safely is refused by name.
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+from collections import defaultdict
+
+from wendascope.errors import TrialError
+from wendascope.frame.frame import Frame
+from wendascope.frame.packed import Batch
+from wendascope.frame.state_table import PATTERNS, Setter
+from wendascope.registry import GL
+
+State = tuple[str, int, int]
+"""A key of the state tracker: pattern and its two indices."""
+
+_HARMLESS = re.compile(
+    r"gl(Get|Is[A-Z]|PushDebugGroup|PopDebugGroup|PushGroupMarker|PopGroupMarker|InsertEventMarker|StringMarker|ObjectLabel|DebugMessage|Flush|Finish|Gen[A-Z](?!.*Mipmap))"
+)
+_WITH_DRAW = re.compile(r"wenda(ClientArray|Indirect|WatchBuffer)")
+"""Calls of the tap that belong to the draw after them."""
+_SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
+"""What other calls depend on; kept by value."""
+
+
+def reordered(frame: Frame, run: list[int], order: list[int]) -> tuple[tuple[int, int], Batch]:
+    """((first, end) of the calls that are replaced, the calls in their place).
+
+    `run` are steps one after the other; `order` some or all of them as they are to come. Raises TrialError.
+    """
+    return _Reorder(frame, run, order).build()
+
+
+class _Reorder:
+    def __init__(self, frame: Frame, run: list[int], order: list[int]) -> None:
+        self._frame, self._order = frame, order
+        steps = frame.steps
+        self.first = int(steps.call[run[0] - 1]) + 1 if run[0] else 0
+        self.end = int(steps.call[run[-1]]) + 1
+        self._batch = Batch()
+        self._sets: dict[int, list[State]] = defaultdict(list)
+        for call, pattern, i, j in frame.history.changes(self.first, self.end):
+            self._sets[call].append((pattern, i, j))
+        # the element buffer is part of the vertex array, where the tracker has it by a key of its own
+        self._keys = sorted({key for keys in self._sets.values() for key in keys} - {("buffer", GL.ELEMENT_ARRAY_BUFFER, 0)})
+        self._current = {key: self._setter(key, self.first) for key in self._keys}
+        self._selected: dict[State, int] = {}
+        self._check(run)
+
+    def _check(self, run: list[int]) -> None:
+        """Everything between the steps is state that the tracker knows, or does no harm."""
+        frame, steps = self._frame, self._frame.steps
+        inside = {int(steps.call[s]) for s in run}
+        for step in run:
+            if steps.kind_name(step) != "draw" or steps.begin[step] != steps.call[step]:
+                raise TrialError("only single draws can change places")
+        for call in range(self.first, self.end):
+            name = frame.calls.command(call).name
+            if call in inside or call in self._sets or _HARMLESS.match(name) or _WITH_DRAW.match(name):
+                continue
+            raise TrialError(f"{name} is called between the steps; what it does cannot be moved with them")
+
+    def _setter(self, key: State, call: int) -> int | None:
+        return self._frame.history.setter(key[0], call, key[1], key[2])
+
+    def _value(self, key: State, call: int) -> tuple[int, ...] | None:
+        return self._frame.history.value(key[0], call, key[1], key[2])
+
+    def build(self) -> tuple[tuple[int, int], Batch]:
+        calls, steps = self._frame.calls, self._frame.steps
+        for key in self._keys:
+            if key[0] in _SELECTORS:
+                self._selected[key] = (self._value(key, self.first) or (0,))[0]
+        for step in self._order:
+            call = int(steps.call[step])
+            self._bring(call)
+            before = call - 1
+            while before >= self.first and _WITH_DRAW.match(calls.command(before).name):
+                before -= 1
+            for moved in range(before + 1, call + 1):
+                self._batch.copy(calls, moved)
+        self._bring(self.end)
+        return (self.first, self.end), self._batch
+
+    def _bring(self, call: int) -> None:
+        """State becomes what the captured call `call` found."""
+        for _ in range(4 * len(self._keys) + 4):
+            differing = []
+            for key in self._keys:
+                wanted = self._setter(key, call)
+                if key[0] not in _SELECTORS and wanted != self._current[key] and not (wanted is None and key[0] != "uniform"):
+                    differing.append((-2 if wanted is None else wanted, key))  # None: never set, and so never used
+            if not differing:
+                break
+            setter, key = min(differing)
+            if setter >= 0:
+                self._copy(setter)
+            else:
+                self._set_initial(key)
+        for key in list(self._selected):
+            self._select(key, (self._value(key, call) or (0,))[0])
+
+    def _copy(self, call: int) -> None:
+        """Run a captured state call again, with what it depends on."""
+        for key in self._dependencies(call):
+            self._select(key, (self._value(key, call) or (0,))[0])
+        self._batch.copy(self._frame.calls, call)
+        changed = self._sets.get(call)
+        if changed is None:
+            # from before the run: of the keys that matter here, those it set
+            changed = [key for key in self._keys if key in _keys_of(self._frame, call)]
+        for key in changed:
+            if key[0] in _SELECTORS:
+                self._selected[key] = (self._value(key, call + 1) or (0,))[0]
+            self._current[key] = call
+
+    def _dependencies(self, call: int) -> list[State]:
+        found: list[State] = []
+        canonical = self._frame.calls.command(call).canonical
+        for pattern in PATTERNS.values():
+            setter = pattern.setters.get(canonical)
+            if setter is not None:
+                found += [key for key in _sources(setter) if key not in found]
+        return found
+
+    def _select(self, key: State, value: int) -> None:
+        if self._selected.get(key, (self._value(key, self.first) or (0,))[0]) == value:
+            return
+        self._selected[key] = value
+        match key[0]:
+            case "program":
+                self._batch.call("glUseProgram", value)
+            case "vertex_array":
+                self._batch.call("glBindVertexArray", value)
+            case "active_texture":
+                self._batch.call("glActiveTexture", value or GL.TEXTURE0)
+            case "buffer":
+                self._batch.call("glBindBuffer", key[1], value)
+
+    def _set_initial(self, key: State) -> None:
+        """A value from before the frame, which no captured call set."""
+        name, i, j = key
+        raw = self._value(key, 0)
+        pattern = PATTERNS[name]
+        if raw is None and name != "uniform":
+            raise TrialError(f"{name.replace('_', ' ')} from before the frame is not known")
+        if name == "capability" or name.endswith("_enabled") and name != "attribute_enabled":
+            cap = i if name == "capability" else {"blend_enabled": GL.BLEND, "scissor_test_enabled": GL.SCISSOR_TEST}[name]
+            assert raw is not None
+            if name == "capability":
+                self._batch.call("glEnable" if raw[0] else "glDisable", cap)
+            else:
+                self._batch.call("glEnablei" if raw[0] else "glDisablei", cap, i)
+        elif name == "texture" and raw is not None:
+            self._select(("active_texture", 0, 0), i)
+            self._batch.call("glBindTexture", j, raw[0])
+        elif pattern.write and raw is not None:
+            values = [_number(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
+            self._batch.call(pattern.write, *([i] if pattern.indices else []), *values)
+        else:
+            raise TrialError(f"{name.replace('_', ' ')} from before the frame cannot be set again")
+        self._current[key] = self._setter(key, 0)
+
+
+def _keys_of(frame: Frame, call: int) -> set[State]:
+    return {(pattern, i, j) for _, pattern, i, j in frame.history.changes(call, call + 1)}
+
+
+def _sources(setter: Setter) -> list[State]:
+    found = []
+    for source in (*setter.index, *setter.values):
+        if isinstance(source, str) and source.startswith("@"):
+            pattern, _, key = source[1:].partition(":")
+            found.append((pattern, getattr(GL, key) if key else 0, 0))
+    return found
+
+
+def _number(kind: str, raw: int) -> float:
+    if kind == "f":
+        return float(struct.unpack("<f", struct.pack("<I", raw & 0xFFFFFFFF))[0])
+    if kind == "d":
+        return float(struct.unpack("<d", struct.pack("<Q", raw & (1 << 64) - 1))[0])
+    return raw
+

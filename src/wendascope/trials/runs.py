@@ -1,0 +1,106 @@
+"""Runs in the replay process: an edited frame against the original, in turns."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.findings import Remedy
+from wendascope.frame.frame import Picture
+from wendascope.frame.steps import KINDS
+from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.measure.samples import calibrated_method
+from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
+from wendascope.replay.edit import Edit
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.remedies import change_of
+
+_DRAW = KINDS.index("draw")
+
+
+def _edit(session: ReplaySession, remedies: list[Any]) -> tuple[Edit, set[int]]:
+    """The edited frame of remedies as plain values, and the steps that it leaves out."""
+    change = change_of(session.frame, msgspec.convert(remedies, list[Remedy]))
+    edit = change.edit()
+    # a remedy may leave out the call of a step without leaving the step out by name
+    return edit, change.dropped | {int(np.searchsorted(session.frame.steps.call, c)) for c, b in change.replaced.items() if not b.starts}
+
+
+def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
+    """Where the edited frame differs: `before`, `after` (h, w, 4) and `different` (h, w), bottom row first."""
+    edit, _ = _edit(session, remedies)
+    before = _finished(session, Edit())
+    after = _finished(session, edit)
+    channels = 4 if alpha_matters(session) else 3
+    different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
+    return {"before": before.pixels, "after": after.pixels, "different": different}
+
+
+def _finished(session: ReplaySession, edit: Edit) -> Picture:
+    session.run(session.prepare(edit))
+    return session.final_picture()
+
+
+def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int], repeats: int) -> dict[str, Any]:
+    """Replay original and edited frame in turns. Raises TrialError, ReplayError, CancelledError.
+
+    Returns times as lists in ms, one entry a repeat: `frame`, `edited_frame`, `pass`, `edited_pass`; what differs in the
+    picture; and steps, calls and fragments of both.
+    """
+    frame = session.frame
+    edit, dropped = _edit(session, remedies)
+    job.progress("replaying the edited frame", 0.0)
+    before, after = _finished(session, Edit()), _finished(session, edit)
+    different, largest = compare_pictures(after, before, alpha_matters(session))
+    where = _where(before, after) if different else None
+    method = calibrated_method(session, job)
+    spans = [_span(session, passes)]
+    timers = [(FrameTimer(session, e), SpanTimer(session, spans, method, e)) for e in (None, edit)]
+    rows: list[list[tuple[float, float]]] = [[], []]
+    for repeat in range(repeats + 1):
+        job.progress("replaying both in turns", repeat / (repeats + 1))
+        for which in (0, 1) if repeat % 2 == 0 else (1, 0):
+            whole, part = timers[which]
+            times = (whole.run()[1], float(part.run().sum()))
+            if repeat:  # the first warms up
+                rows[which].append(times)
+    table = np.array(rows)
+    everything = [(0, len(frame.calls))]
+    fragments = [span_fragments(session, job, everything, e) for e in (None, edit)]
+    calls = int(len(frame.calls) - (edit.drop.sum() if edit.drop is not None else 0) + sum(len(i.batch.starts) for i in edit.insertions))
+    return {
+        "method": method, "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
+        "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": len(frame.steps) - len(dropped),
+        "calls_before": len(frame.calls), "calls_after": calls,
+        "fragments_before": fragments[0][0] if fragments[0] else None, "fragments_after": fragments[1][0] if fragments[1] else None,
+    }  # fmt: skip
+
+
+def count_fragments(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int]) -> tuple[int, int] | None:
+    """Fragments that pass all tests in some passes, of the original and of the edited frame; None where they cannot be counted."""
+    edit, _ = _edit(session, remedies)
+    spans = [_span(session, [index]) for index in passes]
+    counts = [span_fragments(session, job, spans, e) for e in (None, edit)]
+    if counts[0] is None or counts[1] is None:
+        return None
+    return sum(counts[0]), sum(counts[1])
+
+
+def _span(session: ReplaySession, passes: list[int]) -> tuple[int, int]:
+    """Calls from the first of some passes to the last; the whole frame when there are none."""
+    table, steps = session.frame.passes, session.frame.steps
+    if not passes or len(steps) == 0:
+        return 0, len(session.frame.calls)
+    first, last = int(table.first[min(passes)]), int(table.end[max(passes)]) - 1
+    return (int(steps.call[first - 1]) + 1 if first else 0), int(steps.call[last]) + 1
+
+
+def _where(a: Picture, b: Picture) -> tuple[int, int, int, int] | None:
+    """(x0, y0, x1, y1) that holds every pixel that differs, y from the bottom; None when sizes differ."""
+    if a.pixels.shape != b.pixels.shape:
+        return None
+    rows, columns = np.nonzero((a.pixels != b.pixels).any(axis=2))
+    return int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
