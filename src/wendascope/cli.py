@@ -33,7 +33,7 @@ FramesOption = Annotated[int, typer.Option(help="Take this many frames, one afte
 UnusedOption = Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")]
 DepthOption = Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
-COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "compare", "demo")
+COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "prove", "compare", "demo")
 
 
 class _Session:
@@ -330,14 +330,16 @@ def survey(
     dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
     json: JsonOption = False,
 ) -> None:
-    """Measure a frame: frame, passes and steps. Kept in the file."""
-    from wendascope.measure.store import survey_file
+    """Measure a frame: times, layers and triangles, and what to change. Kept in the file."""
     from wendascope.report.formats import export
     from wendascope.report.survey import survey_document
+    from wendascope.trials.examine import examine_file
+    from wendascope.trials.proof import stored_proofs
 
-    frame, result = survey_file(file, repeats, _progress(json))
+    examined = examine_file(file, repeats, _progress(json))
     _progress_end(json)
-    document = survey_document(frame, result, budget)
+    result = examined.survey
+    document = survey_document(examined.frame, result, budget, examined.drawn, examined.findings, stored_proofs(file))
     for kind, path in (("html", html), ("csv", csv), ("trace", trace)):
         if path is not None:
             export(kind, document, path, file)
@@ -359,6 +361,12 @@ def survey(
         count = "" if step.fragments is None else f"{step.fragments:,}"
         pass_name = document.passes[step.pass_].name
         print(f"{step.index:>6}  {pass_name[:20]:<20} {step.name[:34]:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
+    print()
+    for finding in document.findings:
+        gain = "" if finding.estimate_ms is None else f"{finding.estimate_ms:.2f}"
+        print(f"{gain:>8}  {finding.title}  [{finding.id}, {finding.state}]")
+    for caveat in document.caveats:
+        print(f"caveat: {caveat}")
     print()
     cpu = result.cpu
     print(
@@ -399,6 +407,49 @@ def picture(
         _emit({"file": str(out), "width": image.width, "height": image.height, "target": found["name"]})
     else:
         print(out)
+
+
+@app.command()
+def prove(
+    file: Path,
+    finding: Annotated[str, typer.Option(help="Prove this finding only, by its id.")] = "",
+    every: Annotated[bool, typer.Option("--all", help="Prove every finding, and all that held as one edited frame.")] = False,
+    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    json: JsonOption = False,
+) -> None:
+    """Try the remedies of findings on the frame itself: replayed in turns with the original, measured, compared. Kept in the file."""
+    from wendascope.frame.file import load
+    from wendascope.replay.client import Replay
+    from wendascope.trials.examine import examine_file, stored_examination
+    from wendascope.trials.proof import prove as prove_findings
+    from wendascope.trials.proof import prove_all, told
+
+    if bool(finding) == every:
+        raise UsageError("choose one finding with --finding ID, or --all; `wendascope survey` lists them")
+    show = _progress(json)
+    combined = None
+    frame = load(file)
+    with Replay(file) as replay:
+        drawn, findings = stored_examination(file)
+        if drawn is None:
+            if not json:
+                _say("this frame was not measured yet; measuring it first")
+            findings = examine_file(file, progress=show, replay=replay).findings
+        if finding:
+            chosen = [item for item in findings if item.id == finding]
+            if not chosen:
+                raise UsageError(f"{file.name} has no finding {finding}; `wendascope survey` lists them")
+            proofs = [prove_findings(file, frame, chosen, replay, repeats, show)]
+        else:
+            proofs, combined = prove_all(file, frame, findings, replay, repeats, show)
+    _progress_end(json)
+    titles = {item.id: item.title for item in findings}
+    if json:
+        _emit({"proofs": [told(p) for p in proofs]} | ({"combined": told(combined) if combined else None} if every else {}))
+        return
+    for proof in [*proofs, *([combined] if combined else [])]:
+        print(f"{proof.verdict}: {titles.get(proof.finding, 'all that held, together')}  [{proof.finding}]")
+        print(f"    {proof.summary}")
 
 
 @app.command()

@@ -12,12 +12,12 @@ from PIL import Image
 from wendascope.errors import ReplayError
 from wendascope.frame.file import load, save
 from wendascope.measure.lenses import lens_named
-from wendascope.measure.store import survey_file
 from wendascope.replay.client import Replay
 from wendascope.report.files import write_atomically
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
+from wendascope.trials.examine import examine_file
 
 _FRAME = 30
 _BUDGET_MS = 16.7
@@ -46,10 +46,13 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
         if not verification["identical"]:
             raise ReplayError(f"the replay differs in {verification['pixels_different']} pixels; please report this machine's driver")
         say(f"        identical, {verification['pixels']:,} pixels")
-        say("3 of 5  measuring the frame, its passes and its steps")
-        frame, survey = survey_file(path, progress=progress, replay=replay)
-        document = survey_document(frame, survey, _BUDGET_MS)
+        say("3 of 5  measuring times, layers and triangles")
+        examined = examine_file(path, progress=progress, replay=replay)
+        frame = examined.frame
+        document = survey_document(frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings)
         say(f"        {document.sentence}")
+        for finding in document.findings[:3]:
+            say(f"        {finding.title}")
         say("4 of 5  writing pictures")
         pictures = [_picture(replay, folder / "finished.png", None, progress)]
         dearest = max(range(len(frame.passes)), key=lambda i: document.passes[i].ms)

@@ -45,6 +45,15 @@ class PassDrawn(msgspec.Struct):
     """Places that a step of the pass owns in the end."""
     caveats: list[str]
 
+    @property
+    def wasted(self) -> int:
+        """Fragments covered later, and blended ones that changed nothing."""
+        return self.fragments - self.survivors + self.idle
+
+    @property
+    def wasted_share(self) -> float:
+        return self.wasted / self.fragments if self.fragments else 0.0
+
 
 class StepDrawn(msgspec.Struct):
     """What one step drew. Counts of -1 are not known."""

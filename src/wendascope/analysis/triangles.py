@@ -88,7 +88,8 @@ def classify(clip: npt.NDArray[np.float32], view: View) -> Triangles:
     n = len(clip)
     corners = clip.astype(np.float64)
     planes = _distances(corners, view)
-    outside = (planes < 0).all(axis=1).any(axis=1) if n else np.zeros(0, bool)
+    outside = np.logical_and.reduce(planes < 0, axis=1).any(axis=1)
+    assert isinstance(outside, np.ndarray)
     crossing = ~outside & (planes < 0).any(axis=(1, 2))
     # only what crosses the planes in depth, or lies far outside, has to be cut: the sides are cut by the target
     far = np.abs(corners[:, :, :2]).max(axis=(1, 2), initial=0) > 64 * np.maximum(corners[:, :, 3].min(axis=1, initial=np.inf), 1e-30)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -37,14 +38,15 @@ class VertexInput:
     divisor: int
 
     @property
-    def dtype(self) -> type[np.generic] | None:
+    def dtype(self) -> np.dtype[np.generic] | None:
         """None for packed types."""
-        return _DTYPES.get(self.type)
+        found = _DTYPES.get(self.type)
+        return None if found is None else np.dtype(found)
 
     @property
     def bytes(self) -> int:
         """Of one value."""
-        return self.size * np.dtype(self.dtype).itemsize if self.dtype else 4
+        return self.size * self.dtype.itemsize if self.dtype else 4
 
 
 def vertex_inputs(frame: Frame, step: int) -> list[VertexInput]:
@@ -80,9 +82,9 @@ def _names(program: ProgramRecord | None) -> dict[int, str]:
     """Attribute index -> name, every column of a matrix included."""
     if program is None:
         return {}
-    columns = {}
+    columns: dict[str, int] = {}
     for shader in program.shaders:
         if shader.type == GL.VERTEX_SHADER:
             words = [t.text for t in tokens(shader.source) if t.kind in ("word", "mark")]
-            columns |= {name: int(kind[3]) for kind, name in zip(words, words[1:], strict=False) if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")}
+            columns |= {name: int(kind[3]) for kind, name in itertools.pairwise(words) if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")}
     return {location + k: name for name, location in program.attributes.items() if location >= 0 for k in range(columns.get(name, 1))}

@@ -26,9 +26,9 @@ def written_rectangle(frame: Frame, step: int, colour: bool) -> tuple[int, int, 
     if command == "glClear":
         mask = int(frame.calls.argument(call, "mask"))
         if colour:
-            fills = mask & GL.COLOR_BUFFER_BIT and all((frame.history.value("color_mask", call, 0) or (1,) * 4)[:3])
+            fills = bool(mask & GL.COLOR_BUFFER_BIT) and all((frame.history.value("color_mask", call, 0) or (1,) * 4)[:3])
         else:
-            fills = mask & GL.DEPTH_BUFFER_BIT and (frame.history.value("depth_mask", call) or (1,))[0]
+            fills = bool(mask & GL.DEPTH_BUFFER_BIT) and bool((frame.history.value("depth_mask", call) or (1,))[0])
         return _within(frame, call, whole) if fills else None
     if command in _COLOUR_CLEARS:
         wanted = GL.COLOR if colour else GL.DEPTH

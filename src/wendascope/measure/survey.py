@@ -27,7 +27,7 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
     frame = session.frame
     verification = verify(session, job)
     calibration = calibrate(session, job)
-    method = calibration.method
+    method = session.kept["method"] = calibration.method
     whole = frame_times(session, job, repeats)
     passes = SpanTimer(session, pass_spans(session), method)
     steps = SpanTimer(session, step_spans(session), method)

@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import msgspec
 
 from wendascope.analysis.budget import judge
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Finding
 from wendascope.analysis.late import frame_bound
 from wendascope.frame.describe import step_name
 from wendascope.frame.frame import Frame
 from wendascope.frame.waits import waits
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
+from wendascope.trials.proof import Proof, state_of
 
 
 class PassRow(PassTime):
     """A pass as measured, and its share of the sum of all pass times."""
 
     share: float
+    layers: float | None = None
+    """Average over the covered places; None until counted."""
+    wasted_share: float | None = None
+    """Of its fragments: covered later, or blended without a change."""
 
 
 class StepRow(msgspec.Struct):
@@ -36,6 +44,33 @@ class StepRow(msgspec.Struct):
     fragments: int | None
     survivors: int | None
     program: int
+    idle: int | None = None
+    """Blended fragments among the survivors that changed nothing."""
+    wasted_ms: float | None = None
+    """Estimated: its time by its wasted share."""
+    rasterised_triangles: int | None = None
+    triangles_without_sample: int | None = None
+    vertices_run: int | None = None
+    """By the model of a vertex cache of 32 entries, first in first out."""
+
+
+class FindingRow(msgspec.Struct):
+    """A finding with what is known of it."""
+
+    id: str
+    rule: str
+    page: str
+    title: str
+    why: str
+    steps: list[int]
+    estimate_ms: float | None
+    how: str
+    state: str
+    evidence: dict[str, int | float | str]
+    price: str
+    conditions: str
+    refused: str
+    proof: Proof | None
 
 
 class WaitRow(msgspec.Struct):
@@ -72,16 +107,21 @@ class SurveyDocument(msgspec.Struct):
     waits: list[WaitRow]
     passes: list[PassRow]
     steps: list[StepRow]
-    findings: list[dict[str, Any]]
+    findings: list[FindingRow]
+    caveats: list[str]
+    """Of the counting of layers and positions."""
 
 
-def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDocument:
-    """Put a frame and its survey together."""
+def survey_document(
+    frame: Frame, survey: Survey, budget_ms: float, drawn: Drawn | None = None, findings: Sequence[Finding] = (), proofs: Mapping[str, Proof] | None = None
+) -> SurveyDocument:
+    """Put a frame and what was measured, found and proved on it together."""
+    proofs = proofs or {}
     total = sum(p.ms for p in survey.passes) or 1.0
     cpu_ms = survey.cpu.calls_ms + survey.cpu.program_ms
     verdict = judge(survey.frame_ms.median, cpu_ms, [p.ms for p in survey.passes], budget_ms)
     passes = [
-        PassRow(**msgspec.structs.asdict(p), share=p.ms / total) for p in survey.passes
+        PassRow(**msgspec.structs.asdict(p), share=p.ms / total, layers=_layers(drawn, p.index), wasted_share=_wasted(drawn, p.index)) for p in survey.passes
     ]
     bound = frame_bound(frame)
     table = frame.steps
@@ -90,7 +130,8 @@ def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDoc
             index=i, call=int(table.call[i]), kind=table.kind_name(i), name=step_name(frame, i), pass_=int(frame.passes.of_step[i]),
             ms=survey.steps.ms[i], ms_low=survey.steps.ms_low[i], ms_high=survey.steps.ms_high[i],
             vertices=int(table.vertices[i]), triangles=int(table.triangles[i]), instances=int(table.instances[i]),
-            fragments=survey.fragments[i] if survey.fragments is not None else None, survivors=None, program=int(table.program[i]),
+            fragments=survey.fragments[i] if survey.fragments is not None else None, program=int(table.program[i]),
+            **(_drawn_columns(drawn, i, survey.steps.ms[i]) if drawn else {"survivors": None}),
         )
         for i in range(len(table))
     ]  # fmt: skip
@@ -118,5 +159,34 @@ def survey_document(frame: Frame, survey: Survey, budget_ms: float) -> SurveyDoc
         waits=[WaitRow(w.call, w.command, w.ms, w.what) for w in waits(frame)],
         passes=passes,
         steps=steps,
-        findings=[],
+        findings=[
+            FindingRow(
+                f.id, f.rule, f.page, f.title, f.why, f.steps, f.estimate_ms, f.how, state_of(f, proofs), f.evidence, f.price, f.conditions, f.refused,
+                proofs.get(f.id),
+            )
+            for f in findings
+        ],
+        caveats=drawn.caveats if drawn else [],
     )
+
+
+def _layers(drawn: Drawn | None, index: int) -> float | None:
+    return None if drawn is None else drawn.passes[index].average
+
+
+def _wasted(drawn: Drawn | None, index: int) -> float | None:
+    return None if drawn is None else drawn.passes[index].wasted_share
+
+
+def _drawn_columns(drawn: Drawn, step: int, ms: float) -> dict[str, Any]:
+    row = drawn.steps[step]
+    counted = row.fragments >= 0 and row.kind != "clear"
+    known = row.triangles >= 0
+    return {
+        "survivors": row.survivors if counted else None,
+        "idle": row.idle if counted else None,
+        "wasted_ms": ms * row.wasted_share if counted else None,
+        "rasterised_triangles": row.drawn if known else None,
+        "triangles_without_sample": row.no_sample if known else None,
+        "vertices_run": row.transformed if row.transformed >= 0 else None,
+    }

@@ -47,31 +47,34 @@ def examine_file(
         assert used is not None
         frame, survey = survey_file(path, repeats, progress, cancelled, used)
         drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
-        findings = find(Case(frame, drawn, survey.steps.ms))
-        for item in findings:
-            if item.rule == "back-to-front" and item.remedy is not None:
-                _measure_order(frame, item, used, progress, cancelled)
+        findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
+        findings = [item for item in findings if item.rule != "back-to-front" or _better(frame, item, used, progress, cancelled)]
     finally:
         if own:
             own.close()
+    findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
     file.add(path, _DRAWN, drawn)
     file.add(path, _FINDINGS, _Findings(findings))
     return Examined(frame, survey, drawn, findings)
 
 
-def _measure_order(frame: Frame, item: Finding, replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> None:
-    """Replay the steps in the better order and count what passes; an order that cannot be played says why."""
+def _better(frame: Frame, item: Finding, replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> bool:
+    """Replay the steps in the better order and count what passes: whether it is better. One that cannot be played says why."""
     assert item.remedy is not None
     passes = sorted({int(frame.passes.of_step[s]) for s in item.steps})
     try:
         counted = replay.run("trials.runs", "count_fragments", progress, cancelled, remedies=msgspec.to_builtins([item.remedy]), passes=passes)
     except TrialError as error:
         item.remedy, item.refused = None, str(error)
-        return
-    if counted is not None:
-        before, after = counted
-        item.evidence["fragments of the pass, measured"] = before
-        item.evidence["fragments of the pass in the better order, measured"] = after
+        return True
+    if counted is None:
+        return True
+    before, after = counted
+    covered = int(item.evidence["of them covered later"])
+    item.evidence["fragments saved by the better order, measured"] = before - after
+    if item.estimate_ms is not None:
+        item.estimate_ms *= max(before - after, 0) / max(covered, 1)
+    return bool(after < before)
 
 
 def stored_examination(path: Path) -> tuple[Drawn | None, list[Finding]]:

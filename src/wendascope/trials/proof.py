@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +32,6 @@ class Proof(msgspec.Struct):
     reason: str = ""
     """Why it could not be tried; empty otherwise."""
     repeats: int = 0
-    method: str = ""
     steps_before: int = 0
     steps_after: int = 0
     calls_before: int = 0
@@ -51,6 +50,30 @@ class Proof(msgspec.Struct):
     together: list[str] = []
     """Of a combined proof, the findings in it."""
     made_at: str = ""
+
+    @property
+    def summary(self) -> str:
+        """What was measured, in one line."""
+        if self.ratio is None or self.frame_ms_before is None or self.frame_ms_after is None or self.saved_ms is None:
+            return self.reason
+        steps = f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
+        picture = "picture identical" if not self.pixels_different else f"{self.pixels_different:,} pixels differ by up to {self.max_difference}"
+        if self.where:
+            x0, y0, x1, y1 = self.where
+            picture += f", within {x1 - x0} x {y1 - y0} pixels at {x0}, {y0}"
+        saved = self.saved_ms
+        return (
+            f"{steps}{self.frame_ms_before.median:.2f} -> {self.frame_ms_after.median:.2f} ms a frame, "
+            f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}), {picture}"
+        )
+
+
+def told(proof: Proof) -> dict[str, Any]:
+    """A proof as it is printed: times as their medians, with the interval of the ratio."""
+    plain: dict[str, Any] = msgspec.to_builtins(proof)
+    for name in ("frame_ms_before", "frame_ms_after"):
+        plain[name] = plain[name]["median"] if plain[name] else None
+    return plain
 
 
 def prove(
@@ -93,7 +116,7 @@ def _judge(identity: str, found: dict[str, Any], repeats: int) -> Proof:
     else:
         verdict = NO_GAIN
     return Proof(
-        identity, verdict, "", repeats, found["method"], found["steps_before"], found["steps_after"], found["calls_before"], found["calls_after"],
+        identity, verdict, "", repeats, found["steps_before"], found["steps_after"], found["calls_before"], found["calls_after"],
         found["fragments_before"], found["fragments_after"], median_interval(frame), median_interval(edited), median_interval(edited / frame), saved,
         found["different"], found["largest"], tuple(found["where"]) if found["where"] else None,
     )  # fmt: skip
@@ -143,7 +166,7 @@ def stored_proofs(path: Path) -> dict[str, Proof]:
     return {proof.finding: proof for proof in file.added(path, _KIND, Proof)}
 
 
-def state_of(finding: Finding, proofs: dict[str, Proof]) -> str:
+def state_of(finding: Finding, proofs: Mapping[str, Proof]) -> str:
     """What is known of a finding: `estimated`, or the verdict of its proof."""
     proof = proofs.get(finding.id)
     if proof is not None:

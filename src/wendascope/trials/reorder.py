@@ -149,7 +149,7 @@ class _Reorder:
         pattern = PATTERNS[name]
         if raw is None and name != "uniform":
             raise TrialError(f"{name.replace('_', ' ')} from before the frame is not known")
-        if name == "capability" or name.endswith("_enabled") and name != "attribute_enabled":
+        if name == "capability" or (name.endswith("_enabled") and name != "attribute_enabled"):
             cap = i if name == "capability" else {"blend_enabled": GL.BLEND, "scissor_test_enabled": GL.SCISSOR_TEST}[name]
             assert raw is not None
             if name == "capability":

@@ -9,24 +9,41 @@ import numpy as np
 
 from wendascope.analysis.findings import Remedy
 from wendascope.frame.frame import Picture
-from wendascope.frame.steps import KINDS
+from wendascope.frame.packed import Batch
 from wendascope.measure.pictures import alpha_matters, compare_pictures
-from wendascope.measure.samples import calibrated_method
-from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
-from wendascope.replay.edit import Edit
+from wendascope.measure.times import span_fragments
+from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import change_of
-
-_DRAW = KINDS.index("draw")
 
 
 def _edit(session: ReplaySession, remedies: list[Any]) -> tuple[Edit, set[int]]:
     """The edited frame of remedies as plain values, and the steps that it leaves out."""
     change = change_of(session.frame, msgspec.convert(remedies, list[Remedy]))
     edit = change.edit()
-    # a remedy may leave out the call of a step without leaving the step out by name
-    return edit, change.dropped | {int(np.searchsorted(session.frame.steps.call, c)) for c, b in change.replaced.items() if not b.starts}
+    gone = {int(np.searchsorted(session.frame.steps.call, call)) for call, batch in change.replaced.items() if not batch.starts}
+    return edit, change.dropped | gone
+
+
+class _TrialTimer:
+    """Times a frame and a span of it in one run, the pipeline drained at both ends of both."""
+
+    def __init__(self, session: ReplaySession, span: tuple[int, int], edit: Edit) -> None:
+        self._session = session
+        places = (0, span[0], span[1], len(session.frame.calls))
+        around = []
+        for place in places:
+            batch = Batch()
+            batch.call("wendaDrainedClock", batch.out(8))
+            around.append(Insertion(place, batch))
+        self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
+
+    def run(self) -> tuple[float, float]:
+        """(ms of the frame, ms of the span)."""
+        self._session.run(self._prepared)
+        stamps = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(4)]
+        return stamps[3] - stamps[0], stamps[2] - stamps[1]
 
 
 def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
@@ -56,15 +73,12 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     before, after = _finished(session, Edit()), _finished(session, edit)
     different, largest = compare_pictures(after, before, alpha_matters(session))
     where = _where(before, after) if different else None
-    method = calibrated_method(session, job)
-    spans = [_span(session, passes)]
-    timers = [(FrameTimer(session, e), SpanTimer(session, spans, method, e)) for e in (None, edit)]
+    timers = [_TrialTimer(session, _span(session, passes), e) for e in (Edit(), edit)]
     rows: list[list[tuple[float, float]]] = [[], []]
     for repeat in range(repeats + 1):
         job.progress("replaying both in turns", repeat / (repeats + 1))
         for which in (0, 1) if repeat % 2 == 0 else (1, 0):
-            whole, part = timers[which]
-            times = (whole.run()[1], float(part.run().sum()))
+            times = timers[which].run()
             if repeat:  # the first warms up
                 rows[which].append(times)
     table = np.array(rows)
@@ -72,7 +86,7 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     fragments = [span_fragments(session, job, everything, e) for e in (None, edit)]
     calls = int(len(frame.calls) - (edit.drop.sum() if edit.drop is not None else 0) + sum(len(i.batch.starts) for i in edit.insertions))
     return {
-        "method": method, "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
+        "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
         "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": len(frame.steps) - len(dropped),
         "calls_before": len(frame.calls), "calls_after": calls,
         "fragments_before": fragments[0][0] if fragments[0] else None, "fragments_after": fragments[1][0] if fragments[1] else None,

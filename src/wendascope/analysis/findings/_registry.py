@@ -53,14 +53,29 @@ class Case:
     drawn: Drawn
     ms: list[float] | None
     """Time of each step run alone; None before they were measured."""
+    pass_ms: list[float] | None = None
+    """Time of each pass run as a whole."""
 
     def time_of(self, steps: Iterable[int]) -> float | None:
-        """Sum of the times of some steps."""
-        return None if self.ms is None else sum(self.ms[step] for step in steps)
+        """What some steps take within their passes."""
+        return self.weighted(dict.fromkeys(steps, 1.0))
 
     def weighted(self, shares: dict[int, float]) -> float | None:
-        """Sum of each step's time by its share."""
-        return None if self.ms is None else sum(self.ms[step] * share for step, share in shares.items())
+        """The same, of each step only a share.
+
+        Steps run alone take longer than together, for nothing overlaps: each counts with its part of its pass.
+        """
+        if self.ms is None:
+            return None
+        return sum(self.ms[step] * self._together[int(self.frame.passes.of_step[step])] * share for step, share in shares.items())
+
+    @cached_property
+    def _together(self) -> list[float]:
+        """Of each pass: its time as a whole over the sum of its steps' times alone, at most 1."""
+        if self.ms is None or self.pass_ms is None:
+            return [1.0] * len(self.frame.passes)
+        alone = [sum(self.ms[step] for step in self.steps_of(index)) for index in range(len(self.pass_ms))]
+        return [min(1.0, whole / part) if part > 0 else 1.0 for whole, part in zip(self.pass_ms, alone, strict=True)]
 
     def steps_of(self, index: int) -> range:
         return range(int(self.frame.passes.first[index]), int(self.frame.passes.end[index]))

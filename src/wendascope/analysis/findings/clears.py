@@ -20,7 +20,7 @@ def covered_clears(case: Case) -> Iterator[Finding]:
                 why="Opaque steps cover every pixel it filled before anything blends with it or reads it.",
                 steps=[step],
                 evidence={"pixels cleared": row.fragments, "of them seen": 0},
-                estimate_ms=case.time_of([step]), how="the time of the clear alone; depth and stencil that it also clears stay",
+                estimate_ms=case.time_of([step]), how="the part of the clear in the time of its pass; depth and stencil that it also clears stay",
                 price="none",
                 conditions="every pixel stays covered as the view changes; tile-based GPUs want the clear, which there saves loading the old picture",
                 remedy=Remedy("drop-colour-clear", [step]),

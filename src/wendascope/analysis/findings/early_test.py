@@ -25,7 +25,7 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
             steps=sorted(late),
             evidence={"fragments rejected after shading": rejected, "fragments that pass": sum(max(r.fragments, 0) for r in late.values()), "steps": len(late)},
             estimate_ms=case.weighted({s: r.rejected / (r.rejected + max(r.fragments, 0)) for s, r in late.items()}),
-            how="each step's time by its share of rejected fragments",
+            how="each step's part of the pass's time, by its share of rejected fragments",
             price="a second shader: solid parts without discard, or a depth-only pass for what is cut out",
             conditions="hardware that tests early only where it may; some test twice",
             refused="which parts are solid is not in the frame: splitting the mesh or the shader is new work",

@@ -24,7 +24,7 @@ def outside_view(case: Case) -> Iterator[Finding]:
                 why="Every triangle is outside one side of the view volume, or cut away by it.",
                 steps=steps,
                 evidence={"steps": len(steps), "triangles": _triangles(case, steps), "vertices run": sum(max(case.drawn.steps[s].transformed, 0) for s in steps)},
-                estimate_ms=case.time_of(steps), how="the time of these steps, each run alone",
+                estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
                 price="a test of each object's bounds against the view on the CPU",
                 conditions="holds for this view",
                 remedy=Remedy("drop-steps", steps),
@@ -42,7 +42,7 @@ def facing_away(case: Case) -> Iterator[Finding]:
                 why="Face culling removes all that these steps draw.",
                 steps=steps,
                 evidence={"steps": len(steps), "triangles": _triangles(case, steps)},
-                estimate_ms=case.time_of(steps), how="the time of these steps, each run alone",
+                estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
                 price="a test of facing on the CPU", conditions="holds for this view", remedy=Remedy("drop-steps", steps),
             )  # fmt: skip
 
@@ -62,7 +62,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
             if drawn < _LEAST_TRIANGLES or triangles <= _SIMPLEST or pixels >= drawn * PIXELS_A_TRIANGLE / 4:
                 continue
             enough = max(-(-pixels // (PIXELS_A_TRIANGLE * len(steps))), _SIMPLEST)
-            if enough >= triangles:
+            if 2 * enough > triangles:
                 continue
             share = 1 - enough / triangles
             vertex_ms = {s: case.drawn.steps[s].vertex_ms for s in steps}

@@ -30,7 +30,7 @@ def hidden_steps(case: Case) -> Iterator[Finding]:
                 "steps hidden behind others": len(behind), "steps covered later": len(covered), "fragments shaded and covered": fragments,
                 "triangles": sum(max(case.drawn.steps[s].triangles, 0) for s in steps),
             },
-            estimate_ms=case.time_of(steps), how="the time of these steps, each run alone",
+            estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
             price="culling work on the CPU, for example by what the frame before showed",
             conditions="holds for this view; what is hidden changes as the viewer moves",
             remedy=Remedy("drop-steps", steps),

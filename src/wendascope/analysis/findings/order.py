@@ -23,8 +23,9 @@ def back_to_front(case: Case) -> Iterator[Finding]:
             covered = sum(max(rows[s].fragments - rows[s].survivors, 0) for s in run)
             if covered < _LEAST_FRAGMENTS or covered < _LEAST_SHARE * fragments:
                 continue
-            reverse = rows[run[0]].depth_func in _FAR_FIRST
-            order = sorted(run, key=lambda s: (rows[s].depth if rows[s].depth is not None else 2.0) * (-1 if reverse else 1))
+            sign = -1.0 if rows[run[0]].depth_func in _FAR_FIRST else 1.0
+            depths = {s: rows[s].depth for s in run}
+            order = sorted(run, key=lambda s: 2.0 if depths[s] is None else sign * (depths[s] or 0.0))
             if order == run:
                 continue
             yield Finding(
@@ -35,7 +36,7 @@ def back_to_front(case: Case) -> Iterator[Finding]:
                 steps=run,
                 evidence={"fragments passing now": fragments, "of them covered later": covered},
                 estimate_ms=case.weighted({s: rows[s].fragments and max(rows[s].fragments - rows[s].survivors, 0) / rows[s].fragments for s in run if rows[s].fragments > 0}),
-                how="each step's time by its share of covered fragments; the order by the middle depth of each step",
+                how="each step's part of the pass's time, by its share of the fragments that the better order saves; the order is by the middle depth of each step",
                 price="sorting on the CPU each frame; fewer steps in a row that share a program or texture",
                 conditions="no step of the run reads what another writes; depth test and depth write stay on",
                 remedy=Remedy("reorder-steps", run, order),

@@ -28,7 +28,7 @@ def depth_prepass(case: Case) -> Iterator[Finding]:
             evidence={
                 "triangles drawn twice": sum(max(drawn[s].triangles, 0) for s in first), "fragments shaded after it": sum(max(drawn[s].fragments, 0) for s in after),
             },
-            estimate_ms=case.time_of(first), how="the time of the pre-pass alone; what it saves later is for the proof to tell",
+            estimate_ms=case.time_of(first), how="the part of the pre-pass in the time of its pass; what it saves later is for the proof to tell",
             price="more fragments shaded in the steps that follow",
             conditions="the steps that follow write depth themselves",
             remedy=Remedy("no-prepass", first, after),

@@ -30,7 +30,7 @@ def idle_sheets(case: Case) -> Iterator[Finding]:
             steps=sorted(sheets),
             evidence={"fragments blended": fragments, "of them without any change": idle, "layers over the target": round(fragments / area, 2)},
             estimate_ms=case.weighted({s: r.idle / max(r.fragments, 1) for s, r in sheets.items()}),
-            how="each step's time by its share of fragments that changed nothing",
+            how="each step's part of the pass's time, by its share of fragments that changed nothing",
             price="geometry that follows what is to be seen, or an early discard where the effect is empty",
             conditions="what is empty in this frame may not be in the next",
             refused="the shape of what the sheet shows is not in the frame: cutting it is new geometry",

@@ -35,7 +35,7 @@ def unread_passes(case: Case) -> Iterator[Finding]:
             why="No later step samples, copies or reads back what this pass draws into.",
             steps=steps,
             evidence={"steps": len(steps), "fragments": sum(max(case.drawn.steps[s].fragments, 0) for s in steps)},
-            estimate_ms=case.time_of(steps), how="the time of its steps, each run alone",
+            estimate_ms=case.time_of(steps), how="the time of the pass",
             price="none",
             conditions="no later frame reads it either: this frame alone cannot tell",
             remedy=Remedy("drop-steps", steps),

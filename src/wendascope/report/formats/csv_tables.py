@@ -1,4 +1,4 @@
-"""Passes and steps as CSV, one file each in a folder."""
+"""Passes, steps and findings as CSV, one file each in a folder."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import csv
 import functools
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -16,8 +17,8 @@ from wendascope.report.survey import SurveyDocument
 
 @form("csv")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
-    """`path` is the folder: `passes.csv` and `steps.csv` are written into it."""
-    for name, rows in (("passes", document.passes), ("steps", document.steps)):
+    """`path` is the folder: `passes.csv`, `steps.csv` and `findings.csv` are written into it."""
+    for name, rows in (("passes", document.passes), ("steps", document.steps), ("findings", document.findings)):
         write_atomically(path / f"{name}.csv", functools.partial(_table, rows))
 
 
@@ -28,4 +29,11 @@ def _table(rows: Sequence[msgspec.Struct], path: Path) -> None:
             return
         writer.writerow(rows[0].__struct_encode_fields__)
         for row in rows:
-            writer.writerow(["" if v is None else v for v in (getattr(row, f) for f in row.__struct_fields__)])
+            writer.writerow([_cell(getattr(row, name)) for name in row.__struct_fields__])
+
+
+def _cell(value: Any) -> Any:
+    """Plain values as they are, what has parts as JSON, nothing as an empty cell."""
+    if value is None:
+        return ""
+    return value if isinstance(value, str | int | float) else msgspec.json.encode(value).decode()
