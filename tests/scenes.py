@@ -79,6 +79,10 @@ def make_scene(seed: int, passes: int = 18) -> list[Pass]:
         item = Pass(TARGETS[number % len(TARGETS)])
         for _ in range(int(random.integers(3, 9))):
             item.steps.append(_step(random, item))
+        if len(item.samples) > 1:  # at samples off the centre equal depths come out a little apart
+            depths = iter(random.permutation(np.arange(1, 64)) / 64)
+            for step in item.steps:
+                step.depths = np.array([next(depths) for _ in step.depths])
         scene.append(item)
     return scene
 
@@ -99,7 +103,8 @@ def _step(random: np.random.Generator, item: Pass) -> Step:
         triangles, random.integers(1, 64, count) / 64, colour, flag(0.8), str(random.choice(["LESS", "LEQUAL", "LESS", "GREATER", "ALWAYS", "EQUAL"])), flag(0.85),
         str(random.choice(["off", "off", "off", "alpha", "add"])), str(random.choice(["", "", "BACK", "FRONT"])), flag(0.3),
         (int(random.integers(0, 30)), int(random.integers(0, 30)), int(random.integers(5, 50)), int(random.integers(5, 50))) if flag(0.25) else None,
-        int(random.integers(0, 3)) if flag(0.3) else -1, stencil, flag(0.9),
+        # with several samples llvmpipe lets some of a discarded pixel's samples through
+        int(random.integers(0, 3)) if flag(0.3) and item.target != "four samples" else -1, stencil, flag(0.9),
     )  # fmt: skip
 
 

@@ -19,7 +19,7 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.packed import Batch
 from wendascope.frame.steps import KINDS
 from wendascope.measure.clears import written_rectangle
-from wendascope.measure.stencil_mask import StencilMask
+from wendascope.measure.stencil_mask import StencilCopy, StencilMask
 from wendascope.measure.target_reader import TargetReader
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState, StateReader
@@ -71,6 +71,8 @@ class _Counter:
         # marked pixels stay out: 255 is not greater than 255, and counting stops at 254
         fail, depth_fail, passes = (GL.INCR if op == GL.INCR_WRAP else op for op in _OPERATIONS[counting.what])
         self._masked_batch = self._stencil(True, GL.GREATER, _MARKED, (fail, depth_fail, passes))
+        # a stencil buffer that the program tests must come out of a count as it went in
+        self._protects = any(state.on("STENCIL_TEST") for state in counting.states.values())
         self._walk = Walk(session)
 
     def run(self) -> list[PassLayers]:
@@ -136,6 +138,9 @@ class _Counter:
 
     def _plain(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers, previous: npt.NDArray[np.uint8]) -> Touch | None:
         before = self._colours(state, reader, box)
+        kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
+        if kept:
+            kept.save()
         self._session.run_batch(self._count_batch)
         no_depth = state.on("DEPTH_TEST") and not reader.own_depth
         if no_depth:  # there was none to test against, and the stencil may have brought one
@@ -146,7 +151,10 @@ class _Counter:
         area = reader.area(box)
         now = reader.read_stencil(box)
         counts = now - previous[area]
-        previous[area] = now
+        if kept:
+            kept.restore(depth=False)
+        else:
+            previous[area] = now
         return self._touch(step, state, reader, box, counts, before, item)
 
     def _stencilled(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers) -> tuple[Touch | None, str]:
@@ -160,15 +168,13 @@ class _Counter:
         mask.save()
         mask.mark()
         self._session.run_batch(self._masked_batch)
-        first = Batch(self._session.offers)
-        first.call("glColorMask", 0, 0, 0, 0)
-        self._session.run_batch(first)
+        self._keep_colour(state, reader)
         self._walk.run_step(step)
         now = reader.read_stencil(box)
         counts = np.where(now == _MARKED, 0, now).astype(np.uint8)
         mask.restore()
         self._set_own_stencil(step)
-        self._put_back_colour_mask(state)
+        self._put_back_colour(state, reader)
         self._walk.again(step)
         caveat = ""
         if mask.changes_itself:
@@ -227,9 +233,25 @@ class _Counter:
             return
         self._session.run_batch(stencil_state(state, self._session))
 
-    def _put_back_colour_mask(self, state: DrawState) -> None:
+    def _keep_colour(self, state: DrawState, reader: TargetReader) -> None:
+        """From here on draws leave colour alone. llvmpipe does not count samples without colour writes: blending does it there."""
         batch = Batch(self._session.offers)
-        batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
+        if reader.samples > 1:
+            batch.call("glEnable", GL.BLEND)
+            batch.call("glBlendEquation", GL.FUNC_ADD)
+            batch.call("glBlendFunc", GL.ZERO, GL.ONE)
+        else:
+            batch.call("glColorMask", 0, 0, 0, 0)
+        self._session.run_batch(batch)
+
+    def _put_back_colour(self, state: DrawState, reader: TargetReader) -> None:
+        batch = Batch(self._session.offers)
+        if reader.samples > 1:
+            batch.call("glEnable" if state.blends else "glDisable", GL.BLEND)
+            batch.call("glBlendEquationSeparate", state.value("BLEND_EQUATION_RGB"), state.value("BLEND_EQUATION_ALPHA"))
+            batch.call("glBlendFuncSeparate", *(state.value(f"BLEND_{name}") for name in ("SRC_RGB", "DST_RGB", "SRC_ALPHA", "DST_ALPHA")))
+        else:
+            batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
         self._session.run_batch(batch)
 
 

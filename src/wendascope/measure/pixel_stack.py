@@ -65,6 +65,7 @@ def pixel_stack(session: ReplaySession, job: Job, x: int, y: int, step: int | No
         entries = _Prober(counting, geometry, x, y).run(passes)
     for entry in entries:
         entry.passed = _count_at(layers, entry.step, x, y) or entry.passed
+        entry.behind = max(entry.behind - entry.passed, 0)
     _decide(layers, entries)
     return PixelStack(x, y, target.name, entries, [caveat for item in layers for caveat in item.caveats])
 
@@ -244,8 +245,8 @@ class _Prober:
         return int(reader.read_stencil((self._x, self._y, self._x + 1, self._y + 1)).sum())
 
     def _entry(self, step: int, reader: TargetReader, state: DrawState, passed: int, reached: int, stencilled: int, discarded: int) -> StackEntry:
-        behind = max(reached - passed - stencilled, 0)
-        entry = StackEntry(step, "", passed, behind, stencilled, discarded)
+        # of what reached the depth test, what passed is taken off where all counts are known
+        entry = StackEntry(step, "", passed, max(reached - stencilled, 0), stencilled, discarded)
         if reader.samples == 1 and reader.layers == 1:
             box = (self._x, self._y, self._x + 1, self._y + 1)
             if reader.has_colour:

@@ -23,11 +23,42 @@ def _can_change_itself(face: StencilFace) -> bool:
     return not kept and bool(face.write_mask & face.value_mask & 0xFF)
 
 
-class StencilMask:
-    """For one step: `save`, `mark`, count, `restore`. `refused` says why it cannot be done."""
+class StencilCopy:
+    """Depth and stencil of a target, kept while they serve to count."""
 
     def __init__(self, session: ReplaySession, reader: TargetReader, state: DrawState) -> None:
         self._session, self._reader, self._state = session, reader, state
+
+    def save(self) -> None:
+        """Keep depth and stencil as they are."""
+        self._copy = self._reader.depth_stencil_copy()
+        self._blit(self._state.value("DRAW_FRAMEBUFFER_BINDING"), self._copy, True)
+
+    def restore(self, depth: bool = True) -> None:
+        """Put them back; without `depth`, stencil alone."""
+        self._blit(self._copy, self._state.value("DRAW_FRAMEBUFFER_BINDING"), depth)
+
+    def _blit(self, source: int, destination: int, depth: bool) -> None:
+        state, batch = self._state, Batch(self._session.offers)
+        call = batch.call
+        size = (0, 0, *self._reader.size)
+        has_depth = self._reader.own_depth or self._reader.window
+        call("glDisable", GL.SCISSOR_TEST)
+        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, source)
+        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, destination)
+        call("glBlitFramebuffer", *size, *size, _BOTH if depth and has_depth else GL.STENCIL_BUFFER_BIT, GL.NEAREST)
+        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, state.value("READ_FRAMEBUFFER_BINDING"))
+        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, state.value("DRAW_FRAMEBUFFER_BINDING"))
+        if state.on("SCISSOR_TEST"):
+            call("glEnable", GL.SCISSOR_TEST)
+        self._session.run_batch(batch)
+
+
+class StencilMask(StencilCopy):
+    """For one step: `save`, `mark`, count, `restore`. `refused` says why it cannot be done."""
+
+    def __init__(self, session: ReplaySession, reader: TargetReader, state: DrawState) -> None:
+        super().__init__(session, reader, state)
         front, back = state.stencil(False), state.stencil(True)
         culled = state.value("CULL_FACE_MODE") if state.on("CULL_FACE") else 0
         faces = [f for f, hidden in ((front, GL.FRONT), (back, GL.BACK)) if culled not in (hidden, GL.FRONT_AND_BACK)]
@@ -41,28 +72,6 @@ class StencilMask:
             self.refused = "steps that use the stencil test on layered targets are not counted"
         self._face = faces[0] if faces else front
         self.changes_itself = any(_can_change_itself(f) for f in faces)
-
-    def save(self) -> None:
-        """Keep depth and stencil as they are."""
-        self._copy = self._reader.depth_stencil_copy()
-        self._blit(self._state.value("DRAW_FRAMEBUFFER_BINDING"), self._copy)
-
-    def restore(self) -> None:
-        self._blit(self._copy, self._state.value("DRAW_FRAMEBUFFER_BINDING"))
-
-    def _blit(self, source: int, destination: int) -> None:
-        state, batch = self._state, Batch(self._session.offers)
-        call = batch.call
-        size = (0, 0, *self._reader.size)
-        call("glDisable", GL.SCISSOR_TEST)
-        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, source)
-        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, destination)
-        call("glBlitFramebuffer", *size, *size, _BOTH if self._reader.own_depth or self._reader.window else GL.STENCIL_BUFFER_BIT, GL.NEAREST)
-        call("glBindFramebuffer", GL.READ_FRAMEBUFFER, state.value("READ_FRAMEBUFFER_BINDING"))
-        call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, state.value("DRAW_FRAMEBUFFER_BINDING"))
-        if state.on("SCISSOR_TEST"):
-            call("glEnable", GL.SCISSOR_TEST)
-        self._session.run_batch(batch)
 
     def mark(self) -> None:
         """Stencil becomes 0 where the step's test passes and 255 where it fails.

@@ -72,6 +72,10 @@ class DrawState:
         return StencilFace(*(self._values[side + name][0] for name in names))
 
     @property
+    def blends(self) -> bool:
+        return self._blended[0]
+
+    @property
     def writes_colour(self) -> bool:
         return any(self._values["COLOR_WRITEMASK"]) and self._values["DRAW_BUFFER0"][0] != GL.NONE
 
