@@ -8,8 +8,8 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from wendascope.colours import RELIEF
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.report.colours import RELIEF
 
 Pixels = npt.NDArray[np.uint8]
 

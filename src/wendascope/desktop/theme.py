@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PySide6.QtWidgets import QApplication
 
-from wendascope.report.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, SURROUND
+from wendascope.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, SURROUND
 
 GRID = 8
 """All distances are multiples of this many pixels."""

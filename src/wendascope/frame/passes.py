@@ -146,7 +146,7 @@ def _targets(
     window_sizes = {int(calls.argument(c, "drawable")): (int(calls.argument(c, "width")), int(calls.argument(c, "height"))) for c in calls.calls_of("wendaDrawable").tolist()}
     window_sizes[0] = (default.width, default.height)
     made = _sizes_made(calls, history)
-    reattachments = calls.calls_of(*_REATTACH).tolist()
+    reattachments = calls.calls_of(*(command.name for name in _REATTACH for command in tables().commands_like(name))).tolist()
     row, target_of = 0, np.zeros(len(steps), np.int64)
     for step, call in enumerate(steps.call.tolist()):
         while row < len(reattachments) and reattachments[row] < call:

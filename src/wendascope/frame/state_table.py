@@ -338,10 +338,11 @@ def _build() -> dict[str, Pattern]:
     add("vertex_array", "o", {"glBindVertexArray": Setter(("array",))}, read=("VERTEX_ARRAY_BINDING",), write="glBindVertexArray", object_class="vertex array")
     add("drawable", "i", _simple("wendaDrawable", "drawable"))
     add(
-        "framebuffer", "o", {"glBindFramebuffer": Setter(("framebuffer",), (), faces="framebuffer")},
+        "framebuffer", "o", {name: Setter(("framebuffer",), (), faces="framebuffer") for name in ("glBindFramebuffer", "glBindFramebufferEXT")},
         indices=1, object_class="framebuffer",
     )  # fmt: skip
-    add("renderbuffer", "o", {"glBindRenderbuffer": Setter(("renderbuffer",))}, read=("RENDERBUFFER_BINDING",), object_class="renderbuffer")
+    renderbuffers = {name: Setter(("renderbuffer",)) for name in ("glBindRenderbuffer", "glBindRenderbufferEXT")}
+    add("renderbuffer", "o", renderbuffers, read=("RENDERBUFFER_BINDING",), object_class="renderbuffer")
 
     # state of objects that draws depend on (read from the objects, not by glGet)
     vao = "@vertex_array"

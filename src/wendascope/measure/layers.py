@@ -142,12 +142,15 @@ class _Counter:
         if kept:
             kept.save()
         self._session.run_batch(self._count_batch)
-        no_depth = state.on("DEPTH_TEST") and not reader.own_depth
-        if no_depth:  # there was none to test against, and the stencil may have brought one
-            self._switch(GL.DEPTH_TEST, False)
+        # no depth to test against, where the stencil may have brought one; and for all that is rasterised, no alpha either
+        off = ["DEPTH_TEST"] if state.on("DEPTH_TEST") and not reader.own_depth else []
+        if self._counting.what == "reached":
+            off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
+        for name in off:
+            self._switch(getattr(GL, name), False)
         self._walk.run_step(step)
-        if no_depth:
-            self._switch(GL.DEPTH_TEST, True)
+        for name in off:
+            self._switch(getattr(GL, name), True)
         area = reader.area(box)
         now = reader.read_stencil(box)
         counts = now - previous[area]

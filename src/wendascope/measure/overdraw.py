@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from wendascope.analysis.layers import PassLayers
 from wendascope.analysis.triangles import Triangles, View, classify
 from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import replace_words
+from wendascope.frame.objects import ProgramRecord
 from wendascope.frame.passes import Target
 from wendascope.measure.layers import Box, Counting, count_layers
 from wendascope.measure.positions import Positions, measure_positions
@@ -51,6 +55,35 @@ def layers_of(session: ReplaySession, job: Job, passes: Iterable[int] | None = N
             for found in count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, passes=missing)):
                 kept[found.index] = found
     return [kept[index] for index in wanted]
+
+
+def rasterised_of(session: ReplaySession, job: Job, passes: Iterable[int]) -> list[PassLayers]:
+    """Everything that was rasterised in some passes, whether or not it passed or was discarded."""
+    kept: dict[int, PassLayers] = session.kept.setdefault("rasterised", {})
+    wanted = list(passes)
+    missing = frozenset(wanted) - set(kept)
+    if missing:
+        with session.variant("no discard", functools.partial(instrumented, change_program=without_discard)) as counting:
+            if "geometry" not in counting.kept:
+                counting.kept["geometry"] = _geometry(session.frame, measure_positions(counting, job), job)
+            geometry: Geometry = counting.kept["geometry"]
+            for found in count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, "reached", missing)):
+                kept[found.index] = found
+    return [kept[index] for index in wanted]
+
+
+def without_discard(program: ProgramRecord) -> ProgramRecord:
+    """The program with fragment shaders that keep every fragment: `discard` becomes a statement that does nothing."""
+    shaders = [msgspec.structs.replace(s, source=replace_words(s.source, {"discard": "0"})) if s.type == GL.FRAGMENT_SHADER else s for s in program.shaders]
+    return msgspec.structs.replace(program, shaders=shaders)
+
+
+def passes_shown(session: ReplaySession, step: int | None) -> list[int]:
+    """The pass of a step; without one, all passes into the captured window."""
+    frame = session.frame
+    if step is not None:
+        return [int(frame.passes.of_step[step])]
+    return [i for i, t in enumerate(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer and not t.window]
 
 
 def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -> dict[int, int]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.frame.frame import Picture
 from wendascope.frame.passes import Target
-from wendascope.measure.lenses import lens_named
+from wendascope.measure.lenses import Place, lens_named
 from wendascope.measure.records import Verification
 from wendascope.replay.edit import Edit
 from wendascope.replay.progress import Job
@@ -54,16 +54,18 @@ def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: 
     frame = session.frame
     chosen = lens_named(lens)
     if step is None:
-        session.run(session.prepare())
+        if chosen.replays:
+            session.run(session.prepare())
         size = (frame.reference.width, frame.reference.height) if frame.reference else _window_size(session)
         attachments = next((t.attachments for t in reversed(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer), ())
         target = Target(frame.reference_framebuffer, attachments, *size)
         name = "finished picture"
     else:
         target = frame.passes.targets[int(frame.passes.of_step[step])]
-        session.run(session.prepare(Edit(keep_until=int(frame.steps.call[step]) + 1)))
+        if chosen.replays:
+            session.run(session.prepare(Edit(keep_until=int(frame.steps.call[step]) + 1)))
         name = target.name
-    return {"name": name, "width": target.width, "height": target.height, **chosen.measure(session, target)}
+    return {"name": name, "width": target.width, "height": target.height, **chosen.measure(session, job, Place(target, step))}
 
 
 def _window_size(session: ReplaySession) -> tuple[int, int]:

@@ -11,7 +11,7 @@ from wendascope.errors import ReplayError
 from wendascope.frame.packed import Batch
 from wendascope.measure.clears import written_rectangle
 from wendascope.measure.layers import stencil_state
-from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, view_of
+from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, passes_shown, view_of
 from wendascope.measure.stencil_mask import StencilMask
 from wendascope.measure.target_reader import TargetReader
 from wendascope.registry import GL
@@ -52,7 +52,7 @@ class PixelStack(msgspec.Struct):
 def pixel_stack(session: ReplaySession, job: Job, x: int, y: int, step: int | None = None) -> PixelStack:
     """Everything at pixel (x, y from the bottom) of a step's pass; without a step, of the window over the frame."""
     frame = session.frame
-    passes = [int(frame.passes.of_step[step])] if step is not None else window_passes(session)
+    passes = passes_shown(session, step)
     if not passes:
         raise ReplayError("no step draws into the window; choose a step to look at its target")
     target = frame.passes.targets[passes[0]]
@@ -68,13 +68,6 @@ def pixel_stack(session: ReplaySession, job: Job, x: int, y: int, step: int | No
         entry.behind = max(entry.behind - entry.passed, 0)
     _decide(layers, entries)
     return PixelStack(x, y, target.name, entries, [caveat for item in layers for caveat in item.caveats])
-
-
-def window_passes(session: ReplaySession) -> list[int]:
-    """Passes into the captured window."""
-    targets = session.frame.passes.targets
-    wanted = session.frame.reference_framebuffer
-    return [i for i, t in enumerate(targets) if t.framebuffer == wanted and not t.window]
 
 
 def _count_at(layers: list[PassLayers], step: int, x: int, y: int) -> int:

@@ -26,7 +26,8 @@ _WITH_STENCIL = {
     GL.DEPTH_COMPONENT32F: GL.DEPTH32F_STENCIL8,
 }
 POSITION = "gl_Position"
-_VERTEX_STAGES = (GL.VERTEX_SHADER, GL.TESS_CONTROL_SHADER, GL.TESS_EVALUATION_SHADER, GL.GEOMETRY_SHADER)
+_LAST_STAGES = (GL.GEOMETRY_SHADER, GL.TESS_EVALUATION_SHADER, GL.VERTEX_SHADER)
+"""Stages that can be the last before rasterisation, the later ones first."""
 
 
 @dataclass
@@ -54,10 +55,9 @@ def instrumented(frame: Frame, change_program: Callable[[ProgramRecord], Program
     made.objects = objects
     window = frame.default_framebuffer
     if not window.stencil:
-        contents = None
-        if window.depth_contents and window.depth == 24:
-            contents = made.blobs.put(bytes(window.width * window.height))
-        made.default_framebuffer = msgspec.structs.replace(window, stencil=8, stencil_contents=contents)
+        # 24 bits of depth are what comes with stencil; a window of 32 loses the last eight
+        contents = made.blobs.put(bytes(window.width * window.height)) if window.depth_contents and window.depth >= 24 else None
+        made.default_framebuffer = msgspec.structs.replace(window, depth=min(window.depth, 24), stencil=8, stencil_contents=contents)
     made.calls = _definitions(frame.calls)
     return made
 
@@ -68,7 +68,8 @@ def gives_positions(program: ProgramRecord) -> bool:
 
 
 def _program(program: ProgramRecord) -> ProgramRecord:
-    if program.feedback_varyings or not any(s.type in _VERTEX_STAGES and not s.spirv for s in program.shaders):
+    last = [s for stage in _LAST_STAGES for s in program.shaders if s.type == stage][:1]
+    if program.feedback_varyings or program.binary or not last or POSITION not in last[0].source:
         return program
     return msgspec.structs.replace(program, feedback_varyings=[POSITION], feedback_mode=GL.INTERLEAVED_ATTRIBS)
 

@@ -3,6 +3,6 @@
 A lens measures in the replay process and is painted from what it measured without one.
 """
 
-from wendascope.measure.lenses._registry import Lens, lens, lens_named, lenses
+from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Lens, Place, lens, lens_named, lenses
 
-__all__ = ["Lens", "lens", "lens_named", "lenses"]
+__all__ = ["Found", "Image", "LegendEntry", "Lens", "Place", "lens", "lens_named", "lenses"]

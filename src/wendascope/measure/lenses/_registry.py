@@ -14,32 +14,63 @@ from wendascope.errors import UsageError
 
 if TYPE_CHECKING:
     from wendascope.frame.passes import Target
+    from wendascope.replay.progress import Job
     from wendascope.replay.session import ReplaySession
 
 Image = npt.NDArray[np.uint8]
-Measure = Callable[["ReplaySession", "Target"], dict[str, Any]]
+Found = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Place:
+    """What a lens looks at: a target, as it stands after a step; without a step, at the end of the frame."""
+
+    target: Target
+    step: int | None
+
+
+@dataclass(frozen=True)
+class LegendEntry:
+    """One colour of a picture, what it means, and the share of the picture that has it."""
+
+    colour: str
+    text: str
+    share: float
+
+
+Measure = Callable[["ReplaySession", "Job", Place], Found]
 
 
 @dataclass(frozen=True)
 class Lens:
-    """`measure` runs after the frame was replayed up to the step; `paint` makes an image (h, w, 3), top row first."""
+    """`measure` runs in the replay process; the others need nothing but what it returned. Rows are from the bottom."""
 
     name: str
     title: str
-    measure: Callable[[ReplaySession, Target], dict[str, Any]]
-    paint: Callable[[dict[str, Any]], Image]
-    probe: Callable[[dict[str, Any], int, int], str]
+    measure: Measure
+    paint: Callable[[Found], Image]
+    """An image (h, w, 3), top row first."""
+    probe: Callable[[Found, int, int], str]
     """Says what is at a pixel (x from the left, y from the bottom)."""
+    replays: bool = True
+    """Whether the frame is to be replayed up to the step before `measure` runs."""
+    legend: Callable[[Found], list[LegendEntry]] | None = None
+    figure: Callable[[Found, int, int], str] | None = None
+    """A short text written into a pixel when it is shown large."""
+    alike: Callable[[Found, int, int], npt.NDArray[np.bool_] | None] | None = None
+    """Pixels that belong together with one, shape (h, w), bottom row first."""
+    step_at: Callable[[Found, int, int], int | None] | None = None
+    """The step that a pixel stands for."""
 
 
 _found: dict[str, Lens] = {}
 
 
-def lens(name: str, title: str, paint: Callable[[dict[str, Any]], Image], probe: Callable[[dict[str, Any], int, int], str]) -> Callable[[Measure], Measure]:
-    """Decorator that registers a measuring function as a lens."""
+def lens(name: str, title: str, paint: Callable[[Found], Image], probe: Callable[[Found, int, int], str], **more: Any) -> Callable[[Measure], Measure]:
+    """Decorator that registers a measuring function as a lens; `more` are further fields of it."""
 
     def register(measure: Measure) -> Measure:
-        _found[name] = Lens(name, title, measure, paint, probe)
+        _found[name] = Lens(name, title, measure, paint, probe, **more)
         return measure
 
     return register

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from wendascope.frame.frame import Picture
-from wendascope.frame.passes import Target
-from wendascope.measure.lenses._registry import Image, lens
+from wendascope.measure.lenses._registry import Found, Image, Place, lens
 from wendascope.measure.lenses.depth import measure_depth, paint_depth, probe_depth
+from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
 
-def _paint(found: dict[str, Any]) -> Image:
+def _paint(found: Found) -> Image:
     if "pixels" not in found:
         return paint_depth(found)
     return np.ascontiguousarray(found["pixels"][::-1, :, :3])
 
 
-def _probe(found: dict[str, Any], x: int, y: int) -> str:
+def _probe(found: Found, x: int, y: int) -> str:
     if "pixels" not in found:
         return probe_depth(found, x, y)
     red, green, blue, alpha = (int(v) for v in found["pixels"][y, x])
@@ -27,9 +25,9 @@ def _probe(found: dict[str, Any], x: int, y: int) -> str:
 
 
 @lens("colour", "Colour", _paint, _probe)
-def measure(session: ReplaySession, target: Target) -> dict[str, Any]:
+def measure(session: ReplaySession, job: Job, place: Place) -> Found:
     """`pixels` (h, w, 4) uint8, bottom row first; a target without colour gives its depth instead."""
-    shown = session.read_target(target)
+    shown = session.read_target(place.target)
     if isinstance(shown, Picture):
         return {"pixels": shown.pixels}
-    return measure_depth(session, target)
+    return measure_depth(session, job, place)

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from wendascope.frame.passes import Target
-from wendascope.measure.lenses._registry import Image, lens
+from wendascope.measure.lenses._registry import Found, Image, Place, lens
+from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
 
-def paint_depth(found: dict[str, Any]) -> Image:
+def paint_depth(found: Found) -> Image:
     depth = found["depth"][::-1]
     sample = depth[:: max(1, depth.shape[0] // 512), :: max(1, depth.shape[1] // 512)]
     drawn = sample[sample < 1.0]
@@ -25,12 +23,12 @@ def paint_depth(found: dict[str, Any]) -> Image:
     return np.repeat(shade[:, :, None], 3, axis=2)
 
 
-def probe_depth(found: dict[str, Any], x: int, y: int) -> str:
+def probe_depth(found: Found, x: int, y: int) -> str:
     return f"depth {float(found['depth'][y, x]):.6f}"
 
 
-def measure_depth(session: ReplaySession, target: Target) -> dict[str, Any]:
-    return {"depth": session.read_target_depth(target)}
+def measure_depth(session: ReplaySession, job: Job, place: Place) -> Found:
+    return {"depth": session.read_target_depth(place.target)}
 
 
 lens("depth", "Depth", paint_depth, probe_depth)(measure_depth)

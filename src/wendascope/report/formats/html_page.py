@@ -9,11 +9,11 @@ from pathlib import Path
 import jinja2
 from PIL import Image
 
+from wendascope.colours import PASS_COLOURS
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.measure.lenses import lens_named
 from wendascope.replay.client import Replay
-from wendascope.report.colours import PASS_COLOURS
 from wendascope.report.files import write_atomically
 from wendascope.report.formats._registry import form
 from wendascope.report.survey import SurveyDocument
