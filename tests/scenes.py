@@ -253,5 +253,5 @@ def changes_itself(step: Step) -> bool:
     """Whether the step's stencil test can depend on what the step itself writes."""
     if step.stencil is None or step.stencil[0] in ("ALWAYS", "NEVER"):
         return False
-    func, _, mask, *operations, write = step.stencil
+    _, _, mask, *operations, write = step.stencil
     return any(operation != "KEEP" for operation in operations) and bool(mask & write)

@@ -7,7 +7,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-
 from wendascope.analysis.layers import layer_map, step_layers
 from wendascope.analysis.triangles import View, classify
 from wendascope.measure.drawn import measure_drawn

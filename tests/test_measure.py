@@ -18,8 +18,9 @@ from wendascope.frame.file import load
 from wendascope.measure.calibrate import choose_clock
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval, rank_bounds
-from wendascope.measure.store import stored_survey, survey_file
+from wendascope.measure.store import stored_survey
 from wendascope.replay.client import Replay
+from wendascope.trials.examine import examine_file
 
 
 def test_this_driver_is_timed_by_draining(small: Path) -> None:
@@ -65,7 +66,8 @@ def test_intervals_cover_the_true_median_often_enough() -> None:
 
 
 def test_a_survey_is_complete_and_kept(own_small: Path) -> None:
-    frame, survey = survey_file(own_small, repeats=3)
+    found = examine_file(own_small, repeats=3)
+    frame, survey = found.frame, found.survey
     assert survey.verification.identical and survey.method == "drain"
     assert len(survey.steps.ms) == len(frame.steps) == 22
     assert [p.name for p in survey.passes] == frame.passes.names

@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 
 from wendascope.frame.file import save
-from wendascope.measure.store import survey_file
 from wendascope.tap.launch import Target, Trigger
+from wendascope.trials.examine import examine_file
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
@@ -23,7 +23,7 @@ def main() -> None:
         frame.metadata.program, frame.metadata.arguments = "python", ["-m", "wendascope.demo", *options]
         path = DATA / name
         save(frame, path)
-        _, survey = survey_file(path)
+        survey = examine_file(path).survey
         assert survey.verification.identical, f"{name} does not replay to the same picture"
         size = path.stat().st_size
         assert size < LARGEST, f"{name} is {size} bytes"

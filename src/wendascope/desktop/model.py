@@ -6,10 +6,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.analysis.budget import Verdict, judge
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Finding
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.measure.store import stored_survey
+from wendascope.trials.examine import Examined, stored_examination
+from wendascope.trials.proof import Proof, stored_proofs
 
 _LONGEST_HISTORY = 500
 
@@ -69,6 +73,19 @@ class Selection(Observable):
             self.changed()
 
 
+class Pin(Observable):
+    """The pixel that is held for a closer look: (x, y from the bottom), or None."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.at: tuple[int, int] | None = None
+
+    def put(self, at: tuple[int, int] | None) -> None:
+        if at != self.at:
+            self.at = at
+            self.changed()
+
+
 class Document(Observable):
     """One open frame file and what was measured on it. Raises FileError when it cannot be opened."""
 
@@ -77,7 +94,10 @@ class Document(Observable):
         self.path = path
         self.frame: Frame = file.load(path)
         self.survey: Survey | None = self._fitting(stored_survey(path))
+        self.drawn, self.findings = self._fitting_examination()
+        self.proofs: dict[str, Proof] = stored_proofs(path)
         self.selection = Selection()
+        self.pin = Pin()
 
     def _fitting(self, survey: Survey | None) -> Survey | None:
         """A survey is only shown on the frame that it measured."""
@@ -85,8 +105,23 @@ class Document(Observable):
             return None
         return survey
 
-    def set_survey(self, survey: Survey) -> None:
-        self.survey = survey
+    def _fitting_examination(self) -> tuple[Drawn | None, list[Finding]]:
+        drawn, findings = stored_examination(self.path)
+        steps = len(self.frame.steps)
+        if drawn and (len(drawn.steps) != steps or len(drawn.passes) != len(self.frame.passes)):
+            return None, []
+        return drawn, [f for f in findings if all(0 <= step < steps for step in f.steps)]
+
+    def set_examined(self, found: Examined) -> None:
+        self.survey, self.drawn, self.findings = found.survey, found.drawn, found.findings
+        self.changed()
+
+    def reload_proofs(self) -> None:
+        self.proofs = stored_proofs(self.path)
+        self.changed()
+
+    def add_proofs(self, proofs: list[Proof]) -> None:
+        self.proofs |= {proof.finding: proof for proof in proofs}
         self.changed()
 
     def verdict(self, budget_ms: float) -> Verdict | None:
@@ -125,6 +160,12 @@ class Workspace(Observable):
         """Asks the window to open files, complaining about bad ones there."""
         self.request_compare: Callable[[Path, Path], None] = lambda _before, _after: None
         """Asks for the comparison of two files to be shown."""
+        self.request_prove: Callable[[list[Finding]], None] = lambda _findings: None
+        """Asks for proofs of findings of the shown document; all together as well when there are several."""
+        self.request_difference: Callable[[Finding], None] = lambda _finding: None
+        """Asks for the picture to show where a proof differs."""
+        self.request_job: Callable[..., None] = lambda *_job, **_more: None
+        """Runs a replay job for the shown document: (name, work, done, failed), replaced by a later one of its name."""
         self.documents: list[Document] = []
         self.current: Document | None = None
         self.budget_ms = budget_ms

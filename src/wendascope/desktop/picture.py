@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from scipy import ndimage
 
 from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.legend import Legend
 from wendascope.desktop.model import Document
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.measure.lenses import lens_named, lenses
 
 _DELAY_MS = 25
 _LARGEST_ZOOM = 64.0
+_FIGURES = 18.0
+"""Screen pixels a picture pixel from which its figure is written into it."""
+_CLICK = 4
+"""Screen pixels that a press may move and still be a click."""
 
 
 class PictureView(QWidget):
@@ -24,6 +32,8 @@ class PictureView(QWidget):
     probed = Signal(object)
     """(x, y) with y from the bottom, or None."""
     zoomed = Signal(float)
+    clicked = Signal(int, int)
+    """A pixel, y from the bottom: pressed and let go in one place."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -32,6 +42,13 @@ class PictureView(QWidget):
         self._zoom = 1.0
         self._centre = QPointF(0, 0)
         self._pressed: QPointF | None = None
+        self._dragged = False
+        self._overlay: QImage | None = None
+        self._outline: QImage | None = None
+        self.pin: tuple[int, int] | None = None
+        """The held pixel, y from the bottom."""
+        self.figure: Callable[[int, int], str] | None = None
+        """Text of a pixel (y from the bottom), written where pixels are shown large."""
         self._pixel: tuple[int, int] | None = None
         self.note = ""
         self.setMouseTracking(True)
@@ -57,6 +74,28 @@ class PictureView(QWidget):
             if self._image is None or self._image.size() != image.size():
                 self._fit = True
             self._image = image
+        self.update()
+
+    def highlight(self, mask: np.ndarray[Any, Any] | None) -> None:
+        """Dim everything outside a mask (h, w), bottom row first; None for nothing."""
+        if mask is None:
+            self._overlay = None
+        else:  # an alpha of its own is drawn as black
+            dim = np.where(mask[::-1], np.uint8(0), np.uint8(170))
+            self._overlay = QImage(dim.data, dim.shape[1], dim.shape[0], dim.shape[1], QImage.Format.Format_Alpha8).copy()
+        self.update()
+
+    def outline(self, mask: np.ndarray[Any, Any] | None) -> None:
+        """Draw a line round a mask (h, w), bottom row first."""
+        if mask is None:
+            self._outline = None
+        else:
+            shape = np.pad(mask[::-1], 1)
+            inner = shape[1:-1, 1:-1] & shape[:-2, 1:-1] & shape[2:, 1:-1] & shape[1:-1, :-2] & shape[1:-1, 2:]
+            accent = QColor(theme().accent)
+            line = np.zeros((*mask.shape, 4), np.uint8)
+            line[shape[1:-1, 1:-1] & ~inner] = (accent.red(), accent.green(), accent.blue(), 255)
+            self._outline = QImage(line.data, line.shape[1], line.shape[0], 4 * line.shape[1], QImage.Format.Format_RGBA8888).copy()
         self.update()
 
     # ---- where the image is ---------------------------------------------------------------------------
@@ -109,7 +148,15 @@ class PictureView(QWidget):
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, scale < 1)
             size = QPointF(self._image.width(), self._image.height()) * scale
             origin = self._origin()
-            painter.drawImage(QRectF(origin.x(), origin.y(), size.x(), size.y()), self._image)
+            where = QRectF(origin.x(), origin.y(), size.x(), size.y())
+            painter.drawImage(where, self._image)
+            for layer in (self._overlay, self._outline):
+                if layer is not None and layer.size() == self._image.size():
+                    painter.drawImage(where, layer)
+            if scale >= _FIGURES:
+                self._paint_figures(painter, origin, scale)
+            if self.pin is not None:
+                self._paint_pin(painter, origin, scale)
             if self._pixel is not None and scale >= 6:
                 x, y = self._pixel
                 painter.setPen(QPen(QColor(theme().accent), 2))
@@ -120,15 +167,43 @@ class PictureView(QWidget):
             painter.setPen(QColor(theme().ink))
             painter.drawText(box.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter, self.note)
 
+    def _paint_figures(self, painter: QPainter, origin: QPointF, scale: float) -> None:
+        """Each pixel's figure, in ink that can be read on its colour."""
+        if self.figure is None or self._image is None:
+            return
+        painter.setFont(figures_font(min(scale / 34, 1.0)))
+        first_x, first_y = max(int(-origin.x() / scale), 0), max(int(-origin.y() / scale), 0)
+        last_x = min(int((self.width() - origin.x()) / scale) + 1, self._image.width())
+        last_y = min(int((self.height() - origin.y()) / scale) + 1, self._image.height())
+        for y in range(first_y, last_y):
+            for x in range(first_x, last_x):
+                dark = self._image.pixelColor(x, y).lightness() < 128
+                painter.setPen(QColor("#FFFFFF" if dark else "#101418"))
+                box = QRectF(origin.x() + x * scale, origin.y() + y * scale, scale, scale)
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.figure(x, self._image.height() - 1 - y))
+
+    def _paint_pin(self, painter: QPainter, origin: QPointF, scale: float) -> None:
+        assert self.pin is not None and self._image is not None
+        x, y = self.pin[0], self._image.height() - 1 - self.pin[1]
+        centre = QPointF(origin.x() + (x + 0.5) * scale, origin.y() + (y + 0.5) * scale)
+        reach = max(scale / 2, 3.0)
+        for colour, width in (("#FFFFFF", 4), (theme().accent, 2)):
+            painter.setPen(QPen(QColor(colour), width))
+            for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+                painter.drawLine(centre + QPointF(dx, dy) * reach, centre + QPointF(dx, dy) * (reach + 9))
+
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.set_zoom(self.scale * 1.25 ** (event.angleDelta().y() / 120), event.position())
         event.accept()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._pressed = event.position()
+        self._dragged = False
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._pressed = None
+        if not self._dragged and self._pixel is not None and self._image is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(self._pixel[0], self._image.height() - 1 - self._pixel[1])
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.fit()
@@ -137,6 +212,9 @@ class PictureView(QWidget):
         if self._image is None:
             return
         if self._pressed is not None and event.buttons():
+            if not self._dragged and (event.position() - self._pressed).manhattanLength() < _CLICK:
+                return
+            self._dragged = True
             if self._fit:
                 self.set_zoom(self.scale)
             self._centre -= (event.position() - self._pressed) / self._zoom
@@ -164,6 +242,8 @@ class PicturePanel(QWidget):
         self._jobs: JobRunner | None = None
         self._found: dict[str, Any] | None = None
         self._wanted: tuple[int | None, str] | None = None
+        self._shown_lens = "colour"
+        self._alike: int | None = None
         self.lens = QComboBox()
         for item in lenses():
             self.lens.addItem(item.title, item.name)
@@ -199,6 +279,13 @@ class PicturePanel(QWidget):
             button.clicked.connect(action)
             buttons.addWidget(button)
         buttons.addWidget(self.zoom)
+        self.outline = QToolButton()
+        self.outline.setText("Outline")
+        self.outline.setToolTip("Draw a line round what the selected step draws")
+        self.outline.setCheckable(True)
+        self.outline.toggled.connect(self._ask_outline)
+        buttons.insertWidget(3, self.outline)
+        self.legend = Legend()
         foot = QHBoxLayout()
         foot.setContentsMargins(GRID, 2, GRID, 4)
         foot.addWidget(self.probe, 1)
@@ -207,12 +294,14 @@ class PicturePanel(QWidget):
         layout.setSpacing(0)
         layout.addLayout(buttons)
         layout.addWidget(self.view, 1)
+        layout.addWidget(self.legend)
         layout.addLayout(foot)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(_DELAY_MS)
         self._timer.timeout.connect(self._ask)
         self.view.probed.connect(self._probe)
+        self.view.clicked.connect(self._clicked)
         self.view.zoomed.connect(lambda scale: self.zoom.setText(f"{100 * scale:.0f} %"))
         self._probe(None)
 
@@ -229,6 +318,8 @@ class PicturePanel(QWidget):
             self.title.setText("")
             return
         document.selection.listen(self.request)
+        document.pin.listen(self._pinned)
+        self._pinned()
         reference = document.frame.reference
         if document.selection.step is None and reference is not None:
             self._show({"pixels": reference.pixels, "name": "captured picture"}, None, "colour")
@@ -269,19 +360,68 @@ class PicturePanel(QWidget):
             self.view.update()
 
     def _show(self, found: dict[str, Any], step: int | None, lens: str) -> None:
-        self._found = found
+        self._found, self._shown_lens = found, lens
+        chosen = lens_named(lens)
         self.view.note = ""
-        self.view.show_image(lens_named(lens).paint(found))
+        self.view.highlight(None)
+        self.view.outline(None)
+        self.view.figure = functools.partial(chosen.figure, found) if chosen.figure else None
+        self.view.show_image(chosen.paint(found))
+        self.legend.show_entries(chosen.legend(found) if chosen.legend else [])
         self.zoom.setText(f"{100 * self.view.scale:.0f} %")
         assert self._document is not None
         passes = self._document.frame.passes
         where = found["name"] if step is None else f"{passes.names[int(passes.of_step[step])]}, after step {step:,}"
         self.title.setText(where)
+        self._ask_outline()
+
+    def show_difference(self, found: dict[str, Any], title: str) -> None:
+        """A proof's picture, with everything dimmed that is as it was."""
+        self._found, self._shown_lens, self._wanted = {"pixels": found["after"]}, "colour", None
+        self.view.figure = None
+        self.view.show_image(lens_named("colour").paint(self._found))
+        different = np.asarray(found["different"])
+        self.view.highlight(ndimage.binary_dilation(different, iterations=6))  # single pixels would not be seen
+        self.view.outline(ndimage.binary_dilation(different, iterations=7))
+        self.legend.show_entries([])
+        self.title.setText(f"{int(different.sum()):,} pixels differ: {title}")
+
+    # ---- the selected step, the held pixel ------------------------------------------------------------------
+
+    def _ask_outline(self) -> None:
+        document, jobs = self._document, self._jobs
+        step = document.selection.step if document else None
+        if document is None or jobs is None or step is None or not self.outline.isChecked():
+            self.view.outline(None)
+            return
+        jobs.submit(
+            "outline",
+            lambda replay, progress, cancelled: replay.run("measure.overdraw", "step_mask", progress, cancelled, step=step),
+            lambda found: self.view.outline(found["mask"]) if document is self._document and document.selection.step == step else None,
+            lambda error: self._refused(document, error),
+            replaces=True,
+        )
+
+    def _clicked(self, x: int, y: int) -> None:
+        if self._document is not None:
+            self._document.pin.put((x, y))
+
+    def _pinned(self) -> None:
+        self.view.pin = self._document.pin.at if self._document else None
+        self.view.update()
 
     def _probe(self, at: tuple[int, int] | None) -> None:
+        chosen = lens_named(self._shown_lens)
         if at is None or self._found is None:
-            self.probe.setText("Move over the picture to read a pixel")
+            self.probe.setText("Move over the picture to read a pixel, click to hold it")
+            if chosen.alike is not None:
+                self.view.highlight(None)
+                self._alike = None
             return
         x, y = at
-        text = lens_named(self.lens.currentData()).probe(self._found, x, y)
-        self.probe.setText(f"x {x}  y {y}   {text}")
+        self.probe.setText(f"x {x}  y {y}   {chosen.probe(self._found, x, y)}")
+        if chosen.alike is not None and chosen.step_at is not None:
+            step = chosen.step_at(self._found, x, y)
+            if step != self._alike:  # the same owner as a moment ago needs no new mask
+                self._alike = step
+                self.view.highlight(chosen.alike(self._found, x, y))

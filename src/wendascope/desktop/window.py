@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QByteArray, QSettings, Qt
@@ -24,12 +25,13 @@ from PySide6.QtWidgets import (
 )
 
 import wendascope
+from wendascope.analysis.findings import Finding
 from wendascope.demo.data import demo_files
 from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette
 from wendascope.desktop.facts_panel import FactsPanel
 from wendascope.desktop.header import Header
-from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.jobs import JobRunner, Work
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages import pages
 from wendascope.desktop.pages.capture import CapturePage
@@ -37,11 +39,13 @@ from wendascope.desktop.picture import PicturePanel
 from wendascope.desktop.rail import QuestionRail
 from wendascope.desktop.strip import FrameStrip
 from wendascope.errors import FileError, WendascopeError
-from wendascope.frame import file
 from wendascope.measure.lenses import lenses
-from wendascope.measure.records import Survey
+from wendascope.measure.survey import REPEATS
+from wendascope.replay.client import Replay
 from wendascope.report.formats import export, forms
 from wendascope.report.survey import survey_document
+from wendascope.trials.examine import Examined, examine, keep
+from wendascope.trials.proof import Proof, prove, prove_all
 
 _RECENT = 10
 _DEFAULT_BUDGET = 16.7
@@ -73,6 +77,9 @@ class MainWindow(QMainWindow):
         self.strip = FrameStrip(self.workspace)
         self.workspace.request_open = self.open_files
         self.workspace.request_compare = self.compare
+        self.workspace.request_prove = self.prove
+        self.workspace.request_difference = self.show_difference
+        self.workspace.request_job = self.request_job
         made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
         self._pages = dict(made)
         self.rail = QuestionRail(made)
@@ -180,6 +187,7 @@ class MainWindow(QMainWindow):
         self._measure_action = self._add(frame, "&Measure", self.measure, "Ctrl+M")
         self._cancel_action = self._add(frame, "&Cancel measuring", self.cancel, "Ctrl+.")
         self._verify_action = self._add(frame, "&Verify the picture", self.verify)
+        self._prove_action = self._add(frame, "&Prove all findings", self.prove_everything, "Ctrl+Shift+M")
 
         go = bar.addMenu("&Go")
         self._go_actions = [
@@ -201,6 +209,7 @@ class MainWindow(QMainWindow):
         view.addSeparator()
         for i, item in enumerate(lenses()):
             self._add(view, f"Lens: {item.title}", functools.partial(self.picture.lens.setCurrentIndex, i), f"Ctrl+{i + 1}")
+        self._outline_action = self._add(view, "&Outline the selected step", self.picture.outline.toggle, "Ctrl+L")
         view.addSeparator()
         self._add(view, "Picture: &larger", lambda: self.picture.view.zoom_by(1.25), QKeySequence.StandardKey.ZoomIn)
         self._add(view, "Picture: s&maller", lambda: self.picture.view.zoom_by(0.8), QKeySequence.StandardKey.ZoomOut)
@@ -332,6 +341,7 @@ class MainWindow(QMainWindow):
         for action in self._export_actions:
             action.setEnabled(document is not None and document.survey is not None)
         self._measure_action.setEnabled(is_open and not running)
+        self._prove_action.setEnabled(document is not None and not running and any(f.remedy for f in document.findings))
         self._cancel_action.setEnabled(running)
         self._back_action.setEnabled(document is not None and document.selection.can_go_back)
         self._forward_action.setEnabled(document is not None and document.selection.can_go_forward)
@@ -350,17 +360,66 @@ class MainWindow(QMainWindow):
         self.header.show_progress("starting", 0.0)
         self._runner(document).submit(
             _MEASURE,
-            lambda replay, progress, cancelled: replay.run("measure.survey", "survey", progress, cancelled),
-            lambda found: self._survey_done(document, msgspec.convert(found, Survey)),
+            lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
+            lambda found: self._examined(document, found),
             lambda error: None if error == "cancelled" else self._complain("The frame could not be measured", error),
         )
 
-    def _survey_done(self, document: Document, survey: Survey) -> None:
-        document.set_survey(survey)
+    def _examined(self, document: Document, found: Examined) -> None:
+        document.set_examined(found)
         try:
-            file.add(document.path, "survey", survey)
+            keep(document.path, found)
         except FileError as error:
             self._complain("Measured, but not kept in the file", str(error))
+
+    def prove(self, findings: list[Finding]) -> None:
+        """Try the remedies of findings in the background; of several, also all that held as one changed frame."""
+        document = self.workspace.current
+        if document is None or not findings or self._measuring():
+            return
+        self.header.show_progress("starting", 0.0)
+        self._runner(document).submit(
+            _MEASURE,
+            lambda replay, progress, cancelled: self._proofs(document, findings, replay, progress, cancelled),
+            document.add_proofs,
+            lambda error: self._proof_ended(document, error),
+        )
+
+    def _proof_ended(self, document: Document, error: str) -> None:
+        document.reload_proofs()  # those done before are kept
+        if error != "cancelled":
+            self._complain("The proof could not be run", error)
+
+    @staticmethod
+    def _proofs(
+        document: Document, findings: list[Finding], replay: Replay, progress: Callable[[str, float], None], cancelled: Callable[[], bool]
+    ) -> list[Proof]:
+        if len(findings) == 1:
+            return [prove(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)]
+        proofs, combined = prove_all(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)
+        return [*proofs, *([combined] if combined else [])]
+
+    def prove_everything(self) -> None:
+        document = self.workspace.current
+        if document is not None:
+            self.prove([f for f in document.findings if f.remedy is not None])
+
+    def show_difference(self, finding: Finding) -> None:
+        """Show in the picture where the changed frame differs."""
+        if finding.remedy is None:
+            return
+        remedies = msgspec.to_builtins([finding.remedy])
+        self.request_job(
+            "difference",
+            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, remedies=remedies),
+            lambda found: self.picture.show_difference(found, finding.title),
+            lambda error: self._complain("The changed frame could not be replayed", error),
+        )
+
+    def request_job(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+        """A replay job for the shown document; a later one of the same name takes its place."""
+        if self.workspace.current is not None:
+            self._runner(self.workspace.current).submit(name, work, done, failed, replaces=True)
 
     def cancel(self) -> None:
         document = self.workspace.current
@@ -445,7 +504,7 @@ class MainWindow(QMainWindow):
             name, _ = QFileDialog.getSaveFileName(self, "Write the report to", str(start))
         if not name:
             return
-        told = survey_document(document.frame, document.survey, self.workspace.budget_ms)
+        told = survey_document(document.frame, document.survey, self.workspace.budget_ms, document.drawn, document.findings, document.proofs)
         self._runner(document).submit(
             "report",
             lambda _replay, _progress, _cancelled: export(form_name, told, Path(name), document.path),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -76,6 +77,21 @@ def without_discard(program: ProgramRecord) -> ProgramRecord:
     """The program with fragment shaders that keep every fragment: `discard` becomes a statement that does nothing."""
     shaders = [msgspec.structs.replace(s, source=replace_words(s.source, {"discard": "0"})) if s.type == GL.FRAGMENT_SHADER else s for s in program.shaders]
     return msgspec.structs.replace(program, shaders=shaders)
+
+
+def step_mask(session: ReplaySession, job: Job, step: int) -> dict[str, Any]:
+    """`mask` (h, w), bottom row first: where fragments of a step passed; where none did, the box of its triangles."""
+    index = int(session.frame.passes.of_step[step])
+    item = layers_of(session, job, [index])[0]
+    mask = np.zeros(item.shape, bool)
+    for touch in item.touches:
+        if touch.step == step:
+            mask[touch.box] = touch.counts > 0
+    mask = np.logical_or.reduce(mask[: item.height].reshape(item.height, item.width, item.samples), axis=2)
+    box = geometry_of(session, job).boxes.get(step)
+    if not mask.any() and box is not None:
+        mask[box[1] : box[3], box[0] : box[2]] = True
+    return {"mask": mask}
 
 
 def passes_shown(session: ReplaySession, step: int | None) -> list[int]:

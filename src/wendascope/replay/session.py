@@ -131,6 +131,15 @@ class ReplaySession:
         finally:
             self._enter()
 
+    @contextlib.contextmanager
+    def elsewhere(self, context: PbufferContext) -> Iterator[None]:
+        """Another context of ours is current meanwhile."""
+        try:
+            context.make_current()
+            yield
+        finally:
+            self._enter()
+
     def _enter(self) -> None:
         self.context.make_current()
         self._register_surfaces()

@@ -14,7 +14,7 @@ from wendascope.errors import TrialError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
-from wendascope.measure.store import survey_file
+from wendascope.measure.store import keep_survey
 from wendascope.measure.survey import REPEATS
 from wendascope.replay.client import Progress, Replay
 
@@ -41,21 +41,36 @@ def examine_file(
 
     A replay process that is already running may be given. Raises any WendascopeError.
     """
+    frame = file.load(path)
     own = None if replay else Replay(path)
     try:
         used = replay or own
         assert used is not None
-        frame, survey = survey_file(path, repeats, progress, cancelled, used)
-        drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
-        findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
-        findings = [item for item in findings if item.rule != "back-to-front" or _better(frame, item, used, progress, cancelled)]
+        found = examine(frame, used, repeats, progress, cancelled)
     finally:
         if own:
             own.close()
+    keep(path, found)
+    return found
+
+
+def examine(
+    frame: Frame, used: Replay, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False
+) -> Examined:
+    """The same for an open frame, without keeping it."""
+    survey = msgspec.convert(used.run("measure.survey", "survey", progress, cancelled, repeats=repeats), Survey)
+    drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
+    findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
+    findings = [item for item in findings if item.rule != "back-to-front" or _better(frame, item, used, progress, cancelled)]
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
-    file.add(path, _DRAWN, drawn)
-    file.add(path, _FINDINGS, _Findings(findings))
     return Examined(frame, survey, drawn, findings)
+
+
+def keep(path: Path, found: Examined) -> None:
+    """Write it into the file. Raises FileError."""
+    keep_survey(path, found.survey)
+    file.add(path, _DRAWN, found.drawn)
+    file.add(path, _FINDINGS, _Findings(found.findings))
 
 
 def _better(frame: Frame, item: Finding, replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> bool:

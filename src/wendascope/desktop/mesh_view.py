@@ -1,0 +1,297 @@
+"""The mesh of the selected step: turned with the mouse, shaded and as wires, with its attributes as a table."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QColor,
+    QGuiApplication,
+    QImage,
+    QKeyEvent,
+    QKeySequence,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QSplitter,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wendascope.colours import INK, RELIEF
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.measure.mesh import MeshTable
+
+Index = QModelIndex | QPersistentModelIndex
+_START = (30.0, 20.0, 1.0)
+_TURN = 15.0
+
+
+class MeshPicture(QWidget):
+    """Dragging turns, the wheel zooms, arrow keys turn too; a double click fits."""
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.yaw, self.pitch, self.zoom = _START
+        self.note = ""
+        self._image: QImage | None = None
+        self._pressed: QPointF | None = None
+        self.setMinimumSize(160, 120)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Mesh")
+
+    def show_pixels(self, pixels: np.ndarray[Any, Any] | None) -> None:
+        """An image (h, w, 4), bottom row first."""
+        if pixels is None:
+            self._image = None
+        else:
+            turned = np.ascontiguousarray(pixels[::-1])
+            self._image = QImage(turned.data, turned.shape[1], turned.shape[0], 4 * turned.shape[1], QImage.Format.Format_RGBX8888).copy()
+        self.update()
+
+    @property
+    def image(self) -> QImage | None:
+        return self._image
+
+    def fit(self, flat: bool = False) -> None:
+        self.yaw, self.pitch, self.zoom = (0.0, 0.0, 1.0) if flat else _START
+        self.changed.emit()
+
+    def turn(self, yaw: float, pitch: float) -> None:
+        self.yaw = (self.yaw + yaw) % 360
+        self.pitch = min(max(self.pitch + pitch, -90.0), 90.0)
+        self.changed.emit()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(theme().surround))
+        if self._image is not None:
+            painter.drawImage(self.rect(), self._image)
+        if self.note:
+            painter.setPen(QColor("#FFFFFF"))
+            painter.drawText(self.rect().adjusted(GRID, 0, -GRID, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.note)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.changed.emit()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._pressed = event.position()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._pressed = None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pressed is not None:
+            by = event.position() - self._pressed
+            self._pressed = event.position()
+            self.turn(by.x() * 0.5, by.y() * 0.5)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.zoom = min(max(self.zoom * 1.25 ** (event.angleDelta().y() / 120), 0.2), 200.0)
+        self.changed.emit()
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        turns = {Qt.Key.Key_Left: (-_TURN, 0), Qt.Key.Key_Right: (_TURN, 0), Qt.Key.Key_Up: (0, -_TURN), Qt.Key.Key_Down: (0, _TURN)}
+        by = turns.get(Qt.Key(event.key()))
+        if by is None:
+            super().keyPressEvent(event)
+        else:
+            self.turn(*by)
+
+
+class _AttributesModel(QAbstractTableModel):
+    def __init__(self) -> None:
+        super().__init__()
+        self.table: MeshTable | None = None
+
+    def show_table(self, table: MeshTable | None) -> None:
+        self.beginResetModel()
+        self.table = table
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() or self.table is None else len(self.table.rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() or self.table is None else len(self.table.attributes)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role == Qt.ItemDataRole.DisplayRole and self.table is not None:
+            return self.table.attributes[section] if orientation == Qt.Orientation.Horizontal else section
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if self.table is None:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return f"{self.table.rows[index.row()][index.column()]:.5g}"
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def as_text(self) -> str:
+        if self.table is None:
+            return ""
+        return "\n".join("\t".join(row) for row in (self.table.attributes, *([f"{v:.9g}" for v in values] for values in self.table.rows)))
+
+
+class _AttributesTable(QTableView):
+    def keyPressEvent(self, event: Any) -> None:
+        model = self.model()
+        if event.matches(QKeySequence.StandardKey.Copy) and isinstance(model, _AttributesModel):
+            QGuiApplication.clipboard().setText(model.as_text())
+        else:
+            super().keyPressEvent(event)
+
+
+class MeshPanel(QWidget):
+    """Follows the selection while it is shown."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._document: Document | None = None
+        self._step: int | None = None
+        self.space = QComboBox()
+        self.space.addItem("In its own space", "object")
+        self.space.addItem("As projected", "screen")
+        self.shaded, self.wire = QCheckBox("Shaded"), QCheckBox("Wires")
+        self.shaded.setChecked(True)
+        self.wire.setChecked(True)
+        fit = QPushButton("Fit")
+        fit.setToolTip("Show the whole mesh again; drag to turn it, roll to zoom")
+        self.facts = QLabel()
+        self.facts.setWordWrap(True)
+        self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.picture = MeshPicture()
+        self.values = _AttributesModel()
+        self.attributes = _AttributesTable()
+        self.attributes.setModel(self.values)
+        self.attributes.setFont(figures_font())
+        self.attributes.setShowGrid(False)
+        self.attributes.setAccessibleName("Attributes")
+        self.attributes.verticalHeader().setDefaultSectionSize(3 * GRID)
+        self.attributes.horizontalHeader().setDefaultSectionSize(9 * GRID)
+        row = QHBoxLayout()
+        for widget in (self.space, self.shaded, self.wire, fit):
+            row.addWidget(widget)
+        row.addStretch(1)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.addWidget(self.picture)
+        split.addWidget(self.attributes)
+        split.setSizes([420, 280])
+        split.setChildrenCollapsible(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, GRID // 2, 0, 0)
+        layout.setSpacing(GRID // 2)
+        layout.addLayout(row)
+        layout.addWidget(self.facts)
+        layout.addWidget(split, 1)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(15)
+        self._timer.timeout.connect(self._ask_picture)
+        self.picture.changed.connect(self._timer.start)
+        self.shaded.toggled.connect(self._timer.start)
+        self.wire.toggled.connect(self._timer.start)
+        self.space.currentIndexChanged.connect(lambda: self.picture.fit(self.space.currentData() == "screen"))
+        fit.clicked.connect(lambda: self.picture.fit(self.space.currentData() == "screen"))
+
+    def show_document(self, document: Document | None) -> None:
+        if document is not self._document:
+            self._document = document
+            if document is not None:
+                document.selection.listen(self._follow)
+            self._step = None
+        self._follow()
+
+    def showEvent(self, event: Any) -> None:
+        self._follow()
+        super().showEvent(event)
+
+    def _follow(self) -> None:
+        document = self._document
+        step = document.selection.step if document else None
+        if not self.isVisible() or (step == self._step and step is not None):
+            return
+        self._step = step
+        self.values.show_table(None)
+        self.picture.show_pixels(None)
+        if document is None or step is None or document.frame.steps.kind_name(step) != "draw":
+            self.facts.setText("")
+            self.picture.note = "Choose a draw to see its mesh."
+            self._step = None
+            self.picture.update()
+            return
+        self.picture.note = "reading the mesh"
+        self._workspace.request_job(
+            "mesh table",
+            lambda replay, progress, cancelled: replay.run("measure.mesh", "mesh_table", progress, cancelled, step=step),
+            lambda found: self._arrived(step, msgspec.convert(found, MeshTable)),
+            lambda error: self._refused(step, error),
+        )
+        self._timer.start()
+
+    def _arrived(self, step: int, table: MeshTable) -> None:
+        if step != self._step or self._document is None:
+            return
+        self.values.show_table(table)
+        parts = [f"{table.triangles:,} triangles"]
+        drawn = self._document.drawn.steps[step] if self._document.drawn else None
+        if drawn is not None and drawn.box is not None:
+            x0, y0, x1, y1 = drawn.box
+            seen = f", {drawn.survivors:,} seen" if drawn.survivors >= 0 else ""
+            parts.append(f"{x1 - x0} x {y1 - y0} pixels on its target")
+            parts.append(f"{drawn.covered:,} pixels covered{seen}")
+            if drawn.drawn > 0:
+                parts.append(f"{drawn.covered / drawn.drawn:.2g} pixels a triangle")
+        notes = "".join(f" {note[:1].upper()}{note[1:]}." for note in table.notes)
+        self.facts.setText(", ".join(parts) + "." + notes)
+
+    def _refused(self, step: int, error: str) -> None:
+        if step == self._step:
+            self.picture.note = error
+            self.picture.show_pixels(None)
+
+    def _ask_picture(self) -> None:
+        step, picture = self._step, self.picture
+        if step is None or not self.isVisible() or picture.width() < 8:
+            return
+        colours = {"ground": theme().surround, "mesh": RELIEF[1], "wire": INK}
+        arguments = {
+            "step": step, "space": self.space.currentData(), "yaw": picture.yaw, "pitch": picture.pitch, "zoom": picture.zoom,
+            "width": picture.width(), "height": picture.height(), "colours": colours, "shaded": self.shaded.isChecked(), "wire": self.wire.isChecked(),
+        }  # fmt: skip
+        self._workspace.request_job(
+            "mesh picture",
+            lambda replay, progress, cancelled: replay.run("measure.mesh", "mesh_picture", progress, cancelled, **arguments),
+            lambda found: self._drawn(step, found["pixels"]),
+            lambda error: self._refused(step, error),
+        )
+
+    def _drawn(self, step: int, pixels: np.ndarray[Any, Any]) -> None:
+        if step == self._step:
+            self.picture.note = ""
+            self.picture.show_pixels(pixels)

@@ -1,0 +1,58 @@
+"""What pages about one frame share: question, answer and evidence on top, and following the shown document."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from wendascope.desktop.answer import answer_labels
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.theme import GRID
+
+
+class FramePage(QWidget):
+    """A page that tells about the shown document. Subclasses add widgets to `room` and answer in `refresh`."""
+
+    def __init__(self, workspace: Workspace, question: str) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._document: Document | None = None
+        asked, self.answer, self.evidence = answer_labels(question)
+        self.room = QVBoxLayout(self)
+        self.room.setContentsMargins(2 * GRID, GRID, GRID, GRID)
+        self.room.setSpacing(GRID)
+        for label in (asked, self.answer, self.evidence):
+            self.room.addWidget(label)
+
+    def follow(self) -> None:
+        """Begin to follow the workspace; called when the page is built."""
+        self._workspace.listen(self._document_changed)
+        self._document_changed()
+
+    def widget(self) -> QWidget:
+        return self
+
+    def _document_changed(self) -> None:
+        document = self._workspace.current
+        if document is not self._document:
+            self._document = document
+            if document is not None:
+                document.listen(self._measured)
+            self.opened(document)
+        self._measured()
+
+    def _measured(self) -> None:
+        if self._document is not self._workspace.current:
+            return  # of a document that is not shown
+        self.refresh(self._document)
+
+    def say(self, answer: str, evidence: str = "") -> None:
+        self.answer.setText(answer)
+        self.evidence.setText(evidence)
+        self.evidence.setVisible(bool(evidence))
+
+    def opened(self, document: Document | None) -> None:
+        """Another document is shown."""
+
+    def refresh(self, document: Document | None) -> None:
+        """Show what is known of the document now."""
+        raise NotImplementedError

@@ -1,0 +1,103 @@
+"""The Geometry page: is the geometry right-sized for its place on screen?"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtWidgets import QSplitter, QTabWidget
+
+from wendascope.analysis.answers import geometry_answer, lost_to_size
+from wendascope.analysis.drawn import StepDrawn
+from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.mesh_view import MeshPanel
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.pages._following import FramePage
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.pass_table import Column, PassTable
+
+Number = Callable[[StepDrawn], float]
+
+
+@page("Geometry", 30)
+class GeometryPage(FramePage):
+    """Answer sentence, the table of passes and steps, then findings and the mesh of the selected step."""
+
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
+        super().__init__(workspace, "Is the geometry right-sized for its place on screen?")
+        self.table = PassTable(self._columns(), "Geometry of passes and steps")
+        self.findings = FindingsView(workspace, "Geometry")
+        self.mesh = MeshPanel(workspace)
+        self.tabs = QTabWidget()
+        self.tabs.addTab(self.findings, "Findings")
+        self.tabs.addTab(self.mesh, "Mesh")
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(self.table)
+        split.addWidget(self.tabs)
+        split.setChildrenCollapsible(False)
+        split.setSizes([240, 300])
+        self.room.addWidget(split, 1)
+        self.follow()
+
+    def figure(self) -> str:
+        document = self._workspace.current
+        return "" if document is None or document.drawn is None else f"{lost_to_size(document.drawn):.0%}"
+
+    def opened(self, document: Document | None) -> None:
+        self.mesh.show_document(document)
+
+    def refresh(self, document: Document | None) -> None:
+        self.table.show_document(document if document and document.drawn else None)
+        self.findings.show_document(document)
+        if document is None:
+            self.say("")
+        elif document.drawn is None:
+            self.say("Not measured yet.", "Press Ctrl+M to gather the positions of every step.")
+        else:
+            answer, evidence = geometry_answer(document.drawn)
+            unknown = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats if "positions" in c)
+            self.say(answer, evidence + unknown)
+
+    def _rows(self, index: int) -> list[StepDrawn]:
+        assert self._document is not None and self._document.drawn is not None
+        table = self._document.frame.passes
+        return [row for row in self._document.drawn.steps[int(table.first[index]) : int(table.end[index])] if row.triangles >= 0]
+
+    def _row(self, step: int) -> StepDrawn:
+        assert self._document is not None and self._document.drawn is not None
+        return self._document.drawn.steps[step]
+
+    def _sum(self, number: Number) -> tuple[Callable[[int], float | None], Callable[[int], float | None]]:
+        def of_pass(index: int) -> float | None:
+            rows = self._rows(index)
+            return sum(number(row) for row in rows) if rows else None
+
+        def of_step(step: int) -> float | None:
+            return number(self._row(step)) if self._row(step).triangles >= 0 else None
+
+        return of_pass, of_step
+
+    def _ratio(self, above: Number, below: Number) -> tuple[Callable[[int], float | None], Callable[[int], float | None]]:
+        """Of the sums, not a sum of ratios; nothing over nothing is shown empty."""
+        def of_pass(index: int) -> float | None:
+            total = sum(below(row) for row in self._rows(index))
+            return sum(above(row) for row in self._rows(index)) / total if total > 0 else None
+
+        def of_step(step: int) -> float | None:
+            row = self._row(step)
+            return above(row) / below(row) if row.triangles >= 0 and below(row) > 0 else None
+
+        return of_pass, of_step
+
+    def _columns(self) -> list[Column]:
+        count = "{:,.0f}".format
+        share = "{:.0%}".format
+        return [
+            Column("triangles", *self._sum(lambda r: r.triangles), count, 84, tip="Submitted, instances included"),
+            Column("not seen", *self._ratio(lambda r: r.outside + r.away + r.empty, lambda r: r.triangles), share, 72, True, "Outside the view, culled for their facing, or without area"),
+            Column("no sample", *self._ratio(lambda r: r.no_sample, lambda r: r.drawn), share, 84, True, "Of those seen: too small to touch a sample. Yardstick: 5 %"),
+            Column("1-4", *self._ratio(lambda r: r.few, lambda r: r.drawn), share, 56, True, "Of those seen: touching one to four samples"),
+            Column("partial", *self._ratio(lambda r: r.partial, lambda r: r.drawn), share, 64, True, "Of those seen: filling no pixel wholly. Yardstick: 10 %"),
+            Column("px / tri", *self._ratio(lambda r: r.covered, lambda r: r.drawn), "{:.3g}".format, 64, tip="Pixels covered for each triangle seen, before any test"),
+            Column("vert / tri", *self._ratio(lambda r: max(r.transformed, 0), lambda r: r.triangles), "{:.2f}".format, 72, tip="Vertices run for each triangle; cache of 32, first in first out"),
+        ]

@@ -1,0 +1,110 @@
+"""The Overdraw page: what is drawn that nobody sees."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtWidgets import QSplitter, QTabWidget
+
+from wendascope.analysis.answers import overdraw_answer, overdraw_share
+from wendascope.analysis.drawn import StepDrawn
+from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.pages._following import FramePage
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.pass_table import Column, PassTable
+from wendascope.desktop.pixel_stack import PixelStackView
+
+
+@page("Overdraw", 20)
+class OverdrawPage(FramePage):
+    """Answer sentence, the table of passes and steps, then findings and the pixel stack."""
+
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
+        super().__init__(workspace, "How many layers are shaded for each pixel, and which of them matter?")
+        self.table = PassTable(self._columns(), "Overdraw of passes and steps")
+        self.findings = FindingsView(workspace, "Overdraw")
+        self.stack = PixelStackView(workspace)
+        self.tabs = QTabWidget()
+        self.tabs.addTab(self.findings, "Findings")
+        self.tabs.addTab(self.stack, "Pixel stack")
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(self.table)
+        split.addWidget(self.tabs)
+        split.setChildrenCollapsible(False)
+        split.setSizes([260, 280])
+        self.room.addWidget(split, 1)
+        self.follow()
+
+    def figure(self) -> str:
+        document = self._workspace.current
+        return "" if document is None or document.drawn is None else f"{overdraw_share(document.drawn):.0%}"
+
+    def opened(self, document: Document | None) -> None:
+        if document is not None:
+            document.pin.listen(self._pinned)
+        self.stack.show_document(document)
+
+    def refresh(self, document: Document | None) -> None:
+        self.table.show_document(document if document and document.drawn else None)
+        self.findings.show_document(document)
+        if document is None:
+            self.say("")
+        elif document.drawn is None:
+            self.say("Not measured yet.", "Press Ctrl+M to count the layers of every pass and step.")
+        else:
+            answer, evidence = overdraw_answer(document.drawn, document.frame.passes.names)
+            caveats = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats)
+            self.say(answer, evidence + caveats)
+
+    def _pinned(self) -> None:
+        if self._document is not None and self._document.pin.at is not None:
+            self.tabs.setCurrentWidget(self.stack)
+
+    def _columns(self) -> list[Column]:
+        def drawn(step: int) -> StepDrawn:
+            assert self._document is not None and self._document.drawn is not None
+            return self._document.drawn.steps[step]
+
+        def of_pass(name: str):  # type: ignore[no-untyped-def]
+            def value(index: int) -> float | None:
+                assert self._document is not None and self._document.drawn is not None
+                return float(getattr(self._document.drawn.passes[index], name))
+
+            return value
+
+        def counted(name: str):  # type: ignore[no-untyped-def]
+            def value(step: int) -> float | None:
+                row = drawn(step)
+                return float(getattr(row, name)) if row.fragments >= 0 and row.kind != "clear" else None
+
+            return value
+
+        def pass_waste(index: int) -> float | None:
+            assert self._document is not None
+            table = self._document.frame.passes
+            values = [step_waste(s) for s in range(int(table.first[index]), int(table.end[index]))]
+            known = [v for v in values if v is not None]
+            return sum(known) if known else None
+
+        def step_waste(step: int) -> float | None:
+            survey = self._document.survey if self._document else None
+            return survey.steps.ms[step] * drawn(step).wasted_share if survey and drawn(step).kind != "clear" else None
+
+        def covered(step: int) -> float | None:
+            row = drawn(step)
+            return float(row.fragments - row.survivors) if row.fragments >= 0 and row.kind != "clear" else None
+
+        def pass_covered(index: int) -> float | None:
+            assert self._document is not None and self._document.drawn is not None
+            row = self._document.drawn.passes[index]
+            return float(row.fragments - row.survivors)
+
+        count = "{:,.0f}".format
+        return [
+            Column("wasted, ms ~", pass_waste, step_waste, "{:.2f}".format, 92, tip="Estimated: time alone by the wasted share of the fragments"),
+            Column("wasted", of_pass("wasted_share"), counted("wasted_share"), "{:.0%}".format, 72, True, "Share of fragments covered later, or blended without a change"),
+            Column("layers", of_pass("average"), lambda _step: None, "{:.2f}".format, 64, tip="Average over the pixels that the pass draws to"),
+            Column("fragments", of_pass("fragments"), counted("fragments"), count, 88, tip="That passed all tests"),
+            Column("covered", pass_covered, covered, count, 80, tip="By a later opaque step of the pass"),
+            Column("no change", of_pass("idle"), counted("idle"), count, 88, tip="Blended, and the colour stayed as it was"),
+        ]
