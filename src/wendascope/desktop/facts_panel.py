@@ -82,7 +82,7 @@ class FactsPanel(QWidget):
         rows = [("time alone", f"{survey.steps.ms[step]:.3f} ms ({survey.steps.ms_low[step]:.3f}–{survey.steps.ms_high[step]:.3f})")]
         if survey.fragments is not None:
             rows.append(("fragments written", f"{survey.fragments[step]:,}"))
-        return [Section("Measured", rows)]
+        return [Section("Measured", rows), *_drawn_facts(document, step)]
 
     def _fill(self, sections: list[Section]) -> None:
         soft = QBrush(QColor(theme().soft))
@@ -101,6 +101,36 @@ class FactsPanel(QWidget):
                 item.setToolTip(1, text)
                 head.addChild(item)
             head.setExpanded(key not in self._folded)
+
+
+def _drawn_facts(document: Document, step: int) -> list[Section]:
+    """What of a step is seen, and what becomes of its triangles."""
+    if document.drawn is None or document.drawn.steps[step].kind == "clear":
+        return []
+    row = document.drawn.steps[step]
+    sections = []
+    if row.fragments >= 0:
+        seen = [("survive", f"{row.survivors:,}"), ("covered later", f"{row.fragments - row.survivors:,}")]
+        if row.kind == "blended":
+            seen.append(("blended, no change", f"{row.idle:,}"))
+        if row.rejected >= 0:
+            seen.append(("shaded, then rejected", f"{row.rejected:,}"))
+        if document.survey is not None:
+            seen.append(("wasted, estimated", f"{document.survey.steps.ms[step] * row.wasted_share:.3f} ms, {row.wasted_share:.0%} of its fragments"))
+        seen.append(("early depth test", "possible" if row.early else "prevented"))
+        sections.append(Section("Fragments", seen))
+    if row.triangles >= 0:
+        parts = [
+            ("outside the view", row.outside), ("culled", row.away), ("without area", row.empty), ("touching no sample", row.no_sample),
+            ("touching 1 to 4", row.few), ("filling no pixel", row.partial), ("vertices run, model", row.transformed),
+        ]  # fmt: skip
+        rows = [(name, f"{count:,}") for name, count in parts if count >= 0]
+        if row.box is not None:
+            rows.append(("on its target", f"{row.box[2] - row.box[0]} x {row.box[3] - row.box[1]} pixels"))
+        if row.vertex_ms is not None:
+            rows.append(("vertex stages alone", f"{row.vertex_ms:.3f} ms"))
+        sections.append(Section("Triangles", rows))
+    return sections
 
 
 def _frame_facts(document: Document) -> list[Section]:

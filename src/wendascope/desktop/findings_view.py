@@ -12,6 +12,8 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLabel,
     QPushButton,
+    QScrollArea,
+    QSplitter,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
@@ -45,8 +47,8 @@ class FindingsModel(QAbstractTableModel):
     @staticmethod
     def _gain(document: Document | None, finding: Finding) -> float:
         proof = document.proofs.get(finding.id) if document else None
-        if proof is not None and proof.saved_ms is not None:
-            return proof.saved_ms.median
+        if proof is not None:
+            return proof.gain_ms or 0.0
         return finding.estimate_ms or 0.0
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
@@ -74,15 +76,15 @@ class FindingsModel(QAbstractTableModel):
             return proof.summary if proof else finding.how or None
         if role == _BAR and index.column() == 0:
             largest = max((self._gain(self.document, f) for f in self.findings), default=0.0)
-            measured = proof is not None and proof.saved_ms is not None
+            measured = proof is not None
             return (max(self._gain(self.document, finding), 0.0) / largest if largest > 0 else 0.0, measured)
         return None
 
     def texts(self, finding: Finding) -> tuple[str, str, str]:
         proofs = self.document.proofs if self.document else {}
         proof = proofs.get(finding.id)
-        if proof is not None and proof.saved_ms is not None:
-            gain = f"{proof.saved_ms.median:.2f}"
+        if proof is not None:
+            gain = "none" if proof.gain_ms is None else f"{proof.gain_ms:.2f}"
         else:
             gain = "" if finding.estimate_ms is None else f"~{finding.estimate_ms:.2f}"
         return gain, finding.title, state_of(finding, proofs)
@@ -116,6 +118,7 @@ class FindingsView(QWidget):
         self.details.setTextFormat(Qt.TextFormat.RichText)
         self.details.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.details.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.details.setContentsMargins(GRID, GRID // 2, GRID, 0)
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
         self.prove_all = QPushButton("Prove all")
@@ -129,8 +132,15 @@ class FindingsView(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, GRID // 2, 0, 0)
         layout.setSpacing(GRID)
-        layout.addWidget(self.table, 1)
-        layout.addWidget(self.details)
+        scroll = QScrollArea()
+        scroll.setWidget(self.details)
+        scroll.setWidgetResizable(True)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(self.table)
+        split.addWidget(scroll)
+        split.setSizes([150, 120])
+        split.setChildrenCollapsible(False)
+        layout.addWidget(split, 1)
         layout.addLayout(buttons)
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self._tell())
         self.prove.clicked.connect(self._prove)
@@ -215,7 +225,7 @@ class _Table(QTableView):
         header.setHighlightSections(False)
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         header.resizeSection(0, 9 * GRID)
-        header.resizeSection(2, 18 * GRID)
+        header.resizeSection(2, 20 * GRID)
 
     def keyPressEvent(self, event: Any) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):

@@ -33,7 +33,7 @@ class Legend(QWidget):
         return self._entries
 
     def sizeHint(self) -> QSize:
-        return QSize(200, _BAR + 8 * GRID)
+        return QSize(200, _BAR + 2 * GRID + 2 * self.fontMetrics().height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if not self._entries:

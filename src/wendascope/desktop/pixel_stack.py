@@ -69,7 +69,7 @@ class PixelStackView(QWidget):
         header = self.tree.header()
         header.setStretchLastSection(False)
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        for column, width in ((0, 64), (2, 168), (3, 56), (4, 64), (5, 128), (6, 80)):
+        for column, width in ((0, 56), (2, 152), (3, 64), (4, 72), (5, 120), (6, 72)):
             header.resizeSection(column, width)
         top = QHBoxLayout()
         top.addWidget(self.title, 1)

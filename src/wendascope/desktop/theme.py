@@ -82,6 +82,9 @@ def apply(app: QApplication) -> None:
         QSplitter::handle {{ background: {t.line}; }}
         QProgressBar {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; text-align: center; padding: 2px; }}
         QProgressBar::chunk {{ background: {t.bar}; }}
+        QTabWidget::pane {{ border: 0; border-top: 1px solid {t.line}; background: {t.paper}; }}
+        QTabWidget > QStackedWidget > QWidget {{ background: {t.paper}; }}
+        QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.paper}; border: 0; }}
         QMenuBar {{ background: {t.paper}; }}
         """
     )

@@ -17,6 +17,7 @@ from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, fragments, step_spans
 from wendascope.registry import GL
+from wendascope.replay.draw_state import DrawState
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import instrumented
 from wendascope.replay.progress import Job
@@ -52,7 +53,7 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
             row.fragments = row.survivors = row.idle = 0
         if driver is not None and driver[step] != row.fragments:
             result.mismatched += 1
-    late = frozenset(s for s, row in enumerate(result.steps) if not row.early and row.depth_test and row.kind)
+    late = frozenset(s for s, row in enumerate(result.steps) if not row.early and row.depth_test and frame.steps.kind_name(s) == "draw")
     if late:
         for step, count in rejected_by_depth(session, job, late).items():
             result.steps[step].rejected = count
@@ -113,7 +114,7 @@ def _fill(frame: Frame, geometry: Geometry, result: Drawn) -> None:
             triangles = geometry.triangles[step]
             fill_triangles(row, triangles)
             row.degenerate, row.duplicates = repeated_triangles(geometry.positions.clip[step])
-            row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE)
+            row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state)
 
 
 def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
@@ -121,11 +122,13 @@ def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
     return fragment_habits("\n".join(sources)) if sources else None
 
 
-def _middle_depth(clip: np.ndarray, seen: np.ndarray, zero_to_one: bool) -> float | None:
+def _middle_depth(clip: np.ndarray, seen: np.ndarray, state: DrawState) -> float | None:
     """Mean depth of the corners of seen triangles in front of the viewer, 0 near to 1 far."""
     corners = clip[seen].reshape(-1, 4)
     corners = corners[corners[:, 3] > 0]
     if len(corners) == 0:
         return None
     ndc = np.clip(corners[:, 2] / corners[:, 3], -1.0, 1.0)
-    return float(ndc.mean() if zero_to_one else ndc.mean() * 0.5 + 0.5)
+    depth = float(ndc.mean() if state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE else ndc.mean() * 0.5 + 0.5)
+    near, far = state.depth_range
+    return near + (far - near) * depth

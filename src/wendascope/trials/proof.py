@@ -52,12 +52,17 @@ class Proof(msgspec.Struct):
     made_at: str = ""
 
     @property
+    def gain_ms(self) -> float | None:
+        """What it saves (or costs, below zero), where that is sure; None where nothing was shown."""
+        return self.saved_ms.median if self.saved_ms is not None and self.verdict in (GAIN, SLOWER) else None
+
+    @property
     def summary(self) -> str:
         """What was measured, in one line."""
         if self.ratio is None or self.frame_ms_before is None or self.frame_ms_after is None or self.saved_ms is None:
             return self.reason
         steps = f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
-        picture = "picture identical" if not self.pixels_different else f"{self.pixels_different:,} pixels differ by up to {self.max_difference}"
+        picture = "picture identical" if not self.pixels_different else _differ(self.pixels_different, self.max_difference)
         if self.where:
             x0, y0, x1, y1 = self.where
             picture += f", within {x1 - x0} x {y1 - y0} pixels at {x0}, {y0}"
@@ -66,6 +71,10 @@ class Proof(msgspec.Struct):
             f"{steps}{self.frame_ms_before.median:.2f} -> {self.frame_ms_after.median:.2f} ms a frame, "
             f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}), {picture}"
         )
+
+
+def _differ(pixels: int, largest: int) -> str:
+    return f"{pixels:,} pixel{'s differ' if pixels != 1 else ' differs'} by up to {largest} of 255"
 
 
 def told(proof: Proof) -> dict[str, Any]:

@@ -24,6 +24,7 @@ _HARMLESS = re.compile(
 )
 _WITH_DRAW = re.compile(r"wenda(ClientArray|Indirect|WatchBuffer)")
 """Calls of the tap that belong to the draw after them."""
+_OF_ARRAYS = ("attribute_format", "attribute_enabled", "attribute_divisor", "element_buffer")
 _SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
 """What other calls depend on; kept by value."""
 
@@ -93,6 +94,8 @@ class _Reorder:
             differing = []
             for key in self._keys:
                 wanted = self._setter(key, call)
+                if call < self.end and not self._concerns(key, call):
+                    continue
                 if key[0] not in _SELECTORS and wanted != self._current[key] and not (wanted is None and key[0] != "uniform"):
                     differing.append((-2 if wanted is None else wanted, key))  # None: never set, and so never used
             if not differing:
@@ -104,6 +107,11 @@ class _Reorder:
                 self._set_initial(key)
         for key in list(self._selected):
             self._select(key, (self._value(key, call) or (0,))[0])
+
+    def _concerns(self, key: State, call: int) -> bool:
+        """Whether a draw can see a value at all: uniforms of other programs and attributes of other arrays it cannot."""
+        owner = {"uniform": "program", "block_binding": "program"}.get(key[0]) or ("vertex_array" if key[0] in _OF_ARRAYS else "")
+        return not owner or (self._value((owner, 0, 0), call) or (key[1],))[0] in (key[1], 0)
 
     def _copy(self, call: int) -> None:
         """Run a captured state call again, with what it depends on."""

@@ -9,6 +9,8 @@ from wendascope.analysis.yardsticks import LARGE_MESH, LOST_TO_SIZE, PARTIAL, PI
 from wendascope.frame.describe import program_name
 
 _LEAST_TRIANGLES = 200
+_REPEATED = 0.05
+"""Of a step's triangles, without area or there twice: less is not worth a word."""
 _SIMPLEST = 12
 """Triangles of a box: a mesh is not asked to be simpler."""
 
@@ -75,7 +77,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
                 steps=steps,
                 evidence={
                     "triangles": triangles * len(steps), "touching no sample": lost, "touching 1 to 4 samples": sum(r.few for r in rows),
-                    "samples covered": pixels, "vertices run": sum(max(r.transformed, 0) for r in rows), "program": program_name(frame, program),
+                    "samples covered": pixels, "vertices run": sum(max(r.transformed, 0) for r in rows), "drawn by": program_name(frame, program),
                 },
                 estimate_ms=None if any(v is None for v in vertex_ms.values()) else sum(v or 0.0 for v in vertex_ms.values()) * share,
                 how="the time of the vertex stages alone (rasterisation off), by the share of triangles that would go",
@@ -107,17 +109,16 @@ def small_part(case: Case) -> Iterator[Finding]:
 @finding("degenerate-triangles")
 def degenerate(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
-        rows = {s: r for s, r in case.rows(index) if r.degenerate > 0 or r.duplicates > 0}
+        rows = {s: r for s, r in case.rows(index) if r.degenerate + r.duplicates >= max(_REPEATED * r.triangles, 10)}
         wasted = sum(r.degenerate + r.duplicates for r in rows.values())
-        total = sum(max(r.triangles, 0) for _, r in case.rows(index))
-        if wasted < max(0.01 * total, 10):
+        if not rows:
             continue
         yield Finding(
             id=f"degenerate-triangles-{index}", rule="degenerate-triangles", page="Geometry",
             title=f"{name}: {wasted:,} triangles have no area or are there twice",
             why="Triangles with two corners in one place draw nothing; a triangle drawn twice by one step is drawn once for nothing.",
             steps=sorted(rows),
-            evidence={"without area": sum(r.degenerate for r in rows.values()), "there twice": sum(r.duplicates for r in rows.values()), "triangles of the pass": total},
+            evidence={"without area": sum(r.degenerate for r in rows.values()), "there twice": sum(r.duplicates for r in rows.values()), "triangles": _triangles(case, list(rows))},
             estimate_ms=None, how="", price="cleaning the meshes when they are built", conditions="strips joined by triangles without area need them, or a restart index",
             refused="it is work on the mesh data",
         )  # fmt: skip

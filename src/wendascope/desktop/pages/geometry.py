@@ -35,7 +35,7 @@ class GeometryPage(FramePage):
         split.addWidget(self.table)
         split.addWidget(self.tabs)
         split.setChildrenCollapsible(False)
-        split.setSizes([240, 300])
+        split.setSizes([210, 330])
         self.room.addWidget(split, 1)
         self.follow()
 
@@ -93,10 +93,8 @@ class GeometryPage(FramePage):
         count = "{:,.0f}".format
         share = "{:.0%}".format
         return [
-            Column("triangles", *self._sum(lambda r: r.triangles), count, 84, tip="Submitted, instances included"),
-            Column("not seen", *self._ratio(lambda r: r.outside + r.away + r.empty, lambda r: r.triangles), share, 72, True, "Outside the view, culled for their facing, or without area"),
-            Column("no sample", *self._ratio(lambda r: r.no_sample, lambda r: r.drawn), share, 84, True, "Of those seen: too small to touch a sample. Yardstick: 5 %"),
-            Column("1-4", *self._ratio(lambda r: r.few, lambda r: r.drawn), share, 56, True, "Of those seen: touching one to four samples"),
+            Column("triangles", *self._sum(lambda r: r.triangles), count, 96, tip="Submitted, instances included"),
+            Column("no sample", *self._ratio(lambda r: r.no_sample, lambda r: r.drawn), share, 88, True, "Of those seen: too small to touch a sample. Yardstick: 5 %"),
             Column("partial", *self._ratio(lambda r: r.partial, lambda r: r.drawn), share, 64, True, "Of those seen: filling no pixel wholly. Yardstick: 10 %"),
             Column("px / tri", *self._ratio(lambda r: r.covered, lambda r: r.drawn), "{:.3g}".format, 64, tip="Pixels covered for each triangle seen, before any test"),
             Column("vert / tri", *self._ratio(lambda r: max(r.transformed, 0), lambda r: r.triangles), "{:.2f}".format, 72, tip="Vertices run for each triangle; cache of 32, first in first out"),

@@ -31,7 +31,7 @@ class OverdrawPage(FramePage):
         split.addWidget(self.table)
         split.addWidget(self.tabs)
         split.setChildrenCollapsible(False)
-        split.setSizes([260, 280])
+        split.setSizes([210, 330])
         self.room.addWidget(split, 1)
         self.follow()
 
@@ -90,21 +90,10 @@ class OverdrawPage(FramePage):
             survey = self._document.survey if self._document else None
             return survey.steps.ms[step] * drawn(step).wasted_share if survey and drawn(step).kind != "clear" else None
 
-        def covered(step: int) -> float | None:
-            row = drawn(step)
-            return float(row.fragments - row.survivors) if row.fragments >= 0 and row.kind != "clear" else None
-
-        def pass_covered(index: int) -> float | None:
-            assert self._document is not None and self._document.drawn is not None
-            row = self._document.drawn.passes[index]
-            return float(row.fragments - row.survivors)
-
         count = "{:,.0f}".format
         return [
-            Column("wasted, ms ~", pass_waste, step_waste, "{:.2f}".format, 92, tip="Estimated: time alone by the wasted share of the fragments"),
+            Column("~ waste, ms", pass_waste, step_waste, "{:.2f}".format, 104, tip="Estimated: time alone by the wasted share of the fragments"),
             Column("wasted", of_pass("wasted_share"), counted("wasted_share"), "{:.0%}".format, 72, True, "Share of fragments covered later, or blended without a change"),
             Column("layers", of_pass("average"), lambda _step: None, "{:.2f}".format, 64, tip="Average over the pixels that the pass draws to"),
             Column("fragments", of_pass("fragments"), counted("fragments"), count, 88, tip="That passed all tests"),
-            Column("covered", pass_covered, covered, count, 80, tip="By a later opaque step of the pass"),
-            Column("no change", of_pass("idle"), counted("idle"), count, 88, tip="Blended, and the colour stayed as it was"),
         ]

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from wendascope.colours import RELIEF
 from wendascope.measure.lenses._registry import Image, LegendEntry
 
-NOTHING = "#3A3A38"
+NOTHING = "#8E8E8A"
 """Where there is nothing to count."""
 
 
