@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import replaying, tap, window
+from benchmarks import drawing, replaying, tap, window
 
-ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS}
+ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS}
 
 
 def main() -> None:

@@ -55,9 +55,10 @@ def test_survey_and_its_forms(own_small: Path, tmp_path: Path) -> None:
     step = found["steps"][5]
     assert set(step) == {
         "index", "call", "kind", "name", "pass", "ms", "ms_low", "ms_high", "vertices", "triangles", "instances", "fragments",
-        "survivors", "program",
+        "survivors", "program", "idle", "wasted_ms", "rasterised_triangles", "triangles_without_sample", "vertices_run",
     }  # fmt: skip
-    assert step["survivors"] is None and found["findings"] == []
+    assert 0 <= step["survivors"] <= step["fragments"]
+    assert all(set(f) >= {"id", "rule", "title", "steps", "estimate_ms", "state", "evidence", "proof"} for f in found["findings"])
     page = html.read_text()
     assert found["sentence"] in page and page.count("<figure>") == len(found["passes"]) and "http" not in page.split("</style>")[1]
     rows = list(csv.DictReader((tables / "steps.csv").open()))

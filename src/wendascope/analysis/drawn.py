@@ -55,7 +55,7 @@ class PassDrawn(msgspec.Struct):
         return self.wasted / self.fragments if self.fragments else 0.0
 
 
-class StepDrawn(msgspec.Struct):
+class StepDrawn(msgspec.Struct, array_like=True):
     """What one step drew. Counts of -1 are not known."""
 
     kind: str = ""

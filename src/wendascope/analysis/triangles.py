@@ -134,9 +134,9 @@ def classify(clip: npt.NDArray[np.float32], view: View) -> Triangles:
 
 
 def _boxes(points: Ints, bounds: tuple[int, int, int, int]) -> Ints:
-    """The pixels that each triangle may touch, with one to spare, shape (n, 4)."""
-    low = np.clip(points.min(axis=1) // SUBPIXEL - 1, bounds[:2], bounds[2:])
-    high = np.clip(points.max(axis=1) // SUBPIXEL + 2, bounds[:2], bounds[2:])
+    """The pixels that each triangle touches with any part, shape (n, 4)."""
+    low = np.clip(points.min(axis=1) // SUBPIXEL, bounds[:2], bounds[2:])
+    high = np.clip(-(-points.max(axis=1) // SUBPIXEL), bounds[:2], bounds[2:])
     return np.concatenate([low, np.where((low < high).all(axis=1, keepdims=True), high, low)], axis=1)
 
 

@@ -127,6 +127,14 @@ def view_of(state: DrawState, target: Target) -> View:
     )  # fmt: skip
 
 
+def _roomy(box: Box | None, view: View) -> Box | None:
+    """One pixel more on every side: drivers snap and tie as they like."""
+    if box is None:
+        return None
+    low, high = view.bounds[:2], view.bounds[2:]
+    return max(box[0] - 1, low[0]), max(box[1] - 1, low[1]), min(box[2] + 1, high[0]), min(box[3] + 1, high[1])
+
+
 _TOGETHER = 1 << 18
 """Triangles that are sorted in one go."""
 
@@ -154,7 +162,7 @@ def _geometry(frame: Frame, positions: Positions, job: Job) -> Geometry:
                 end = first + len(positions.clip[step])
                 found.triangles[step] = triangles.part(slice(first, end))
                 filled = positions.states[step].value("POLYGON_MODE") == GL.FILL
-                found.boxes[step] = found.triangles[step].box if filled else view.bounds
+                found.boxes[step] = _roomy(found.triangles[step].box, view) if filled else view.bounds
                 first = end
             done += many
     return found

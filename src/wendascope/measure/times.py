@@ -141,7 +141,10 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
 
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:
     """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
-    return span_fragments(session, job, step_spans(session))
+    if "fragments" not in session.kept:  # always the same, and asked for more than once in an examination
+        session.kept["fragments"] = span_fragments(session, job, step_spans(session))
+    found: list[int] | None = session.kept["fragments"]
+    return found
 
 
 def span_fragments(session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None) -> list[int] | None:

@@ -61,7 +61,9 @@ def examine(
     survey = msgspec.convert(used.run("measure.survey", "survey", progress, cancelled, repeats=repeats), Survey)
     drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
     findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
-    findings = [item for item in findings if item.rule != "back-to-front" or _better(frame, item, used, progress, cancelled)]
+    orders = [item for item in findings if item.rule == "back-to-front"]
+    worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
+    findings = [item for item in findings if item.id not in worse]
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
     return Examined(frame, survey, drawn, findings)
 
@@ -73,23 +75,52 @@ def keep(path: Path, found: Examined) -> None:
     file.add(path, _FINDINGS, _Findings(found.findings))
 
 
-def _better(frame: Frame, item: Finding, replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> bool:
-    """Replay the steps in the better order and count what passes: whether it is better. One that cannot be played says why."""
-    assert item.remedy is not None
-    passes = sorted({int(frame.passes.of_step[s]) for s in item.steps})
-    try:
-        counted = replay.run("trials.runs", "count_fragments", progress, cancelled, remedies=msgspec.to_builtins([item.remedy]), passes=passes)
-    except TrialError as error:
-        item.remedy, item.refused = None, str(error)
-        return True
+def _measure_orders(
+    frame: Frame, drawn: Drawn, items: list[Finding], replay: Replay, progress: Progress, cancelled: Callable[[], bool]
+) -> set[str]:
+    """Replay with steps in their better orders and count what passes. Returns the ids of orders that are no better.
+
+    One that cannot be played says why. Runs of different passes do not disturb each other, so they share a replay.
+    """
+    rounds: dict[int, list[Finding]] = {}
+    for item in items:
+        index = int(frame.passes.of_step[item.steps[0]])
+        number = sum(int(frame.passes.of_step[other.steps[0]]) == index for group in rounds.values() for other in group)
+        rounds.setdefault(number, []).append(item)
+    worse = set()
+    for group in rounds.values():
+        try:
+            counted = _count(group, replay, progress, cancelled)
+        except TrialError:
+            for item in group:
+                try:
+                    alone = _count([item], replay, progress, cancelled)
+                except TrialError as error:
+                    item.remedy, item.refused = None, str(error)
+                    continue
+                if not _better(frame, drawn, item, alone):
+                    worse.add(item.id)
+            continue
+        worse |= {item.id for item in group if not _better(frame, drawn, item, counted)}
+    return worse
+
+
+def _count(items: list[Finding], replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> list[int] | None:
+    remedies = msgspec.to_builtins([item.remedy for item in items])
+    found: list[int] | None = replay.run("trials.runs", "count_fragments", progress, cancelled, remedies=remedies)
+    return found
+
+
+def _better(frame: Frame, drawn: Drawn, item: Finding, counted: list[int] | None) -> bool:
+    """Write down what the order saves; whether it saves anything, or nobody can tell."""
     if counted is None:
         return True
-    before, after = counted
-    covered = int(item.evidence["of them covered later"])
-    item.evidence["fragments saved by the better order, measured"] = before - after
+    index = int(frame.passes.of_step[item.steps[0]])
+    saved = drawn.passes[index].fragments - counted[index]
+    item.evidence["fragments saved by the better order, measured"] = saved
     if item.estimate_ms is not None:
-        item.estimate_ms *= max(before - after, 0) / max(covered, 1)
-    return bool(after < before)
+        item.estimate_ms *= max(saved, 0) / max(int(item.evidence["of them covered later"]), 1)
+    return saved > 0
 
 
 def stored_examination(path: Path) -> tuple[Drawn | None, list[Finding]]:

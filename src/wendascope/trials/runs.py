@@ -93,14 +93,10 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     }  # fmt: skip
 
 
-def count_fragments(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int]) -> tuple[int, int] | None:
-    """Fragments that pass all tests in some passes, of the original and of the edited frame; None where they cannot be counted."""
+def count_fragments(session: ReplaySession, job: Job, remedies: list[Any]) -> list[int] | None:
+    """Fragments that pass all tests in each pass of the edited frame; None where they cannot be counted. Raises TrialError."""
     edit, _ = _edit(session, remedies)
-    spans = [_span(session, [index]) for index in passes]
-    counts = [span_fragments(session, job, spans, e) for e in (None, edit)]
-    if counts[0] is None or counts[1] is None:
-        return None
-    return sum(counts[0]), sum(counts[1])
+    return span_fragments(session, job, [_span(session, [index]) for index in range(len(session.frame.passes))], edit)
 
 
 def _span(session: ReplaySession, passes: list[int]) -> tuple[int, int]:
