@@ -22,6 +22,8 @@ Key = tuple[int, int]
 InitialState = Mapping[str, Mapping[Key, tuple[int, ...]]]
 """Pattern name -> (i, j) -> raw values, as the snapshot read them."""
 
+UNKNOWN = -2
+"""In place of a call: nothing says what set a value."""
 _FACE_LIKE = {
     "face": (GL.FRONT_AND_BACK, FACES),
     "framebuffer": (GL.FRAMEBUFFER, (GL.DRAW_FRAMEBUFFER, GL.READ_FRAMEBUFFER)),
@@ -79,6 +81,15 @@ class StateHistory:
         found = np.searchsorted(events.calls[start:end], calls, side="left") - 1
         values = events.values[start:end, value].astype(np.int64)[np.maximum(found, 0)]
         return np.where(found >= 0, values, missing)
+
+    def setters(self, pattern: str, calls: Ints, i: int = 0, j: int = 0) -> Ints:
+        """`setter` of one key for each of `calls`, shape (n,); `UNKNOWN` where it is unknown."""
+        events = self._of(pattern)
+        start, end = events.starts.get(int(_pack(i, j)), (0, 0))
+        if start == end:
+            return np.full(len(calls), UNKNOWN, np.int64)
+        found = np.searchsorted(events.calls[start:end], calls, side="left") - 1
+        return np.where(found >= 0, events.calls[start:end][np.maximum(found, 0)], UNKNOWN)
 
     def keys(self, pattern: str) -> list[Key]:
         """Every key of a pattern that has a value at any time."""

@@ -78,7 +78,8 @@ def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[f
     off.call("glEnable", GL.RASTERIZER_DISCARD)
     on.call("glDisable", GL.RASTERIZER_DISCARD)
     around = [insertion for s in draws for insertion in (Insertion(int(steps.begin[s]), off), Insertion(int(steps.call[s]) + 1, on))]
-    timer = SpanTimer(session, [step_spans(session)[s] for s in draws], calibrated_method(session, job), Edit(around))
+    spans = step_spans(session)
+    timer = SpanTimer(session, [spans[s] for s in draws], calibrated_method(session, job), Edit(around))
     timer.run()
     rows = np.median([timer.run() for _ in range(_VERTEX_REPEATS)], axis=0)
     for step, ms in zip(draws, rows.tolist(), strict=True):

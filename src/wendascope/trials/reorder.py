@@ -10,10 +10,14 @@ import re
 import struct
 from collections import defaultdict
 
+import numpy as np
+import numpy.typing as npt
+
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.frame.packed import Batch
 from wendascope.frame.state_table import PATTERNS, Setter
+from wendascope.frame.tracker import UNKNOWN
 from wendascope.registry import GL
 
 State = tuple[str, int, int]
@@ -49,8 +53,11 @@ class _Reorder:
             self._sets[call].append((pattern, i, j))
         # the element buffer is part of the vertex array, where the tracker has it by a key of its own
         self._keys = sorted({key for keys in self._sets.values() for key in keys} - {("buffer", GL.ELEMENT_ARRAY_BUFFER, 0)})
-        self._current = {key: self._setter(key, self.first) for key in self._keys}
-        self._selected: dict[State, int] = {}
+        calls = np.array([*(int(steps.call[s]) for s in order), self.end, self.first], np.int64)
+        self._wanted = {key: self._setters(key, calls) for key in self._keys}
+        self._current = {key: column[-1] for key, column in self._wanted.items()}
+        self._selected = {key: self._value(key, self.first) for key in self._keys if key[0] in _SELECTORS}
+        self._needs: dict[int, list[tuple[State, int]]] = {}
         self._check(run)
 
     def _check(self, run: list[int]) -> None:
@@ -66,38 +73,44 @@ class _Reorder:
                 continue
             raise TrialError(f"{name} is called between the steps; what it does cannot be moved with them")
 
-    def _setter(self, key: State, call: int) -> int | None:
-        return self._frame.history.setter(key[0], call, key[1], key[2])
+    def _setters(self, key: State, calls: npt.NDArray[np.int64]) -> list[int]:
+        """What set a value for each of some calls; `UNKNOWN` where it does not matter to them."""
+        history, (name, i, j) = self._frame.history, key
+        found = history.setters(name, calls, i, j)
+        owner = "program" if name in ("uniform", "block_binding") else "vertex_array" if name in _OF_ARRAYS else ""
+        if owner:  # draws do not see uniforms of other programs and attributes of other arrays
+            current = history.column(owner, calls)
+            seen = (current == i) | (current == 0)
+            seen[-2:] = True
+            if name == "uniform":
+                found = np.where(found == UNKNOWN, -1, found)  # its value is from before the frame
+            found = np.where(seen, found, UNKNOWN)
+        return [int(v) for v in found]
 
-    def _value(self, key: State, call: int) -> tuple[int, ...] | None:
-        return self._frame.history.value(key[0], call, key[1], key[2])
+    def _value(self, key: State, call: int) -> int:
+        return (self._frame.history.value(key[0], call, key[1], key[2]) or (0,))[0]
 
     def build(self) -> tuple[tuple[int, int], Batch]:
         calls, steps = self._frame.calls, self._frame.steps
-        for key in self._keys:
-            if key[0] in _SELECTORS:
-                self._selected[key] = (self._value(key, self.first) or (0,))[0]
-        for step in self._order:
+        for row, step in enumerate(self._order):
             call = int(steps.call[step])
-            self._bring(call)
+            self._bring(row, call)
             before = call - 1
             while before >= self.first and _WITH_DRAW.match(calls.command(before).name):
                 before -= 1
             for moved in range(before + 1, call + 1):
                 self._batch.copy(calls, moved)
-        self._bring(self.end)
+        self._bring(len(self._order), self.end)
         return (self.first, self.end), self._batch
 
-    def _bring(self, call: int) -> None:
-        """State becomes what the captured call `call` found."""
+    def _bring(self, row: int, call: int) -> None:
+        """State becomes what captured call `call` found, which has a row in the table of what is wanted."""
         for _ in range(4 * len(self._keys) + 4):
             differing = []
-            for key in self._keys:
-                wanted = self._setter(key, call)
-                if call < self.end and not self._concerns(key, call):
-                    continue
-                if key[0] not in _SELECTORS and wanted != self._current[key] and not (wanted is None and key[0] != "uniform"):
-                    differing.append((-2 if wanted is None else wanted, key))  # None: never set, and so never used
+            for key, column in self._wanted.items():
+                wanted = column[row]
+                if wanted not in (UNKNOWN, self._current[key]) and key[0] not in _SELECTORS:
+                    differing.append((wanted, key))
             if not differing:
                 break
             setter, key = min(differing)
@@ -106,26 +119,25 @@ class _Reorder:
             else:
                 self._set_initial(key)
         for key in list(self._selected):
-            self._select(key, (self._value(key, call) or (0,))[0])
-
-    def _concerns(self, key: State, call: int) -> bool:
-        """Whether a draw can see a value at all: uniforms of other programs and attributes of other arrays it cannot."""
-        owner = {"uniform": "program", "block_binding": "program"}.get(key[0]) or ("vertex_array" if key[0] in _OF_ARRAYS else "")
-        return not owner or (self._value((owner, 0, 0), call) or (key[1],))[0] in (key[1], 0)
+            self._select(key, self._value(key, call))
 
     def _copy(self, call: int) -> None:
         """Run a captured state call again, with what it depends on."""
-        for key in self._dependencies(call):
-            self._select(key, (self._value(key, call) or (0,))[0])
+        if call not in self._needs:
+            self._needs[call] = [(key, self._value(key, call)) for key in self._dependencies(call)]
+        for key, value in self._needs[call]:
+            self._select(key, value)
         self._batch.copy(self._frame.calls, call)
         changed = self._sets.get(call)
         if changed is None:
             # from before the run: of the keys that matter here, those it set
-            changed = [key for key in self._keys if key in _keys_of(self._frame, call)]
+            known = _keys_of(self._frame, call)
+            changed = self._sets[call] = [key for key in self._keys if key in known]
         for key in changed:
             if key[0] in _SELECTORS:
-                self._selected[key] = (self._value(key, call + 1) or (0,))[0]
-            self._current[key] = call
+                self._selected[key] = self._value(key, call + 1)
+            elif key in self._current:
+                self._current[key] = call
 
     def _dependencies(self, call: int) -> list[State]:
         found: list[State] = []
@@ -137,7 +149,9 @@ class _Reorder:
         return found
 
     def _select(self, key: State, value: int) -> None:
-        if self._selected.get(key, (self._value(key, self.first) or (0,))[0]) == value:
+        if key not in self._selected:
+            self._selected[key] = self._value(key, self.first)
+        if self._selected[key] == value:
             return
         self._selected[key] = value
         match key[0]:
@@ -153,17 +167,15 @@ class _Reorder:
     def _set_initial(self, key: State) -> None:
         """A value from before the frame, which no captured call set."""
         name, i, j = key
-        raw = self._value(key, 0)
+        raw = self._frame.history.value(name, 0, i, j)
         pattern = PATTERNS[name]
-        if raw is None and name != "uniform":
-            raise TrialError(f"{name.replace('_', ' ')} from before the frame is not known")
         if name == "capability" or (name.endswith("_enabled") and name != "attribute_enabled"):
             cap = i if name == "capability" else {"blend_enabled": GL.BLEND, "scissor_test_enabled": GL.SCISSOR_TEST}[name]
-            assert raw is not None
+            on = bool(raw and raw[0])
             if name == "capability":
-                self._batch.call("glEnable" if raw[0] else "glDisable", cap)
+                self._batch.call("glEnable" if on else "glDisable", cap)
             else:
-                self._batch.call("glEnablei" if raw[0] else "glDisablei", cap, i)
+                self._batch.call("glEnablei" if on else "glDisablei", cap, i)
         elif name == "texture" and raw is not None:
             self._select(("active_texture", 0, 0), i)
             self._batch.call("glBindTexture", j, raw[0])
@@ -172,7 +184,7 @@ class _Reorder:
             self._batch.call(pattern.write, *([i] if pattern.indices else []), *values)
         else:
             raise TrialError(f"{name.replace('_', ' ')} from before the frame cannot be set again")
-        self._current[key] = self._setter(key, 0)
+        self._current[key] = -1
 
 
 def _keys_of(frame: Frame, call: int) -> set[State]:
