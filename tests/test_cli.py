@@ -47,6 +47,11 @@ def test_capture_prints_each_file(tmp_path: Path) -> None:
     assert frames == [3, 4, 5]
 
 
+def test_a_survey_of_times_only(own_small: Path) -> None:
+    found = result("survey", own_small, "--repeats", 2, "--times-only")
+    assert found["findings"] == [] and found["passes"][0]["layers"] is None and found["steps"][5]["survivors"] is None
+
+
 def test_survey_and_its_forms(own_small: Path, tmp_path: Path) -> None:
     html, tables, trace = tmp_path / "report.html", tmp_path / "tables", tmp_path / "trace.json"
     found = result("survey", own_small, "--repeats", 2, "--html", html, "--csv", tables, "--trace", trace)

@@ -109,6 +109,11 @@ def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot:
     assert fates[0] == "blended, changed nothing" and "visible" in fates and any(f.startswith("covered by step") for f in fates)
     page.stack.tree.setCurrentItem(rows[-2])
     assert document.selection.step == rows[-2].data(0, Qt.ItemDataRole.UserRole)
+    page.tabs.setCurrentWidget(page.areas)
+    worst = page.areas.topLevelItem(0)
+    assert worst is not None and float(worst.text(1)) > 5
+    page.areas.itemClicked.emit(worst, 0)
+    assert document.pin.at is not None and page.tabs.currentWidget() is page.stack
     page.stack.again.click()
     assert document.pin.at is None and page.stack.tree.topLevelItemCount() == 0
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.state_table import PATTERNS
-from wendascope.frame.tracker import StateHistory
+from wendascope.frame.tracker import UNKNOWN, StateHistory
 from wendascope.registry import GL, tables
 
 UNITS = [GL.TEXTURE0, GL.TEXTURE0 + 1]
@@ -96,6 +96,24 @@ def test_columns_equal_single_values(calls: list[Call]) -> None:
         for at in where.tolist():
             found = history.value(pattern, at)
             assert column[at] == (-7 if found is None else found[0])
+
+
+@settings(max_examples=50, deadline=None)
+@given(calls_strategy)
+def test_setters_and_changes_tell_the_same_as_single_answers(calls: list[Call]) -> None:
+    history = StateHistory(stream_of(calls), {"active_texture": {(0, 0): (GL.TEXTURE0,)}})
+    where = np.arange(len(calls) + 1)
+    for pattern in ("program", "buffer", "active_texture"):
+        for i, j in history.keys(pattern):
+            column = history.setters(pattern, where, i, j)
+            for at in where.tolist():
+                found = history.setter(pattern, at, i, j)
+                assert column[at] == (UNKNOWN if found is None else found)
+    changes = history.changes(0, len(calls))
+    assert changes == sorted(changes)
+    for call, pattern, i, j in changes:
+        assert history.setter(pattern, call + 1, i, j) == call
+    assert history.change_calls("program").tolist() == sorted({c for c, pattern, _, _ in changes if pattern == "program"})
 
 
 def test_the_table_names_real_commands_and_parameters() -> None:

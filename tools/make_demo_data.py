@@ -1,33 +1,63 @@
-"""Captures the two demo frames that ship with Wendascope, off-screen, from the running demo program."""
+"""Captures the two demo frames that ship with Wendascope, off-screen, from the running demo program, and measures them.
+
+With `--measure`, the frames that are there are measured again, and what was measured before is left out.
+"""
 
 from __future__ import annotations
 
+import contextlib
 import os
+import sqlite3
 import sys
 from pathlib import Path
 
 from wendascope.frame.file import save
+from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import examine_file
+from wendascope.trials.proof import prove_all
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
 LARGEST = 4 << 20
+FRAMES = (("depot.wend", []), ("depot-better.wend", ["--better", "all"]))
+
+
+def capture(path: Path, options: list[str]) -> None:
+    environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen", *options], environment=environment) as target:
+        frame = target.capture(Trigger(frame=FRAME), 120.0)
+    frame.metadata.program, frame.metadata.arguments = "python", ["-m", "wendascope.demo", *options]
+    save(frame, path)
+
+
+def forget(path: Path) -> None:
+    """Leave out what was measured; the frame stays as it was captured, in the version of its file."""
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        with database:
+            database.execute("DELETE FROM added")
+        database.execute("VACUUM")
+
+
+def measure(path: Path) -> None:
+    """Survey, layers, findings, and a proof of each, all kept in the file."""
+    with Replay(path) as replay:
+        found = examine_file(path, replay=replay)
+        assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"
+        prove_all(path, found.frame, [f for f in found.findings if f.remedy is not None], replay)
+    size = path.stat().st_size
+    assert size < LARGEST, f"{path.name} is {size} bytes"
+    print(f"{path.name}: {len(found.frame.steps)} steps, {size} bytes, {found.survey.frame_ms.median:.1f} ms, {len(found.findings)} findings")
 
 
 def main() -> None:
-    for name, options in (("depot.wend", []), ("depot-better.wend", ["--better", "all"])):
-        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-        with Target([sys.executable, "-m", "wendascope.demo", "--off-screen", *options], environment=environment) as target:
-            frame = target.capture(Trigger(frame=FRAME), 120.0)
-        frame.metadata.program, frame.metadata.arguments = "python", ["-m", "wendascope.demo", *options]
+    for name, options in FRAMES:
         path = DATA / name
-        save(frame, path)
-        survey = examine_file(path).survey
-        assert survey.verification.identical, f"{name} does not replay to the same picture"
-        size = path.stat().st_size
-        assert size < LARGEST, f"{name} is {size} bytes"
-        print(f"{name}: {len(frame.calls)} calls, {len(frame.steps)} steps, {size} bytes, {survey.frame_ms.median:.1f} ms")
+        if "--measure" in sys.argv[1:]:
+            forget(path)
+        else:
+            capture(path, options)
+        measure(path)
 
 
 if __name__ == "__main__":

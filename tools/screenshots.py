@@ -17,7 +17,10 @@ from PySide6.QtWidgets import QApplication
 
 from wendascope.desktop.application import make_application
 from wendascope.desktop.capture_form import TargetChoice
+from wendascope.desktop.model import Document
 from wendascope.desktop.pages.capture import CapturePage
+from wendascope.desktop.pages.geometry import GeometryPage
+from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.window import MainWindow
 
 ROOT = Path(__file__).parent.parent
@@ -52,6 +55,43 @@ def sitting(app: QApplication, window: MainWindow) -> None:
     wait(app, lambda: len(page.sitting.beats) > 100, 60)
 
 
+def drawn(app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]) -> None:
+    """What the pages about waste and geometry show, with a pixel held, an owner under the pointer, a mesh turned."""
+    overdraw, geometry = window._pages["Overdraw"], window._pages["Geometry"]
+    assert isinstance(overdraw, OverdrawPage) and isinstance(geometry, GeometryPage)
+    last = int(document.frame.passes.end[depot]) - 1
+
+    def lens(name: str) -> None:
+        window.picture.lens.setCurrentIndex(window.picture.lens.findData(name))
+        wait(app, lambda: window.picture._shown_lens == name and not window.picture.view.note, 60)
+
+    document.selection.choose(last)
+    window.show_page("Overdraw")
+    lens("layers")
+    document.pin.put((420, 360))
+    wait(app, lambda: overdraw.stack.tree.topLevelItemCount() > 2, 60)
+    shoot("overdraw")
+    document.pin.put(None)
+    overdraw.tabs.setCurrentWidget(overdraw.findings)
+    lens("owner")
+    window.picture.view.probed.emit((460, 370))
+    shoot("owner")
+    window.picture.view.probed.emit(None)
+    window.show_page("Geometry")
+    lens("density")
+    window.picture.outline.setChecked(True)
+    document.selection.choose(int(document.frame.passes.first[depot]) + 212)
+    geometry.tabs.setCurrentWidget(geometry.mesh)
+    wait(app, lambda: geometry.mesh.picture.image is not None and geometry.mesh.values.table is not None, 60)
+    wait(app, lambda: window.picture.view._outline is not None, 60)
+    shoot("geometry")
+    window.picture.outline.setChecked(False)
+    lens("colour")
+    window.show_page("Findings")
+    window._pages["Findings"].findings.choose("not-visible-0")  # type: ignore[attr-defined]
+    shoot("findings")
+
+
 def main() -> None:
     app = make_application()
     OUT.mkdir(parents=True, exist_ok=True)
@@ -82,9 +122,11 @@ def main() -> None:
         document.selection.choose(int(document.frame.passes.first[depot]) + 240)
         wait(app, lambda: "after step" in window.picture.title.text())
         shoot("step")
+        drawn(app, window, document, depot, shoot)
+        window.show_page("Time")
         window.set_scheme("dark")
         window.strip.show_pass(depot)
-        window.picture.lens.setCurrentIndex(1)
+        window.picture.lens.setCurrentIndex(window.picture.lens.findData("depth"))
         wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
         shoot("dark")
         window.set_scheme("light")

@@ -328,15 +328,16 @@ def survey(
     budget: Annotated[float, typer.Option(help="Milliseconds a frame may take.", min=0.1)] = 16.7,
     repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
     dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
+    times_only: Annotated[bool, typer.Option("--times-only", help="Only times: count no layers and look for nothing to change.")] = False,
     json: JsonOption = False,
 ) -> None:
     """Measure a frame: times, layers and triangles, and what to change. Kept in the file."""
     from wendascope.report.formats import export
     from wendascope.report.survey import survey_document
-    from wendascope.trials.examine import examine_file
+    from wendascope.trials.examine import examine_file, time_file
     from wendascope.trials.proof import stored_proofs
 
-    examined = examine_file(file, repeats, _progress(json))
+    examined = (time_file if times_only else examine_file)(file, repeats, _progress(json))
     _progress_end(json)
     result = examined.survey
     document = survey_document(examined.frame, result, budget, examined.drawn, examined.findings, stored_proofs(file))

@@ -50,6 +50,8 @@ class PassLayers:
     """Whether the pass has colour to write; in one without, the nearest depth counts as seen."""
     touches: list[Touch] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
+    counted: bool = True
+    """False where the pass could not be counted; a caveat says why."""
 
     @property
     def shape(self) -> tuple[int, int]:

@@ -127,6 +127,8 @@ def _drawn_facts(document: Document, step: int) -> list[Section]:
         rows = [(name, f"{count:,}") for name, count in parts if count >= 0]
         if row.box is not None:
             rows.append(("on its target", f"{row.box[2] - row.box[0]} x {row.box[3] - row.box[1]} pixels"))
+        if row.survivors > 0 and row.drawn > 0:
+            rows.append(("triangles a pixel seen", f"{row.drawn / row.survivors:.3g}"))
         if row.vertex_ms is not None:
             rows.append(("vertex stages alone", f"{row.vertex_ms:.3f} ms"))
         sections.append(Section("Triangles", rows))

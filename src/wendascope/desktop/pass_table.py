@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QPainter
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTreeView
+from PySide6.QtGui import QGuiApplication, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
 from wendascope.desktop.model import Document
-from wendascope.desktop.theme import figures_font, pass_colour, theme
+from wendascope.desktop.share_bar import ShareDelegate
+from wendascope.desktop.theme import figures_font, pass_colour
 from wendascope.frame.describe import step_name
 
 Index = QModelIndex | QPersistentModelIndex
@@ -142,16 +143,6 @@ class PassTableModel(QAbstractItemModel):
         self.endResetModel()
 
 
-class _ShareDelegate(QStyledItemDelegate):
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        share = index.data(Qt.ItemDataRole.UserRole)
-        if share:
-            box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
-            width = int(box.width() * min(share, 1.0))
-            painter.fillRect(box.right() - width + 1, box.top(), width, box.height(), QColor(theme().bar))
-        super().paint(painter, option, index)
-
-
 class PassTable(QTreeView):
     """The view: follows the selection of a document and chooses in it."""
 
@@ -174,7 +165,7 @@ class PassTable(QTreeView):
         for number, column in enumerate(columns, 1):
             header.resizeSection(number, column.width)
             if column.share:
-                self.setItemDelegateForColumn(number, _ShareDelegate(self))
+                self.setItemDelegateForColumn(number, ShareDelegate(self))
         self.sortByColumn(1, Qt.SortOrder.DescendingOrder)
         self.selectionModel().currentChanged.connect(self._chosen)
 

@@ -341,6 +341,8 @@ class PicturePanel(QWidget):
         step, lens = document.selection.step, self.lens.currentData()
         if (step, lens) == self._wanted:
             return
+        if self._wanted is not None and self._wanted[1] != lens:
+            jobs.cancel("picture")  # another lens need not wait for a long count
         self._wanted = (step, lens)
         self.view.note = "waiting until the frame is measured" if jobs.running("measure") else "replaying"
         QTimer.singleShot(250, self.view.update)  # short replays need no note
@@ -351,6 +353,12 @@ class PicturePanel(QWidget):
             lambda error: self._refused(document, error),
             replaces=True,
         )
+
+    def show_progress(self, what: str, part: float) -> None:
+        """How far a long count is; short replays come before it is seen."""
+        if self.view.note:
+            self.view.note = f"{what}, {part:.0%}"
+            self.view.update()
 
     def _arrived(self, document: Document, step: int | None, lens: str, found: dict[str, Any]) -> None:
         if document is self._document and (step, lens) == self._wanted:

@@ -53,7 +53,8 @@ class PixelStackView(QWidget):
         super().__init__()
         self._workspace = workspace
         self._document: Document | None = None
-        self._shown: PixelStack | None = None
+        self._asked: int | None = None
+        """The pass that was asked about; None for the window."""
         self.title = QLabel()
         self.title.setWordWrap(True)
         self.again = QPushButton("Unpin")
@@ -89,7 +90,19 @@ class PixelStackView(QWidget):
         self._document = document
         if document is not None:
             document.pin.listen(self._ask)
+            document.selection.listen(self._moved)
         self._ask()
+
+    def _moved(self) -> None:
+        """In another pass the same pixel has another stack."""
+        document = self._document
+        if document is not None and document.pin.at is not None and self._pass() != self._asked:
+            self._ask()
+
+    def _pass(self) -> int | None:
+        assert self._document is not None
+        step = self._document.selection.step
+        return None if step is None else int(self._document.frame.passes.of_step[step])
 
     def _ask(self) -> None:
         document = self._document
@@ -97,7 +110,7 @@ class PixelStackView(QWidget):
         if document is None or at is None:
             self._show(None)
             return
-        step = document.selection.step
+        step, self._asked = document.selection.step, self._pass()
         self.title.setText(f"Looking at pixel {at[0]}, {at[1]}")
         self._workspace.request_job(
             "stack",
@@ -111,7 +124,6 @@ class PixelStackView(QWidget):
             self._show(found)
 
     def _show(self, found: PixelStack | None) -> None:
-        self._shown = found
         self.tree.clear()
         self.again.setVisible(found is not None)
         if found is None or self._document is None:

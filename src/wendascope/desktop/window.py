@@ -447,6 +447,8 @@ class MainWindow(QMainWindow):
     def _on_progress(self, job: str, what: str, part: float) -> None:
         if job == _MEASURE and self._measuring():
             self.header.show_progress(what, part)
+        elif job == "picture":
+            self.picture.show_progress(what, part)
 
     def _on_busy(self, job: str, busy: bool) -> None:
         if job == _MEASURE and not busy:

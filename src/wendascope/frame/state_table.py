@@ -9,6 +9,7 @@ In setters, a source is a parameter name, an int, or `@pattern`: the current val
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -134,6 +135,15 @@ class _Table:
 
     def add(self, name: str, kinds: str, setters: Mapping[str, Setter], **rest: object) -> None:
         self.patterns[name] = Pattern(name, kinds, setters, **rest)  # type: ignore[arg-type]
+
+
+def decoded(kind: str, raw: int) -> float:
+    """A raw value as a command takes it: floats and doubles from their bits, everything else as it is."""
+    if kind == "f":
+        return float(struct.unpack("<f", struct.pack("<I", raw & 0xFFFFFFFF))[0])
+    if kind == "d":
+        return float(struct.unpack("<d", struct.pack("<Q", raw & (1 << 64) - 1))[0])
+    return raw
 
 
 def _simple(command: str, *parameters: Source) -> dict[str, Setter]:

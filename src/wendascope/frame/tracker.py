@@ -105,6 +105,10 @@ class StateHistory:
                 found.append((call, name, key >> 32, int(np.int32(key & 0xFFFFFFFF))))
         return sorted(found)
 
+    def change_calls(self, *patterns: str) -> Ints:
+        """Every call of the frame that changes a key of some patterns, in order."""
+        return np.unique(np.concatenate([self._of(name).calls for name in patterns]))
+
     # ---- folding --------------------------------------------------------------------------------
 
     def _of(self, name: str) -> _Events:

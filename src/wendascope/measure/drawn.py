@@ -33,7 +33,8 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     geometry = geometry_of(session, job)
     layers = layers_of(session, job)
     result = Drawn([StepDrawn() for _ in range(len(frame.steps))], [pass_drawn(item) for item in layers], list(geometry.positions.caveats))
-    counted = set(range(len(frame.passes)))
+    counted = {item.index for item in layers if item.counted}
+    result.caveats += [caveat for item in layers if not item.counted for caveat in item.caveats]
     for item in layers:
         kinds = {touch.step: touch.kind for touch in item.touches}
         for step, found in step_layers(item).items():

@@ -15,10 +15,14 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.layers import Kind, PassLayers, Touch
+from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import fragment_habits
 from wendascope.frame.packed import Batch
+from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
 from wendascope.measure.clears import written_rectangle
+from wendascope.measure.positions import fed_back
 from wendascope.measure.stencil_mask import StencilCopy, StencilMask
 from wendascope.measure.target_reader import TargetReader
 from wendascope.registry import GL
@@ -65,14 +69,14 @@ class _Counter:
     def __init__(self, session: ReplaySession, job: Job, counting: Counting) -> None:
         self._session, self._job, self._counting = session, job, counting
         self._frame: Frame = session.frame
-        self._readers: dict[int, TargetReader] = {}
         self._state_reader = StateReader(session)
-        self._count_batch = self._stencil(True, GL.ALWAYS, 0, _OPERATIONS[counting.what])
+        self._count_batch = self._stencil(GL.ALWAYS, 0, _OPERATIONS[counting.what])
         # marked pixels stay out: 255 is not greater than 255, and counting stops at 254
         fail, depth_fail, passes = (GL.INCR if op == GL.INCR_WRAP else op for op in _OPERATIONS[counting.what])
-        self._masked_batch = self._stencil(True, GL.GREATER, _MARKED, (fail, depth_fail, passes))
+        self._masked_batch = self._stencil(GL.GREATER, _MARKED, (fail, depth_fail, passes))
         # a stencil buffer that the program tests must come out of a count as it went in
         self._protects = any(state.on("STENCIL_TEST") for state in counting.states.values())
+        self._once = runs_once(self._frame)
         self._walk = Walk(session)
 
     def run(self) -> list[PassLayers]:
@@ -87,8 +91,19 @@ class _Counter:
         return found
 
     def _pass(self, index: int, steps: range) -> PassLayers:
+        """Count one pass; one that cannot be counted says why and runs as it is."""
         target = self._frame.passes.targets[index]
         reader = TargetReader(self._session, target, self._state_reader.read())
+        try:
+            return self._counted(index, steps, target, reader)
+        except ReplayError as error:
+            self._walk.run_step(steps[-1])
+            return PassLayers(index, target.width, target.height, caveats=[f"{self._frame.passes.names[index]} is not counted: {error}"], counted=False)
+        finally:
+            reader.close()
+            self._set_own_stencil(steps[-1])
+
+    def _counted(self, index: int, steps: range, target: Target, reader: TargetReader) -> PassLayers:
         states = self._counting.states
         drawn = [states[s] for s in steps if s in states]
         colour = reader.has_colour and any(s.writes_colour for s in drawn) if drawn else reader.has_colour
@@ -113,9 +128,11 @@ class _Counter:
                 continue
             state = states[step]
             reader.at(state)
-            if (step in self._counting.boxes and self._counting.boxes[step] is None) or state.on("RASTERIZER_DISCARD"):
+            left_out = self._counting.steps is not None and step not in self._counting.steps
+            if left_out or (step in self._counting.boxes and self._counting.boxes[step] is None) or state.on("RASTERIZER_DISCARD"):
                 self._set_own_stencil(step)
                 self._walk.run_step(step)
+                previous = None if state.on("STENCIL_TEST") else previous
                 continue
             box = self._counting.boxes.get(step) or (0, 0, target.width, target.height)
             if state.on("STENCIL_TEST") and reader.own_stencil and self._counting.what != "reached":
@@ -130,8 +147,6 @@ class _Counter:
                 touch = self._plain(step, state, reader, box, result, previous)
             if touch is not None:
                 result.touches.append(touch)
-        reader.close()
-        self._set_own_stencil(steps[-1])
         return result
 
     # ---- one step --------------------------------------------------------------------------------------
@@ -163,10 +178,11 @@ class _Counter:
     def _stencilled(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers) -> tuple[Touch | None, str]:
         """A step that the program's own stencil test decides about."""
         mask = StencilMask(self._session, reader, state)
-        if mask.refused:
+        refused = mask.refused or ("steps that use the stencil test and write to images or buffers are not counted" if self._once[step] else "")
+        if refused:
             self._set_own_stencil(step)
             self._walk.run_step(step)
-            return None, mask.refused
+            return None, refused
         before = self._colours(state, reader, box)
         mask.save()
         mask.mark()
@@ -221,9 +237,9 @@ class _Counter:
         batch.call("glEnable" if on else "glDisable", capability)
         self._session.run_batch(batch)
 
-    def _stencil(self, on: bool, func: int, ref: int, operations: tuple[int, int, int]) -> Batch:
+    def _stencil(self, func: int, ref: int, operations: tuple[int, int, int]) -> Batch:
         batch = Batch(self._session.offers)
-        batch.call("glEnable" if on else "glDisable", GL.STENCIL_TEST)
+        batch.call("glEnable", GL.STENCIL_TEST)
         batch.call("glStencilFunc", func, ref, 0xFF)
         batch.call("glStencilOp", *operations)
         batch.call("glStencilMask", 0xFF)
@@ -256,6 +272,12 @@ class _Counter:
         else:
             batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
         self._session.run_batch(batch)
+
+
+def runs_once(frame: Frame) -> npt.NDArray[np.bool_]:
+    """Steps that must not run twice, shape (steps,): their shaders write to images or buffers, or their vertices are fed back."""
+    writing = [p.name for p in frame.objects.programs if any(fragment_habits(s.source).side_effects for s in p.shaders)]
+    return np.asarray(np.isin(frame.steps.program, writing) | fed_back(frame))
 
 
 def stencil_state(state: DrawState, session: ReplaySession) -> Batch:

@@ -10,7 +10,7 @@ from wendascope.analysis.triangles import cover, window_points
 from wendascope.errors import ReplayError
 from wendascope.frame.packed import Batch
 from wendascope.measure.clears import written_rectangle
-from wendascope.measure.layers import stencil_state
+from wendascope.measure.layers import runs_once, stencil_state
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, passes_shown, view_of
 from wendascope.measure.stencil_mask import StencilMask
 from wendascope.measure.target_reader import TargetReader
@@ -91,6 +91,7 @@ class _Prober:
     def __init__(self, session: ReplaySession, geometry: Geometry, x: int, y: int) -> None:
         self._session, self._geometry, self._x, self._y = session, geometry, x, y
         self._reader_of_state = StateReader(session)
+        self._once = runs_once(session.frame)
         self._walk = Walk(session)
 
     def run(self, passes: list[int]) -> list[StackEntry]:
@@ -132,6 +133,8 @@ class _Prober:
             return None
         self._scissor(state, True)
         reader.attach_stencil()
+        if self._once[step]:
+            return self._only_once(step, state, reader)
         own = state.on("STENCIL_TEST") and reader.own_stencil
         mask = StencilMask(self._session, reader, state) if own else None
         if mask is not None and mask.refused:
@@ -156,6 +159,13 @@ class _Prober:
         if not (reached or discarded):
             return None
         return self._entry(step, reader, state, passed, reached, stencilled, discarded)
+
+    def _only_once(self, step: int, state: DrawState, reader: TargetReader) -> StackEntry | None:
+        """A step that must not run twice: what passes is known from the layers, the rest is not told apart."""
+        self._session.run_batch(stencil_state(state, self._session))
+        self._walk.run_step(step)
+        self._scissor(state, False)
+        return self._entry(step, reader, state, 0, 0, 0, 0)
 
     def _plain(self, step: int, state: DrawState) -> None:
         """A step that does not come to the pixel: it need not draw anything."""

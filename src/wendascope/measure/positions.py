@@ -86,7 +86,7 @@ def _wanted(frame: Frame, caveats: list[str]) -> tuple[list[_Wanted], list[_Want
     steps, calls = frame.steps, frame.calls
     known, unknown = [], []
     without: dict[str, int] = {}
-    own = _own_feedback(frame)
+    own = fed_back(frame)
     for step in np.flatnonzero(steps.kind == _DRAW).tolist():
         call = int(steps.call[step])
         program = _last_program(frame, step)
@@ -137,11 +137,10 @@ def _made_mode(program: ProgramRecord) -> int | None:
     return None
 
 
-def _own_feedback(frame: Frame) -> npt.NDArray[np.bool_]:
-    """Whether the program's own transform feedback runs at each step."""
-    calls = frame.calls
-    begins, ends = calls.calls_of("glBeginTransformFeedback"), calls.calls_of("glEndTransformFeedback")
-    return np.searchsorted(begins, frame.steps.call) > np.searchsorted(ends, frame.steps.call)
+def fed_back(frame: Frame) -> npt.NDArray[np.bool_]:
+    """Whether a transform feedback of the program's own runs at each step, shape (steps,)."""
+    begins, ends = (frame.calls.calls_of(f"gl{word}TransformFeedback") for word in ("Begin", "End"))
+    return np.asarray(np.searchsorted(begins, frame.steps.call) > np.searchsorted(ends, frame.steps.call))
 
 
 def _links(frame: Frame) -> list[Insertion]:

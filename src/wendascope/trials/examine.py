@@ -29,7 +29,8 @@ class _Findings(msgspec.Struct):
 class Examined:
     frame: Frame
     survey: Survey
-    drawn: Drawn
+    drawn: Drawn | None
+    """None where only times were measured."""
     findings: list[Finding]
 
 
@@ -58,7 +59,7 @@ def examine(
     frame: Frame, used: Replay, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False
 ) -> Examined:
     """The same for an open frame, without keeping it."""
-    survey = msgspec.convert(used.run("measure.survey", "survey", progress, cancelled, repeats=repeats), Survey)
+    survey = _times(used, repeats, progress, cancelled)
     drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
     findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
     orders = [item for item in findings if item.rule == "back-to-front"]
@@ -68,9 +69,26 @@ def examine(
     return Examined(frame, survey, drawn, findings)
 
 
+def time_file(
+    path: Path, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False
+) -> Examined:
+    """Only the times, kept in the file. Raises any WendascopeError."""
+    frame = file.load(path)
+    with Replay(path) as replay:
+        found = Examined(frame, _times(replay, repeats, progress, cancelled), None, [])
+    keep(path, found)
+    return found
+
+
+def _times(replay: Replay, repeats: int, progress: Progress, cancelled: Callable[[], bool]) -> Survey:
+    return msgspec.convert(replay.run("measure.survey", "survey", progress, cancelled, repeats=repeats), Survey)
+
+
 def keep(path: Path, found: Examined) -> None:
     """Write it into the file. Raises FileError."""
     keep_survey(path, found.survey)
+    if found.drawn is None:
+        return
     file.add(path, _DRAWN, found.drawn)
     file.add(path, _FINDINGS, _Findings(found.findings))
 

@@ -7,7 +7,6 @@ what is bound (a uniform on the program) are preceded by that binding. What cann
 from __future__ import annotations
 
 import re
-import struct
 from collections import defaultdict
 
 import numpy as np
@@ -16,7 +15,7 @@ import numpy.typing as npt
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.frame.packed import Batch
-from wendascope.frame.state_table import PATTERNS, Setter
+from wendascope.frame.state_table import PATTERNS, Setter, decoded
 from wendascope.frame.tracker import UNKNOWN
 from wendascope.registry import GL
 
@@ -180,7 +179,7 @@ class _Reorder:
             self._select(("active_texture", 0, 0), i)
             self._batch.call("glBindTexture", j, raw[0])
         elif pattern.write and raw is not None:
-            values = [_number(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
+            values = [decoded(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
             self._batch.call(pattern.write, *([i] if pattern.indices else []), *values)
         else:
             raise TrialError(f"{name.replace('_', ' ')} from before the frame cannot be set again")
@@ -198,12 +197,3 @@ def _sources(setter: Setter) -> list[State]:
             pattern, _, key = source[1:].partition(":")
             found.append((pattern, getattr(GL, key) if key else 0, 0))
     return found
-
-
-def _number(kind: str, raw: int) -> float:
-    if kind == "f":
-        return float(struct.unpack("<f", struct.pack("<I", raw & 0xFFFFFFFF))[0])
-    if kind == "d":
-        return float(struct.unpack("<d", struct.pack("<Q", raw & (1 << 64) - 1))[0])
-    return raw
-

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.frame.describe import program_name
 from wendascope.frame.vertex_inputs import vertex_inputs
@@ -14,14 +16,19 @@ def unused_attributes(case: Case) -> Iterator[Finding]:
     frame = case.frame
     steps: dict[int, list[int]] = {}
     unused: dict[int, dict[int, int]] = {}
-    for step in range(len(frame.steps)):
-        program = frame.objects.program(int(frame.steps.program[step]))
+    arrays = frame.history.column("vertex_array", frame.steps.call)
+    epochs = np.searchsorted(frame.history.change_calls("attribute_format", "attribute_enabled", "attribute_divisor"), frame.steps.call)
+    known: dict[tuple[int, int, int], dict[int, int]] = {}
+    for step, name in enumerate(frame.steps.program.tolist()):
+        program = frame.objects.program(name)
         if frame.steps.kind_name(step) != "draw" or program is None or not program.linked:
             continue
-        idle = {row.index: row.bytes for row in vertex_inputs(frame, step) if not row.name}
-        if idle:
-            steps.setdefault(program.name, []).append(step)
-            unused.setdefault(program.name, {}).update(idle)
+        key = (name, int(arrays[step]), int(epochs[step]))  # many steps fetch the same
+        if key not in known:
+            known[key] = {row.index: row.bytes for row in vertex_inputs(frame, step) if not row.name}
+        if known[key]:
+            steps.setdefault(name, []).append(step)
+            unused.setdefault(name, {}).update(known[key])
     for name, where in steps.items():
         size = sum(unused[name].values())
         vertices = sum(int(frame.steps.vertices[s]) for s in where)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.model import Document, Workspace
@@ -22,6 +23,19 @@ class FramePage(QWidget):
         self.room.setSpacing(GRID)
         for label in (asked, self.answer, self.evidence):
             self.room.addWidget(label)
+
+    def split(self, table: QWidget, parts: list[tuple[str, QWidget]]) -> QTabWidget:
+        """A table above, tabs below, and a handle between. Returns the tabs."""
+        tabs = QTabWidget()
+        for title, part in parts:
+            tabs.addTab(part, title)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(table)
+        split.addWidget(tabs)
+        split.setChildrenCollapsible(False)
+        split.setSizes([210, 330])
+        self.room.addWidget(split, 1)
+        return tabs
 
     def follow(self) -> None:
         """Begin to follow the workspace; called when the page is built."""

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QSettings, Qt
-from PySide6.QtWidgets import QSplitter, QTabWidget
+from PySide6.QtCore import QSettings
 
 from wendascope.analysis.answers import geometry_answer, lost_to_size
 from wendascope.analysis.drawn import StepDrawn
@@ -28,15 +27,7 @@ class GeometryPage(FramePage):
         self.table = PassTable(self._columns(), "Geometry of passes and steps")
         self.findings = FindingsView(workspace, "Geometry")
         self.mesh = MeshPanel(workspace)
-        self.tabs = QTabWidget()
-        self.tabs.addTab(self.findings, "Findings")
-        self.tabs.addTab(self.mesh, "Mesh")
-        split = QSplitter(Qt.Orientation.Vertical)
-        split.addWidget(self.table)
-        split.addWidget(self.tabs)
-        split.setChildrenCollapsible(False)
-        split.setSizes([210, 330])
-        self.room.addWidget(split, 1)
+        self.tabs = self.split(self.table, [("Findings", self.findings), ("Mesh", self.mesh)])
         self.follow()
 
     def figure(self) -> str:

@@ -2,17 +2,55 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtWidgets import QSplitter, QTabWidget
+from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
 from wendascope.analysis.answers import overdraw_answer, overdraw_share
-from wendascope.analysis.drawn import StepDrawn
+from wendascope.analysis.drawn import Area, StepDrawn
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.pass_table import Column, PassTable
 from wendascope.desktop.pixel_stack import PixelStackView
+from wendascope.desktop.theme import GRID, figures_font
+
+
+class _Areas(QTreeWidget):
+    """The squares with the most layers of every pass; choosing one holds its middle."""
+
+    def __init__(self, look_at: Callable[[int, Area], None]) -> None:
+        super().__init__()
+        self._look_at = look_at
+        self._areas: list[tuple[int, Area]] = []
+        self.setColumnCount(3)
+        self.setHeaderLabels(["pass", "layers", "place"])
+        self.setRootIsDecorated(False)
+        self.setFont(figures_font())
+        self.setAccessibleName("Worst areas")
+        self.header().setStretchLastSection(False)
+        self.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.header().resizeSection(1, 10 * GRID)
+        self.header().resizeSection(2, 32 * GRID)
+        self.itemClicked.connect(self._chosen)
+        self.itemActivated.connect(self._chosen)
+
+    def show_document(self, document: Document | None) -> None:
+        self.clear()
+        drawn = document.drawn if document else None
+        self._areas = sorted(((p.index, area) for p in drawn.passes for area in p.worst), key=lambda row: -row[1].layers) if drawn else []
+        for number, (index, area) in enumerate(self._areas):
+            assert document is not None
+            place = f"{area.width} x {area.height} pixels at {area.x}, {area.y}"
+            item = QTreeWidgetItem([document.frame.passes.names[index], f"{area.layers:.2f}", place])
+            item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            item.setData(0, Qt.ItemDataRole.UserRole, number)
+            self.addTopLevelItem(item)
+
+    def _chosen(self, item: QTreeWidgetItem, _column: int = 0) -> None:
+        self._look_at(*self._areas[item.data(0, Qt.ItemDataRole.UserRole)])
 
 
 @page("Overdraw", 20)
@@ -24,15 +62,8 @@ class OverdrawPage(FramePage):
         self.table = PassTable(self._columns(), "Overdraw of passes and steps")
         self.findings = FindingsView(workspace, "Overdraw")
         self.stack = PixelStackView(workspace)
-        self.tabs = QTabWidget()
-        self.tabs.addTab(self.findings, "Findings")
-        self.tabs.addTab(self.stack, "Pixel stack")
-        split = QSplitter(Qt.Orientation.Vertical)
-        split.addWidget(self.table)
-        split.addWidget(self.tabs)
-        split.setChildrenCollapsible(False)
-        split.setSizes([210, 330])
-        self.room.addWidget(split, 1)
+        self.areas = _Areas(self._look_at)
+        self.tabs = self.split(self.table, [("Findings", self.findings), ("Pixel stack", self.stack), ("Worst areas", self.areas)])
         self.follow()
 
     def figure(self) -> str:
@@ -47,6 +78,7 @@ class OverdrawPage(FramePage):
     def refresh(self, document: Document | None) -> None:
         self.table.show_document(document if document and document.drawn else None)
         self.findings.show_document(document)
+        self.areas.show_document(document)
         if document is None:
             self.say("")
         elif document.drawn is None:
@@ -55,6 +87,12 @@ class OverdrawPage(FramePage):
             answer, evidence = overdraw_answer(document.drawn, document.frame.passes.names)
             caveats = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats)
             self.say(answer, evidence + caveats)
+
+    def _look_at(self, index: int, area: Area) -> None:
+        """Choose the pass as it ends up and hold the middle of an area of it."""
+        if self._document is not None:
+            self._document.selection.choose(int(self._document.frame.passes.end[index]) - 1)
+            self._document.pin.put((area.x + area.width // 2, area.y + area.height // 2))
 
     def _pinned(self) -> None:
         if self._document is not None and self._document.pin.at is not None:

@@ -5,15 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QPainter
+from PySide6.QtGui import QColor, QGuiApplication, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
     QLabel,
     QLineEdit,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QTreeView,
     QVBoxLayout,
     QWidget,
@@ -23,6 +21,7 @@ from wendascope.analysis.late import frame_bound
 from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._registry import page
+from wendascope.desktop.share_bar import ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
 from wendascope.desktop.tree import FrameTree, Node
 
@@ -149,18 +148,6 @@ class TreeModel(QAbstractItemModel):
                 survey = self.tree.survey
                 return "" if survey is None or survey.fragments is None else f"{int(self.tree.total(column, node)):,}"
         return f"{int(self.tree.total(column, node)):,}"
-
-
-class ShareDelegate(QStyledItemDelegate):
-    """Draws the share's bar behind its figure."""
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        share = index.data(Qt.ItemDataRole.UserRole)
-        if share:
-            box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
-            width = int(box.width() * min(share, 1.0))
-            painter.fillRect(box.right() - width + 1, box.top(), width, box.height(), QColor(theme().bar))
-        super().paint(painter, option, index)
 
 
 class FrameTreeView(QTreeView):

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import struct
-
 from wendascope.frame.packed import Batch
-from wendascope.frame.state_table import INDEXED, PATTERNS, TEXTURE_TARGETS
+from wendascope.frame.state_table import INDEXED, PATTERNS, TEXTURE_TARGETS, decoded
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 
@@ -44,7 +42,7 @@ def set_state(site: Site, batch: Batch) -> None:
 
 def _write(site: Site, batch: Batch, name: str, key: tuple[int, int], raw: tuple[int, ...]) -> None:
     pattern = PATTERNS[name]
-    values = [_value(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
+    values = [decoded(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
     if len(values) != len(pattern.kinds):
         return
     command, arguments = pattern.write, [*([key[0]] if pattern.indices else []), *values]
@@ -111,11 +109,3 @@ def _bindings(site: Site, batch: Batch) -> None:
         call("glBindFramebuffer", site.offers.read_target, names.get("framebuffer", value("framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]))
     call("glBindProgramPipeline", names.get("program pipeline", value("pipeline", (0, 0))[0]))
     call("glUseProgram", names.get("program", value("program", (0, 0))[0]))
-
-
-def _value(kind: str, raw: int) -> float:
-    if kind == "f":
-        return float(struct.unpack("<f", struct.pack("<I", raw & 0xFFFFFFFF))[0])
-    if kind == "d":
-        return float(struct.unpack("<d", struct.pack("<Q", raw & (1 << 64) - 1))[0])
-    return raw
