@@ -114,7 +114,7 @@ def test_wrong_usage_is_exit_2(arguments: tuple[str, ...]) -> None:
 
 def test_a_step_or_lens_that_is_not_there(small: Path, tmp_path: Path) -> None:
     assert "steps 0 to 21" in run("picture", small, "--step", 999, "--out", tmp_path / "p.png").stderr
-    assert "colour or depth" in run("picture", small, "--lens", "feelings", "--out", tmp_path / "p.png").stderr
+    assert "choose colour or " in run("picture", small, "--lens", "feelings", "--out", tmp_path / "p.png").stderr
 
 
 def test_no_egl_driver_is_exit_5(small: Path) -> None:
