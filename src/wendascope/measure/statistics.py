@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special
 
 
 class Interval(msgspec.Struct, frozen=True):
@@ -22,10 +22,11 @@ def rank_bounds(n: int, confidence: float = 0.95) -> tuple[int, int]:
     The usual distribution-free interval: counts below the median are binomial (n, 1/2). With fewer than
     six samples no pair of ranks reaches 95 %; then the whole range is given.
     """
-    k = int(stats.binom.ppf((1 - confidence) / 2, n, 0.5))
-    while k > 0 and stats.binom.cdf(k - 1, n, 0.5) > (1 - confidence) / 2:
-        k -= 1
-    low = max(k - 1, 0)
+    # the most ranks that may be left out below: bdtr(k, n, 1/2) is the chance of at most k samples below the median
+    low = 0
+    while special.bdtr(low, n, 0.5) <= (1 - confidence) / 2:
+        low += 1
+    low = max(low - 1, 0)
     return low, n - 1 - low
 
 
