@@ -116,6 +116,13 @@ def test_setters_and_changes_tell_the_same_as_single_answers(calls: list[Call]) 
     assert history.change_calls("program").tolist() == sorted({c for c, pattern, _, _ in changes if pattern == "program"})
 
 
+def test_keys_below_zero_stay_below_zero() -> None:
+    """A location of -1 is a key like any other."""
+    history = StateHistory(stream_of([("glUseProgram", (3,)), ("glUniform1i", (-1, 5))]), {})
+    assert history.keys("uniform") == [(3, -1)]
+    assert history.changes(0, 2) == [(0, "program", 0, 0), (1, "uniform", 3, -1)]
+
+
 def test_the_table_names_real_commands_and_parameters() -> None:
     by_name = tables().by_name
     for pattern in PATTERNS.values():

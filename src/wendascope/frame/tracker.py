@@ -45,6 +45,11 @@ def _pack(i: Ints | int, j: Ints | int) -> Ints:
     return (np.asarray(i, np.int64) << 32) | (np.asarray(j, np.int64) & 0xFFFFFFFF)
 
 
+def signed32(word: int) -> int:
+    """The low 32 bits as a signed number."""
+    return ((word + (1 << 31)) & 0xFFFFFFFF) - (1 << 31)
+
+
 class StateHistory:
     """Every state key over the calls of a frame."""
 
@@ -93,7 +98,7 @@ class StateHistory:
 
     def keys(self, pattern: str) -> list[Key]:
         """Every key of a pattern that has a value at any time."""
-        return [(key >> 32, int(np.int32(key & 0xFFFFFFFF))) for key in self._of(pattern).starts]
+        return [(key >> 32, signed32(key)) for key in self._of(pattern).starts]
 
     def changes(self, first: int, end: int) -> list[tuple[int, str, int, int]]:
         """(call, pattern, i, j) of every change that calls [first, end) make, in order of the calls."""
@@ -102,7 +107,7 @@ class StateHistory:
             events = self._of(name)
             rows = np.flatnonzero((events.calls >= first) & (events.calls < end))
             for key, call in zip(events.keys[rows].tolist(), events.calls[rows].tolist(), strict=True):
-                found.append((call, name, key >> 32, int(np.int32(key & 0xFFFFFFFF))))
+                found.append((call, name, key >> 32, signed32(key)))
         return sorted(found)
 
     def change_calls(self, *patterns: str) -> Ints:

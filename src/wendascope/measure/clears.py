@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from wendascope.frame.frame import Frame
+from wendascope.frame.tracker import signed32
 from wendascope.registry import GL
 
 _COLOUR_CLEARS = {"glClearBufferfv", "glClearBufferiv", "glClearBufferuiv"}
@@ -38,13 +37,13 @@ def written_rectangle(frame: Frame, step: int, colour: bool) -> tuple[int, int, 
 
 
 def _signed(frame: Frame, call: int, name: str) -> int:
-    return int(np.int32(int(frame.calls.argument(call, name)) & 0xFFFFFFFF))
+    return signed32(int(frame.calls.argument(call, name)))
 
 
 def _within(frame: Frame, call: int, rectangle: tuple[int, int, int, int]) -> tuple[int, int, int, int]:
     """Cut by the scissor where that is on."""
     if not (frame.history.value("scissor_test_enabled", call, 0) or (0,))[0]:
         return rectangle
-    x, y, width, height = (int(np.int32(v & 0xFFFFFFFF)) for v in frame.history.value("scissor", call, 0) or (0, 0, 0, 0))
+    x, y, width, height = (signed32(v) for v in frame.history.value("scissor", call, 0) or (0, 0, 0, 0))
     x0, y0, x1, y1 = rectangle
     return max(x0, x), max(y0, y), min(x1, x + width), min(y1, y + height)
