@@ -30,18 +30,18 @@ def rank_bounds(n: int, confidence: float = 0.95) -> tuple[int, int]:
     return low, n - 1 - low
 
 
-def median_interval(samples: npt.NDArray[np.float64]) -> Interval:
+def median_interval(samples: npt.NDArray[np.float64], confidence: float = 0.95) -> Interval:
     """Median and interval of a vector of samples. Raises ValueError when there are none."""
-    columns = median_intervals(samples.reshape(-1, 1))
+    columns = median_intervals(samples.reshape(-1, 1), confidence)
     return Interval(*(float(c[0]) for c in columns))
 
 
-def median_intervals(samples: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+def median_intervals(samples: npt.NDArray[np.float64], confidence: float = 0.95) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64]]:
     """The same for every column of samples of shape (repeats, n): three arrays of shape (n,)."""
     if samples.shape[0] == 0:
         raise ValueError("no samples")
     ordered = np.sort(samples, axis=0)
-    low, high = rank_bounds(samples.shape[0])
+    low, high = rank_bounds(samples.shape[0], confidence)
     return np.median(ordered, axis=0), ordered[low], ordered[high]
 
 

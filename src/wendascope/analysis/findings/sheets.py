@@ -25,7 +25,7 @@ def idle_sheets(case: Case) -> Iterator[Finding]:
         idle = sum(r.idle for r in sheets.values())
         yield Finding(
             id=f"idle-sheet-{index}", rule="idle-sheet", page="Overdraw",
-            title=f"{name}: {len(sheets)} blended sheet{'s' if len(sheets) > 1 else ''} change nothing on {idle / fragments:.0%} of their area",
+            title=f"{name}: {len(sheets)} blended sheet{'s change' if len(sheets) > 1 else ' changes'} nothing on {idle / fragments:.0%} of their area",
             why="The fragments were shaded and blended, and every colour buffer came out as it was.",
             steps=sorted(sheets),
             evidence={"fragments blended": fragments, "of them without any change": idle, "layers over the target": round(fragments / area, 2)},
