@@ -120,6 +120,19 @@ def test_a_proof_that_changes_the_picture_says_so_and_where(own_wasteful: Path) 
     assert len(rows) == proof.pixels_different
 
 
+def test_a_depth_prepass_is_left_out_with_the_same_picture(capture: Capture) -> None:
+    """The steps after it test for equal depth and write none: without it they have to do both."""
+    path, frame = capture(program("wasteful", "--prepass"))
+    found = examine_file(path, repeats=2)
+    prepass = _only(found, "depth-prepass")
+    assert len(prepass.steps) == 6 and prepass.remedy is not None and len(prepass.remedy.order) >= 6
+    rows = [found.drawn.steps[s] for s in prepass.steps]  # type: ignore[union-attr]
+    assert {row.kind for row in rows} == {"depth"}
+    with Replay(path) as replay:
+        proof = prove(path, frame, [prepass], replay, repeats=6)
+    assert proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 6 and proof.verdict != CHANGES
+
+
 def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
     frame = load(own_wasteful)
     _, findings = stored_examination(own_wasteful)

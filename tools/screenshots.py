@@ -74,7 +74,7 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     document.pin.put(None)
     overdraw.tabs.setCurrentWidget(overdraw.findings)
     lens("owner")
-    window.picture.view.probed.emit((460, 370))
+    window.picture.view.probed.emit((460, 300))
     shoot("owner")
     window.picture.view.probed.emit(None)
     window.show_page("Geometry")

@@ -1,4 +1,7 @@
-"""Draws a frame with one flaw of each kind in it, or, with `--clean`, the same picture without them."""
+"""Draws a frame with one flaw of each kind in it, or, with `--clean`, the same picture without them.
+
+With `--prepass` a depth-only pre-pass comes before the clean one.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,8 @@ void main() { gl_Position = vec4(position.xy * place.zw + place.xy, position.z, 
 COLOUR = "#version 330\nuniform vec4 colour; out vec4 result; void main() { result = colour; }\n"
 HOLES = "#version 330\nuniform vec4 colour; out vec4 result; void main() { if (int(gl_FragCoord.x) % 8 == 0) discard; result = colour; }\n"
 COPY = "#version 330\nuniform sampler2D from; out vec4 result; void main() { result = texelFetch(from, ivec2(gl_FragCoord.xy), 0); }\n"
-CLEAN = "--clean" in sys.argv
+PREPASS = "--prepass" in sys.argv
+CLEAN = "--clean" in sys.argv or PREPASS
 
 
 def grid(cells: int) -> np.ndarray:
@@ -91,7 +95,18 @@ class Drawer:
         # from the back to the front, each a little smaller and shifted
         places = [(0.05 * i, 0.0, 1.0 - 0.05 * i, 1.0 - 0.05 * i) for i in range(6)]
         both = list(zip(places, order, strict=True))
-        for place, (depth, colour) in reversed(both) if CLEAN else both:
+        if PREPASS:
+            GL.glColorMask(0, 0, 0, 0)
+            for place, (depth, colour) in both:
+                self.draw("square", place, depth, colour)
+            GL.glColorMask(1, 1, 1, 1)
+            GL.glDepthMask(0)
+            GL.glDepthFunc(GL.GL_EQUAL)
+            for place, (depth, colour) in both:
+                self.draw("square", place, depth, colour)
+            GL.glDepthMask(1)
+            GL.glDepthFunc(GL.GL_LEQUAL)
+        for place, (depth, colour) in [] if PREPASS else reversed(both) if CLEAN else both:
             self.draw("square", place, depth, colour)
         if CLEAN:
             self.draw("square", (0.7, 0.7, 0.04, 0.04), 0.1, (1, 1, 0, 1))

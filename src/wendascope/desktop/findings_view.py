@@ -183,7 +183,7 @@ class FindingsView(QWidget):
         lines = [finding.why, evidence[:1].upper() + evidence[1:] + "."]
         if finding.estimate_ms is not None:
             lines.append(f"Estimated: {finding.how}.")
-        lines.append(f"Price: {finding.price}. Holds if {finding.conditions}.")
+        lines.append(f"Price: {finding.price}. Conditions: {finding.conditions}.")
         if finding.remedy is None and finding.refused:
             lines.append(f"Cannot be tried here: {finding.refused}.")
         if proof is not None:
