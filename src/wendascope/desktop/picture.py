@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 from scipy import ndimage
 
@@ -191,6 +191,10 @@ class PictureView(QWidget):
             painter.setPen(QPen(QColor(colour), width))
             for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
                 painter.drawLine(centre + QPointF(dx, dy) * reach, centre + QPointF(dx, dy) * (reach + 9))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        if self._image is not None:
+            self.zoomed.emit(self.scale)  # a fitted picture grows with its room
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.set_zoom(self.scale * 1.25 ** (event.angleDelta().y() / 120), event.position())

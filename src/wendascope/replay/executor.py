@@ -41,12 +41,12 @@ class LocalExecutor:
     def __init__(self, progress: int | None = None) -> None:
         self._progress = progress
 
-    def execute(self, words: Words, arena: npt.NDArray[np.uint8], out: npt.NDArray[np.uint8], timed: bool = False) -> None:
-        """Run `words` (changed in place: results and, if `timed`, times). Raises ReplayError, naming the call."""
+    def execute(self, words: Words, arena: npt.NDArray[np.uint8], out: npt.NDArray[np.uint8]) -> None:
+        """Run `words` (changed in place: results). Raises ReplayError, naming the call."""
         error = ctypes.c_int32()
         done = _library().tap_execute(
             words.ctypes.data, len(words), arena.ctypes.data, arena.nbytes, out.ctypes.data, out.nbytes,
-            int(timed), self._progress, ctypes.byref(error),
+            0, self._progress, ctypes.byref(error),
         )  # fmt: skip
         if error.value:
             raise ReplayError(f"call {done} {_REASONS.get(error.value, 'failed')}")
