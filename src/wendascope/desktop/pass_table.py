@@ -42,10 +42,13 @@ class PassTableModel(QAbstractItemModel):
         self._passes: list[int] = []
         self._steps: dict[int, list[int]] = {}
         self._sort: tuple[int, bool] = (1, True)
+        self._of_pass: dict[tuple[int, int], float | None] = {}
+        """(column, pass) -> its value, which sums up all steps of the pass."""
 
     def show_document(self, document: Document | None) -> None:
         self.beginResetModel()
         self._document = document
+        self._of_pass.clear()
         self._order()
         self.endResetModel()
 
@@ -58,9 +61,15 @@ class PassTableModel(QAbstractItemModel):
         number, descending = self._sort
         if number == 0:
             return rows[::-1] if descending else rows
-        column = self.columns[number - 1]
-        value = column.of_step if steps else column.of_pass
-        return sorted(rows, key=lambda row: -1.0 if (v := value(row)) is None else v, reverse=descending)
+        return sorted(rows, key=lambda row: -1.0 if (v := self._value(steps, row, number)) is None else v, reverse=descending)
+
+    def _value(self, is_step: bool, row: int, column: int) -> float | None:
+        chosen = self.columns[column - 1]
+        if is_step:
+            return chosen.of_step(row)
+        if (column, row) not in self._of_pass:
+            self._of_pass[column, row] = chosen.of_pass(row)
+        return self._of_pass[column, row]
 
     def steps_of(self, index: int) -> list[int]:
         if index not in self._steps:
@@ -124,17 +133,15 @@ class PassTableModel(QAbstractItemModel):
         if role == Qt.ItemDataRole.DecorationRole and index.column() == 0 and not is_step:
             return pass_colour(number)
         if role == Qt.ItemDataRole.UserRole and index.column():
-            column = self.columns[index.column() - 1]
-            return (column.of_step if is_step else column.of_pass)(number) if column.share else None
+            return self._value(is_step, number, index.column()) if self.columns[index.column() - 1].share else None
         return None
 
     def text(self, is_step: bool, number: int, column: int) -> str:
         assert self._document is not None
         if column == 0:
             return f"{number}  {step_name(self._document.frame, number)}" if is_step else self._document.frame.passes.names[number]
-        chosen = self.columns[column - 1]
-        value = (chosen.of_step if is_step else chosen.of_pass)(number)
-        return "" if value is None else chosen.text(value)
+        value = self._value(is_step, number, column)
+        return "" if value is None else self.columns[column - 1].text(value)
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         self.beginResetModel()

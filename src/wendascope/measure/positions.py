@@ -19,6 +19,7 @@ from wendascope.frame.objects import ProgramRecord
 from wendascope.frame.packed import Batch
 from wendascope.frame.steps import KINDS
 from wendascope.measure.indices import draw_indices, element_buffer
+from wendascope.measure.times import query_batches, query_results
 from wendascope.registry import GL
 from wendascope.replay.dirty import written_objects
 from wendascope.replay.draw_state import DrawState, StateReader
@@ -162,23 +163,12 @@ def _count(session: ReplaySession, job: Job, items: list[_Wanted]) -> None:
     queries = session.fresh_names("query", len(items))
     insertions = _links(session.frame)
     for item, query in zip(items, queries, strict=True):
-        before, after = Batch(), Batch()
-        before.call("glBeginQuery", GL.PRIMITIVES_GENERATED, query)
-        after.call("glEndQuery", GL.PRIMITIVES_GENERATED)
+        before, after = query_batches(GL.PRIMITIVES_GENERATED, query)
         steps = session.frame.steps
         insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(int(steps.call[item.step]) + 1, after)]
     session.run(session.prepare(Edit(insertions)))
-    for item, count in zip(items, _results(session, queries), strict=True):
+    for item, count in zip(items, query_results(session, queries), strict=True):
         item.vertices = count * _CORNERS[item.mode]
-
-
-def _results(session: ReplaySession, queries: list[int]) -> list[int]:
-    batch = Batch()
-    outs = [batch.out(16) for _ in queries]
-    for query, out in zip(queries, outs, strict=True):
-        batch.call("glGetQueryObjectuiv", session.names.get("query", query), GL.QUERY_RESULT, out)
-    session.run_batch(batch)
-    return [out.uints()[0] for out in outs]
 
 
 _READS = re.compile(r"texture|texelFetch|image|buffer|shadow[12]D|samplerBuffer")
@@ -242,7 +232,7 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         read.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, offset, out)
         session.run_batch(read)
     asked = [w for w in items if w.step in starts]
-    for item, written in zip(asked, _results(session, [queries[w.step] for w in asked]), strict=True):
+    for item, written in zip(asked, query_results(session, [queries[w.step] for w in asked]), strict=True):
         corners = _CORNERS[item.mode]
         count = min(written, item.vertices // corners)
         found.clip[item.step] = np.frombuffer(out.data, np.float32, count * corners * 4, starts[item.step]).reshape(count, corners, 4)

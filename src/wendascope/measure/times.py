@@ -47,9 +47,10 @@ def _clock_batches() -> tuple[Batch, Batch]:
 def query_results(session: ReplaySession, queries: list[int]) -> list[int]:
     """Results of queries of the last run, waiting for them."""
     batch = Batch()
-    outs = [batch.out(8) for _ in queries]
+    command = "glGetQueryObjectui64v" if session.offers("glGetQueryObjectui64v") else "glGetQueryObjectuiv"
+    outs = [batch.out(16) for _ in queries]
     for query, out in zip(queries, outs, strict=True):
-        batch.call("glGetQueryObjectui64v", session.names.get("query", query), GL.QUERY_RESULT, out)
+        batch.call(command, session.names.get("query", query), GL.QUERY_RESULT, out)
     session.executor.run(batch)
     return [out.int64() for out in outs]
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable
 from dataclasses import dataclass, fields
+from typing import TypeVar
 
 import msgspec
 import numpy as np
@@ -25,6 +26,7 @@ _WITH_STENCIL = {
     GL.DEPTH_COMPONENT32: GL.DEPTH24_STENCIL8,
     GL.DEPTH_COMPONENT32F: GL.DEPTH32F_STENCIL8,
 }
+_Depth = TypeVar("_Depth", ImageRecord, RenderbufferRecord)
 POSITION = "gl_Position"
 _LAST_STAGES = (GL.GEOMETRY_SHADER, GL.TESS_EVALUATION_SHADER, GL.VERTEX_SHADER)
 """Stages that can be the last before rasterisation, the later ones first."""
@@ -50,7 +52,7 @@ def instrumented(frame: Frame, change_program: Callable[[ProgramRecord], Program
     made.blobs.data = dict(frame.blobs.data)
     objects = copy.copy(frame.objects)
     objects.textures = [_texture(made.blobs, t) for t in objects.textures]
-    objects.renderbuffers = [_renderbuffer(made.blobs, r) for r in objects.renderbuffers]
+    objects.renderbuffers = [_with_stencil(made.blobs, r) for r in objects.renderbuffers]
     objects.programs = [change_program(_program(p)) for p in objects.programs]
     made.objects = objects
     window = frame.default_framebuffer
@@ -77,18 +79,11 @@ def _program(program: ProgramRecord) -> ProgramRecord:
 def _texture(blobs: BlobStore, texture: TextureRecord) -> TextureRecord:
     if not any(i.internal_format in _WITH_STENCIL for i in texture.images):
         return texture
-    return msgspec.structs.replace(texture, images=[_image(blobs, i) for i in texture.images])
+    return msgspec.structs.replace(texture, images=[_with_stencil(blobs, i) for i in texture.images])
 
 
-def _image(blobs: BlobStore, image: ImageRecord) -> ImageRecord:
-    wanted = _WITH_STENCIL.get(image.internal_format)
-    if wanted is None:
-        return image
-    contents, format_, type_ = _contents(blobs, image.contents, image.format, image.type, wanted)
-    return msgspec.structs.replace(image, internal_format=wanted, contents=contents, format=format_, type=type_)
-
-
-def _renderbuffer(blobs: BlobStore, record: RenderbufferRecord) -> RenderbufferRecord:
+def _with_stencil(blobs: BlobStore, record: _Depth) -> _Depth:
+    """The record of a depth image as one with stencil; any other as it is."""
     wanted = _WITH_STENCIL.get(record.internal_format)
     if wanted is None:
         return record

@@ -11,9 +11,9 @@ from wendascope.analysis.findings._registry import Case, Finding, Remedy, findin
 def hidden_steps(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         covered, behind = [], []
+        coloured = any(row.kind in ("opaque", "blended") for _, row in case.rows(index))
         for step, row in case.rows(index):
-            coloured = row.kind == "depth" and any(r.kind in ("opaque", "blended") for _, r in case.rows(index))
-            if row.fragments > 0 and row.survivors == 0 and not coloured:
+            if row.fragments > 0 and row.survivors == 0 and not (row.kind == "depth" and coloured):
                 covered.append(step)
             elif row.fragments == 0 and row.covered > 0:
                 behind.append(step)
