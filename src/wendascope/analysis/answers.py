@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.yardsticks import LOST_TO_SIZE, PARTIAL
+from wendascope.analysis.yardsticks import yardsticks
 
 
 def counted(number: float) -> str:
@@ -53,11 +53,11 @@ def geometry_answer(drawn: Drawn) -> tuple[str, str]:
     lost, partial, outside = (sum(getattr(s, name) for s in known) for name in ("no_sample", "partial", "outside"))
     culled = sum(s.away for s in known)
     too_small, over = lost / max(seen, 1), partial / max(seen, 1)
-    words = "above" if too_small > LOST_TO_SIZE else "within"
-    answer = f"{too_small:.0%} of {counted(seen)} triangles are too small to touch a sample ({words} the yardstick of {LOST_TO_SIZE:.0%})."
+    words = "above" if too_small > yardsticks().geometry.lost_to_size else "within"
+    answer = f"{too_small:.0%} of {counted(seen)} triangles are too small to touch a sample ({words} the yardstick of {yardsticks().geometry.lost_to_size:.0%})."
     run = sum(max(s.transformed, 0) for s in known)
     evidence = (
-        f"{over:.0%} fill no pixel wholly (yardstick {PARTIAL:.0%}). Of {counted(total)} submitted, {counted(outside)} lie outside the view and {counted(culled)} are culled. "
+        f"{over:.0%} fill no pixel wholly (yardstick {yardsticks().geometry.partial:.0%}). Of {counted(total)} submitted, {counted(outside)} lie outside the view and {counted(culled)} are culled. "
         f"{run / total:.2f} vertices run for each triangle, by the model of a cache of 32 vertices, first in first out."
     )
     return answer, evidence

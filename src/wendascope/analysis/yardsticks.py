@@ -1,12 +1,86 @@
-"""Rules of thumb that findings measure by."""
+"""Rules of thumb that findings measure by, from a TOML that users may put a copy of in their settings folder."""
 
-LOST_TO_SIZE = 0.05
-"""Share of triangles too small for any sample, above which a mesh is too fine for its place."""
-PARTIAL = 0.10
-"""Share of triangles that fill no pixel wholly."""
-PIXELS_A_TRIANGLE = 16
-"""Pixels that one triangle should cover at least, for the count that would do."""
-LARGE_MESH = 2000
-"""Triangles from which a mesh counts as large."""
-SMALL_PART = 0.3
-"""A large mesh of which less than this share lies inside the view is drawn for a small part."""
+from __future__ import annotations
+
+import functools
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import platformdirs
+
+from wendascope.errors import FileError
+
+_SHIPPED = Path(__file__).with_name("yardsticks.toml")
+
+
+class GeometryYardsticks(msgspec.Struct, forbid_unknown_fields=True):
+    lost_to_size: float
+    partial: float
+    pixels_a_triangle: float
+    large_mesh: int
+    small_part: float
+
+
+class BatchYardsticks(msgspec.Struct, forbid_unknown_fields=True):
+    uniform_block_bytes: int
+    vertices_a_batch: int
+    atlas_page: int
+    array_layers: int
+    least_copies: int
+    least_instance_vertices: int
+    least_saved: int
+    least_switches: int
+    tiny_mesh: int
+
+
+class DeviceClass(msgspec.Struct, forbid_unknown_fields=True):
+    device: str
+    high: int
+    low: int = 0
+
+
+class Yardsticks(msgspec.Struct, forbid_unknown_fields=True):
+    """What each field means stands in `yardsticks.toml`."""
+
+    geometry: GeometryYardsticks
+    batches: BatchYardsticks
+    steps: list[DeviceClass]
+
+
+def own_file() -> Path:
+    """Where a user's own yardsticks are looked for."""
+    return Path(platformdirs.user_config_dir("wendascope")) / "yardsticks.toml"
+
+
+def shipped_text() -> str:
+    """The yardsticks that ship with Wendascope, to begin a copy from."""
+    return _SHIPPED.read_text()
+
+
+@functools.cache
+def yardsticks() -> Yardsticks:
+    """The yardsticks in force. Raises FileError when the user's own are no valid ones."""
+    path = own_file()
+    return read_yardsticks(path if path.exists() else None)
+
+
+def read_yardsticks(path: Path | None) -> Yardsticks:
+    """The shipped yardsticks, with what a file changes of them. Raises FileError."""
+    merged = tomllib.loads(shipped_text())
+    if path is None:
+        return msgspec.convert(merged, Yardsticks)
+    try:
+        _merge(merged, tomllib.loads(path.read_text()))
+        return msgspec.convert(merged, Yardsticks)
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
+        raise FileError(f"{path}: {error}; mend the file, or remove it to use the yardsticks that ship") from error
+
+
+def _merge(into: dict[str, Any], changes: dict[str, Any]) -> None:
+    for key, value in changes.items():
+        if isinstance(value, dict) and isinstance(into.get(key), dict):
+            _merge(into[key], value)
+        else:
+            into[key] = value

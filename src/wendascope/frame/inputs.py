@@ -62,16 +62,27 @@ def texture_inputs(frame: Frame, step: int) -> list[TextureInput]:
     return found
 
 
-def sampled_textures(frame: Frame) -> Iterator[tuple[Ints, Ints]]:
-    """For every sampler of every program that draws: (steps, texture at each of them), arrays of equal shape."""
-    steps = frame.steps
-    for name in np.unique(steps.program).tolist():
+@dataclass(frozen=True)
+class SamplerUse:
+    """What one sampler of a program reads at each of the program's steps; arrays of shape (steps of the program,)."""
+
+    program: int
+    sampler: str
+    target: int
+    steps: Ints
+    units: Ints
+    textures: Ints
+
+
+def sampler_uses(frame: Frame) -> Iterator[SamplerUse]:
+    """Every sampler of every program that draws or dispatches."""
+    for name in np.unique(frame.steps.program).tolist():
         program = frame.objects.program(name)
         if program is None:
             continue
-        rows = np.flatnonzero(steps.program == name)
-        for _, _, _, textures in _sampled(frame, program, steps.call[rows]):
-            yield rows, textures
+        rows = np.flatnonzero(frame.steps.program == name)
+        for label, units, target, textures in _sampled(frame, program, frame.steps.call[rows]):
+            yield SamplerUse(name, label, target, rows, units, textures)
 
 
 def _sampled(frame: Frame, program: ProgramRecord, calls: Ints) -> Iterator[tuple[str, Ints, int, Ints]]:

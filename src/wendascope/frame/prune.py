@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from wendascope.frame.inputs import sampled_textures
+from wendascope.frame.inputs import sampler_uses
 from wendascope.frame.state_table import PATTERNS
 from wendascope.frame.steps import KINDS
 from wendascope.registry import GL, tables
@@ -26,9 +26,9 @@ def drop_unseen_contents(frame: Frame) -> list[str]:
         return []
     never = len(steps)
     sampled: dict[int, int] = {}
-    for rows, textures in sampled_textures(frame):
-        for name in np.unique(textures).tolist():
-            first = int(rows[np.argmax(textures == name)])
+    for read in sampler_uses(frame):
+        for name in np.unique(read.textures).tolist():
+            first = int(read.steps[np.argmax(read.textures == name)])
             sampled[name] = min(sampled.get(name, never), first)
     # blits, copies and dispatches read in ways that are not followed here
     other = np.flatnonzero((steps.kind != _CLEAR) & (steps.kind != _DRAW))

@@ -327,7 +327,9 @@ def _build() -> dict[str, Pattern]:
         {"glBindImageTexture": Setter(("texture", "level", "layered", "layer", "access", "format"), ("unit",))},
         indices=1, labels=("texture", "level", "layered", "layer", "access", "format"), object_class="texture",
     )  # fmt: skip
-    add("buffer", "o", {"glBindBuffer": Setter(("buffer",), ("target",))}, indices=1, object_class="buffer")
+    # binding to an index binds to the target as well
+    binds = {name: Setter(("buffer",), ("target",)) for name in ("glBindBuffer", "glBindBufferBase", "glBindBufferRange")}
+    add("buffer", "o", binds, indices=1, object_class="buffer")
     add(
         "indexed_buffer", "oii",
         {

@@ -32,13 +32,17 @@ _FACE_PARAMETER = {"face": "face", "framebuffer": "target"}
 
 
 @dataclass
-class _Events:
+class Events:
     """All changes of one pattern, sorted by key and then by call (-1: before the frame)."""
 
     keys: Ints  # (n,): i << 32 | j
     calls: Ints  # (n,)
     values: npt.NDArray[np.uint64]  # (n, width)
     starts: dict[int, tuple[int, int]]
+
+    def span(self, i: int, j: int) -> tuple[int, int]:
+        """Rows [first, end) of one key; (0, 0) when it has none."""
+        return self.starts.get(int(_pack(i, j)), (0, 0))
 
 
 def _pack(i: Ints | int, j: Ints | int) -> Ints:
@@ -56,7 +60,7 @@ class StateHistory:
     def __init__(self, calls: CallStream, initial: InitialState) -> None:
         self._calls = calls
         self._initial = initial
-        self._events: dict[str, _Events] = {}
+        self._events: dict[str, Events] = {}
         self._slots: dict[int, dict[str, int]] = {}
 
     # ---- questions ----------------------------------------------------------------------------
@@ -64,23 +68,23 @@ class StateHistory:
     def value(self, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...] | None:
         """Raw values of a key as call number `call` finds them, or None when they are not known."""
         found = self.last_event(pattern, call, i, j)
-        return None if found is None else tuple(int(v) for v in self._of(pattern).values[found])
+        return None if found is None else tuple(int(v) for v in self.events(pattern).values[found])
 
     def setter(self, pattern: str, call: int, i: int = 0, j: int = 0) -> int | None:
         """Index of the call that set the key's value; -1 for the state before the frame; None if unknown."""
         found = self.last_event(pattern, call, i, j)
-        return None if found is None else int(self._of(pattern).calls[found])
+        return None if found is None else int(self.events(pattern).calls[found])
 
     def last_event(self, pattern: str, call: int, i: int, j: int) -> int | None:
-        events = self._of(pattern)
-        start, end = events.starts.get(int(_pack(i, j)), (0, 0))
+        events = self.events(pattern)
+        start, end = events.span(i, j)
         found = start + int(np.searchsorted(events.calls[start:end], call, side="left")) - 1
         return found if found >= start and end > start else None
 
     def column(self, pattern: str, calls: Ints, i: int = 0, j: int = 0, value: int = 0, missing: int = 0) -> Ints:
         """One value of one key as each of `calls` finds it, shape (n,), as int64."""
-        events = self._of(pattern)
-        start, end = events.starts.get(int(_pack(i, j)), (0, 0))
+        events = self.events(pattern)
+        start, end = events.span(i, j)
         if start == end:
             return np.full(len(calls), missing, np.int64)
         found = np.searchsorted(events.calls[start:end], calls, side="left") - 1
@@ -89,8 +93,8 @@ class StateHistory:
 
     def setters(self, pattern: str, calls: Ints, i: int = 0, j: int = 0) -> Ints:
         """`setter` of one key for each of `calls`, shape (n,); `UNKNOWN` where it is unknown."""
-        events = self._of(pattern)
-        start, end = events.starts.get(int(_pack(i, j)), (0, 0))
+        events = self.events(pattern)
+        start, end = events.span(i, j)
         if start == end:
             return np.full(len(calls), UNKNOWN, np.int64)
         found = np.searchsorted(events.calls[start:end], calls, side="left") - 1
@@ -98,13 +102,13 @@ class StateHistory:
 
     def keys(self, pattern: str) -> list[Key]:
         """Every key of a pattern that has a value at any time."""
-        return [(key >> 32, signed32(key)) for key in self._of(pattern).starts]
+        return [(key >> 32, signed32(key)) for key in self.events(pattern).starts]
 
     def changes(self, first: int, end: int) -> list[tuple[int, str, int, int]]:
         """(call, pattern, i, j) of every change that calls [first, end) make, in order of the calls."""
         found = []
         for name in PATTERNS:
-            events = self._of(name)
+            events = self.events(name)
             rows = np.flatnonzero((events.calls >= first) & (events.calls < end))
             for key, call in zip(events.keys[rows].tolist(), events.calls[rows].tolist(), strict=True):
                 found.append((call, name, key >> 32, signed32(key)))
@@ -112,16 +116,17 @@ class StateHistory:
 
     def change_calls(self, *patterns: str) -> Ints:
         """Every call of the frame that changes a key of some patterns, in order."""
-        return np.unique(np.concatenate([self._of(name).calls for name in patterns]))
+        return np.unique(np.concatenate([self.events(name).calls for name in patterns]))
 
     # ---- folding --------------------------------------------------------------------------------
 
-    def _of(self, name: str) -> _Events:
+    def events(self, name: str) -> Events:
+        """Every change of a pattern. A view of what the tracker keeps: not to be changed."""
         if name not in self._events:
             self._events[name] = self._fold(PATTERNS[name])
         return self._events[name]
 
-    def _fold(self, pattern: Pattern) -> _Events:
+    def _fold(self, pattern: Pattern) -> Events:
         width = len(pattern.kinds) + pattern.kinds.count("p")
         parts: list[tuple[Ints, Ints, npt.NDArray[np.uint64]]] = []
         initial = self._initial.get(pattern.name, {})
@@ -139,7 +144,7 @@ class StateHistory:
                     self._slots[command.id] = {p.name: p.slot for p in tables()[canonical].parameters}
                     parts += self._changes(command.id, calls, setter, width)
         if not any(len(part[0]) for part in parts):
-            return _Events(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros((0, width), np.uint64), {})
+            return Events(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros((0, width), np.uint64), {})
         keys = np.concatenate([p[0] for p in parts])
         calls = np.concatenate([p[1] for p in parts])
         values = np.concatenate([p[2] for p in parts])
@@ -148,7 +153,7 @@ class StateHistory:
         edges = np.flatnonzero(np.diff(keys)) + 1
         bounds = [0, *edges.tolist(), len(keys)]
         starts = {int(keys[a]): (a, b) for a, b in itertools.pairwise(bounds)}
-        return _Events(keys, calls, values, starts)
+        return Events(keys, calls, values, starts)
 
     def _changes(self, command: int, calls: Ints, setter: Setter, width: int) -> list[tuple[Ints, Ints, npt.NDArray[np.uint64]]]:
         if setter.when is not None:

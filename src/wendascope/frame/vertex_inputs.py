@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
+import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+import numpy.typing as npt
 
+from wendascope.frame.call_roles import calls_matching
 from wendascope.frame.glsl import tokens
 from wendascope.registry import GL
 
@@ -36,6 +40,8 @@ class VertexInput:
     offset: int
     buffer: int
     divisor: int
+    integer: bool = False
+    """Read as integers, not converted to floats."""
 
     @property
     def dtype(self) -> np.dtype[np.generic] | None:
@@ -69,13 +75,25 @@ def vertex_inputs(frame: Frame, step: int) -> list[VertexInput]:
         if set_here:
             size, type_, stride, normalized, mode, offset, buffer = set_here
             size = 4 if size == GL.BGRA else size
-            row = VertexInput(index, names.get(index, ""), size, type_, bool(normalized), stride, offset, buffer if mode >> 60 == 0 else 0, times)
+            setter = history.setter("attribute_format", call, array, index)
+            integer = setter is not None and setter >= 0 and "IPointer" in frame.calls.command(setter).name
+            row = VertexInput(index, names.get(index, ""), size, type_, bool(normalized), stride, offset, buffer if mode >> 60 == 0 else 0, times, integer)
         elif old:
-            row = VertexInput(index, names.get(index, ""), old.size, old.type, old.normalized, old.stride, old.offset, old.buffer, times)
+            row = VertexInput(index, names.get(index, ""), old.size, old.type, old.normalized, old.stride, old.offset, old.buffer, times, old.integer)
         else:
             continue
         found.append(row if row.stride else VertexInput(**{**row.__dict__, "stride": row.bytes}))
     return found
+
+
+_CHANGES = re.compile(
+    r"glVertex(Attrib(I|L)?(Pointer|\w*Format|Binding|Divisor)|BindingDivisor|Array)|gl(En|Dis)able(VertexAttribArray|VertexArrayAttrib)|glBindVertexBuffer"
+)
+
+
+def attribute_changes(frame: Frame) -> npt.NDArray[np.int64]:
+    """Calls that change what `vertex_inputs` tells of an array, in order."""
+    return np.flatnonzero(calls_matching(frame.calls, _CHANGES))
 
 
 def _names(program: ProgramRecord | None) -> dict[int, str]:
@@ -85,6 +103,11 @@ def _names(program: ProgramRecord | None) -> dict[int, str]:
     columns: dict[str, int] = {}
     for shader in program.shaders:
         if shader.type == GL.VERTEX_SHADER:
-            words = [t.text for t in tokens(shader.source) if t.kind in ("word", "mark")]
-            columns |= {name: int(kind[3]) for kind, name in itertools.pairwise(words) if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")}
+            columns |= _matrix_columns(shader.source)
     return {location + k: name for name, location in program.attributes.items() if location >= 0 for k in range(columns.get(name, 1))}
+
+
+@functools.lru_cache(256)
+def _matrix_columns(source: str) -> dict[str, int]:
+    words = [t.text for t in tokens(source) if t.kind in ("word", "mark")]
+    return {name: int(kind[3]) for kind, name in itertools.pairwise(words) if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")}

@@ -12,12 +12,13 @@ import numpy.typing as npt
 from wendascope.errors import ReplayError
 from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
 from wendascope.frame.packed import Batch, Raw
+from wendascope.frame.primitives import restart_index, triangles
 from wendascope.frame.vertex_inputs import VertexInput, vertex_inputs
+from wendascope.frame.written import written_objects
 from wendascope.measure.indices import draw_indices
 from wendascope.measure.overdraw import geometry_of
 from wendascope.registry import GL
 from wendascope.replay.context import PbufferContext
-from wendascope.replay.dirty import written_objects
 from wendascope.replay.executor import LocalExecutor
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
@@ -107,7 +108,7 @@ def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
             if not row.divisor and row.size >= 2 and (position is None or _looks_like_position(row) > _looks_like_position(position[0])):
                 position = (row, data)
         if position is not None and len(used):
-            corners = _assemble(int(frame.calls.argument(call, "mode")), indices, _restart(session, step, call))
+            corners = triangles(int(frame.calls.argument(call, "mode")), indices, restart_index(frame, call))
             at = np.clip(corners.astype(np.int64) + base + first - low, 0, len(position[1]) - 1)
             points = np.zeros((len(position[1]), 3), np.float32)
             points[:, : min(position[1].shape[1], 3)] = position[1][:, :3]
@@ -129,36 +130,6 @@ def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
 def _looks_like_position(row: VertexInput) -> int:
     name = row.name.lower()
     return 2 * (("pos" in name) or ("vert" in name) or name in ("p", "xyz", "corner")) + (row.index == 0) + (row.size >= 3)
-
-
-def _restart(session: ReplaySession, step: int, call: int) -> int | None:
-    history = session.frame.history
-    if (history.value("capability", call, GL.PRIMITIVE_RESTART_FIXED_INDEX) or (0,))[0]:
-        return {GL.UNSIGNED_BYTE: 0xFF, GL.UNSIGNED_SHORT: 0xFFFF}.get(int(session.frame.calls.argument(call, "type")), 0xFFFFFFFF)
-    if (history.value("capability", call, GL.PRIMITIVE_RESTART) or (0,))[0]:
-        return (history.value("primitive_restart_index", call) or (0,))[0] & 0xFFFFFFFF
-    return None
-
-
-def _assemble(mode: int, indices: npt.NDArray[np.uint32], restart: int | None) -> npt.NDArray[np.uint32]:
-    """Triangles of an index list, shape (n, 3). Points and lines have none."""
-    if restart is not None and (indices == restart).any():
-        parts = np.split(indices, np.flatnonzero(indices == restart))
-        made = [_assemble(mode, part[part != restart], None) for part in parts]
-        return np.concatenate(made) if made else np.zeros((0, 3), np.uint32)
-    n = len(indices)
-    if mode == GL.TRIANGLES:
-        return indices[: n // 3 * 3].reshape(-1, 3)
-    if mode == GL.TRIANGLE_STRIP and n >= 3:
-        rows = np.stack([indices[:-2], indices[1:-1], indices[2:]], axis=1)
-        rows[1::2] = rows[1::2, [1, 0, 2]]
-        return rows
-    if mode in (GL.TRIANGLE_FAN, GL.POLYGON) and n >= 3:
-        return np.stack([np.full(n - 2, indices[0]), indices[1:-1], indices[2:]], axis=1)
-    if mode == GL.QUADS:
-        quads = indices[: n // 4 * 4].reshape(-1, 4)
-        return quads[:, [0, 1, 2, 0, 2, 3]].reshape(-1, 3)
-    return np.zeros((0, 3), np.uint32)
 
 
 def _values(session: ReplaySession, row: VertexInput, first: int, count: int) -> npt.NDArray[np.float64] | None:

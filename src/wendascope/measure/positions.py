@@ -18,10 +18,10 @@ from wendascope.frame.glsl import output_primitive, tokens
 from wendascope.frame.objects import ProgramRecord
 from wendascope.frame.packed import Batch
 from wendascope.frame.steps import KINDS
+from wendascope.frame.written import written_objects
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
 from wendascope.registry import GL
-from wendascope.replay.dirty import written_objects
 from wendascope.replay.draw_state import DrawState, StateReader
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import POSITION, gives_positions

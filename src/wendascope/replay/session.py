@@ -13,13 +13,14 @@ import numpy.typing as npt
 
 from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame, Picture
+from wendascope.frame.objects import Objects
 from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, CallStream
 from wendascope.frame.passes import Target
+from wendascope.frame.written import written_objects
 from wendascope.registry import GL, tables
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.deletions import unbinding_calls
-from wendascope.replay.dirty import written_objects
 from wendascope.replay.edit import Edit, apply_edit
 from wendascope.replay.executor import LocalExecutor, set_surface
 from wendascope.replay.rebuild import Rebuilder
@@ -268,6 +269,13 @@ class ReplaySession:
         captured = [_FRESH + taken + i for i in range(count)]
         self._rebuilder.generate(class_name, captured)
         return captured
+
+    def add(self, objects: Objects) -> None:
+        """Make objects that an edit brings in, in captured names of their own; those of the edit before go.
+
+        Raises ReplayError when a program does not link.
+        """
+        self._rebuilder.add(objects)
 
     def redefine_vertex_arrays(self) -> None:
         """Put back arrays that work of ours used: contexts without array objects have but one set."""

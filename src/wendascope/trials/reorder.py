@@ -6,13 +6,13 @@ what is bound (a uniform on the program) are preceded by that binding. What cann
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import TrialError
+from wendascope.frame.call_roles import HARMLESS, WITH_DRAW
 from wendascope.frame.frame import Frame
 from wendascope.frame.packed import Batch
 from wendascope.frame.state_table import PATTERNS, Setter, decoded
@@ -22,11 +22,6 @@ from wendascope.registry import GL
 State = tuple[str, int, int]
 """A key of the state tracker: pattern and its two indices."""
 
-_HARMLESS = re.compile(
-    r"gl(Get|Is[A-Z]|PushDebugGroup|PopDebugGroup|PushGroupMarker|PopGroupMarker|InsertEventMarker|StringMarker|ObjectLabel|DebugMessage|Flush|Finish|Gen[A-Z](?!.*Mipmap))"
-)
-_WITH_DRAW = re.compile(r"wenda(ClientArray|Indirect|WatchBuffer)")
-"""Calls of the tap that belong to the draw after them."""
 _OF_ARRAYS = ("attribute_format", "attribute_enabled", "attribute_divisor", "element_buffer")
 _SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
 """What other calls depend on; kept by value."""
@@ -68,7 +63,7 @@ class _Reorder:
                 raise TrialError("only single draws can change places")
         for call in range(self.first, self.end):
             name = frame.calls.command(call).name
-            if call in inside or call in self._sets or _HARMLESS.match(name) or _WITH_DRAW.match(name):
+            if call in inside or call in self._sets or HARMLESS.match(name) or WITH_DRAW.match(name):
                 continue
             raise TrialError(f"{name} is called between the steps; what it does cannot be moved with them")
 
@@ -95,7 +90,7 @@ class _Reorder:
             call = int(steps.call[step])
             self._bring(row, call)
             before = call - 1
-            while before >= self.first and _WITH_DRAW.match(calls.command(before).name):
+            while before >= self.first and WITH_DRAW.match(calls.command(before).name):
                 before -= 1
             for moved in range(before + 1, call + 1):
                 self._batch.copy(calls, moved)

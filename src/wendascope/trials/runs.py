@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.findings import Remedy
+from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.frame.packed import Batch
 from wendascope.measure.pictures import alpha_matters, compare_pictures
@@ -15,15 +16,18 @@ from wendascope.measure.times import span_fragments
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
-from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies import FrameChange, change_of
 
 
-def _edit(session: ReplaySession, remedies: list[Any]) -> tuple[Edit, set[int]]:
-    """The edited frame of remedies as plain values, and the steps that it leaves out."""
+def _edit(session: ReplaySession, remedies: list[Any]) -> tuple[Edit, FrameChange]:
+    """The edited frame of remedies as plain values, with the objects it brings in made. Raises TrialError."""
     change = change_of(session.frame, msgspec.convert(remedies, list[Remedy]))
     edit = change.edit()
-    gone = {int(np.searchsorted(session.frame.steps.call, call)) for call, batch in change.replaced.items() if not batch.starts}
-    return edit, change.dropped | gone
+    try:
+        session.add(change.new.objects)
+    except ReplayError as error:
+        raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
+    return edit, change
 
 
 class _TrialTimer:
@@ -33,17 +37,23 @@ class _TrialTimer:
         self._session = session
         places = (0, span[0], span[1], len(session.frame.calls))
         around = []
-        for place in places:
+        for number, place in enumerate(places):
             batch = Batch()
+            if number == 3:
+                batch.call("wendaClock", batch.out(8))
             batch.call("wendaDrainedClock", batch.out(8))
             around.append(Insertion(place, batch))
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
 
-    def run(self) -> tuple[float, float]:
-        """(ms of the frame, ms of the span)."""
+    def run(self) -> tuple[float, float, float]:
+        """(ms of the frame, ms of the span, ms in which the frame was submitted).
+
+        The pipeline is drained round the span as well, and submitting waits for that.
+        """
         self._session.run(self._prepared)
-        stamps = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(4)]
-        return stamps[3] - stamps[0], stamps[2] - stamps[1]
+        starts = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(3)]
+        submitted, finished = (np.frombuffer(self._prepared.output(3, 24), np.uint64)[[0, 2]] / 1e6).tolist()
+        return finished - starts[0], starts[2] - starts[1], submitted - starts[0]
 
 
 def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
@@ -64,17 +74,17 @@ def _finished(session: ReplaySession, edit: Edit) -> Picture:
 def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int], repeats: int) -> dict[str, Any]:
     """Replay original and edited frame in turns. Raises TrialError, ReplayError, CancelledError.
 
-    Returns times as lists in ms, one entry a repeat: `frame`, `edited_frame`, `pass`, `edited_pass`; what differs in the
-    picture; and steps, calls and fragments of both.
+    Returns times as lists in ms, one entry a repeat: `frame`, `edited_frame`, and likewise `pass` and `submit`; what
+    differs in the picture; steps, calls and fragments of both; and the bytes of new buffers and textures.
     """
     frame = session.frame
-    edit, dropped = _edit(session, remedies)
+    edit, change = _edit(session, remedies)
     job.progress("replaying the edited frame", 0.0)
     before, after = _finished(session, Edit()), _finished(session, edit)
     different, largest = compare_pictures(after, before, alpha_matters(session))
     where = _where(before, after) if different else None
     timers = [_TrialTimer(session, _span(session, passes), e) for e in (Edit(), edit)]
-    rows: list[list[tuple[float, float]]] = [[], []]
+    rows: list[list[tuple[float, ...]]] = [[], []]
     for repeat in range(repeats + 1):
         job.progress("replaying both in turns", repeat / (repeats + 1))
         for which in (0, 1) if repeat % 2 == 0 else (1, 0):
@@ -87,7 +97,8 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     calls = int(len(frame.calls) - (edit.drop.sum() if edit.drop is not None else 0) + sum(len(i.batch.starts) for i in edit.insertions))
     return {
         "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
-        "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": len(frame.steps) - len(dropped),
+        "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": change.steps_after,
+        "submit": table[0, :, 2], "edited_submit": table[1, :, 2], "new_bytes": change.new_bytes,
         "calls_before": len(frame.calls), "calls_after": calls,
         "fragments_before": fragments[0][0] if fragments[0] else None, "fragments_after": fragments[1][0] if fragments[1] else None,
     }  # fmt: skip

@@ -8,9 +8,18 @@ from functools import cached_property
 
 import msgspec
 
+from wendascope.analysis.companies import Companies, find_companies
 from wendascope.analysis.drawn import Drawn, StepDrawn
+from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
 from wendascope.frame.frame import Frame
+
+
+class Part(msgspec.Struct):
+    """Steps that one draw takes the place of, and how, as `analysis.companies` names it."""
+
+    how: str
+    steps: list[int]
 
 
 class Remedy(msgspec.Struct):
@@ -20,6 +29,8 @@ class Remedy(msgspec.Struct):
     steps: list[int]
     order: list[int] = []
     """The steps in a better order, where that is the remedy."""
+    parts: list[Part] = []
+    """What each draw holds, where steps are drawn together."""
 
 
 class Finding(msgspec.Struct):
@@ -85,6 +96,14 @@ class Case:
         for step in self.steps_of(index):
             if self.frame.steps.kind_name(step) == "draw":
                 yield step, self.drawn.steps[step]
+
+    @cached_property
+    def sharing(self) -> Sharing:
+        return Sharing(self.frame)
+
+    @cached_property
+    def companies(self) -> Companies:
+        return find_companies(self.sharing)
 
     @cached_property
     def names(self) -> list[str]:

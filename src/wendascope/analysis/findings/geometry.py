@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.analysis.yardsticks import LARGE_MESH, LOST_TO_SIZE, PARTIAL, PIXELS_A_TRIANGLE, SMALL_PART
+from wendascope.analysis.yardsticks import yardsticks
 from wendascope.frame.describe import program_name
 
 _LEAST_TRIANGLES = 200
@@ -56,14 +56,14 @@ def too_fine(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         meshes: dict[tuple[int, int], list[int]] = {}
         for step, row in case.rows(index):
-            if row.drawn > 0 and row.no_sample > LOST_TO_SIZE * row.drawn and row.partial + row.no_sample > PARTIAL * row.drawn:
+            if row.drawn > 0 and row.no_sample > yardsticks().geometry.lost_to_size * row.drawn and row.partial + row.no_sample > yardsticks().geometry.partial * row.drawn:
                 meshes.setdefault((int(frame.steps.program[step]), row.triangles), []).append(step)
         for (program, triangles), steps in meshes.items():
             rows = [case.drawn.steps[s] for s in steps]
             drawn, pixels = sum(r.drawn for r in rows), sum(r.covered for r in rows)
-            if drawn < _LEAST_TRIANGLES or triangles <= _SIMPLEST or pixels >= drawn * PIXELS_A_TRIANGLE / 4:
+            if drawn < _LEAST_TRIANGLES or triangles <= _SIMPLEST or pixels >= drawn * yardsticks().geometry.pixels_a_triangle / 4:
                 continue
-            enough = max(-(-pixels // (PIXELS_A_TRIANGLE * len(steps))), _SIMPLEST)
+            enough = max(-(-pixels // (yardsticks().geometry.pixels_a_triangle * len(steps))), _SIMPLEST)
             if 2 * enough > triangles:
                 continue
             share = 1 - enough / triangles
@@ -73,7 +73,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
                 id=f"too-fine-{index}-{steps[0]}", rule="too-fine", page="Geometry",
                 title=f"{name}: {len(steps):,} x {triangles:,} triangles cover {pixels / len(steps):,.0f} pixels each; {enough:,} would do",
                 why=f"{lost / drawn:.0%} of the triangles touch no sample at all and "
-                f"{sum(r.partial for r in rows) / drawn:.0%} fill no pixel wholly (yardsticks {LOST_TO_SIZE:.0%} and {PARTIAL:.0%}).",
+                f"{sum(r.partial for r in rows) / drawn:.0%} fill no pixel wholly (yardsticks {yardsticks().geometry.lost_to_size:.0%} and {yardsticks().geometry.partial:.0%}).",
                 steps=steps,
                 evidence={
                     "triangles": triangles * len(steps), "touching no sample": lost, "touching 1 to 4 samples": sum(r.few for r in rows),
@@ -82,7 +82,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
                 estimate_ms=None if any(v is None for v in vertex_ms.values()) else sum(v or 0.0 for v in vertex_ms.values()) * share,
                 how="the time of the vertex stages alone (rasterisation off), by the share of triangles that would go",
                 price="a simpler version of the mesh for far views",
-                conditions=f"{PIXELS_A_TRIANGLE} pixels a triangle are enough for its shape",
+                conditions=f"{yardsticks().geometry.pixels_a_triangle} pixels a triangle are enough for its shape",
                 refused="the simpler mesh is not in the frame",
             )  # fmt: skip
 
@@ -91,7 +91,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
 def small_part(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         for step, row in case.rows(index):
-            if row.triangles >= LARGE_MESH and row.outside < row.triangles and row.triangles - row.outside < SMALL_PART * row.triangles:
+            if row.triangles >= yardsticks().geometry.large_mesh and row.outside < row.triangles and row.triangles - row.outside < yardsticks().geometry.small_part * row.triangles:
                 inside = row.triangles - row.outside
                 yield Finding(
                     id=f"small-visible-part-{step}", rule="small-visible-part", page="Geometry",

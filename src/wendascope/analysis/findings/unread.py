@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.frame.frame import Frame
-from wendascope.frame.inputs import sampled_textures
+from wendascope.frame.inputs import sampler_uses
 from wendascope.registry import GL
 
 _READS_FRAMEBUFFER = ("glReadPixels", "glReadnPixels", "glBlitFramebuffer", "glBlitFramebufferEXT", "glCopyTexImage2D", "glCopyTexSubImage2D", "glCopyTexSubImage3D")
@@ -45,8 +45,8 @@ def unread_passes(case: Case) -> Iterator[Finding]:
 def _read_images(frame: Frame) -> set[tuple[str, int]]:
     """(kind, name) of every image that a step of the frame reads, at any time: an earlier reader means the frame after."""
     found: set[tuple[str, int]] = set()
-    for _, textures in sampled_textures(frame):
-        found |= {("texture", int(name)) for name in np.unique(textures) if name}
+    for use in sampler_uses(frame):
+        found |= {("texture", int(name)) for name in np.unique(use.textures) if name}
     views = {t.name: t.view_of for t in frame.objects.textures if t.view_of}
     found |= {("texture", views[name]) for kind, name in found if kind == "texture" and name in views}
     calls = frame.calls.calls_of(*_READS_FRAMEBUFFER)

@@ -5,19 +5,20 @@ from __future__ import annotations
 import struct
 
 from wendascope.frame.formats import uniform_type
-from wendascope.frame.objects import ProgramRecord, ShaderRecord
+from wendascope.frame.objects import Objects, ProgramRecord, ShaderRecord
 from wendascope.frame.packed import Batch
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 
 
-def build_programs(site: Site) -> None:
+def build_programs(site: Site, objects: Objects) -> list[str]:
+    """Make shaders and programs. Returns a line for each program that was linked when captured and does not link here."""
     batch = site.batch()
     shaders = []
     made = []
-    for loose in site.frame.objects.shaders:
+    for loose in objects.shaders:
         shaders.append((loose.name, batch.call("glCreateShader", loose.type), loose.source, loose.compiled))
-    for program in site.frame.objects.programs:
+    for program in objects.programs:
         handles = [(batch.call("glCreateShader", s.type), s) for s in program.shaders]
         made.append((program, batch.call("glCreateProgram"), handles))
     site.executor.run(batch)
@@ -32,8 +33,9 @@ def build_programs(site: Site) -> None:
         site.names.set("program", program.name, here.value)
         _link(site, batch, program, here.value, [(handle.value, shader) for handle, shader in handles])
     site.executor.run(batch)
-    _check_links(site, [(program, here.value) for program, here, _ in made])
-    _read_locations(site)
+    failed = _check_links(site, [(program, here.value) for program, here, _ in made])
+    _read_locations(site, objects)
+    return failed
 
 
 def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> None:
@@ -70,7 +72,7 @@ def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: 
         call("glDeleteShader", handle)
 
 
-def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> None:
+def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> list[str]:
     batch = site.batch()
     rows = []
     for program, here in programs:
@@ -79,16 +81,17 @@ def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> None:
         batch.call("glGetProgramInfoLog", here, 2048, None, log)
         rows.append((program, status, log))
     site.executor.run(batch)
-    for program, status, log in rows:
-        if program.linked and not status.ints()[0]:
-            first = (log.text().splitlines() or ["no reason given"])[0]
-            site.caveats.append(f"program {program.name} does not link here: {first}")
+    return [
+        f"program {program.name} does not link here: {(log.text().splitlines() or ['no reason given'])[0]}"
+        for program, status, log in rows
+        if program.linked and not status.ints()[0]
+    ]
 
 
-def _read_locations(site: Site) -> None:
+def _read_locations(site: Site, objects: Objects) -> None:
     batch = site.batch()
     rows = []
-    for program in site.frame.objects.programs:
+    for program in objects.programs:
         here = site.names.get("program", program.name)
         for uniform in program.uniforms:
             base = uniform.name.removesuffix("[0]")

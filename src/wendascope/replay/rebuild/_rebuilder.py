@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import struct
+
+from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame
+from wendascope.frame.objects import Objects
 from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, Executor
-from wendascope.replay.dirty import Written
+from wendascope.frame.written import Written
 from wendascope.replay.rebuild._blits import WINDOW_COLOUR, WINDOW_DEPTH, BlitSource, blit_sources
 from wendascope.replay.rebuild._containers import (
     define_buffer,
@@ -40,10 +44,45 @@ class Rebuilder:
     def __init__(self, frame: Frame, executor: Executor) -> None:
         self.site = Site(frame, executor, Offers(frame.context))
         self._sources: dict[tuple[str, int], BlitSource] = {}
+        self._added = Objects()
 
     def build(self) -> None:
         """Make every object. Raises ReplayError when the driver refuses."""
-        site, objects = self.site, self.site.frame.objects
+        site = self.site
+        site.caveats += self._make(site.frame.objects)
+        self._sources = blit_sources(site)
+        batch = site.batch()
+        for source in self._sources.values():
+            source.blit(batch)
+        site.executor.run(batch)
+
+    def add(self, objects: Objects) -> None:
+        """Make further objects, which edits bring in; those that an earlier edit brought in go. Raises ReplayError."""
+        self._remove_added()
+        self._added = objects
+        failed = self._make(objects)
+        if failed:
+            raise ReplayError(failed[0])
+
+    def _remove_added(self) -> None:
+        site = self.site
+        batch = site.batch()
+        for class_name, command, names in (
+            ("buffer", "glDeleteBuffers", [b.name for b in self._added.buffers]),
+            ("texture", "glDeleteTextures", [t.name for t in self._added.textures]),
+            ("vertex array", "glDeleteVertexArrays", [v.name for v in self._added.vertex_arrays]),
+        ):
+            if names:
+                here = [site.names.get(class_name, name) for name in names]
+                batch.call(command, len(here), struct.pack(f"<{len(here)}I", *here))
+        for program in self._added.programs:
+            batch.call("glDeleteProgram", site.names.get("program", program.name))
+        site.executor.run(batch)
+        self._added = Objects()
+
+    def _make(self, objects: Objects) -> list[str]:
+        """Returns a line for each program that does not link."""
+        site = self.site
         for class_name, names in (
             ("buffer", [b.name for b in objects.buffers]),
             ("texture", [t.name for t in objects.textures]),
@@ -69,7 +108,7 @@ class Rebuilder:
         for renderbuffer in objects.renderbuffers:
             define_renderbuffer(site, batch, renderbuffer)
         site.executor.run(batch)
-        build_programs(site)
+        failed = build_programs(site, objects)
         batch = site.upload_batch()
         for framebuffer in objects.framebuffers:
             define_framebuffer(site, batch, framebuffer)
@@ -82,11 +121,7 @@ class Rebuilder:
         for feedback in objects.feedbacks:
             define_feedback(site, batch, feedback)
         site.executor.run(batch)
-        self._sources = blit_sources(site)
-        batch = site.batch()
-        for source in self._sources.values():
-            source.blit(batch)
-        site.executor.run(batch)
+        return failed
 
     def generate(self, class_name: str, captured: list[int]) -> None:
         """Reserve a name here for each captured one."""

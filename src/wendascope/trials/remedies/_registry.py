@@ -6,13 +6,17 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 
+from wendascope.analysis.call_use import OVERWRITTEN, REPEATS, call_use
 from wendascope.analysis.findings import Remedy
 from wendascope.discovery import import_all
 from wendascope.errors import TrialError
+from wendascope.frame.call_roles import WITH_DRAW
 from wendascope.frame.frame import Frame
 from wendascope.frame.packed import Batch
 from wendascope.replay.edit import Edit, Insertion
+from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.reorder import reordered
 
 
@@ -29,25 +33,38 @@ class FrameChange:
     """Call -> calls in its place."""
     before: dict[int, Batch] = field(default_factory=dict)
     """Step -> calls put before it."""
+    needless: set[int] = field(default_factory=set)
+    """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
+    batches: list[tuple[str, list[int]]] = field(default_factory=list)
+    """(how, steps) to be drawn together."""
+    plans: list[BatchPlan] = field(default_factory=list)
+    """What the batches came to, once `edit` was called."""
+
+    def __post_init__(self) -> None:
+        self.new = NewObjects(self.frame)
 
     def edit(self) -> Edit:
         """Raises TrialError, saying what stands in the way."""
         frame, steps = self.frame, self.frame.steps
         drop = np.zeros(len(frame.calls), bool)
         insertions = []
+        self._plan_batches()
         ordered: set[int] = set()
         for order in self.orders:
             kept = [step for step in order if step not in self.dropped]
             if ordered & set(order):
                 raise TrialError("two remedies want the same steps in different orders")
             ordered |= set(order)
-            if any(step in self.before for step in kept):
+            if any(step in self.before for step in kept) or any(set(order) & set(plan.steps) for plan in self.plans):
                 raise TrialError("one remedy moves a step that another changes")
             region, batch = reordered(frame, sorted(order), kept)
             drop[region[0] : region[1]] = True
             insertions.append(Insertion(region[0], batch))
         for step in self.dropped - ordered:
-            drop[int(steps.begin[step]) : int(steps.call[step]) + 1] = True
+            first = int(steps.begin[step])
+            while first and WITH_DRAW.match(frame.calls.command(first - 1).name):
+                first -= 1
+            drop[first : int(steps.call[step]) + 1] = True
         for step, batch in self.before.items():
             if step not in self.dropped:
                 insertions.append(Insertion(int(steps.begin[step]), batch))
@@ -55,7 +72,47 @@ class FrameChange:
             if not drop[call]:
                 drop[call] = True
                 insertions.append(Insertion(call, batch))
+        drop |= self._needless()
         return Edit(insertions, drop)
+
+    @property
+    def steps_after(self) -> int:
+        """How many steps the edited frame has."""
+        emptied = sum(not batch.starts for batch in self.replaced.values())
+        return len(self.frame.steps) - len(self.dropped) - emptied
+
+    @property
+    def new_bytes(self) -> int:
+        """Graphics memory of what the batches bring in."""
+        return sum(plan.new_bytes for plan in self.plans)
+
+    def _plan_batches(self) -> None:
+        taken: set[int] = set()
+        for how, part in self.batches:
+            steps = [step for step in part if step not in self.dropped]
+            if set(steps) & (taken | set(self.before)):
+                raise TrialError("two remedies change the same step")
+            taken |= set(steps)
+            if len(steps) > 1:
+                self.plans.append(plan_batch(self.frame, steps, how, self.new))
+        for plan in self.plans:
+            self.dropped |= set(plan.steps[:-1])
+            self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls
+
+    def _needless(self) -> npt.NDArray[np.bool_]:
+        """Calls that are to be left out, and those that only served steps which batches took in."""
+        frame = self.frame
+        served = np.zeros(len(frame.calls), bool)
+        for plan in self.plans:
+            for step in plan.steps[:-1]:
+                served[int(frame.steps.call[step - 1]) + 1 if step else 0 : int(frame.steps.call[step])] = True
+        if not self.needless and not self.plans:
+            return served
+        alive = np.ones(len(frame.steps), bool)
+        alive[list(self.dropped)] = False
+        everything = np.ones(len(frame.calls), bool)
+        allowed = {use: everything if use in self.needless else served for use in (REPEATS, OVERWRITTEN)}
+        return call_use(frame, alive, allowed).needless
 
 
 Apply = Callable[[FrameChange, Remedy], None]
@@ -80,7 +137,7 @@ def change_of(frame: Frame, remedies: Iterable[Remedy]) -> FrameChange:
         if item.kind not in _kinds:
             raise TrialError(f"this version knows no remedy called {item.kind}")
         last = len(frame.steps)
-        if any(not 0 <= step < last for step in (*item.steps, *item.order)):
+        if any(not 0 <= step < last for step in (*item.steps, *item.order, *(s for part in item.parts for s in part.steps))):
             raise TrialError("the remedy names steps that the frame does not have")
         _kinds[item.kind](change, item)
     return change

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wendascope.frame.frame import Frame
-from wendascope.frame.tracker import StateHistory
+from wendascope.frame.tracker import Ints, StateHistory
 from wendascope.registry import GL, Command, tables
 
 
@@ -142,4 +142,43 @@ def _copied(frame: Frame, history: StateHistory, command: Command, rows: np.ndar
     found: set[int] = set()
     for target in np.unique(targets).tolist():
         found |= set(np.unique(history.column("buffer", rows[targets == target], target)).tolist())
+    return found
+
+
+def buffer_writes(frame: Frame) -> dict[int, Ints]:
+    """Buffer -> the calls of the frame that write it, in order. What shaders write is not among them."""
+    calls, history = frame.calls, frame.history
+    found: dict[int, list[Ints]] = {}
+
+    def add(rows: Ints, names: Ints) -> None:
+        for name in np.unique(names).tolist():
+            found.setdefault(name, []).append(rows[names == name])
+
+    commands = tables().commands
+    for command_id in np.unique(calls.ids).tolist():
+        command = commands[command_id]
+        rows = np.flatnonzero(calls.ids == command_id)
+        if command.name == "wendaWriteBuffer":
+            add(rows, calls.column(rows, 0).astype(np.int64))
+        elif _BUFFER_WRITE.match(command.name) or command.name in ("glCopyBufferSubData", "glCopyNamedBufferSubData"):
+            direct = next((p for p in command.parameters if p.object_class == "buffer" and p.kind != "pointer" and p.name != "readBuffer"), None)
+            if direct is not None:
+                add(rows, calls.column(rows, direct.slot).astype(np.int64))
+                continue
+            slot = next(p.slot for p in command.parameters if p.name in ("target", "writeTarget"))
+            targets = calls.column(rows, slot).astype(np.int64)
+            for target in np.unique(targets).tolist():
+                mine = rows[targets == target]
+                add(mine, element_buffers(frame, mine) if target == GL.ELEMENT_ARRAY_BUFFER else history.column("buffer", mine, target))
+    return {name: np.sort(np.concatenate(parts)) for name, parts in found.items() if name}
+
+
+def element_buffers(frame: Frame, calls: Ints) -> Ints:
+    """The element buffer that each of some calls finds bound; 0 for none. Shape (n,)."""
+    arrays = frame.history.column("vertex_array", calls)
+    found = np.zeros(len(calls), np.int64)
+    before = {v.name: v.element_buffer for v in frame.objects.vertex_arrays}
+    for array in np.unique(arrays).tolist():
+        mine = arrays == array
+        found[mine] = frame.history.column("element_buffer", calls[mine], array, missing=before.get(array, 0))
     return found

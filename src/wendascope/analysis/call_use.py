@@ -1,0 +1,271 @@
+"""Every call of a frame by what became of it: used, repeating what was set, or replaced before anything used it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.call_roles import HARMLESS, WITH_DRAW, barriers, calls_matching
+from wendascope.frame.frame import Frame
+from wendascope.frame.inputs import sampler_uses
+from wendascope.frame.setting_values import SettingValues
+from wendascope.frame.state_table import CAPABILITIES, PATTERNS
+from wendascope.frame.steps import KINDS as STEP_KINDS
+from wendascope.frame.tracker import UNKNOWN
+from wendascope.registry import GL, tables
+
+Ints = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+
+USES = ("used", "repeats", "overwritten", "step", "no state")
+USED, REPEATS, OVERWRITTEN, STEP, NO_STATE = range(5)
+"""A call that sets state; a step; or one that does neither (uploads, markers, questions)."""
+KINDS = ("program", "texture, sampler", "buffer, vertex array", "uniform", "block", "blend, depth, raster", "framebuffer", "viewport, scissor", "other")
+_OTHER = KINDS.index("other")
+_KIND_OF = {
+    "program": 0, "pipeline": 0, "texture": 1, "sampler": 1, "image": 1, "active_texture": 1, "buffer": 2, "vertex_array": 2,
+    "attribute_format": 2, "attribute_enabled": 2, "attribute_value": 2, "attribute_divisor": 2, "element_buffer": 2, "uniform": 3,
+    "indexed_buffer": 4, "block_binding": 4, "framebuffer": 6, "renderbuffer": 6, "drawable": 6, "viewport": 7, "scissor": 7,
+    "scissor_test_enabled": 7, "depth_range": 7, "pixel_store": 8, "hint": 8, "transform_feedback": 8,
+}  # fmt: skip
+_FIXED = 5
+_BY_CALLS = {
+    "program", "pipeline", "texture", "sampler", "image", "active_texture", "buffer", "vertex_array", "element_buffer", "indexed_buffer", "framebuffer",
+    "renderbuffer", "drawable", "pixel_store", "hint", "transform_feedback", "attribute_format", "attribute_enabled", "attribute_divisor",
+}  # fmt: skip
+"""Patterns that calls which are neither steps nor setters may depend on, uploads above all."""
+_CLEARED_BY = {"clear_color", "clear_depth", "clear_stencil"}
+_ROUNDS = 5
+
+
+@dataclass
+class CallUse:
+    """One row a call; arrays of shape (calls,)."""
+
+    use: npt.NDArray[np.uint8]
+    """Index into USES."""
+    kind: npt.NDArray[np.uint8]
+    """Index into KINDS."""
+    because: Ints
+    """For a repeat the call that had set the same value (-1: the state before the frame); for an overwritten call the
+    one that replaced it; `UNKNOWN` for all others."""
+
+    @property
+    def needless(self) -> Mask:
+        return (self.use == REPEATS) | (self.use == OVERWRITTEN)
+
+
+def call_use(frame: Frame, alive: Mask | None = None, allowed: Mapping[int, Mask] | None = None) -> CallUse:
+    """Judge every call. `alive`, shape (steps,), says which steps there are, where some are left out.
+
+    `allowed` are the calls that may be called repeats or overwritten, by use: what is found then can be left out all
+    together, and what is not in it stays. Without it, all may be.
+    """
+    return _Judge(frame, alive, allowed).judge()
+
+
+class _Judge:
+    def __init__(self, frame: Frame, alive: Mask | None, allowed: Mapping[int, Mask] | None) -> None:
+        self._frame = frame
+        self._allowed = allowed
+        calls, history = frame.calls, frame.history
+        steps = frame.steps
+        present = np.ones(len(steps), bool) if alive is None else alive
+        self._step_rows = np.flatnonzero(present)
+        self._steps = np.asarray(steps.call[present], np.int64)
+        values = SettingValues(calls, history)
+        parts = []
+        self._spans: list[tuple[str, int, int, int, int]] = []  # pattern, i, j, first row, end row
+        at = 0
+        self._names = list(PATTERNS)
+        for number, name in enumerate(self._names):
+            events = history.events(name)
+            judged = self._judged(name)
+            parts.append((np.full(len(events.calls), number), events.keys, events.calls, values.numbers(name), judged))
+            for key, (first, end) in events.starts.items():
+                self._spans.append((name, key >> 32, key & 0xFFFFFFFF, at + first, at + end))
+            at += len(events.calls)
+        self._pattern = np.concatenate([p[0] for p in parts]).astype(np.int64)
+        keys = np.concatenate([p[1] for p in parts])
+        self._calls = np.concatenate([p[2] for p in parts])
+        self._values = np.concatenate([p[3] for p in parts])
+        self._can = np.concatenate([p[4] for p in parts])
+        fresh = np.ones(len(keys), bool)
+        fresh[1:] = (keys[1:] != keys[:-1]) | (self._pattern[1:] != self._pattern[:-1])
+        self._group = np.cumsum(fresh) - 1
+        self._barriers = barriers(calls)
+        self._epoch = np.searchsorted(self._barriers, self._calls, side="right")
+        self._units = self._sampled()
+
+    def _judged(self, name: str) -> Mask:
+        """Events whose value is known well enough to call another one a repeat of it."""
+        events = self._frame.history.events(name)
+        judged = np.ones(len(events.calls), bool)
+        if name == "capability":  # others are switched for each texture unit, or not known
+            known = np.array([getattr(GL, cap) for cap in CAPABILITIES], np.int64) << 32
+            judged &= np.isin(events.keys, known)
+        elif name == "uniform":
+            judged &= events.calls >= 0  # what was set before the frame is kept in another form
+            set_in_frame = set(events.starts)
+            for program in self._frame.objects.programs:
+                for uniform in program.uniforms:
+                    rows = {program.name << 32 | (location & 0xFFFFFFFF) for location in uniform.locations}
+                    if len(rows) > 1 and len(rows & set_in_frame) > 1:
+                        judged &= ~np.isin(events.keys, list(rows))  # set as a whole and in parts
+        elif name in ("image", "transform_feedback", "drawable", "hint", "attribute_format"):
+            judged[:] = False  # they carry more than the tracker compares
+        return judged
+
+    # ---- who uses what ------------------------------------------------------------------------------
+
+    def _sampled(self) -> dict[tuple[int, int], Ints]:
+        """(unit, target) -> the calls of the steps that read it."""
+        found: dict[tuple[int, int], list[Ints]] = defaultdict(list)
+        for use in sampler_uses(self._frame):
+            present = np.isin(use.steps, self._step_rows)
+            calls = self._frame.steps.call[use.steps[present]]
+            units = use.units[present]
+            for unit in np.unique(units).tolist():
+                found[(GL.TEXTURE0 + unit, use.target)].append(calls[units == unit])
+        known = {p.name for p in self._frame.objects.programs}
+        programs = self._frame.steps.program[self._step_rows]
+        pipelines = self._frame.history.column("pipeline", self._steps) != 0
+        self._reads_anything = self._steps[~np.isin(programs, list(known)) | ((programs == 0) & pipelines)]
+        return {key: np.concatenate(parts) for key, parts in found.items()}
+
+    def _users(self, kept_setters: Mask) -> dict[str, Ints]:
+        """Pattern -> calls that may depend on any key of it, sorted. Steps are refined by key where that is known."""
+        frame, calls = self._frame, self._frame.calls
+        kinds = frame.steps.kind[self._step_rows]
+        clears = self._steps[kinds == STEP_KINDS.index("clear")]
+        is_step = np.zeros(len(calls), bool)
+        is_step[frame.steps.call] = True
+        other = ~self._is_setter & ~is_step & ~calls_matching(calls, HARMLESS) & ~calls_matching(calls, WITH_DRAW)
+        others = np.flatnonzero(other)
+        found = {}
+        for name in self._names:
+            rows = [self._barriers]
+            if name in _CLEARED_BY:
+                rows.append(clears)
+            elif name not in ("texture", "uniform"):
+                rows.append(self._steps)
+            if name in _BY_CALLS:
+                rows.append(others)
+            rows.append(np.flatnonzero(kept_setters & np.isin(calls.ids, _dependents()[name])))
+            found[name] = np.unique(np.concatenate(rows))
+        self._others = others
+        return found
+
+    def _of_key(self, name: str, i: int, j: int, users: dict[str, Ints]) -> Ints:
+        if name == "texture":
+            return np.unique(np.concatenate([users[name], self._reads_anything, self._units.get((i, j), np.zeros(0, np.int64))]))
+        if name == "uniform":
+            programs = self._frame.steps.program[self._step_rows]
+            mine = self._steps[(programs == i) | (programs == 0)]
+            return np.unique(np.concatenate([users[name], mine]))
+        return users[name]
+
+    # ---- judging ------------------------------------------------------------------------------------
+
+    def judge(self) -> CallUse:
+        count = len(self._frame.calls)
+        kind = np.full(count, _OTHER, np.uint8)
+        inside = self._calls >= 0
+        table = np.array([_KIND_OF.get(name, _FIXED) for name in self._names], np.uint8)
+        # backwards, so that the first pattern of a call names its kind
+        kind[self._calls[inside][::-1]] = table[self._pattern[inside]][::-1]
+        self._is_setter = np.zeros(count, bool)
+        self._is_setter[self._calls[inside]] = True
+        because = np.full(count, UNKNOWN, np.int64)
+        use = np.full(count, NO_STATE, np.uint8)
+        use[self._is_setter] = USED
+        use[self._frame.steps.call] = STEP
+        use[self._frame.steps.begin] = STEP
+        there = np.ones(len(self._calls), bool)
+        for _ in range(_ROUNDS):
+            dropped = self._round(there, use, because)
+            if len(dropped) == 0:
+                break
+            there &= ~np.isin(self._calls, dropped)
+        return CallUse(use, kind, because)
+
+    def _round(self, there: Mask, use: npt.NDArray[np.uint8], because: Ints) -> Ints:
+        """Find calls that are needless among the events still there, write them down and return them."""
+        count = len(use)
+        rows = np.flatnonzero(there)
+        group, calls = self._group[rows], self._calls[rows]
+        same = np.zeros(len(rows), bool)
+        same[1:] = (group[1:] == group[:-1]) & (self._values[rows][1:] == self._values[rows][:-1]) & (self._epoch[rows][1:] == self._epoch[rows][:-1])
+        repeat = same & self._can[rows]
+        repeat[1:] &= self._can[rows][:-1]
+        set_before = np.concatenate([[UNKNOWN], calls[:-1]])
+        # among what is no repeat: replaced before anything could use it
+        kept = np.flatnonzero(~repeat)
+        next_call = np.full(len(rows), -2, np.int64)
+        follows = group[kept][1:] == group[kept][:-1]
+        next_call[kept[:-1][follows]] = calls[kept][1:][follows]
+        kept_setters = np.zeros(count, bool)
+        kept_setters[calls[calls >= 0]] = True
+        users = self._users(kept_setters)
+        over = np.zeros(len(rows), bool)
+        position = np.full(len(there), -1, np.int64)
+        position[rows] = np.arange(len(rows))
+        for name, i, j, first, end in self._spans:
+            if end - first < 2:
+                continue
+            mine = position[first:end]
+            mine = mine[mine >= 0]
+            mine = mine[(next_call[mine] >= 0) & (calls[mine] >= 0)]
+            if len(mine) == 0:
+                continue
+            who = self._of_key(name, i, j, users)
+            over[mine] = np.searchsorted(who, calls[mine], side="right") == np.searchsorted(who, next_call[mine], side="left")
+        needless = repeat | over
+        total = np.zeros(count, np.int64)
+        idle, again = total.copy(), total.copy()
+        inside = calls >= 0
+        np.add.at(total, calls[inside], 1)
+        np.add.at(idle, calls[inside], needless[inside])
+        np.add.at(again, calls[inside], repeat[inside])
+        gone = np.flatnonzero((total > 0) & (total == idle) & (use == USED))
+        found = np.where(again[gone] == total[gone], REPEATS, OVERWRITTEN)
+        if self._allowed is not None:
+            may = np.where(found == REPEATS, self._allowed[REPEATS][gone], self._allowed[OVERWRITTEN][gone])
+            gone, found = gone[may], found[may]
+        use[gone] = found
+        chosen = np.flatnonzero(inside)[::-1]  # the first event of a call is written last
+        why = np.where(repeat, set_before, next_call)
+        mask = np.zeros(count, bool)
+        mask[gone] = True
+        chosen = chosen[mask[calls[chosen]]]
+        because[calls[chosen]] = why[chosen]
+        return gone
+
+
+_made: dict[str, list[int]] = {}
+
+
+def _dependents() -> dict[str, list[int]]:
+    """Pattern -> ids of the setters of other patterns that work on what it selects."""
+    if not _made:
+        found: dict[str, set[int]] = {name: set() for name in PATTERNS}
+        for pattern in PATTERNS.values():
+            for canonical, setter in pattern.setters.items():
+                for source in (*setter.index, *setter.values):
+                    if isinstance(source, str) and source.startswith("@"):
+                        found[source[1:].partition(":")[0]] |= {c.id for c in tables().commands_like(canonical)}
+        # a uniform set through the program in use, and bindings that uploads go through
+        _made.update({name: sorted(ids) for name, ids in found.items()})
+    return _made
+
+
+def call_ms(frame: Frame) -> npt.NDArray[np.float64]:
+    """CPU time inside each call as recorded, ms, shape (calls,)."""
+    calls = frame.calls
+    return (calls.end_ns.astype(np.int64) - calls.begin_ns.astype(np.int64)) / 1e6
+
+

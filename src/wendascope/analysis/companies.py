@@ -1,0 +1,313 @@
+"""Companies: steps that could be drawn together, how, and at what price; and loners, with the reason.
+
+Copies (one geometry, other values) become instances; kin (other geometry) are merged, or drawn by one multi-draw where
+nothing but the range differs; near kin (other textures of one shape) need a texture array first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.yardsticks import BatchYardsticks, yardsticks
+from wendascope.frame.setting_values import combined
+from wendascope.frame.std140 import fits, struct_layout
+from wendascope.frame.vertex_inputs import VertexInput
+from wendascope.registry import GL
+
+Ints = npt.NDArray[np.int64]
+
+INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
+
+
+class Company(msgspec.Struct):
+    """Steps that could be drawn together. Bytes are of graphics memory."""
+
+    number: int
+    pass_index: int
+    how: str
+    """`instance`, `merge` or `multi-draw`."""
+    steps: list[int]
+    parts: list[list[int]]
+    """What each draw would hold: more than one where a limit splits the company."""
+    program: int
+    varies: list[str]
+    """Uniforms that differ from step to step, and become data of each draw."""
+    samplers: list[str]
+    """Samplers whose textures differ, and would read a texture array."""
+    textures: int
+    """Different textures that it reads through them."""
+    in_order: bool
+    """Whether its steps follow each other, so that nothing changes places."""
+    vertices: int
+    """Vertices of one copy for instances, else of all together."""
+    bytes_before: int
+    """Of the vertices that the steps read now."""
+    bytes_after: int
+    """Of the merged vertices and the data of each draw."""
+    data_bytes: int
+    """Data of each draw, for one step."""
+    limits: list[str]
+    """What splits it, in words."""
+    caveats: list[str]
+
+    @property
+    def saved(self) -> int:
+        return len(self.steps) - len(self.parts)
+
+    @property
+    def label(self) -> str:
+        return f"company {self.number + 1}"
+
+
+@dataclass
+class Companies:
+    companies: list[Company]
+    loners: dict[str, list[int]] = field(default_factory=dict)
+    """Reason -> draws that nothing can be drawn together with."""
+    of_step: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    """Company of each step; -1 for none."""
+
+    @property
+    def saved(self) -> int:
+        return sum(c.saved for c in self.companies)
+
+
+def find_companies(sharing: Sharing, measure: BatchYardsticks | None = None) -> Companies:
+    """Group the draws of a frame. Needs no replay and no times."""
+    return _Finder(sharing, measure or yardsticks().batches).find()
+
+
+class _Finder:
+    def __init__(self, sharing: Sharing, measure: BatchYardsticks) -> None:
+        self._sharing = sharing
+        self._measure = measure
+        self._vertices = np.asarray(sharing.frame.steps.vertices, np.int64)
+        self._passes = np.asarray(sharing.frame.passes.of_step, np.int64)
+        self._block = measure.uniform_block_bytes
+        self._buffers = {b.name: b.size for b in sharing.frame.objects.buffers}
+        self._details: dict[int, list[tuple[str, str, Ints, npt.NDArray[np.uint64]]]] = {}
+        for detail in sharing.details:
+            self._details.setdefault(detail.program, []).append((detail.aspect, detail.name, detail.steps, detail.numbers))
+
+    def find(self) -> Companies:
+        sharing = self._sharing
+        found: list[Company] = []
+        of_step = np.full(len(sharing.calls), -1, np.int64)
+        for how, steps, near in self._groups():
+            company = self._company(len(found), how, steps, near)
+            if company.saved > 0:
+                found.append(company)
+                of_step[steps] = company.number
+        return Companies(found, self._loners(of_step), of_step)
+
+    # ---- who belongs together -------------------------------------------------------------------------
+
+    def _groups(self) -> Iterator[tuple[str, Ints, bool]]:
+        """(how, steps, whether their textures differ), in the order of the frame."""
+        sharing = self._sharing
+        groups: list[tuple[str, Ints, bool]] = []
+        usable = sharing.draws & (sharing.frame.steps.program > 0) & (np.asarray(sharing.frame.steps.begin) == sharing.calls)
+        texture = sharing.columns["texture"]
+        for family in _classes(sharing.family(ordered=True), np.flatnonzero(usable)):
+            if len(np.unique(texture[family])) == 1:
+                groups += [(how, steps, False) for how, steps in self._kin(family)]
+                continue
+            for shape in _classes(sharing.texture_shapes, family):
+                near = len(np.unique(texture[shape])) > 1
+                if near and not self._plain_textures(shape):
+                    for alike in _classes(texture, shape):
+                        groups += [(how, steps, False) for how, steps in self._kin(alike)]
+                else:
+                    groups += [(how, steps, near) for how, steps in self._kin(shape)]
+        groups.sort(key=lambda group: int(group[1][0]))
+        yield from groups
+
+    def _kin(self, steps: Ints) -> Iterator[tuple[str, Ints]]:
+        """Copies as instances where there are enough of them, the others merged."""
+        if len(steps) < 2:
+            return
+        sharing, measure = self._sharing, self._measure
+        _, which, counts = np.unique(sharing.geometry[steps], return_inverse=True, return_counts=True)
+        many = counts[which] >= measure.least_copies
+        single = sharing.frame.steps.instances[steps] == 1
+        large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2)
+        alone = len(counts) == 1 and len(steps) >= 2 and bool(large.all())
+        copies = (many | alone) & large & single
+        for group in _classes(sharing.geometry, steps[copies]):
+            yield INSTANCE, group
+        rest = steps[~copies & single & (sharing.primitive[steps] <= 2)]
+        if len(rest) > 1:
+            yield (MULTI_DRAW if self._one_range_each(rest) else MERGE), rest
+
+    def _plain_textures(self, steps: Ints) -> bool:
+        """Whether all samplers that differ read two-dimensional textures, which arrays can be made of."""
+        for use in self._sharing.samplers:
+            mine = np.isin(use.steps, steps)
+            if mine.any() and len(np.unique(use.textures[mine])) > 1 and use.target != GL.TEXTURE_2D:
+                return False
+        return True
+
+    def _one_range_each(self, steps: Ints) -> bool:
+        """Whether the steps differ in nothing but the range that they draw of the same buffers."""
+        sharing = self._sharing
+        arrays, _ = sharing.arrays
+        if len(np.unique(arrays[steps])) > 1 or len(np.unique(sharing.columns["uniform"][steps])) > 1:
+            return False
+        if len(np.unique(sharing.columns["texture"][steps])) > 1:
+            return False
+        calls = sharing.frame.calls
+        names = {calls.command(int(c)).name for c in sharing.calls[steps]}
+        if len(names) > 1 or not names <= {"glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDrawRangeElements"}:
+            return False
+        return len({int(calls.argument(int(c), "mode")) for c in sharing.calls[steps]}) == 1
+
+    # ---- what it would take --------------------------------------------------------------------------
+
+    def _company(self, number: int, how: str, steps: Ints, near: bool) -> Company:
+        sharing = self._sharing
+        program = int(sharing.frame.steps.program[steps[0]])
+        varies = self._differing("uniform", program, steps)
+        samplers = self._differing("texture", program, steps) if near else []
+        textures = len(np.unique(sharing.columns["texture"][steps])) if near else 1
+        data = self._data_bytes(program, varies, samplers) if how != MULTI_DRAW else 0
+        inputs = self._inputs(int(steps[0]))
+        vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs)
+        vertices = self._vertices[steps]
+        parts, limits = self._parts(how, steps, data, textures if near else 0)
+        before = self._bytes_read(steps)
+        merged = int(vertices.sum()) * (vertex_bytes + 4 + 4) if how == MERGE else 0
+        after = (before if how != MERGE else merged) + data * len(steps)
+        caveats = []
+        if how == INSTANCE and vertices[0] < self._measure.tiny_mesh:
+            caveats.append(f"only {int(vertices[0])} vertices an instance: merging may be faster on some devices")
+        if how == MERGE and varies:
+            caveats.append("what moves by itself costs no more: its values stay data of each draw")
+        if how == MERGE and merged > 4 * before:
+            caveats.append("merged copies of a mesh cost memory; instances do not")
+        if how == MERGE and self._written(steps):
+            caveats.append("the frame writes their vertices: they are filled into one buffer each frame")
+        if not _consecutive(steps):
+            caveats.append("other steps lie between them and change places with them: equal depths may come out otherwise")
+        return Company(
+            number, int(self._passes[steps[0]]), how, steps.tolist(), [part.tolist() for part in parts], program, varies, samplers, textures,
+            _consecutive(steps), int(vertices[0]) if how == INSTANCE else int(vertices.sum()), before, after, data, limits, caveats,
+        )  # fmt: skip
+
+    def _differing(self, aspect: str, program: int, steps: Ints) -> list[str]:
+        found = []
+        for of, name, rows, numbers in self._details.get(program, []):
+            if of == aspect:
+                values = numbers[np.searchsorted(rows, steps)]
+                if (values != values[0]).any() and name not in found:
+                    found.append(name)
+        return found
+
+    def _data_bytes(self, program: int, varies: list[str], samplers: list[str]) -> int:
+        record = self._sharing.programs[program]
+        members = [("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if u.name.removesuffix("[0]") in varies and fits(u.type)]
+        members += [("", GL.INT, 1, False)] * len(samplers)
+        return struct_layout(members)[1] if members else 0
+
+    def _inputs(self, step: int) -> list[VertexInput]:
+        which, inputs = self._sharing.arrays
+        return inputs[int(which[step])]
+
+    def _bytes_read(self, steps: Ints) -> int:
+        """Of every different piece of geometry, the vertices that are read, at most what its buffers hold."""
+        _, first = np.unique(self._sharing.geometry[steps], return_index=True)
+        total = 0
+        for step in steps[first].tolist():
+            inputs = self._inputs(step)
+            each = sum(a.bytes for a in inputs)
+            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
+            total += each * int(min(self._vertices[step], held or self._vertices[step]))
+        return total
+
+    def _written(self, steps: Ints) -> bool:
+        written = self._sharing.written_buffers
+        return any(a.buffer in written for step in steps[:: max(len(steps) // 16, 1)].tolist() for a in self._inputs(step))
+
+    def _parts(self, how: str, steps: Ints, data: int, textures: int) -> tuple[list[Ints], list[str]]:
+        """Split by what one draw can hold."""
+        measure, limits = self._measure, []
+        most = len(steps)
+        if data and most * data > self._block:
+            most = max(self._block // data, 1)
+            limits.append(f"{most} draws' data in a uniform block of {self._block:,} bytes")
+        parts = [steps[at : at + most] for at in range(0, len(steps), most)]
+        if how == MERGE:
+            split: list[Ints] = []
+            for part in parts:
+                total = np.cumsum(self._vertices[part])
+                bins = (total - 1) // max(measure.vertices_a_batch, 1)
+                split += [part[bins == b] for b in np.unique(bins)]
+            if len(split) > len(parts):
+                limits.append(f"{measure.vertices_a_batch:,} vertices in a batch")
+            parts = split
+        if textures > measure.array_layers:
+            limits.append(f"{measure.array_layers} layers in a texture array")
+            parts = [piece for part in parts for piece in np.array_split(part, -(-textures // measure.array_layers))]
+        return parts, limits
+
+    # ---- who stays alone -------------------------------------------------------------------------------
+
+    def _loners(self, of_step: Ints) -> dict[str, list[int]]:
+        """Draws without company, by the first thing that nobody in their pass shares with them."""
+        sharing = self._sharing
+        alone = np.flatnonzero(sharing.draws & (of_step < 0))
+        reasons: dict[str, list[int]] = {}
+        if len(alone) == 0:
+            return reasons
+        columns = sharing.columns
+        key = columns["target"]
+        levels = [
+            ("program", "no other draw of its pass has its program"), ("blend", "no other draw has its blending"),
+            ("depth", "no other draw has its depth state"), ("raster", "no other draw has its rasterising state"),
+            ("scissor or stencil", "no other draw has its scissor or stencil"), ("viewport", "no other draw has its viewport"),
+            ("block", "no other draw has its uniform blocks"),
+        ]  # fmt: skip
+        left = np.ones(len(sharing.calls), bool)
+        why = np.full(len(sharing.calls), "", dtype=object)
+        for name, text in levels:
+            key = combined(key, columns[name])
+            _, which, counts = np.unique(key[sharing.draws], return_inverse=True, return_counts=True)
+            single = np.zeros(len(left), bool)
+            single[np.flatnonzero(sharing.draws)] = counts[which] == 1
+            why[single & left] = text
+            left &= ~single
+        for step in alone.tolist():
+            text = str(why[step]) or self._other_reason(step)
+            reasons.setdefault(text, []).append(step)
+        return reasons
+
+    def _other_reason(self, step: int) -> str:
+        sharing = self._sharing
+        if int(sharing.frame.steps.program[step]) == 0:
+            return "drawn by the fixed functions, which know no data of each draw"
+        if int(sharing.frame.steps.begin[step]) != int(sharing.calls[step]) or sharing.primitive[step] > 2:
+            return "patches, adjacency, or several calls: nothing here merges them"
+        if int(sharing.frame.steps.instances[step]) != 1:
+            return "drawn as instances already"
+        if not sharing.order_free[step]:
+            return "order: steps between it and its like must keep their place"
+        return "its vertices, or the shape of its textures, are its own"
+
+
+def _classes(numbers: npt.NDArray[np.uint64], rows: Ints) -> list[Ints]:
+    """Rows by equal number, each in order, in the order of their first rows."""
+    if len(rows) == 0:
+        return []
+    order = np.argsort(numbers[rows], kind="stable")
+    edges = np.flatnonzero(np.diff(numbers[rows][order])) + 1
+    found = [np.asarray(rows[part]) for part in np.split(order, edges)]
+    return sorted(found, key=lambda part: int(part[0]))
+
+
+def _consecutive(steps: Ints) -> bool:
+    return int(steps[-1] - steps[0]) + 1 == len(steps)

@@ -1,0 +1,146 @@
+"""Vertices and indices of several draws put into one buffer, with the number of the draw beside each vertex."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.errors import TrialError
+from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
+from wendascope.frame.frame import Frame
+from wendascope.frame.primitives import restart_index, separate
+from wendascope.frame.vertex_inputs import VertexInput, vertex_inputs
+from wendascope.frame.written import element_buffers
+from wendascope.registry import GL
+
+_INDEX_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
+_SINGLE = {"glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDrawRangeElements", "glDrawRangeElementsBaseVertex"}
+
+
+@dataclass(frozen=True)
+class MergedAttribute:
+    """One attribute in the merged vertex: `source` tells its format, `offset` its place in bytes."""
+
+    source: VertexInput
+    offset: int
+
+
+@dataclass(frozen=True)
+class Merged:
+    mode: int
+    vertices: bytes
+    stride: int
+    attributes: tuple[MergedAttribute, ...]
+    number_offset: int
+    """Where the number of the draw lies in each vertex."""
+    indices: npt.NDArray[np.uint32]
+
+    @property
+    def count(self) -> int:
+        return len(self.vertices) // self.stride
+
+
+def merge(frame: Frame, steps: list[int], contents: BufferContents, numbers_as_floats: bool) -> Merged:
+    """Gather what the steps draw. Raises TrialError, saying what stands in the way."""
+    pieces, indices = [], []
+    modes: set[int] = set()
+    layout: tuple[MergedAttribute, ...] | None = None
+    at = 0
+    for number, step in enumerate(steps):
+        inputs = [row for row in vertex_inputs(frame, step) if row.name]
+        found = _layout(inputs)
+        if layout is not None and [(a.offset, _format(a.source)) for a in layout] != [(a.offset, _format(a.source)) for a in found]:
+            raise TrialError("the draws have vertices of different layouts")
+        layout = layout or found
+        mode, used = _indices(frame, step, contents)
+        modes.add(mode)
+        unique, renamed = np.unique(used, return_inverse=True)
+        rows = _vertices(frame, step, layout, inputs, unique, contents)
+        which = np.full(len(unique), number, np.float32 if numbers_as_floats else np.int32)
+        pieces.append(np.hstack([rows, which.view(np.uint8).reshape(-1, 4)]))
+        indices.append(renamed.reshape(-1).astype(np.uint32) + np.uint32(at))
+        at += len(unique)
+    if len(modes) > 1 or layout is None:
+        raise TrialError("the draws are of points, lines and triangles mixed")
+    width = sum(_padded(a.source) for a in layout)
+    whole = np.concatenate(pieces)
+    return Merged(modes.pop(), whole.tobytes(), whole.shape[1], layout, width, np.concatenate(indices))
+
+
+def _format(row: VertexInput) -> tuple[int, int, int, bool, bool]:
+    return row.index, row.size, row.type, row.normalized, row.integer
+
+
+def _padded(row: VertexInput) -> int:
+    return (row.bytes + 3) // 4 * 4
+
+
+def _layout(inputs: list[VertexInput]) -> tuple[MergedAttribute, ...]:
+    found, at = [], 0
+    for row in inputs:
+        if row.divisor:
+            raise TrialError(f"attribute {row.name} is one of each instance already")
+        if not row.buffer:
+            raise TrialError(f"attribute {row.name} lies in the program's own memory; put it into a buffer first")
+        found.append(MergedAttribute(row, at))
+        at += _padded(row)
+    if not found:
+        raise TrialError("the draws have no vertices in buffers: the shader makes them up from gl_VertexID")
+    return tuple(found)
+
+
+def _indices(frame: Frame, step: int, contents: BufferContents) -> tuple[int, npt.NDArray[np.int64]]:
+    """(mode, vertices in the order in which they are drawn)."""
+    call, calls = int(frame.steps.call[step]), frame.calls
+    name = calls.command(call).name
+    if name not in _SINGLE:
+        raise TrialError(f"{name} draws more than one range, or takes its counts from a buffer")
+    mode, count = int(calls.argument(call, "mode")), max(int(calls.argument(call, "count")), 0)
+    base = int(calls.argument(call, "basevertex")) if "BaseVertex" in name else 0
+    restart = None
+    if name == "glDrawArrays":
+        plain = np.arange(count, dtype=np.uint32) + np.uint32(int(calls.argument(call, "first")))
+    else:
+        type_ = _INDEX_TYPES.get(int(calls.argument(call, "type")))
+        if type_ is None:
+            raise TrialError("the type of the indices is unknown")
+        given = calls.argument(call, "indices")
+        if isinstance(given, bytes):
+            data, offset = given, 0
+        else:
+            buffer = int(element_buffers(frame, np.array([call]))[0])
+            data, offset = _contents(contents, buffer, call), given.value if given is not None else 0
+        if offset + count * np.dtype(type_).itemsize > len(data):
+            raise TrialError(f"step {step} reads indices beyond the end of their buffer")
+        plain = np.frombuffer(data, type_, count, offset).astype(np.uint32)
+        restart = restart_index(frame, call)
+    try:
+        mode, plain = separate(mode, plain, restart)
+    except ValueError as error:
+        raise TrialError(f"{error} cannot be merged here") from error
+    return mode, plain.astype(np.int64) + base
+
+
+def _vertices(
+    frame: Frame, step: int, layout: tuple[MergedAttribute, ...], inputs: list[VertexInput], used: npt.NDArray[np.int64], contents: BufferContents
+) -> npt.NDArray[np.uint8]:
+    """The bytes of each vertex, shape (vertices, width)."""
+    call = int(frame.steps.call[step])
+    columns = []
+    for row in inputs:
+        data = np.frombuffer(_contents(contents, row.buffer, call), np.uint8)
+        at = row.offset + used * row.stride
+        if len(used) and (int(at.min()) < 0 or int(at.max()) + row.bytes > len(data)):
+            raise TrialError(f"step {step} reads {row.name} beyond the end of its buffer")
+        values = data[at[:, None] + np.arange(row.bytes)]
+        columns.append(np.pad(values, ((0, 0), (0, _padded(row) - row.bytes))))
+    return np.hstack(columns)
+
+
+def _contents(contents: BufferContents, buffer: int, call: int) -> bytes:
+    try:
+        return contents.at(buffer, call)
+    except UnknownContentsError as error:
+        raise TrialError(f"{error} writes the vertices: what they are is only known to the GPU") from error

@@ -1,0 +1,424 @@
+"""What one batch consists of: the new objects, the calls in place of the steps, and the code to write for it."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.companies import INSTANCE, MULTI_DRAW
+from wendascope.errors import TrialError
+from wendascope.frame.buffer_contents import BufferContents
+from wendascope.frame.describe import argument_text
+from wendascope.frame.formats import uniform_type
+from wendascope.frame.frame import Frame
+from wendascope.frame.inputs import SAMPLER_TARGETS, TextureInput, texture_inputs
+from wendascope.frame.objects import AttributeRecord, BufferRecord, Objects, ProgramRecord, UniformRecord, VertexArrayRecord
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch, Raw
+from wendascope.frame.std140 import Member, fits, pack, struct_layout
+from wendascope.frame.uniform_values import uniform_setters, uniform_value
+from wendascope.frame.vertex_inputs import vertex_inputs
+from wendascope.frame.written import written_objects
+from wendascope.registry import GL, tables
+from wendascope.trials.batching.layers import array_of
+from wendascope.trials.batching.merging import Merged, merge
+from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
+
+_FIRST_NAME = 0xE0000000
+"""Captured-side names of the new objects begin here."""
+_FIRST_LOCATION = 0x6000_0000
+_BLOCK_INDEX = 0x6000_0000
+_LEAST_BINDINGS = 36
+_INSTANCED = {
+    "glDrawArrays": "glDrawArraysInstanced", "glDrawElements": "glDrawElementsInstanced", "glDrawRangeElements": "glDrawElementsInstanced",
+    "glDrawElementsBaseVertex": "glDrawElementsInstancedBaseVertex",
+}  # fmt: skip
+_SEVERAL = {
+    "glDrawArrays": "glMultiDrawArrays", "glDrawElements": "glMultiDrawElements", "glDrawRangeElements": "glMultiDrawElements",
+    "glDrawElementsBaseVertex": "glMultiDrawElementsBaseVertex",
+}  # fmt: skip
+
+
+class Code(msgspec.Struct):
+    """A piece of what the programmer would write."""
+
+    title: str
+    text: str
+    language: str = ""
+    """`glsl`, `c` or plain text."""
+
+
+@dataclass
+class BatchPlan:
+    """One draw in place of several."""
+
+    steps: list[int]
+    how: str
+    calls: Batch
+    """In place of the last step's call."""
+    code: list[Code]
+    new_bytes: int
+    """Graphics memory of the new buffers and textures."""
+
+
+@dataclass
+class NewObjects:
+    """Objects that batches bring in, in captured names; equal contents are one object."""
+
+    frame: Frame
+    objects: Objects = field(default_factory=Objects)
+    contents: BufferContents | None = None
+    _names: int = _FIRST_NAME
+    _buffers: dict[str, int] = field(default_factory=dict)
+    _arrays: dict[tuple[int, ...], int] = field(default_factory=dict)
+
+    def name(self) -> int:
+        self._names += 1
+        return self._names
+
+    def known_contents(self) -> BufferContents:
+        if self.contents is None:
+            self.contents = BufferContents(self.frame)
+        return self.contents
+
+    def buffer(self, data: bytes, usage: int = GL.STATIC_DRAW, shared: bool = True) -> tuple[int, int]:
+        """(name, bytes that are new) of a buffer with these contents."""
+        ref = self.frame.blobs.put(data)
+        if shared and ref.hash in self._buffers:
+            return self._buffers[ref.hash], 0
+        record = BufferRecord(self.name(), len(data), usage, contents=ref)
+        self.objects.buffers.append(record)
+        self._buffers[ref.hash] = record.name
+        return record.name, len(data)
+
+    def texture_array(self, textures: list[int], written: set[int]) -> tuple[int, int]:
+        """(name, bytes that are new) of an array with these textures as layers. Raises TrialError."""
+        key = tuple(textures)
+        if key in self._arrays:
+            return self._arrays[key], 0
+        record = array_of(self.frame, textures, written, self.name())
+        self.objects.textures.append(record)
+        self._arrays[key] = record.name
+        return record.name, sum(i.contents.size for i in record.images if i.contents)
+
+
+def plan_batch(frame: Frame, steps: list[int], how: str, new: NewObjects) -> BatchPlan:
+    """Work out one draw for some steps that share program and state. Raises TrialError, saying what stands in the way."""
+    if any(frame.steps.kind_name(s) != "draw" or frame.steps.begin[s] != frame.steps.call[s] for s in steps):
+        raise TrialError("only single draws can be drawn together")
+    if any(int(frame.steps.instances[s]) != 1 for s in steps):
+        raise TrialError("a draw of several instances cannot be drawn together with others here")
+    return _Planner(frame, sorted(steps), how, new).plan()
+
+
+class _Planner:
+    def __init__(self, frame: Frame, steps: list[int], how: str, new: NewObjects) -> None:
+        self._frame, self._steps, self._how, self._new = frame, steps, how, new
+        self._offers = Offers(frame.context)
+        self._last = int(frame.steps.call[steps[-1]])
+        self._calls = Batch(self._offers)
+        self._lines: list[str] = []
+        self._undo: list[Callable[[], None]] = []
+        self._bytes = 0
+
+    def plan(self) -> BatchPlan:
+        names = {int(self._frame.steps.program[s]) for s in self._steps}
+        record = self._frame.objects.program(min(names))
+        if len(names) > 1 or record is None:
+            raise TrialError("the steps are drawn by the fixed functions, or by programs that differ")
+        if self._how == MULTI_DRAW:
+            code = self._multi_draw()
+        else:
+            code = self._with_draw_data(record)
+        for undo in reversed(self._undo):
+            undo()
+        return BatchPlan(self._steps, self._how, self._calls, code, self._bytes)
+
+    # ---- several ranges ---------------------------------------------------------------------------------
+
+    def _multi_draw(self) -> list[Code]:
+        calls, steps = self._frame.calls, self._frame.steps
+        rows = [int(steps.call[s]) for s in self._steps]
+        names = {calls.command(c).name for c in rows}
+        name = names.pop()
+        if names or name not in _SEVERAL or not self._offers(_SEVERAL[name]):
+            raise TrialError(f"several ranges in one call need {_SEVERAL.get(name, 'draws of one kind')}, which this context does not have")
+        counts = np.array([calls.argument(c, "count") for c in rows], np.int32).tobytes()
+        mode = calls.argument(rows[0], "mode")
+        if name == "glDrawArrays":
+            firsts = np.array([calls.argument(c, "first") for c in rows], np.int32).tobytes()
+            self._emit("glMultiDrawArrays", mode, firsts, counts, len(rows))
+        else:
+            given = [calls.argument(c, "indices") for c in rows]
+            if any(isinstance(g, bytes) for g in given):
+                raise TrialError("the indices lie in the program's own memory; put them into a buffer first")
+            offsets = np.array([g.value if isinstance(g, Raw) else 0 for g in given], np.uint64).tobytes()
+            more = [np.array([calls.argument(c, "basevertex") for c in rows], np.int32).tobytes()] if "BaseVertex" in name else []
+            self._emit(_SEVERAL[name], mode, counts, calls.argument(rows[0], "type"), offsets, len(rows), *more)
+        return [self._calls_code()]
+
+    # ---- data of each draw --------------------------------------------------------------------------------
+
+    def _with_draw_data(self, record: ProgramRecord) -> list[Code]:
+        sources = self._sources(record)
+        varying, values = self._varying(record)
+        layers, units = self._layers()
+        blocks = all(s.has_blocks for s in sources.values())
+        instanced = self._how == INSTANCE and blocks
+        words = set[str]().union(*(s.globals.words() for s in sources.values()))
+        self._check_words(words, instanced)
+        names = Names.free_of(words)
+        if layers and not all(s.has_arrays for s in sources.values()):
+            raise TrialError("its GLSL is older than texture arrays")
+        members, stride = self._members(varying, layers, names)
+        data = DrawData(tuple(members), tuple(layers), len(self._steps), instanced, names)
+        in_fragments = bool(sources[GL.FRAGMENT_SHADER].declared({m.name for m in members} | set(layers))) if GL.FRAGMENT_SHADER in sources else False
+        changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
+        program = self._program(record, changed, varying, data, blocks, stride)
+        if blocks and members:
+            self._fill_block(program, data, values, layers, stride)
+        self._use(record, program, {u.name for u in varying})
+        if not blocks:
+            self._fill_arrays(program, data, values)
+        self._bind_arrays(layers, units)
+        if instanced:
+            self._draw_instances()
+        else:
+            self._draw_merged(program, names, not next(iter(sources.values())).has_flat)
+        return self._code(sources, changed, data, stride)
+
+    def _sources(self, record: ProgramRecord) -> dict[int, Source]:
+        if record.binary or any(s.spirv for s in record.shaders):
+            raise TrialError("the program was loaded as binary or SPIR-V: there is no source to rewrite")
+        others = [s for s in record.shaders if s.type not in STAGES]
+        if others:
+            raise TrialError("the program has geometry or tessellation shaders, through which the number of the draw would have to be handed")
+        if len({s.type for s in record.shaders}) != len(record.shaders) or not record.shaders:
+            raise TrialError("a stage of the program is put together from several shaders")
+        if record.feedback_varyings:
+            raise TrialError("the program feeds its vertices back")
+        return {s.type: Source(s.type, s.source, self._frame.context.es) for s in record.shaders}
+
+    def _check_words(self, words: set[str], instanced: bool) -> None:
+        for word in ("gl_InstanceID", "gl_PrimitiveID", "gl_DrawID", "gl_BaseVertex", *(() if instanced else ("gl_VertexID",))):
+            if word in words:
+                raise TrialError(f"the shaders use {word}, which would count on through the whole batch")
+
+    def _varying(self, record: ProgramRecord) -> tuple[list[UniformRecord], dict[str, list[bytes]]]:
+        """(uniforms that differ between the steps, their value at each step by name)."""
+        frame = self._frame
+        calls = [int(frame.steps.call[s]) for s in self._steps]
+        found, values = [], {}
+        for uniform in record.uniforms:
+            if uniform.type in SAMPLER_TARGETS:
+                continue
+            setters = [uniform_setters(frame, record, uniform, c) for c in calls]
+            if all(s == setters[0] for s in setters):
+                continue
+            each = [uniform_value(frame, record, uniform, c) for c in calls]
+            if all(v == each[0] for v in each):
+                continue
+            if "." in uniform.name or "[" in uniform.name.removesuffix("[0]") or not fits(uniform.type):
+                raise TrialError(f"{uniform.name} differs from step to step and is part of a structure, or of a type that no block has")
+            found.append(uniform)
+            values[uniform.name] = each
+        return found, values
+
+    def _layers(self) -> tuple[dict[str, list[int]], dict[str, TextureInput]]:
+        """(sampler -> its texture at each step, for samplers whose textures differ; how it is bound at the last step)."""
+        rows = [texture_inputs(self._frame, s) for s in self._steps]
+        found, bound = {}, {}
+        for at, last in enumerate(rows[-1]):
+            textures = [row[at].texture for row in rows]
+            if len(set(textures)) == 1:
+                continue
+            if last.target != GL.TEXTURE_2D or "[" in last.uniform or "." in last.uniform:
+                raise TrialError(f"the textures of {last.uniform} differ and are not plain two-dimensional ones")
+            if len({row[at].unit for row in rows}) > 1:
+                raise TrialError(f"{last.uniform} reads from different units")
+            found[last.uniform], bound[last.uniform] = textures, last
+        return found, bound
+
+    def _members(self, varying: list[UniformRecord], layers: dict[str, list[int]], names: Names) -> tuple[list[Member], int]:
+        rows = [(u.name.removesuffix("[0]"), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
+        rows += [(names.layer_of(sampler), GL.INT, 1, False) for sampler in layers]
+        return struct_layout(rows) if rows else ([], 0)
+
+    def _program(
+        self, record: ProgramRecord, changed: dict[int, str], varying: list[UniformRecord], data: DrawData, blocks: bool, stride: int
+    ) -> ProgramRecord:  # fmt: skip
+        """The program with the changed shaders, as a new object."""
+        gone = {u.name for u in varying}
+        uniforms = [u for u in record.uniforms if u.name not in gone]
+        attributes = dict(record.attributes)
+        if not data.by_instance:
+            taken = {a.index for a in vertex_inputs(self._frame, self._steps[-1])} | {v for v in attributes.values() if v >= 0}
+            free = [i for i in range(min(self._frame.context.limits.get("MAX_VERTEX_ATTRIBS", 16), 16)) if i not in taken]
+            if not free:
+                raise TrialError("the program uses every vertex attribute there is")
+            attributes[data.names.attribute] = free[-1]
+        program_blocks = dict(record.blocks)
+        if data.members and blocks:
+            program_blocks[data.names.block] = (_BLOCK_INDEX, self._free_binding())
+            limit = self._frame.context.limits.get("MAX_UNIFORM_BLOCK_SIZE", 16384)
+            if stride * data.draws > limit:
+                raise TrialError(f"the data of {data.draws} draws needs {stride * data.draws:,} bytes, and a uniform block here has {limit:,}")
+        elif data.members:
+            uniforms += [
+                UniformRecord(f"{m.name}_of_draw[0]", m.type, data.draws, [_FIRST_LOCATION + 4096 * k]) for k, m in enumerate(data.members)
+            ]
+        shaders = [msgspec.structs.replace(s, source=changed[s.type], name=0) for s in record.shaders]
+        made = msgspec.structs.replace(
+            record, name=self._new.name(), shaders=shaders, uniforms=uniforms, attributes=attributes, blocks=program_blocks, linked=True
+        )
+        self._new.objects.programs.append(made)
+        return made
+
+    def _free_binding(self) -> int:
+        """A binding of uniform blocks that the frame does not use."""
+        events = self._frame.history.events("indexed_buffer")
+        inside = set(events.keys[(events.calls >= 0) | (events.values[:, 0] != 0)].tolist())
+        most = max(self._frame.context.limits.get("MAX_UNIFORM_BUFFER_BINDINGS", _LEAST_BINDINGS), _LEAST_BINDINGS)
+        for index in reversed(range(most)):
+            if GL.UNIFORM_BUFFER << 32 | index not in inside:
+                return index
+        raise TrialError("the frame uses every binding of uniform blocks")
+
+    # ---- calls ----------------------------------------------------------------------------------------
+
+    def _emit(self, name: str, *arguments: object, quiet: bool = False) -> None:
+        self._calls.call(name, *arguments)
+        if quiet:
+            return
+        texts = []
+        for parameter, value in zip(tables()[name].parameters, arguments, strict=True):
+            texts.append(f"&{parameter.name}" if isinstance(value, bytes | bytearray) and len(value) > 64 else argument_text(parameter, value))
+        self._lines.append(f"{name}({', '.join(texts)});")
+
+    def _value(self, pattern: str, i: int = 0, j: int = 0) -> int:
+        return int((self._frame.history.value(pattern, self._last, i, j) or (0,))[0])
+
+    def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], layers: dict[str, list[int]], stride: int) -> None:
+        """Upload the data of all draws, as a program does whose values change with every frame."""
+        by_name = {name.removesuffix("[0]"): each for name, each in values.items()}
+        for sampler, textures in layers.items():
+            order = list(dict.fromkeys(textures))
+            by_name[data.names.layer_of(sampler)] = [struct.pack("<i", order.index(t)) for t in textures]
+        whole = bytearray(stride * data.draws)
+        for member in data.members:
+            for number, value in enumerate(by_name[member.name]):
+                at = number * stride + member.offset
+                packed = pack(member, value)
+                whole[at : at + len(packed)] = packed
+        buffer, size = self._new.buffer(bytes(len(whole)), GL.STREAM_DRAW, shared=False)
+        self._bytes += size
+        _, binding = program.blocks[data.names.block]
+        self._emit("glBindBuffer", GL.UNIFORM_BUFFER, buffer)
+        self._emit("glBufferSubData", GL.UNIFORM_BUFFER, 0, len(whole), bytes(whole))
+        self._emit("glBindBufferBase", GL.UNIFORM_BUFFER, binding, buffer)
+        before = self._value("buffer", GL.UNIFORM_BUFFER)
+        self._undo.append(lambda: self._emit("glBindBuffer", GL.UNIFORM_BUFFER, before, quiet=True))
+
+    def _use(self, record: ProgramRecord, program: ProgramRecord, varying: set[str]) -> None:
+        """Use the new program, with every uniform that the frame sets as the last step finds it."""
+        self._emit("glUseProgram", program.name)
+        self._undo.append(lambda: self._emit("glUseProgram", record.name, quiet=True))
+        for uniform in record.uniforms:
+            if uniform.name in varying or not uniform_setters(self._frame, record, uniform, self._last):
+                continue
+            value = uniform_value(self._frame, record, uniform, self._last)
+            self._set(uniform, uniform.locations[0], len(uniform.locations), value)
+        for index, _ in record.blocks.values():
+            setter = self._frame.history.setter("block_binding", self._last, record.name, index)
+            if setter is not None and setter >= 0:
+                self._emit("glUniformBlockBinding", program.name, index, self._value("block_binding", record.name, index))
+
+    def _set(self, uniform: UniformRecord, location: int, count: int, value: bytes) -> None:
+        letter, values = uniform_type(uniform.type)
+        if len(letter) > 1:
+            self._emit(f"glUniformMatrix{letter[1:]}{letter[0]}v", location, count, 0, value)
+        else:
+            self._emit(f"glUniform{values}{ {'u': 'ui'}.get(letter, letter)}v", location, count, value)
+
+    def _fill_arrays(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]]) -> None:
+        """The same for GLSL without blocks: arrays of plain uniforms."""
+        by_name = {name.removesuffix("[0]"): each for name, each in values.items()}
+        for uniform in program.uniforms:
+            base = uniform.name.removesuffix("_of_draw[0]")
+            if uniform.locations and uniform.locations[0] >= _FIRST_LOCATION and base in by_name:
+                self._set(uniform, uniform.locations[0], data.draws, b"".join(by_name[base]))
+
+    def _bind_arrays(self, layers: dict[str, list[int]], units: dict[str, TextureInput]) -> None:
+        if not layers:
+            return
+        written = written_objects(self._frame).textures
+        active = self._value("active_texture") or GL.TEXTURE0
+        for sampler, textures in layers.items():
+            name, size = self._new.texture_array(list(dict.fromkeys(textures)), written)
+            self._bytes += size
+            unit = GL.TEXTURE0 + units[sampler].unit
+            self._emit("glActiveTexture", unit)
+            self._emit("glBindTexture", GL.TEXTURE_2D_ARRAY, name)
+        self._undo.append(lambda: self._emit("glActiveTexture", active, quiet=True))
+
+    def _draw_instances(self) -> None:
+        calls = self._frame.calls
+        name = calls.command(self._last).name
+        wanted = _INSTANCED.get(name, "")
+        if not wanted or not self._offers(wanted):
+            raise TrialError(f"{name} has no form for instances in this context")
+        given = {p.name: calls.argument(self._last, p.name) for p in calls.command(self._last).parameters}
+        order = [p.name for p in tables()[wanted].parameters]
+        self._emit(wanted, *(len(self._steps) if n in ("instancecount", "primcount") else given[n] for n in order))
+
+    def _draw_merged(self, program: ProgramRecord, names: Names, floats: bool) -> None:
+        if not self._offers("glBindVertexArray"):
+            raise TrialError("this context has no vertex array objects to put the merged vertices into")
+        merged = merge(self._frame, self._steps, self._new.known_contents(), floats)
+        vertices, size = self._new.buffer(merged.vertices)
+        small = merged.count <= 0xFFFF
+        indices, index_size = self._new.buffer(merged.indices.astype(np.uint16 if small else np.uint32).tobytes())
+        self._bytes += size + index_size
+        array = self._array(merged, vertices, indices, program.attributes[names.attribute], floats)
+        before = self._value("vertex_array")
+        self._emit("glBindVertexArray", array)
+        self._undo.append(lambda: self._emit("glBindVertexArray", before, quiet=True))
+        self._emit("glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0))
+
+    def _array(self, merged: Merged, vertices: int, indices: int, number_at: int, floats: bool) -> int:
+        rows = [
+            AttributeRecord(
+                a.source.index, True, a.source.size, a.source.type, a.source.normalized, a.source.integer, False, merged.stride, a.offset, 0, vertices
+            )
+            for a in merged.attributes
+        ]  # fmt: skip
+        rows.append(
+            AttributeRecord(number_at, True, 1, GL.FLOAT if floats else GL.INT, False, not floats, False, merged.stride, merged.number_offset, 0, vertices)
+        )
+        record = VertexArrayRecord(self._new.name(), rows, indices)
+        self._new.objects.vertex_arrays.append(record)
+        return record.name
+
+    # ---- code -----------------------------------------------------------------------------------------
+
+    def _calls_code(self) -> Code:
+        step = self._steps[0]
+        first = int(self._frame.steps.call[step - 1]) + 1 if step else 0
+        before = len(self._steps) * max(int(self._frame.steps.call[step]) - first + 1, 1)
+        head = f"// in place of {len(self._steps)} draws, with about {before:,} calls together\n"
+        return Code("Calls", head + "\n".join(self._lines), "c")
+
+    def _code(self, sources: dict[int, Source], changed: dict[int, str], data: DrawData, stride: int) -> list[Code]:
+        found = [self._calls_code()]
+        if data.members:
+            lines = [f"{m.offset:>6}  {m.glsl}" for m in data.members]
+            found.append(Code("Data of each draw", f"{data.draws} structures of {stride} bytes each, std140\noffset  member\n" + "\n".join(lines)))
+        for stage, source in sources.items():
+            if changed[stage] != source.text:
+                found.append(Code(f"{STAGES[stage].capitalize()} shader", changed[stage], "glsl"))
+        return found
+

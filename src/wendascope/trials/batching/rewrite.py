@@ -1,0 +1,273 @@
+"""GLSL rewritten so that uniforms which differ from draw to draw are read from data of each draw.
+
+A uniform becomes a global variable that the beginning of main fills: nothing else of the shader changes, whatever it
+calls its locals or hides in macros. A sampler becomes an array sampler, and every look-up gets the layer.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from wendascope.errors import TrialError
+from wendascope.frame.glsl import Token
+from wendascope.frame.glsl_globals import Declaration, Globals, UnclearSourceError
+from wendascope.frame.std140 import Member, glsl_type
+from wendascope.registry import GL
+
+_BLOCKS_FROM, _BLOCKS_FROM_ES = 140, 300
+_FLAT_FROM = 130
+_ARRAYS_FROM, _ARRAYS_FROM_ES = 130, 300
+_WRAPPED = {
+    "texture": "vec3({at}, float({layer}))", "textureLod": "vec3({at}, float({layer}))", "textureGrad": "vec3({at}, float({layer}))",
+    "textureOffset": "vec3({at}, float({layer}))", "textureLodOffset": "vec3({at}, float({layer}))", "textureGradOffset": "vec3({at}, float({layer}))",
+    "textureGather": "vec3({at}, float({layer}))", "texelFetch": "ivec3({at}, {layer})", "texelFetchOffset": "ivec3({at}, {layer})",
+}  # fmt: skip
+"""How the place of a look-up is written with a layer."""
+_AS_THEY_ARE = ("textureQueryLod", "textureQueryLevels")
+STAGES = {GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment"}
+
+
+@dataclass(frozen=True)
+class DrawData:
+    """What each draw reads of its own."""
+
+    members: tuple[Member, ...]
+    layers: tuple[str, ...]
+    """Members that are the layer of a sampler, by the sampler's name."""
+    draws: int
+    by_instance: bool
+    """The number of the draw is that of the instance; otherwise an attribute tells it."""
+    names: Names
+
+
+@dataclass(frozen=True)
+class Names:
+    """Names that the rewriting brings in, none of which the shaders use already."""
+
+    struct: str = "PerDraw"
+    block: str = "PerDrawData"
+    array: str = "per_draw"
+    attribute: str = "draw_number"
+    index: str = "draw_index"
+    layer: str = "_layer"
+
+    @classmethod
+    def free_of(cls, words: set[str]) -> Names:
+        plain = cls()
+        for suffix in ("", *map(str, range(2, 100))):
+            chosen = cls(*(getattr(plain, f) + suffix for f in ("struct", "block", "array", "attribute", "index", "layer")))
+            if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(w.endswith(chosen.layer) for w in words):
+                return chosen
+        raise TrialError("the shaders use every name that the rewriting could take")
+
+    def layer_of(self, sampler: str) -> str:
+        return sampler + self.layer
+
+
+@dataclass
+class Source:
+    """One shader that may be rewritten."""
+
+    stage: int
+    text: str
+    es: bool
+
+    def __post_init__(self) -> None:
+        try:
+            self.globals = Globals(self.text)
+        except UnclearSourceError as error:
+            raise TrialError(f"the {STAGES.get(self.stage, 'other')} shader cannot be rewritten: {error}") from error
+
+    @property
+    def version(self) -> int:
+        return 100 if self.es and self.globals.version == (110, "") else self.globals.version[0]
+
+    @property
+    def has_blocks(self) -> bool:
+        return self.version >= (_BLOCKS_FROM_ES if self.is_es else _BLOCKS_FROM)
+
+    @property
+    def has_arrays(self) -> bool:
+        return self.version >= (_ARRAYS_FROM_ES if self.is_es else _ARRAYS_FROM)
+
+    @property
+    def has_flat(self) -> bool:
+        return self.version >= _FLAT_FROM
+
+    @property
+    def is_es(self) -> bool:
+        return self.version == 100 or self.globals.version[1] == "es"
+
+    def uniforms(self, wanted: set[str]) -> list[Declaration]:
+        """Declarations that declare some of the uniforms."""
+        return [d for d in self.globals.declarations if d.has("uniform") and any(n.text in wanted for n in d.names)]
+
+    def declared(self, wanted: set[str]) -> set[str]:
+        return {n.text for d in self.uniforms(wanted) for n in d.names if n.text in wanted}
+
+
+def rewrite(source: Source, data: DrawData, reads_index: bool, blocks: bool) -> str:
+    """The source as it is with data of each draw. `reads_index`: another stage needs the number of the draw as well.
+
+    Raises TrialError, saying what of the shader stands in the way.
+    """
+    return _Rewriter(source, data, reads_index, blocks).text()
+
+
+class _Rewriter:
+    def __init__(self, source: Source, data: DrawData, reads_index: bool, blocks: bool) -> None:
+        self._source, self._data, self._blocks = source, data, blocks
+        self._reads_index = reads_index
+        self._samplers = {name for name in data.layers if source.declared({name})}
+        layers = {data.names.layer_of(name) for name in data.layers}
+        self._mine = [m for m in data.members if m.name not in layers and source.declared({m.name})]
+        self._edits: list[tuple[int, int, str]] = []
+
+    def text(self) -> str:
+        source = self._source
+        found = source.globals
+        if found.main is None:
+            raise TrialError(f"the {STAGES[source.stage]} shader has no main that can be seen")
+        vertex = source.stage == GL.VERTEX_SHADER
+        uses = bool(self._mine or self._samplers)
+        if uses or (vertex and self._reads_index):
+            self._check_initialisers()
+            self._declarations()
+            self._look_ups()
+            self._edits.append((found.head, found.head, self._header(uses, vertex)))
+            self._edits.append((found.main, found.main, self._beginning(vertex)))
+        text = source.text
+        for first, end, new in sorted(self._edits, key=lambda e: (e[0], e[1]), reverse=True):
+            text = text[:first] + new + text[end:]
+        return text
+
+    # ---- declarations -----------------------------------------------------------------------------------
+
+    def _declarations(self) -> None:
+        wanted = {m.name for m in self._mine} | self._samplers
+        for declaration in self._source.uniforms(wanted):
+            kept = [n for n in declaration.names if n.text not in wanted]
+            lines = []
+            precision = next((q + " " for q in declaration.qualifiers if q in ("lowp", "mediump", "highp")), "")
+            if kept:
+                names = ", ".join(n.text + n.array + (f" = {n.initial}" if n.initial else "") for n in kept)
+                lines.append(f"{' '.join(declaration.qualifiers)} {declaration.type} {names};")
+            for name in declaration.names:
+                if name.text in self._samplers:
+                    given = precision or ("lowp " if self._source.is_es else "")
+                    lines.append(f"uniform {given}sampler2DArray {name.text};")
+                    lines.append(f"int {self._data.names.layer_of(name.text)};")
+                elif name.text in wanted:
+                    lines.append(f"{precision}{declaration.type} {name.text}{name.array};")
+            self._edits.append((declaration.first, declaration.end, " ".join(lines)))
+
+    def _check_initialisers(self) -> None:
+        """No global may be computed from what main fills only later."""
+        wanted = {m.name for m in self._mine} | self._samplers
+        for declaration in self._source.globals.declarations:
+            if declaration.has("uniform"):
+                continue
+            for name in declaration.names:
+                if wanted & set(re.findall(r"[A-Za-z_]\w*", name.initial)):
+                    raise TrialError(f"the {STAGES[self._source.stage]} shader computes {name.text} from a uniform that differs, before main begins")
+
+    def _header(self, uses: bool, vertex: bool) -> str:
+        data, names, source = self._data, self._data.names, self._source
+        lines = []
+        precise = "highp " if source.is_es else ""
+        if uses and self._blocks:
+            members = " ".join(precise + m.glsl for m in data.members)
+            lines += [f"struct {names.struct} {{ {members} }};", f"layout(std140) uniform {names.block} {{ {names.struct} {names.array}[{data.draws}]; }};"]
+        elif uses:
+            for m in data.members:
+                if m in self._mine or any(m.name == names.layer_of(s) for s in self._samplers):
+                    lines.append(f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];")
+        if vertex and not data.by_instance:
+            lines.append(f"in int {names.attribute};" if source.has_flat else f"attribute {precise}float {names.attribute};")
+        if vertex and self._reads_index:
+            lines.append(f"flat out {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};")
+        if not vertex:
+            lines.append(f"flat in {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};")
+        return "\n".join(lines) + "\n"
+
+    def _beginning(self, vertex: bool) -> str:
+        """What main does first."""
+        data, names, source = self._data, self._data.names, self._source
+        lines = []
+        index = names.index
+        if vertex:
+            number = "gl_InstanceID" if data.by_instance else names.attribute
+            if self._reads_index:
+                lines.append(f"{names.index} = {number};")
+            elif source.has_flat:
+                lines.append(f"int {names.index} = {number};")
+            if not source.has_flat:
+                index = f"int({names.attribute} + 0.5)"
+        elif not source.has_flat:
+            index = f"int({names.index} + 0.5)"
+        for m in self._mine:
+            if m.array and self._blocks:
+                lines += [f"{m.name}[{k}] = {names.array}[{index}].{m.name}[{k}];" for k in range(m.count)]
+            elif m.array:
+                raise TrialError(f"{m.name} is an array, and GLSL before 1.40 has no blocks to keep one for each draw")
+            else:
+                lines.append(f"{m.name} = {self._value(m.name, index)};")
+        for sampler in sorted(self._samplers):
+            layer = names.layer_of(sampler)
+            lines.append(f"{layer} = {self._value(layer, index)};")
+        return "".join("\n    " + line for line in lines)
+
+    def _value(self, member: str, index: str) -> str:
+        return f"{self._data.names.array}[{index}].{member}" if self._blocks else f"{member}_of_draw[{index}]"
+
+    # ---- look-ups ---------------------------------------------------------------------------------------
+
+    def _look_ups(self) -> None:
+        found = self._source.globals
+        hidden = self._samplers & found.directive_words()
+        if hidden:
+            raise TrialError(f"{min(hidden)} is used in a macro, where its look-ups cannot be seen")
+        code = [token for _, token in found.code()]
+        spans = [(d.first, d.end) for d in self._source.uniforms(self._samplers)]
+        for at, token in enumerate(code):
+            if token.kind != "word" or token.text not in self._samplers or any(a <= token.at < b for a, b in spans):
+                continue
+            function = code[at - 2].text if at >= 2 and code[at - 1].text == "(" else ""
+            self._look_up(code, at, token, function)
+
+    def _look_up(self, code: list[Token], at: int, token: Token, function: str) -> None:
+        layer = self._data.names.layer_of(token.text)
+        if function == "textureSize":
+            end = _closing(code, at - 1)
+            self._edits.append((code[end].at + 1, code[end].at + 1, ".xy"))
+            return
+        if function in _AS_THEY_ARE:
+            return
+        wrapped = _WRAPPED.get(function)
+        if wrapped is None:
+            raise TrialError(f"{token.text} is handed to {function or 'something that is no look-up'}, which takes no texture array")
+        first, last = at + 2, _argument_end(code, at + 2)
+        before, after = wrapped.format(at="\0", layer=layer).split("\0")
+        self._edits.append((code[first].at, code[first].at, before))
+        self._edits.append((code[last].at, code[last].at, after))
+
+
+def _closing(code: list[Token], opening: int) -> int:
+    depth = 0
+    for at in range(opening, len(code)):
+        depth += (code[at].text == "(") - (code[at].text == ")")
+        if depth == 0:
+            return at
+    raise TrialError("the brackets of a look-up do not match")
+
+
+def _argument_end(code: list[Token], first: int) -> int:
+    """Index of the comma or bracket after the argument that begins at `first`."""
+    depth = 0
+    for at in range(first, len(code)):
+        text = code[at].text
+        if depth == 0 and text in ",)":
+            return at
+        depth += (text in "([{") - (text in ")]}")
+    raise TrialError("the brackets of a look-up do not match")

@@ -1,0 +1,17 @@
+"""Leave out calls that set what is already set, or what is replaced before anything uses it."""
+
+from __future__ import annotations
+
+from wendascope.analysis.call_use import OVERWRITTEN, REPEATS
+from wendascope.analysis.findings import Remedy
+from wendascope.trials.remedies._registry import FrameChange, remedy
+
+
+@remedy("drop-repeats")
+def drop_repeats(change: FrameChange, _item: Remedy) -> None:
+    change.needless.add(REPEATS)
+
+
+@remedy("drop-needless")
+def drop_needless(change: FrameChange, _item: Remedy) -> None:
+    change.needless |= {REPEATS, OVERWRITTEN}
