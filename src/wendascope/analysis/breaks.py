@@ -13,6 +13,8 @@ from wendascope.analysis.sharing import ASPECTS, Sharing
 Ints = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
+ACCEPTED = "accepted break"
+"""The kind of record that a file keeps `Accepted` under."""
 REASONS = (*ASPECTS, "order")
 """`order`: the second step could join an earlier one, but steps between them must keep their place."""
 

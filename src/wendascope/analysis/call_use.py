@@ -141,6 +141,8 @@ class _Judge:
         """Pattern -> calls that may depend on any key of it, sorted. Steps are refined by key where that is known."""
         frame, calls = self._frame, self._frame.calls
         kinds = frame.steps.kind[self._step_rows]
+        # copies, blits and mipmaps work on the texture that is bound, whatever programs read
+        work = self._steps[~np.isin(kinds, [STEP_KINDS.index(k) for k in ("draw", "clear", "dispatch")])]
         clears = self._steps[kinds == STEP_KINDS.index("clear")]
         is_step = np.zeros(len(calls), bool)
         is_step[frame.steps.call] = True
@@ -153,6 +155,8 @@ class _Judge:
                 rows.append(clears)
             elif name not in ("texture", "uniform"):
                 rows.append(self._steps)
+            elif name == "texture":
+                rows.append(work)
             if name in _BY_CALLS:
                 rows.append(others)
             rows.append(np.flatnonzero(kept_setters & np.isin(calls.ids, _dependents()[name])))

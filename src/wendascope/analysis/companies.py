@@ -15,6 +15,7 @@ import numpy.typing as npt
 
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.yardsticks import BatchYardsticks, yardsticks
+from wendascope.frame.offers import Offers
 from wendascope.frame.setting_values import combined
 from wendascope.frame.std140 import fits, struct_layout
 from wendascope.frame.vertex_inputs import VertexInput
@@ -88,6 +89,7 @@ class _Finder:
         self._sharing = sharing
         self._measure = measure
         self._vertices = np.asarray(sharing.frame.steps.vertices, np.int64)
+        self._offers = Offers(sharing.frame.context)
         self._passes = np.asarray(sharing.frame.passes.of_step, np.int64)
         self._block = measure.uniform_block_bytes
         self._buffers = {b.name: b.size for b in sharing.frame.objects.buffers}
@@ -134,9 +136,10 @@ class _Finder:
             return
         sharing, measure = self._sharing, self._measure
         _, which, counts = np.unique(sharing.geometry[steps], return_inverse=True, return_counts=True)
-        many = counts[which] >= measure.least_copies
+        bare = not self._inputs(int(steps[0]))  # vertices made up by the shader cannot be merged
+        many = counts[which] >= (2 if bare else measure.least_copies)
         single = sharing.frame.steps.instances[steps] == 1
-        large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2)
+        large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2) | bare
         alone = len(counts) == 1 and len(steps) >= 2 and bool(large.all())
         copies = (many | alone) & large & single
         for group in _classes(sharing.geometry, steps[copies]):
@@ -156,6 +159,8 @@ class _Finder:
     def _one_range_each(self, steps: Ints) -> bool:
         """Whether the steps differ in nothing but the range that they draw of the same buffers."""
         sharing = self._sharing
+        if not self._offers("glMultiDrawElements"):
+            return False
         arrays, _ = sharing.arrays
         if len(np.unique(arrays[steps])) > 1 or len(np.unique(sharing.columns["uniform"][steps])) > 1:
             return False
@@ -181,10 +186,10 @@ class _Finder:
         vertices = self._vertices[steps]
         parts, limits = self._parts(how, steps, data, textures if near else 0)
         before = self._bytes_read(steps)
-        merged = int(vertices.sum()) * (vertex_bytes + 4 + 4) if how == MERGE else 0
+        merged = self._held(steps) * (vertex_bytes + 4) + 2 * int(vertices.sum()) if how == MERGE else 0
         after = (before if how != MERGE else merged) + data * len(steps)
         caveats = []
-        if how == INSTANCE and vertices[0] < self._measure.tiny_mesh:
+        if how == INSTANCE and inputs and vertices[0] < self._measure.tiny_mesh:
             caveats.append(f"only {int(vertices[0])} vertices an instance: merging may be faster on some devices")
         if how == MERGE and varies:
             caveats.append("what moves by itself costs no more: its values stay data of each draw")
@@ -227,6 +232,15 @@ class _Finder:
             each = sum(a.bytes for a in inputs)
             held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
             total += each * int(min(self._vertices[step], held or self._vertices[step]))
+        return total
+
+    def _held(self, steps: Ints) -> int:
+        """Vertices that all steps together read, at most what their buffers hold."""
+        _, first, counts = np.unique(self._sharing.geometry[steps], return_index=True, return_counts=True)
+        total = 0
+        for step, count in zip(steps[first].tolist(), counts.tolist(), strict=True):
+            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in self._inputs(step) if a.stride), default=0)
+            total += count * int(min(self._vertices[step], held or self._vertices[step]))
         return total
 
     def _written(self, steps: Ints) -> bool:

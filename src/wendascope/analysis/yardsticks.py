@@ -18,7 +18,7 @@ _SHIPPED = Path(__file__).with_name("yardsticks.toml")
 class GeometryYardsticks(msgspec.Struct, forbid_unknown_fields=True):
     lost_to_size: float
     partial: float
-    pixels_a_triangle: float
+    pixels_a_triangle: int
     large_mesh: int
     small_part: float
 

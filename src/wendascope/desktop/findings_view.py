@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QGuiApplication, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -108,6 +108,9 @@ class _GainDelegate(QStyledItemDelegate):
 class FindingsView(QWidget):
     """The findings of one question, or of all when `page` is empty."""
 
+    chosen_changed = Signal(object)
+    """The finding that is chosen now, or None."""
+
     def __init__(self, workspace: Workspace, page: str = "") -> None:
         super().__init__()
         self._workspace, self._page = workspace, page
@@ -142,7 +145,7 @@ class FindingsView(QWidget):
         split.setChildrenCollapsible(False)
         layout.addWidget(split, 1)
         layout.addLayout(buttons)
-        self.table.selectionModel().currentRowChanged.connect(lambda *_: self._tell())
+        self.table.selectionModel().currentRowChanged.connect(self._row_changed)
         self.prove.clicked.connect(self._prove)
         self.prove_all.clicked.connect(lambda: workspace.request_prove([f for f in self.model.findings if f.remedy is not None]))
         self.difference.clicked.connect(self._show_difference)
@@ -167,6 +170,10 @@ class FindingsView(QWidget):
         for row, finding in enumerate(self.model.findings):
             if finding.id == identity:
                 self.table.selectRow(row)
+
+    def _row_changed(self) -> None:
+        self._tell()
+        self.chosen_changed.emit(self.chosen)
 
     def _tell(self) -> None:
         finding, document = self.chosen, self.model.document

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from wendascope.analysis.breaks import ACCEPTED, Accepted
 from wendascope.analysis.budget import Verdict, judge
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Finding
+from wendascope.analysis.structure import Structure
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
@@ -96,6 +98,9 @@ class Document(Observable):
         self.survey: Survey | None = self._fitting(stored_survey(path))
         self.drawn, self.findings = self._fitting_examination()
         self.proofs: dict[str, Proof] = stored_proofs(path)
+        self.accepted: list[Accepted] = file.added(path, ACCEPTED, Accepted)
+        self.structure: Structure | None = None
+        """What follows from the calls alone; worked out in the background once the document is shown."""
         self.selection = Selection()
         self.pin = Pin()
 
@@ -115,6 +120,15 @@ class Document(Observable):
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings = found.survey, found.drawn, found.findings
         self.changed()
+
+    def set_structure(self, found: Structure) -> None:
+        self.structure = found
+        self.changed()
+
+    def accept_break(self, item: Accepted) -> None:
+        """Keep in the file that a break is accepted, or no longer. Raises FileError and changes nothing when it cannot."""
+        file.add(self.path, ACCEPTED, item)
+        self.accepted.append(item)
 
     def reload_proofs(self) -> None:
         self.proofs = stored_proofs(self.path)

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import (
 
 import wendascope
 from wendascope.analysis.findings import Finding
+from wendascope.analysis.structure import study
 from wendascope.demo.data import demo_files
 from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette
@@ -69,6 +70,7 @@ class MainWindow(QMainWindow):
         self.settings = settings or QSettings("Wendascope", "Wendascope")
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self._jobs: dict[Document, JobRunner] = {}
+        self._studied: set[Document] = set()
         self._actions: list[tuple[str, QAction]] = []
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
@@ -321,6 +323,7 @@ class MainWindow(QMainWindow):
         if document is not None:
             document.listen(self._measured)
             document.selection.listen(self._enable)
+            self._study(document)
         self.picture.show_document(document, self._runner(document) if document else None)
         self.facts.show_document(document)
         self.rail.update()
@@ -414,6 +417,18 @@ class MainWindow(QMainWindow):
             lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, remedies=remedies),
             lambda found: self.picture.show_difference(found, finding.title),
             lambda error: self._complain("The changed frame could not be replayed", error),
+        )
+
+    def _study(self, document: Document) -> None:
+        """Work out in the background what follows from the calls alone."""
+        if document.structure is not None or document in self._studied:
+            return
+        self._studied.add(document)
+        self._runner(document).submit(
+            "study",
+            lambda _replay, _progress, _cancelled: study(document.frame, document.accepted, document.drawn),
+            document.set_structure,
+            lambda error: self._complain("The calls could not be looked at", error),
         )
 
     def request_job(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:

@@ -57,6 +57,8 @@ class Proof(msgspec.Struct):
     """CPU time of submitting the frame: original less edited, with an interval of 99 %."""
     new_bytes: int = 0
     """Graphics memory of the buffers and textures that the remedy brings in."""
+    left_out: list[str] = []
+    """Parts of the remedy that could not be tried, each with the reason."""
     in_order: bool = False
     """Whether the steps of a batch were kept in their order, because the picture changed otherwise."""
 
@@ -151,7 +153,7 @@ def _judge(identity: str, found: dict[str, Any], repeats: int) -> Proof:
         found["fragments_before"], found["fragments_after"], median_interval(frame), median_interval(edited), median_interval(edited / frame), saved,
         found["different"], found["largest"], tuple(found["where"]) if found["where"] else None,
         submit_ms_before=median_interval(submit), submit_ms_after=median_interval(edited_submit),
-        submit_saved_ms=median_interval(submit - edited_submit, _SURE), new_bytes=found["new_bytes"],
+        submit_saved_ms=median_interval(submit - edited_submit, _SURE), new_bytes=found["new_bytes"], left_out=found["left_out"],
     )  # fmt: skip
 
 

@@ -98,7 +98,7 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     return {
         "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
         "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": change.steps_after,
-        "submit": table[0, :, 2], "edited_submit": table[1, :, 2], "new_bytes": change.new_bytes,
+        "submit": table[0, :, 2], "edited_submit": table[1, :, 2], "new_bytes": change.new_bytes, "left_out": change.left_out,
         "calls_before": len(frame.calls), "calls_after": calls,
         "fragments_before": fragments[0][0] if fragments[0] else None, "fragments_after": fragments[1][0] if fragments[1] else None,
     }  # fmt: skip

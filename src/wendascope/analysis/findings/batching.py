@@ -44,7 +44,7 @@ def _finding(case: Case, company: Company) -> Finding:
             "split by": ", ".join(company.limits) or "no limit",
         },
         estimate_ms=gpu if gpu is not None else cpu,
-        how="the time of a step that draws next to nothing, here, for each step less; the CPU part from the recorded calls is told beside it",
+        how="what the cheapest steps of this frame take, for each step less; the CPU gain is that of the recorded calls",
         price=_price(company), conditions="; ".join(company.caveats) or "the steps follow each other, and nothing changes places",
         remedy=Remedy("batch", company.steps, parts=[Part(company.how, part) for part in company.parts]),
     )  # fmt: skip
@@ -118,12 +118,17 @@ def cpu_ms(case: Case, companies: list[Company]) -> float:
 
 
 def step_ms(case: Case, companies: list[Company]) -> float | None:
-    """Measured time of a step as such, for each step less, ms; None before times were measured."""
+    """The price of a step as such, for each step less, ms; None before times were measured.
+
+    It is what the cheapest steps of the frame take alone, each with its part of its pass.
+    """
     if case.ms is None:
         return None
+    draws = np.flatnonzero(case.sharing.draws)
+    least = float(np.percentile(np.array(case.ms)[draws], _FEW_MS)) if len(draws) else 0.0
     total = 0.0
     for company in companies:
-        alone = case.weighted(dict.fromkeys(company.steps, 1.0)) or 0.0
-        share = alone / max(sum(case.ms[s] for s in company.steps), 1e-12)
-        total += float(np.percentile([case.ms[s] for s in company.steps], _FEW_MS)) * share * company.saved
+        alone = sum(case.ms[s] for s in company.steps)
+        share = (case.time_of(company.steps) or 0.0) / max(alone, 1e-12)
+        total += least * share * company.saved
     return total

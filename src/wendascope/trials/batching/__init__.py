@@ -3,6 +3,6 @@
 All of it is worked out from the captured frame alone; the replay only makes the new objects and runs the new calls.
 """
 
-from wendascope.trials.batching.plan import BatchPlan, NewObjects, plan_batch
+from wendascope.trials.batching.plan import BatchPlan, Code, NewObjects, plan_batch
 
-__all__ = ["BatchPlan", "NewObjects", "plan_batch"]
+__all__ = ["BatchPlan", "Code", "NewObjects", "plan_batch"]

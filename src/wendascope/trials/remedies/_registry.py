@@ -39,6 +39,8 @@ class FrameChange:
     """(how, steps) to be drawn together."""
     plans: list[BatchPlan] = field(default_factory=list)
     """What the batches came to, once `edit` was called."""
+    left_out: list[str] = field(default_factory=list)
+    """Batches among others that cannot be drawn here, each with the reason."""
 
     def __post_init__(self) -> None:
         self.new = NewObjects(self.frame)
@@ -88,13 +90,21 @@ class FrameChange:
 
     def _plan_batches(self) -> None:
         taken: set[int] = set()
+        first_error: TrialError | None = None
         for how, part in self.batches:
             steps = [step for step in part if step not in self.dropped]
             if set(steps) & (taken | set(self.before)):
                 raise TrialError("two remedies change the same step")
             taken |= set(steps)
-            if len(steps) > 1:
+            if len(steps) < 2:
+                continue
+            try:
                 self.plans.append(plan_batch(self.frame, steps, how, self.new))
+            except TrialError as error:
+                self.left_out.append(f"{len(steps)} steps from {steps[0]} on: {error}")
+                first_error = first_error or error
+        if first_error and not self.plans:
+            raise first_error
         for plan in self.plans:
             self.dropped |= set(plan.steps[:-1])
             self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls

@@ -1,0 +1,208 @@
+"""The State page: what is set for nothing, from the kind of state to the program to the single call."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import numpy.typing as npt
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
+
+from wendascope.analysis.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, USED, USES
+from wendascope.analysis.structure import Structure, needless_share, state_answer
+from wendascope.analysis.switches import WHAT
+from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.node_tree import Node, NodeTree
+from wendascope.desktop.pages._following import FramePage
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.theme import GRID, figures_font
+from wendascope.frame.describe import call_arguments, program_name
+
+Ints = npt.NDArray[np.int64]
+_TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "CPU ms for nothing"]
+
+
+@page("State", 50)
+class StatePage(FramePage):
+    """Answer sentence, the tree of calls, then findings, the chosen call, and switches."""
+
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
+        super().__init__(workspace, "What is set for nothing?")
+        self.passes = QComboBox()
+        self.passes.setAccessibleName("Pass")
+        self.needless_only = QComboBox()
+        self.needless_only.addItem("all calls", False)
+        self.needless_only.addItem("only calls for nothing", True)
+        row = QHBoxLayout()
+        row.addWidget(QLabel("In"))
+        row.addWidget(self.passes)
+        row.addWidget(QLabel("show"))
+        row.addWidget(self.needless_only)
+        row.addStretch(1)
+        self.room.addLayout(row)
+        tips = {2: "What a step or another call depends on", 3: "Sets what is set already", 4: "Replaced before anything uses it"}
+        self.tree = NodeTree(_TITLES, [72, 72, 72, 96, 144], "Calls that set state", tips)
+        self.findings = FindingsView(workspace, "State")
+        self.call = QLabel("Choose a call to see what made it needless.")
+        self.call.setWordWrap(True)
+        self.call.setTextFormat(Qt.TextFormat.RichText)
+        self.call.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
+        self.call.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.call.setContentsMargins(GRID, GRID, GRID, GRID)
+        self.call.linkActivated.connect(self._go)
+        self.switches = _Switches()
+        self.tabs = self.split(self.tree, [("Findings", self.findings), ("Chosen call", self.call), ("Switches", self.switches)])
+        self.tree.chosen.connect(self._chosen)
+        self.passes.currentIndexChanged.connect(lambda: self._fill())
+        self.needless_only.currentIndexChanged.connect(lambda: self._fill())
+        self._shown: Structure | None = None
+        self.follow()
+
+    def figure(self) -> str:
+        document = self._workspace.current
+        return "" if document is None or document.structure is None else f"{needless_share(document.structure):.0%}"
+
+    def opened(self, document: Document | None) -> None:
+        self.passes.blockSignals(True)
+        self.passes.clear()
+        self.passes.addItem("the whole frame", -1)
+        for index, name in enumerate(document.frame.passes.names if document else []):
+            self.passes.addItem(name, index)
+        self.passes.blockSignals(False)
+
+    def refresh(self, document: Document | None) -> None:
+        self.findings.show_document(document)
+        found = document.structure if document else None
+        if document is None:
+            self.say("")
+        elif found is None:
+            self.say("Looking at the calls ...")
+        else:
+            self.say(*state_answer(found))
+        if found is not self._shown:
+            self._shown = found
+            self._fill()
+            self.switches.show_structure(found)
+
+    # ---- the tree ---------------------------------------------------------------------------------------
+
+    def _fill(self) -> None:
+        found, document = self._shown, self._document
+        if found is None or document is None:
+            self.tree.show_root(Node([]))
+            return
+        calls = np.flatnonzero((found.use.use != NO_STATE) & (found.use.use != STEP))
+        chosen = self.passes.currentData()
+        if chosen is not None and chosen >= 0:
+            calls = calls[self._pass_of(calls) == chosen]
+        if self.needless_only.currentData():
+            calls = calls[found.use.needless[calls]]
+        kinds = [k for k in range(len(KINDS)) if (found.use.kind[calls] == k).any()]
+        ms = {k: float(found.ms[mine[found.use.needless[mine]]].sum()) for k in kinds for mine in [calls[found.use.kind[calls] == k]]}
+        kinds.sort(key=lambda k: -ms[k])
+
+        def rows() -> Iterator[Node]:
+            for kind in kinds:
+                yield self._kind(kind, calls[found.use.kind[calls] == kind])
+
+        self.tree.show_root(Node([], count=len(kinds), children=rows))
+
+    def _pass_of(self, calls: Ints) -> Ints:
+        """The pass of the step that each call comes before (or is)."""
+        assert self._document is not None
+        frame = self._document.frame
+        if len(frame.steps) == 0:
+            return np.full(len(calls), -1)
+        step = np.minimum(np.searchsorted(frame.steps.call, calls), len(frame.steps) - 1)
+        return np.asarray(frame.passes.of_step[step])
+
+    def _counts(self, label: str, calls: Ints) -> list[str]:
+        assert self._shown is not None
+        use = self._shown.use.use[calls]
+        needless = calls[self._shown.use.needless[calls]]
+        return [label, f"{len(calls):,}", *(f"{int((use == k).sum()):,}" for k in (USED, REPEATS, OVERWRITTEN)), f"{self._shown.ms[needless].sum():.3f}"]
+
+    def _kind(self, kind: int, calls: Ints) -> Node:
+        assert self._document is not None
+        frame = self._document.frame
+        programs = frame.history.column("program", calls + 1)
+        names = sorted(np.unique(programs).tolist(), key=lambda p: -int((programs == p).sum()))
+
+        def rows() -> Iterator[Node]:
+            for name in names:
+                mine = calls[programs == name]
+                label = program_name(frame, name) if name else "no program in use"
+                yield Node(self._counts(label, mine), None, len(mine), lambda mine=mine: self._calls(mine))  # type: ignore[misc]
+
+        return Node(self._counts(KINDS[kind], calls), None, len(names), rows)
+
+    def _calls(self, calls: Ints) -> Iterator[Node]:
+        assert self._document is not None and self._shown is not None
+        frame, use = self._document.frame, self._shown.use
+        for call in calls.tolist():
+            arguments = ", ".join(text for _, text in call_arguments(frame, call))
+            marks = ["1" if use.use[call] == k else "" for k in (USED, REPEATS, OVERWRITTEN)]
+            spent = f"{self._shown.ms[call]:.4f}" if use.needless[call] else ""
+            yield Node([f"{call:,}  {frame.calls.command(call).name}({arguments})", "", *marks, spent], call)
+
+    # ---- one call ---------------------------------------------------------------------------------------
+
+    def _chosen(self, node: Node) -> None:
+        if node.thing is None or self._shown is None or self._document is None:
+            return
+        call, use = int(node.thing), self._shown.use
+        lines = [f"<b>{self._told(call)}</b> {USES[use.use[call]]}."]
+        because = int(use.because[call])
+        if use.use[call] == REPEATS and because >= 0:
+            lines.append(f"The same was set by {self._told(because)}; nothing changed it in the {call - because - 1:,} calls between.")
+        elif use.use[call] == REPEATS:
+            lines.append("The same was set before the frame, and nothing in the frame has changed it.")
+        elif use.use[call] == OVERWRITTEN:
+            lines.append(f"{self._told(because)} replaces it, and no call between depends on it (calls for nothing do not count).")
+        lines.append(f"{self._shown.ms[call] * 1000:.1f} µs inside the call while recorded.")
+        self.call.setText("<br>".join(lines))
+        self.tabs.setCurrentWidget(self.call)
+
+    def _told(self, call: int) -> str:
+        assert self._document is not None
+        frame = self._document.frame
+        arguments = ", ".join(text for _, text in call_arguments(frame, call))
+        step = int(np.searchsorted(frame.steps.call, call))
+        where = f" before <a href='{step}'>step {step:,}</a>" if step < len(frame.steps) else " after the last step"
+        return f"Call {call:,} {frame.calls.command(call).name}({arguments}){where}"
+
+    def _go(self, link: str) -> None:
+        if self._document is not None:
+            self._document.selection.choose(int(link))
+
+
+class _Switches(QTreeWidget):
+    """How often each pass switches now, and how often it would in its best legal order."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setColumnCount(1 + len(WHAT))
+        self.setHeaderLabels(["pass", *(f"{name} now (best)" for name in WHAT)])
+        self.setRootIsDecorated(False)
+        self.setFont(figures_font())
+        self.setAccessibleName("Switches of each pass")
+        header = self.header()
+        header.setStretchLastSection(False)
+        header.resizeSection(0, 18 * GRID)
+        for column in range(1, 1 + len(WHAT)):
+            header.resizeSection(column, 20 * GRID)
+            self.headerItem().setTextAlignment(column, Qt.AlignmentFlag.AlignRight)
+
+    def show_structure(self, found: Structure | None) -> None:
+        self.clear()
+        if found is None:
+            return
+        names = found.sharing.frame.passes.names
+        for name, row in zip(names, found.switches, strict=True):
+            texts = [f"{row.now[w]:,}" + (f" ({row.best[w]:,})" if row.best[w] != row.now[w] else "") for w in WHAT]
+            item = QTreeWidgetItem([name, *texts])
+            for column in range(1, 1 + len(WHAT)):
+                item.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self.addTopLevelItem(item)
