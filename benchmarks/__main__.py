@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import drawing, replaying, tap, window
+from benchmarks import drawing, replaying, studying, tap, window
 
-ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS}
+ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS, **studying.BENCHMARKS}
 
 
 def main() -> None:

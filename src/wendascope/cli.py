@@ -33,7 +33,7 @@ FramesOption = Annotated[int, typer.Option(help="Take this many frames, one afte
 UnusedOption = Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")]
 DepthOption = Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
-COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "prove", "compare", "demo")
+COMMANDS = ("capture", "trigger", "show", "verify", "survey", "picture", "prove", "atlas", "compare", "demo")
 
 
 class _Session:
@@ -451,6 +451,45 @@ def prove(
     for proof in [*proofs, *([combined] if combined else [])]:
         print(f"{proof.verdict}: {titles.get(proof.finding, 'all that held, together')}  [{proof.finding}]")
         print(f"    {proof.summary}")
+
+
+@app.command()
+def atlas(
+    file: Path,
+    out: Annotated[Path, typer.Option(help="Folder to write pages, rectangles and figures into; it is made.")],
+    page: Annotated[int, typer.Option(help="Largest width and height of a page in pixels; 0 for the yardstick.", min=0, max=32768)] = 0,
+    padding: Annotated[int, typer.Option(help="Pixels round each texture, for its border repeated.", min=0, max=256)] = 2,
+    rotation: Annotated[bool, typer.Option("--rotation", help="Textures may be turned by a quarter.")] = False,
+    power_of_two: Annotated[bool, typer.Option("--power-of-two", help="Pages as wide and high as a power of two.")] = False,
+    json: JsonOption = False,
+) -> None:
+    """Plan atlas pages for textures that are drawn together: pages as PNG, rectangles as JSON and CSV."""
+    import msgspec
+
+    from wendascope.analysis.atlas import Options, plan_atlases
+    from wendascope.analysis.sharing import Sharing
+    from wendascope.frame.file import load
+    from wendascope.report.atlas import write_atlas
+
+    frame = load(file)
+    plans = plan_atlases(Sharing(frame), Options(page, padding, rotation, power_of_two))
+    written = write_atlas(frame, plans, padding, out)
+    if json:
+        _emit({"files": [str(path) for path in written], "atlases": [msgspec.to_builtins(plan) for plan in plans]})
+        return
+    for plan in plans:
+        print(f"{plan.title}: {len(plan.steps)} draws read {plan.textures} textures; {plan.draws_then} would do with {len(plan.pages)} pages")
+        for number, found in enumerate(plan.pages):
+            print(f"  page {number + 1}: {found.width} x {found.height}, {len(found.places)} textures, {found.wasted:.0%} free")
+        print(f"  memory: {plan.bytes_before:,} bytes now, {plan.bytes_after:,} then")
+        for reason, names in plan.left_out.items():
+            print(f"  not on a page, {reason}: {', '.join(map(str, names))}")
+        for caveat in plan.caveats:
+            print(f"  {caveat}")
+    if not plans:
+        print("no textures are drawn together that could share a page")
+    for path in written:
+        _say(f"wrote {path}")
 
 
 @app.command()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -10,9 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.call_roles import HARMLESS, WITH_DRAW, barriers, calls_matching
+from wendascope.frame.cpu import cpu_lane
 from wendascope.frame.frame import Frame
 from wendascope.frame.inputs import sampler_uses
-from wendascope.frame.setting_values import SettingValues
 from wendascope.frame.state_table import CAPABILITIES, PATTERNS
 from wendascope.frame.steps import KINDS as STEP_KINDS
 from wendascope.frame.tracker import UNKNOWN
@@ -77,7 +78,7 @@ class _Judge:
         present = np.ones(len(steps), bool) if alive is None else alive
         self._step_rows = np.flatnonzero(present)
         self._steps = np.asarray(steps.call[present], np.int64)
-        values = SettingValues(calls, history)
+        values = frame.setting_values
         parts = []
         self._spans: list[tuple[str, int, int, int, int]] = []  # pattern, i, j, first row, end row
         at = 0
@@ -125,11 +126,13 @@ class _Judge:
     def _sampled(self) -> dict[tuple[int, int], Ints]:
         """(unit, target) -> the calls of the steps that read it."""
         found: dict[tuple[int, int], list[Ints]] = defaultdict(list)
+        there = np.zeros(len(self._frame.steps), bool)
+        there[self._step_rows] = True
         for use in sampler_uses(self._frame):
-            present = np.isin(use.steps, self._step_rows)
+            present = there[use.steps]
             calls = self._frame.steps.call[use.steps[present]]
             units = use.units[present]
-            for unit in np.unique(units).tolist():
+            for unit in set(units.tolist()):
                 found[(GL.TEXTURE0 + unit, use.target)].append(calls[units == unit])
         known = {p.name for p in self._frame.objects.programs}
         programs = self._frame.steps.program[self._step_rows]
@@ -138,40 +141,45 @@ class _Judge:
         return {key: np.concatenate(parts) for key, parts in found.items()}
 
     def _users(self, kept_setters: Mask) -> dict[str, Ints]:
-        """Pattern -> calls that may depend on any key of it, sorted. Steps are refined by key where that is known."""
-        frame, calls = self._frame, self._frame.calls
-        kinds = frame.steps.kind[self._step_rows]
+        """Pattern -> calls that may depend on any key of it, in order. Steps are refined by key where that is known."""
+        calls = self._frame.calls
+        kinds = self._frame.steps.kind[self._step_rows]
         # copies, blits and mipmaps work on the texture that is bound, whatever programs read
         work = self._steps[~np.isin(kinds, [STEP_KINDS.index(k) for k in ("draw", "clear", "dispatch")])]
         clears = self._steps[kinds == STEP_KINDS.index("clear")]
-        is_step = np.zeros(len(calls), bool)
-        is_step[frame.steps.call] = True
-        other = ~self._is_setter & ~is_step & ~calls_matching(calls, HARMLESS) & ~calls_matching(calls, WITH_DRAW)
-        others = np.flatnonzero(other)
         found = {}
-        for name in self._names:
-            rows = [self._barriers]
+        setters = np.flatnonzero(kept_setters)
+        ids = calls.ids[setters]
+        for name in self._present:
+            mask = np.zeros(len(calls), bool)
+            mask[self._barriers] = True
             if name in _CLEARED_BY:
-                rows.append(clears)
-            elif name not in ("texture", "uniform"):
-                rows.append(self._steps)
+                mask[clears] = True
             elif name == "texture":
-                rows.append(work)
+                mask[work] = True
+            elif name != "uniform":
+                mask[self._steps] = True
             if name in _BY_CALLS:
-                rows.append(others)
-            rows.append(np.flatnonzero(kept_setters & np.isin(calls.ids, _dependents()[name])))
-            found[name] = np.unique(np.concatenate(rows))
-        self._others = others
+                mask[self._others] = True
+            mask[setters[_dependents()[name][ids]]] = True
+            found[name] = np.flatnonzero(mask)
         return found
 
     def _of_key(self, name: str, i: int, j: int, users: dict[str, Ints]) -> Ints:
-        if name == "texture":
-            return np.unique(np.concatenate([users[name], self._reads_anything, self._units.get((i, j), np.zeros(0, np.int64))]))
-        if name == "uniform":
-            programs = self._frame.steps.program[self._step_rows]
-            mine = self._steps[(programs == i) | (programs == 0)]
-            return np.unique(np.concatenate([users[name], mine]))
-        return users[name]
+        if name not in ("texture", "uniform"):
+            return users[name]
+        key = (name, i, j if name == "texture" else 0)
+        if key not in self._key_users:
+            mask = np.zeros(len(self._frame.calls), bool)
+            mask[users[name]] = True
+            if name == "texture":
+                mask[self._reads_anything] = True
+                mask[self._units.get((i, j), np.zeros(0, np.int64))] = True
+            else:
+                programs = self._frame.steps.program[self._step_rows]
+                mask[self._steps[(programs == i) | (programs == 0)]] = True
+            self._key_users[key] = np.flatnonzero(mask)
+        return self._key_users[key]
 
     # ---- judging ------------------------------------------------------------------------------------
 
@@ -184,6 +192,10 @@ class _Judge:
         kind[self._calls[inside][::-1]] = table[self._pattern[inside]][::-1]
         self._is_setter = np.zeros(count, bool)
         self._is_setter[self._calls[inside]] = True
+        self._present = [self._names[k] for k in np.flatnonzero(np.bincount(self._pattern[inside], minlength=len(self._names))).tolist()]
+        other = ~self._is_setter & ~calls_matching(self._frame.calls, HARMLESS) & ~calls_matching(self._frame.calls, WITH_DRAW)
+        other[self._frame.steps.call] = False
+        self._others = np.flatnonzero(other)
         because = np.full(count, UNKNOWN, np.int64)
         use = np.full(count, NO_STATE, np.uint8)
         use[self._is_setter] = USED
@@ -215,6 +227,7 @@ class _Judge:
         kept_setters = np.zeros(count, bool)
         kept_setters[calls[calls >= 0]] = True
         users = self._users(kept_setters)
+        self._key_users: dict[tuple[str, int, int], Ints] = {}
         over = np.zeros(len(rows), bool)
         position = np.full(len(there), -1, np.int64)
         position[rows] = np.arange(len(rows))
@@ -229,12 +242,8 @@ class _Judge:
             who = self._of_key(name, i, j, users)
             over[mine] = np.searchsorted(who, calls[mine], side="right") == np.searchsorted(who, next_call[mine], side="left")
         needless = repeat | over
-        total = np.zeros(count, np.int64)
-        idle, again = total.copy(), total.copy()
         inside = calls >= 0
-        np.add.at(total, calls[inside], 1)
-        np.add.at(idle, calls[inside], needless[inside])
-        np.add.at(again, calls[inside], repeat[inside])
+        total, idle, again = (np.bincount(calls[inside & of], minlength=count) for of in (np.ones(len(rows), bool), needless, repeat))
         gone = np.flatnonzero((total > 0) & (total == idle) & (use == USED))
         found = np.where(again[gone] == total[gone], REPEATS, OVERWRITTEN)
         if self._allowed is not None:
@@ -250,26 +259,19 @@ class _Judge:
         return gone
 
 
-_made: dict[str, list[int]] = {}
-
-
-def _dependents() -> dict[str, list[int]]:
-    """Pattern -> ids of the setters of other patterns that work on what it selects."""
-    if not _made:
-        found: dict[str, set[int]] = {name: set() for name in PATTERNS}
-        for pattern in PATTERNS.values():
-            for canonical, setter in pattern.setters.items():
-                for source in (*setter.index, *setter.values):
-                    if isinstance(source, str) and source.startswith("@"):
-                        found[source[1:].partition(":")[0]] |= {c.id for c in tables().commands_like(canonical)}
-        # a uniform set through the program in use, and bindings that uploads go through
-        _made.update({name: sorted(ids) for name, ids in found.items()})
-    return _made
+@functools.cache
+def _dependents() -> dict[str, Mask]:
+    """Pattern -> for each command, whether it sets another pattern through what this one selects."""
+    found = {name: np.zeros(len(tables().commands), bool) for name in PATTERNS}
+    for pattern in PATTERNS.values():
+        for canonical, setter in pattern.setters.items():
+            for source in (*setter.index, *setter.values):
+                if isinstance(source, str) and source.startswith("@"):
+                    found[source[1:].partition(":")[0]][[c.id for c in tables().commands_like(canonical)]] = True
+    return found
 
 
 def call_ms(frame: Frame) -> npt.NDArray[np.float64]:
-    """CPU time inside each call as recorded, ms, shape (calls,)."""
-    calls = frame.calls
-    return (calls.end_ns.astype(np.int64) - calls.begin_ns.astype(np.int64)) / 1e6
-
-
+    """CPU time inside each call as recorded, ms, shape (calls,). Calls that waited for earlier work count nothing."""
+    lane = cpu_lane(frame.calls)
+    return np.where(lane.waits, 0.0, lane.duration)

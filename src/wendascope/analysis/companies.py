@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -92,6 +93,8 @@ class _Finder:
         self._offers = Offers(sharing.frame.context)
         self._passes = np.asarray(sharing.frame.passes.of_step, np.int64)
         self._block = measure.uniform_block_bytes
+        self._fetched_known: dict[int, tuple[int, int]] = {}
+        self._data_known: dict[tuple[object, ...], int] = {}
         self._buffers = {b.name: b.size for b in sharing.frame.objects.buffers}
         self._details: dict[int, list[tuple[str, str, Ints, npt.NDArray[np.uint64]]]] = {}
         for detail in sharing.details:
@@ -117,11 +120,11 @@ class _Finder:
         usable = sharing.draws & (sharing.frame.steps.program > 0) & (np.asarray(sharing.frame.steps.begin) == sharing.calls)
         texture = sharing.columns["texture"]
         for family in _classes(sharing.family(ordered=True), np.flatnonzero(usable)):
-            if len(np.unique(texture[family])) == 1:
+            if _same(texture[family]):
                 groups += [(how, steps, False) for how, steps in self._kin(family)]
                 continue
             for shape in _classes(sharing.texture_shapes, family):
-                near = len(np.unique(texture[shape])) > 1
+                near = not _same(texture[shape])
                 if near and not self._plain_textures(shape):
                     for alike in _classes(texture, shape):
                         groups += [(how, steps, False) for how, steps in self._kin(alike)]
@@ -150,9 +153,9 @@ class _Finder:
 
     def _plain_textures(self, steps: Ints) -> bool:
         """Whether all samplers that differ read two-dimensional textures, which arrays can be made of."""
+        program = int(self._sharing.frame.steps.program[steps[0]])
         for use in self._sharing.samplers:
-            mine = np.isin(use.steps, steps)
-            if mine.any() and len(np.unique(use.textures[mine])) > 1 and use.target != GL.TEXTURE_2D:
+            if use.program == program and use.target != GL.TEXTURE_2D and not _same(use.textures[np.searchsorted(use.steps, steps)]):
                 return False
         return True
 
@@ -162,9 +165,7 @@ class _Finder:
         if not self._offers("glMultiDrawElements"):
             return False
         arrays, _ = sharing.arrays
-        if len(np.unique(arrays[steps])) > 1 or len(np.unique(sharing.columns["uniform"][steps])) > 1:
-            return False
-        if len(np.unique(sharing.columns["texture"][steps])) > 1:
+        if not (_same(arrays[steps]) and _same(sharing.columns["uniform"][steps]) and _same(sharing.columns["texture"][steps])):
             return False
         calls = sharing.frame.calls
         names = {calls.command(int(c)).name for c in sharing.calls[steps]}
@@ -179,14 +180,14 @@ class _Finder:
         program = int(sharing.frame.steps.program[steps[0]])
         varies = self._differing("uniform", program, steps)
         samplers = self._differing("texture", program, steps) if near else []
-        textures = len(np.unique(sharing.columns["texture"][steps])) if near else 1
+        textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
         data = self._data_bytes(program, varies, samplers) if how != MULTI_DRAW else 0
         inputs = self._inputs(int(steps[0]))
-        vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs)
+        vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
         vertices = self._vertices[steps]
         parts, limits = self._parts(how, steps, data, textures if near else 0)
         before = self._bytes_read(steps)
-        merged = self._held(steps) * (vertex_bytes + 4) + 2 * int(vertices.sum()) if how == MERGE else 0
+        merged = sum(count * self._held_by(step) for step, count in self._different(steps)) * (vertex_bytes + 4) + 2 * int(vertices.sum()) if how == MERGE else 0
         after = (before if how != MERGE else merged) + data * len(steps)
         caveats = []
         if how == INSTANCE and inputs and vertices[0] < self._measure.tiny_mesh:
@@ -205,15 +206,22 @@ class _Finder:
         )  # fmt: skip
 
     def _differing(self, aspect: str, program: int, steps: Ints) -> list[str]:
-        found = []
-        for of, name, rows, numbers in self._details.get(program, []):
-            if of == aspect:
-                values = numbers[np.searchsorted(rows, steps)]
-                if (values != values[0]).any() and name not in found:
-                    found.append(name)
+        found: list[str] = []
+        details = self._details.get(program, [])
+        # all of them have the steps of the program as rows
+        at = np.searchsorted(details[0][2], steps) if details else steps
+        for of, name, _, numbers in details:
+            if of == aspect and name not in found and not _same(numbers[at]):
+                found.append(name)
         return found
 
     def _data_bytes(self, program: int, varies: list[str], samplers: list[str]) -> int:
+        key = (program, *varies, *samplers)
+        if key not in self._data_known:
+            self._data_known[key] = self._data_of(program, varies, samplers)
+        return self._data_known[key]
+
+    def _data_of(self, program: int, varies: list[str], samplers: list[str]) -> int:
         record = self._sharing.programs[program]
         members = [("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if u.name.removesuffix("[0]") in varies and fits(u.type)]
         members += [("", GL.INT, 1, False)] * len(samplers)
@@ -225,27 +233,37 @@ class _Finder:
 
     def _bytes_read(self, steps: Ints) -> int:
         """Of every different piece of geometry, the vertices that are read, at most what its buffers hold."""
-        _, first = np.unique(self._sharing.geometry[steps], return_index=True)
         total = 0
-        for step in steps[first].tolist():
-            inputs = self._inputs(step)
-            each = sum(a.bytes for a in inputs)
-            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
-            total += each * int(min(self._vertices[step], held or self._vertices[step]))
+        for step, _ in self._different(steps):
+            total += self._fetched(step)[0] * self._held_by(step)
         return total
 
-    def _held(self, steps: Ints) -> int:
-        """Vertices that all steps together read, at most what their buffers hold."""
-        _, first, counts = np.unique(self._sharing.geometry[steps], return_index=True, return_counts=True)
-        total = 0
-        for step, count in zip(steps[first].tolist(), counts.tolist(), strict=True):
-            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in self._inputs(step) if a.stride), default=0)
-            total += count * int(min(self._vertices[step], held or self._vertices[step]))
-        return total
+    def _different(self, steps: Ints) -> list[tuple[int, int]]:
+        """(first step, how many) of every different piece of geometry."""
+        numbers = self._sharing.geometry[steps]
+        if _same(numbers):
+            return [(int(steps[0]), len(steps))]
+        _, first, counts = np.unique(numbers, return_index=True, return_counts=True)
+        return list(zip(steps[first].tolist(), counts.tolist(), strict=True))
+
+    def _held_by(self, step: int) -> int:
+        """Vertices that a step reads, at most what its buffers hold."""
+        read = int(self._vertices[step])
+        _, held = self._fetched(step)
+        return min(read, held) if held else read
+
+    def _fetched(self, step: int) -> tuple[int, int]:
+        """(bytes of one vertex, vertices that its buffers hold) of what a step reads."""
+        array = int(self._sharing.arrays[0][step])
+        if array not in self._fetched_known:
+            inputs = self._inputs(step)
+            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
+            self._fetched_known[array] = (sum(a.bytes for a in inputs), held)
+        return self._fetched_known[array]
 
     def _written(self, steps: Ints) -> bool:
         written = self._sharing.written_buffers
-        return any(a.buffer in written for step in steps[:: max(len(steps) // 16, 1)].tolist() for a in self._inputs(step))
+        return bool(written) and any(a.buffer in written for step in steps[:: max(len(steps) // 16, 1)].tolist() for a in self._inputs(step))
 
     def _parts(self, how: str, steps: Ints, data: int, textures: int) -> tuple[list[Ints], list[str]]:
         """Split by what one draw can hold."""
@@ -321,6 +339,10 @@ def _classes(numbers: npt.NDArray[np.uint64], rows: Ints) -> list[Ints]:
     edges = np.flatnonzero(np.diff(numbers[rows][order])) + 1
     found = [np.asarray(rows[part]) for part in np.split(order, edges)]
     return sorted(found, key=lambda part: int(part[0]))
+
+
+def _same(values: npt.NDArray[Any]) -> bool:
+    return len(values) == 1 or bool((values == values[0]).all())
 
 
 def _consecutive(steps: Ints) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import re
 from collections.abc import Iterator
@@ -15,9 +16,10 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.glsl import fragment_habits
 from wendascope.frame.inputs import SAMPLER_TARGETS, SamplerUse, sampler_uses
 from wendascope.frame.objects import ProgramRecord
-from wendascope.frame.setting_values import SettingValues, blob_numbers, combined, mixed
+from wendascope.frame.setting_values import blob_numbers, combined, mixed
 from wendascope.frame.state_table import DRAW_BUFFERS, VIEWPORTS
-from wendascope.frame.vertex_inputs import VertexInput, attribute_changes, vertex_inputs
+from wendascope.frame.steps import KINDS
+from wendascope.frame.vertex_inputs import VertexInput, array_inputs, attribute_changes, attribute_names
 from wendascope.frame.written import buffer_writes, element_buffers
 from wendascope.registry import GL, tables
 
@@ -54,6 +56,16 @@ _KEEPS_ORDER = re.compile(
 """Calls that steps on both sides of them must keep their sides of."""
 
 
+def _numbered(numbers: Numbers) -> tuple[Ints, Ints]:
+    """(the first row of each different number, which of them each row has), in the order of the numbers."""
+    order = np.argsort(numbers, kind="stable")
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = numbers[order][1:] != numbers[order][:-1]
+    which = np.empty(len(order), np.int64)
+    which[order] = np.cumsum(fresh) - 1
+    return order[fresh], which
+
+
 @dataclass
 class Detail:
     """One named thing within an aspect: a sampler, a uniform, a block. `numbers` has one entry for each of `steps`."""
@@ -70,10 +82,10 @@ class Sharing:
 
     def __init__(self, frame: Frame) -> None:
         self.frame = frame
-        self._values = SettingValues(frame.calls, frame.history)
+        self._values = frame.setting_values
         self._writes = buffer_writes(frame)
         self.programs: dict[int, ProgramRecord] = {p.name: p for p in frame.objects.programs}
-        self.draws = np.array([frame.steps.kind_name(i) == "draw" for i in range(len(frame.steps))], bool) if len(frame.steps) else np.zeros(0, bool)
+        self.draws: Mask = np.asarray(frame.steps.kind == KINDS.index("draw"))
 
     @property
     def written_buffers(self) -> set[int]:
@@ -186,13 +198,22 @@ class Sharing:
         steps, frame = self.frame.steps, self.frame
         arrays = frame.history.column("vertex_array", self.calls)
         versions = np.searchsorted(attribute_changes(frame), self.calls)
-        keys = combined(arrays.astype(np.uint64), versions.astype(np.uint64), np.asarray(steps.program, np.uint64))
-        _, first, which = np.unique(keys, return_index=True, return_inverse=True)
-        inputs = []
-        for step in first.tolist():
-            program = self.programs.get(int(steps.program[step]))
-            rows = vertex_inputs(frame, step) if self.draws[step] else []
-            inputs.append([row for row in rows if program is None or row.name])
+        of_array = combined(arrays.astype(np.uint64), versions.astype(np.uint64))
+        # clears may come with the same array and program, and read neither
+        first, which = _numbered(combined(of_array, np.asarray(steps.program, np.uint64), self.draws.astype(np.uint64)))
+        records = {v.name: v for v in frame.objects.vertex_arrays}
+        plain: dict[int, list[VertexInput]] = {}
+        names = {name: attribute_names(record) for name, record in self.programs.items()}
+        inputs: list[list[VertexInput]] = []
+        for step, key, array, program in zip(first.tolist(), of_array[first].tolist(), arrays[first].tolist(), steps.program[first].tolist(), strict=True):
+            if not self.draws[step]:
+                inputs.append([])
+                continue
+            if key not in plain:
+                plain[key] = array_inputs(frame, int(self.calls[step]), array, records.get(array), {})
+            known = names.get(program)
+            rows = plain[key]
+            inputs.append(rows if known is None else [dataclasses.replace(row, name=known[row.index]) for row in rows if row.index in known])
         return which, inputs
 
     @functools.cached_property
@@ -219,18 +240,20 @@ class Sharing:
             numbers[rows] = combined(*columns)
         which, inputs = self.arrays
         known = self._buffer_numbers
+        shapes = [
+            hash(tuple((a.index, a.size, a.type, a.normalized, a.integer, a.stride, a.offset, a.divisor, known.get(a.buffer, a.buffer)) for a in attributes))
+            & (1 << 63) - 1
+            for attributes in inputs
+        ]
+        numbers = combined(numbers, np.array(shapes, np.uint64)[which] if shapes else numbers)
         for index, attributes in enumerate(inputs):
-            mine = np.flatnonzero(which == index) if len(inputs) < 64 else self._rows_of(index)
-            for a in attributes:
-                of = known.get(a.buffer, a.buffer)
-                shape = hash((a.index, a.size, a.type, a.normalized, a.integer, a.stride, a.offset, a.divisor)) & (1 << 63) - 1
-                numbers[mine] = combined(numbers[mine], of, shape)
-                if a.buffer in self._writes:
-                    numbers[mine] = combined(numbers[mine], np.searchsorted(self._writes[a.buffer], self.calls[mine]).astype(np.uint64))
+            for buffer in {a.buffer for a in attributes} & self.written_buffers:
+                mine = self._rows_of(index)
+                numbers[mine] = combined(numbers[mine], np.searchsorted(self._writes[buffer], self.calls[mine]).astype(np.uint64))
         elements = element_buffers(frame, self.calls)
-        names, which_name = np.unique(elements, return_inverse=True)
-        table = np.array([known.get(name, name) for name in names.tolist()], np.uint64)
-        return combined(numbers, table[which_name], self._versions(elements, self.calls))
+        first, which_name = _numbered(elements.astype(np.uint64))
+        table = np.array([known.get(name, name) for name in elements[first].tolist()], np.uint64)
+        return combined(numbers, table[which_name] if len(table) else numbers, self._versions(elements, self.calls))
 
     @functools.cached_property
     def _order(self) -> tuple[Ints, Ints]:

@@ -79,29 +79,26 @@ def batching_answer(found: Structure) -> tuple[str, str]:
         answer = f"{steps:,} steps; {steps - saved:,} would do: {len(companies)} {'companies' if len(companies) > 1 else 'company'} of draws can be drawn together."
     else:
         answer = f"{steps:,} steps; nothing here could be drawn together."
-    broken = found.breaks.broken
-    largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][:4]
-    evidence = f"{devices_sentence(steps, steps - saved)} Between {broken:,} of {found.breaks.pairs:,} neighbours something differs: {', '.join(largest)}." if largest else devices_sentence(steps, steps - saved)
-    return answer, evidence
+    largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][:3]
+    differs = f" Of {found.breaks.pairs:,} pairs of neighbours {found.breaks.broken:,} differ: {', '.join(largest)}." if largest else ""
+    return answer, devices_sentence(steps, steps - saved) + differs
 
 
 def devices_sentence(steps: int, then: int) -> str:
     """Where a number of steps stands among the yardsticks of device classes, and where fewer would."""
     classes = sorted(yardsticks().steps, key=lambda c: c.high)
-    above = [c for c in classes if steps > c.high]
     within = [c for c in classes if steps <= c.high]
-    if not above:
-        return f"That is within every yardstick; the strictest is {_class(classes[0])}." if classes else ""
-    gained = [c for c in above if then <= c.high]
-    text = f"That is above {_listed(above)}"
-    text += f" and within {_listed(within)}." if within else "."
-    if gained:
-        text += f" With {then:,}, it would be within {_listed(gained)}."
-    return text
+    if len(within) == len(classes):
+        return f"Within every yardstick; the strictest is {_class(classes[0])}." if classes else ""
+    more = [c for c in classes if steps > c.high >= then]
+    text = f"Within the yardstick of {_listed(within)} only" if within else "Above every yardstick"
+    if len(more) + len(within) == len(classes):
+        return f"{text}; {then:,} would be within all, the strictest being {_class(classes[0])}."
+    return f"{text}; {then:,} would be within {_listed(more)} too." if more else f"{text}."
 
 
 def _class(item: DeviceClass) -> str:
-    return f"{item.device} {f'{item.low:,}-' if item.low else ''}{item.high:,}"
+    return f"{item.device} ({f'{item.low:,}-' if item.low else ''}{item.high:,})"
 
 
 def _listed(classes: list[DeviceClass]) -> str:

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QMessageBox,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QSpinBox,
     QVBoxLayout,
@@ -111,7 +112,11 @@ class AtlasView(QWidget):
         self.picture = _PagePicture()
         body = QHBoxLayout()
         body.addWidget(self.picture, 3)
-        body.addWidget(self.facts, 2)
+        scroll = QScrollArea()
+        scroll.setWidget(self.facts)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        body.addWidget(scroll, 2)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, GRID // 2, 0, 0)
         layout.setSpacing(GRID // 2)
@@ -208,9 +213,8 @@ def _facts(plan: AtlasPlan, number: int) -> str:
         f"{len(plan.steps):,} draws read {plan.textures} textures; with one batch a page, {plan.draws_then:,} draws would do.",
         f"Page {number + 1} of {len(plan.pages)}: {page.width} x {page.height}, {len(page.places)} textures, {page.wasted:.0%} of its area free.",
         f"Memory: {plan.bytes_before / 1024:,.0f} KiB now, {plan.bytes_after / 1024:,.0f} KiB then.",
-        "By arithmetic, if compressed (now, then):",
-        *(f"  {name}: {a / 1024:,.0f}, {b / 1024:,.0f} KiB" for name, (a, b) in plan.compressed().items()),
+        "If compressed, by arithmetic, KiB now and then: " + ", ".join(f"{name} {a / 1024:,.0f} and {b / 1024:,.0f}" for name, (a, b) in plan.compressed().items()) + ".",
     ]
     lines += [f"Not on a page, {reason}: {', '.join(map(str, names[:8]))}{' ...' if len(names) > 8 else ''}." for reason, names in plan.left_out.items()]
     lines += [f"{c[:1].upper()}{c[1:]}." for c in plan.caveats]
-    return "\n".join(lines)
+    return "\n\n".join(lines)

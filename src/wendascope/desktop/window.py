@@ -8,8 +8,18 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from PySide6.QtCore import QByteArray, QSettings, Qt
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence, QPalette
+from PySide6.QtCore import QByteArray, QFileSystemWatcher, QSettings, Qt, QUrl
+from PySide6.QtGui import (
+    QAction,
+    QActionGroup,
+    QCloseEvent,
+    QDesktopServices,
+    QDragEnterEvent,
+    QDropEvent,
+    QGuiApplication,
+    QKeySequence,
+    QPalette,
+)
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -27,6 +37,7 @@ from PySide6.QtWidgets import (
 import wendascope
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.structure import study
+from wendascope.analysis.yardsticks import own_file, shipped_text, yardsticks
 from wendascope.demo.data import demo_files
 from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette
@@ -71,6 +82,8 @@ class MainWindow(QMainWindow):
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self._jobs: dict[Document, JobRunner] = {}
         self._studied: set[Document] = set()
+        self._watcher = QFileSystemWatcher([str(own_file())] if own_file().exists() else [], self)
+        self._watcher.fileChanged.connect(self._yardsticks_changed)
         self._actions: list[tuple[str, QAction]] = []
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
@@ -183,6 +196,7 @@ class MainWindow(QMainWindow):
         self._copy_picture_action = self._add(files, "Copy the picture", self.copy_picture, "Ctrl+Shift+C")
         self._export_actions = [self._add(files, f"Write a report as {name.upper()}...", functools.partial(self.write_report, name)) for name in forms()]
         files.addSeparator()
+        self._add(files, "&Yardsticks...", self.edit_yardsticks)
         self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
 
         frame = bar.addMenu("F&rame")
@@ -430,6 +444,31 @@ class MainWindow(QMainWindow):
             document.set_structure,
             lambda error: self._complain("The calls could not be looked at", error),
         )
+
+    def edit_yardsticks(self) -> None:
+        """Open a copy of the yardsticks in the system's editor; frames are looked at again when it is saved."""
+        path = own_file()
+        try:
+            if not path.exists():
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_text(shipped_text())
+        except OSError as error:
+            self._complain("The yardsticks cannot be edited", f"cannot write {path}: {error.strerror}")
+            return
+        if str(path) not in self._watcher.files():
+            self._watcher.addPath(str(path))
+        if not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path))):
+            self._complain("No editor was found", f"Edit {path} with a program of your choice; frames are looked at again when it is saved.")
+
+    def _yardsticks_changed(self, path: str) -> None:
+        if Path(path).exists() and path not in self._watcher.files():
+            self._watcher.addPath(path)  # editors put a new file in the place of the old one
+        yardsticks.cache_clear()
+        self._studied.clear()
+        for document in self.workspace.documents:
+            document.structure = None
+        if self.workspace.current is not None:
+            self._study(self.workspace.current)
 
     def request_job(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
         """A replay job for the shown document; a later one of the same name takes its place."""

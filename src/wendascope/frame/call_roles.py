@@ -27,13 +27,13 @@ _STATE_UNKNOWN_AFTER = re.compile(
 
 
 @functools.cache
-def _ids(pattern: re.Pattern[str]) -> frozenset[int]:
-    return frozenset(c.id for c in tables().commands if pattern.match(c.name))
+def _matching(pattern: re.Pattern[str]) -> npt.NDArray[np.bool_]:
+    return np.array([pattern.match(c.name) is not None for c in tables().commands], bool)
 
 
 def calls_matching(calls: CallStream, pattern: re.Pattern[str]) -> npt.NDArray[np.bool_]:
     """Which calls are to commands whose names match, shape (n,)."""
-    return np.isin(calls.ids, list(_ids(pattern)))
+    return np.asarray(_matching(pattern)[calls.ids])
 
 
 def barriers(calls: CallStream) -> npt.NDArray[np.int64]:

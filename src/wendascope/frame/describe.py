@@ -87,3 +87,24 @@ def program_name(frame: Frame, program: int) -> str:
     """The program's label where it has one, its number otherwise."""
     record = frame.objects.program(program)
     return record.label if record and record.label else f"program {program}" if program else "none"
+
+
+def call_text(frame: Frame, call: int) -> str:
+    """A call as it would be written, with the names of uniforms in place of their locations."""
+    texts = []
+    for name, text in call_arguments(frame, call):
+        texts.append(_uniform_name(frame, call) or text if name == "location" else text)
+    return f"{frame.calls.command(call).name}({', '.join(texts)})"
+
+
+def _uniform_name(frame: Frame, call: int) -> str:
+    command = frame.calls.command(call)
+    owned = any(p.name == "program" for p in command.parameters)
+    program = int(frame.calls.argument(call, "program")) if owned else (frame.history.value("program", call) or (0,))[0]
+    record = frame.objects.program(program)
+    location = int(frame.calls.argument(call, "location")) & 0xFFFFFFFF
+    for uniform in record.uniforms if record else []:
+        for k, known in enumerate(uniform.locations):
+            if known & 0xFFFFFFFF == location:
+                return uniform.name if k == 0 else f"{uniform.name.removesuffix('[0]')}[{k}]"
+    return ""

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
 from wendascope.frame.packed import CallStream, merge_streams
 from wendascope.frame.passes import PassTable, derive_passes
+from wendascope.frame.setting_values import SettingValues
 from wendascope.frame.steps import StepTable, derive_steps
 from wendascope.frame.tracker import InitialState, StateHistory
 
@@ -90,6 +91,10 @@ class Frame:
     @functools.cached_property
     def history(self) -> StateHistory:
         return StateHistory(self.calls, self.state)
+
+    @functools.cached_property
+    def setting_values(self) -> SettingValues:
+        return SettingValues(self.calls, self.history)
 
     @functools.cached_property
     def steps(self) -> StepTable:

@@ -43,6 +43,7 @@ def combined(*columns: Numbers | int) -> Numbers:
 def blob_numbers(calls: CallStream, where: Numbers, lengths: Numbers) -> Numbers:
     """A number for the contents of each pointer argument, from its two slots."""
     numbers = combined(where, lengths)
+    whole = calls.arena[: len(calls.arena) // 8 * 8].view(np.uint64) if calls.arena.ctypes.data % 8 == 0 else None
     stored = (where >> np.uint64(60)) == np.uint64(BLOB)
     for length in np.unique(lengths[stored]).tolist():
         rows = np.flatnonzero(stored & (lengths == np.uint64(length)))
@@ -52,10 +53,14 @@ def blob_numbers(calls: CallStream, where: Numbers, lengths: Numbers) -> Numbers
             salts = (np.arange(width, dtype=np.uint64) + np.uint64(1)) * _NO_VALUE
         for first in range(0, len(rows), max(_CHUNK // width, 1)):
             some = offsets[first : first + max(_CHUNK // width, 1)]
-            padded = np.zeros((len(some), width * 8), np.uint8)
-            padded[:, :length] = calls.arena[some[:, None] + np.arange(length)]
+            if length % 8 == 0 and whole is not None and not (some % 8).any():
+                words = whole[(some // 8)[:, None] + np.arange(width)]
+            else:
+                padded = np.zeros((len(some), width * 8), np.uint8)
+                padded[:, :length] = calls.arena[some[:, None] + np.arange(length)]
+                words = padded.view(np.uint64)
             with np.errstate(over="ignore"):
-                sums = mixed(padded.view(np.uint64) + salts).sum(axis=1, dtype=np.uint64)
+                sums = mixed(words + salts).sum(axis=1, dtype=np.uint64)
             numbers[rows[first : first + len(some)]] = combined(sums, int(length))
     return numbers
 

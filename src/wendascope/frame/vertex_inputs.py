@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import itertools
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -17,7 +18,7 @@ from wendascope.registry import GL
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
-    from wendascope.frame.objects import ProgramRecord
+    from wendascope.frame.objects import ProgramRecord, VertexArrayRecord
 
 _DTYPES: dict[int, type[np.generic]] = {
     GL.BYTE: np.int8, GL.UNSIGNED_BYTE: np.uint8, GL.SHORT: np.int16, GL.UNSIGNED_SHORT: np.uint16, GL.INT: np.int32,
@@ -57,11 +58,16 @@ class VertexInput:
 
 def vertex_inputs(frame: Frame, step: int) -> list[VertexInput]:
     """Enabled attributes of a draw, in order of their index."""
-    call, history = int(frame.steps.call[step]), frame.history
-    array = (history.value("vertex_array", call) or (0,))[0]
-    record = frame.objects.vertex_array(array)
+    call = int(frame.steps.call[step])
+    array = (frame.history.value("vertex_array", call) or (0,))[0]
+    return array_inputs(frame, call, array, frame.objects.vertex_array(array), attribute_names(frame.objects.program(int(frame.steps.program[step]))))
+
+
+def array_inputs(frame: Frame, call: int, array: int, record: VertexArrayRecord | None, names: Mapping[int, str]) -> list[VertexInput]:
+    """The same for one vertex array as a call finds it; `names` are those of the program that reads it."""
+    history = frame.history
     before = {a.index: a for a in record.attributes} if record else {}
-    names = _names(frame.objects.program(int(frame.steps.program[step])))
+    # in a frame that defines attributes, an array may have others than it had before
     indices = set(before) | {i for a, i in history.keys("attribute_enabled") if a == array}
     found = []
     for index in sorted(indices):
@@ -96,7 +102,7 @@ def attribute_changes(frame: Frame) -> npt.NDArray[np.int64]:
     return np.flatnonzero(calls_matching(frame.calls, _CHANGES))
 
 
-def _names(program: ProgramRecord | None) -> dict[int, str]:
+def attribute_names(program: ProgramRecord | None) -> dict[int, str]:
     """Attribute index -> name, every column of a matrix included."""
     if program is None:
         return {}

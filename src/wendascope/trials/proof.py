@@ -68,6 +68,16 @@ class Proof(msgspec.Struct):
         return self.saved_ms.median if self.saved_ms is not None and self.verdict in (GAIN, SLOWER) else None
 
     @property
+    def together_summary(self) -> str:
+        """Of a combined proof, the shortest that can be said."""
+        assert self.frame_ms_before is not None and self.frame_ms_after is not None
+        picture = "picture identical" if not self.pixels_different else _differ(self.pixels_different, self.max_difference)
+        return (
+            f"{len(self.together)} changes together, {self.steps_before:,} -> {self.steps_after:,} steps, "
+            f"{self.frame_ms_before.median:.1f} -> {self.frame_ms_after.median:.1f} ms, {picture}"
+        )
+
+    @property
     def summary(self) -> str:
         """What was measured, in one line."""
         if self.ratio is None or self.frame_ms_before is None or self.frame_ms_after is None or self.saved_ms is None:

@@ -11,7 +11,7 @@ from wendascope.analysis.findings._registry import Case, Finding, Remedy, findin
 from wendascope.analysis.switches import find_switches
 from wendascope.analysis.yardsticks import yardsticks
 
-_LEAST_SHARE = 0.15
+_LEAST_SHARE = 0.10
 """Of all calls that set state: fewer needless ones are what careful programs have too."""
 _LEAST_CALLS = 50
 

@@ -23,9 +23,9 @@ from wendascope.frame.describe import step_name
 from wendascope.trials.batching import Code, NewObjects, plan_batch
 from wendascope.trials.proof import COMBINED, state_of
 
-_TITLES = ["company / step", "draws", "then", "~ CPU, ms", "~ GPU, ms", "memory, KiB", "state"]
-_WIDTHS = [56, 48, 80, 80, 96, 112]
-_HOW = {"instance": "copies, as instances", "merge": "merged", "multi-draw": "ranges in one call"}
+_TITLES = ["company / step", "draws", "then", "~ CPU ms", "~ GPU ms", "KiB", "state"]
+_WIDTHS = [52, 44, 72, 72, 56, 88]
+_HOW = {"instance": "copies", "merge": "merged", "multi-draw": "ranges"}
 
 
 @page("Batching", 40)
@@ -36,7 +36,7 @@ class BatchingPage(FramePage):
         super().__init__(workspace, "What could be drawn together, and what keeps it apart?")
         tips = {
             2: "Draws that would do", 3: "Estimated: CPU time of the calls that would go, as recorded", 4: "Estimated: what the cheapest steps of the frame take, for each step less",
-            5: "Of vertices, and data of each draw: then less now",
+            5: "Graphics memory of vertices and of each draw's data: then less now",
         }  # fmt: skip
         self.tree = NodeTree(_TITLES, _WIDTHS, "Companies", tips)
         self.findings = FindingsView(workspace, "Batching")
@@ -75,7 +75,7 @@ class BatchingPage(FramePage):
             answer, evidence = batching_answer(found)
             combined = document.proofs.get(COMBINED)
             if combined is not None and combined.ratio is not None and combined.steps_after < combined.steps_before:
-                evidence = f"Proved together with {len(combined.together) - 1} other changes: {combined.summary}. {evidence}"
+                evidence = f"Proved: {combined.together_summary}. {evidence}"
             self.say(answer, evidence)
         shown = (found, document.survey if document else None, len(document.proofs) if document else 0)
         if shown != self._shown:
@@ -117,7 +117,7 @@ class BatchingPage(FramePage):
         gpu = step_ms(case, [company])
         more = (company.bytes_after - company.bytes_before) / 1024
         differs = [*company.varies, *(f"texture {s}" for s in company.samplers)]
-        label = f"{document.frame.passes.names[company.pass_index]}: {_HOW[company.how]}; {', '.join(differs) or 'nothing but the range'} differ{'s' if len(differs) == 1 else ''}"
+        label = f"{company.number + 1} {document.frame.passes.names[company.pass_index]}, {_HOW[company.how]}: {', '.join(differs) or 'no value'} differ{'s' if len(differs) < 2 else ''}"
         texts = [
             label, f"{len(company.steps):,}", f"{len(company.parts):,}", f"{cpu_ms(case, [company]):.2f}", "" if gpu is None else f"{gpu:.2f}",
             f"{more:+,.0f}", states.get(company.steps[0], ""),

@@ -18,10 +18,10 @@ from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.theme import GRID, figures_font
-from wendascope.frame.describe import call_arguments, program_name
+from wendascope.frame.describe import call_text, program_name
 
 Ints = npt.NDArray[np.int64]
-_TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "CPU ms for nothing"]
+_TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "ms"]
 
 
 @page("State", 50)
@@ -42,8 +42,8 @@ class StatePage(FramePage):
         row.addWidget(self.needless_only)
         row.addStretch(1)
         self.room.addLayout(row)
-        tips = {2: "What a step or another call depends on", 3: "Sets what is set already", 4: "Replaced before anything uses it"}
-        self.tree = NodeTree(_TITLES, [72, 72, 72, 96, 144], "Calls that set state", tips)
+        tips = {2: "What a step or another call depends on", 3: "Sets what is set already", 4: "Replaced before anything uses it", 5: "CPU time inside the calls for nothing while recorded, without waits"}
+        self.tree = NodeTree(_TITLES, [56, 56, 72, 96, 64], "Calls that set state", tips)
         self.findings = FindingsView(workspace, "State")
         self.call = QLabel("Choose a call to see what made it needless.")
         self.call.setWordWrap(True)
@@ -142,10 +142,10 @@ class StatePage(FramePage):
         assert self._document is not None and self._shown is not None
         frame, use = self._document.frame, self._shown.use
         for call in calls.tolist():
-            arguments = ", ".join(text for _, text in call_arguments(frame, call))
+            arguments = call_text(frame, call)
             marks = ["1" if use.use[call] == k else "" for k in (USED, REPEATS, OVERWRITTEN)]
             spent = f"{self._shown.ms[call]:.4f}" if use.needless[call] else ""
-            yield Node([f"{call:,}  {frame.calls.command(call).name}({arguments})", "", *marks, spent], call)
+            yield Node([f"{call:,}  {arguments}", "", *marks, spent], call)
 
     # ---- one call ---------------------------------------------------------------------------------------
 
@@ -153,14 +153,14 @@ class StatePage(FramePage):
         if node.thing is None or self._shown is None or self._document is None:
             return
         call, use = int(node.thing), self._shown.use
-        lines = [f"<b>{self._told(call)}</b> {USES[use.use[call]]}."]
+        lines = [f"<b>{_sentence(self._told(call))}</b>: {USES[use.use[call]]}."]
         because = int(use.because[call])
         if use.use[call] == REPEATS and because >= 0:
             lines.append(f"The same was set by {self._told(because)}; nothing changed it in the {call - because - 1:,} calls between.")
         elif use.use[call] == REPEATS:
             lines.append("The same was set before the frame, and nothing in the frame has changed it.")
         elif use.use[call] == OVERWRITTEN:
-            lines.append(f"{self._told(because)} replaces it, and no call between depends on it (calls for nothing do not count).")
+            lines.append(f"{_sentence(self._told(because))} replaces it, and no call between depends on it (calls for nothing do not count).")
         lines.append(f"{self._shown.ms[call] * 1000:.1f} µs inside the call while recorded.")
         self.call.setText("<br>".join(lines))
         self.tabs.setCurrentWidget(self.call)
@@ -168,14 +168,17 @@ class StatePage(FramePage):
     def _told(self, call: int) -> str:
         assert self._document is not None
         frame = self._document.frame
-        arguments = ", ".join(text for _, text in call_arguments(frame, call))
         step = int(np.searchsorted(frame.steps.call, call))
         where = f" before <a href='{step}'>step {step:,}</a>" if step < len(frame.steps) else " after the last step"
-        return f"Call {call:,} {frame.calls.command(call).name}({arguments}){where}"
+        return f"call {call:,} {call_text(frame, call)}{where}"
 
     def _go(self, link: str) -> None:
         if self._document is not None:
             self._document.selection.choose(int(link))
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:]
 
 
 class _Switches(QTreeWidget):

@@ -24,6 +24,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.share_bar import ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
 from wendascope.desktop.tree import FrameTree, Node
+from wendascope.trials.proof import COMBINED
 
 Index = QModelIndex | QPersistentModelIndex
 COLUMNS = (
@@ -274,6 +275,9 @@ class TimePage(QWidget):
             f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to {survey.frame_ms.high:.1f} ms. "
             f"{verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
         )
+        combined = document.proofs.get(COMBINED)
+        if combined is not None and combined.ratio is not None:
+            self.evidence.setText(f"Proved: {combined.together_summary}. {self.evidence.text()}")
         bound = frame_bound(document.frame)
         if bound is not None:
             self.evidence.setText(f"{self.evidence.text()} {bound.sentence}")

@@ -89,7 +89,7 @@ def _legend(found: Found) -> list[LegendEntry]:
     for number in order.tolist():
         if counts[number + 2]:
             colour = "#{:02X}{:02X}{:02X}".format(*tints[number % len(tints)])
-            entries.append(LegendEntry(colour, found["texts"][str(number)], float(counts[number + 2] / company.size)))
+            entries.append(LegendEntry(colour, found["names"][str(number)], float(counts[number + 2] / company.size)))
     if counts[1]:
         entries.append(LegendEntry("#{:02X}{:02X}{:02X}".format(*_LONER), "loners", float(counts[1] / company.size)))
     return entries
@@ -108,15 +108,17 @@ _MORE: dict[str, Any] = {"replays": False, "legend": _legend, "alike": _alike, "
 
 @lens("company", "Company", _paint, _probe, **_MORE)
 def measure_company(session: ReplaySession, job: Job, place: Place) -> Found:
-    """`company` (h, w): the company whose fragment is seen, -1 for loners, -2 for nothing; `owner` the step; `texts`."""
+    """`company` (h, w): the company whose fragment is seen, -1 for loners, -2 for nothing; `owner` the step; `texts` and
+    short `names` of the companies."""
     passes = layers_of(session, job, passes_shown(session, place.step))
     owner = owner_map(passes, place.step)[:, :: passes[0].samples] if passes else np.full((1, 1), -1, np.int32)
     found = companies_of(session)
     company = np.where(owner >= 0, found.of_step[np.maximum(owner, 0)], -2).astype(np.int32)
     present = np.unique(company[company >= 0]).tolist()
     names = session.frame.passes.names
-    texts = {}
+    texts, short = {}, {}
     for number in present:
         c = found.companies[number]
         texts[str(number)] = f"{c.label}: {len(c.steps)} draws of {names[c.pass_index]}, {_HOW[c.how]}"
-    return {"company": company, "owner": owner, "texts": texts}
+        short[str(number)] = f"{number + 1} {names[c.pass_index]}"
+    return {"company": company, "owner": owner, "texts": texts, "names": short}

@@ -123,6 +123,9 @@ class _Planner:
         self._calls = Batch(self._offers)
         self._lines: list[str] = []
         self._undo: list[Callable[[], None]] = []
+        self._words: dict[int, str] = {}
+        """What new objects are called in the code that is shown."""
+        self._locations: dict[int, str] = {}
         self._bytes = 0
 
     def plan(self) -> BatchPlan:
@@ -296,7 +299,14 @@ class _Planner:
             return
         texts = []
         for parameter, value in zip(tables()[name].parameters, arguments, strict=True):
-            texts.append(f"&{parameter.name}" if isinstance(value, bytes | bytearray) and len(value) > 64 else argument_text(parameter, value))
+            if isinstance(value, bytes) and len(value) > 64:
+                texts.append(parameter.name)
+            elif parameter.name == "location" and isinstance(value, int):
+                texts.append(self._locations.get(value, str(value)))
+            elif isinstance(value, int) and value in self._words:
+                texts.append(self._words[value])
+            else:
+                texts.append(argument_text(parameter, value))
         self._lines.append(f"{name}({', '.join(texts)});")
 
     def _value(self, pattern: str, i: int = 0, j: int = 0) -> int:
@@ -316,6 +326,7 @@ class _Planner:
                 whole[at : at + len(packed)] = packed
         buffer, size = self._new.buffer(bytes(len(whole)), GL.STREAM_DRAW, shared=False)
         self._bytes += size
+        self._words[buffer] = "per_draw_buffer"
         _, binding = program.blocks[data.names.block]
         self._emit("glBindBuffer", GL.UNIFORM_BUFFER, buffer)
         self._emit("glBufferSubData", GL.UNIFORM_BUFFER, 0, len(whole), bytes(whole))
@@ -325,6 +336,8 @@ class _Planner:
 
     def _use(self, record: ProgramRecord, program: ProgramRecord, varying: set[str]) -> None:
         """Use the new program, with every uniform that the frame sets as the last step finds it."""
+        self._words[program.name] = "program_for_all"
+        self._locations = {u.locations[0]: u.name.removesuffix("[0]") for u in program.uniforms if u.locations}
         self._emit("glUseProgram", program.name)
         self._undo.append(lambda: self._emit("glUseProgram", record.name, quiet=True))
         for uniform in record.uniforms:
@@ -360,6 +373,7 @@ class _Planner:
         for sampler, textures in layers.items():
             name, size = self._new.texture_array(list(dict.fromkeys(textures)), written)
             self._bytes += size
+            self._words[name] = f"{sampler}_array"
             unit = GL.TEXTURE0 + units[sampler].unit
             self._emit("glActiveTexture", unit)
             self._emit("glBindTexture", GL.TEXTURE_2D_ARRAY, name)
@@ -385,6 +399,7 @@ class _Planner:
         self._bytes += size + index_size
         array = self._array(merged, vertices, indices, program.attributes[names.attribute], floats)
         before = self._value("vertex_array")
+        self._words[array] = "merged_vertex_array"
         self._emit("glBindVertexArray", array)
         self._undo.append(lambda: self._emit("glBindVertexArray", before, quiet=True))
         self._emit("glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0))
