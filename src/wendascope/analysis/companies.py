@@ -6,6 +6,7 @@ nothing but the range differs; near kin (other textures of one shape) need a tex
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -223,7 +224,10 @@ class _Finder:
 
     def _data_of(self, program: int, varies: list[str], samplers: list[str]) -> int:
         record = self._sharing.programs[program]
-        members = [("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if u.name.removesuffix("[0]") in varies and fits(u.type)]
+        variables = {re.split(r"[.\[]", name, maxsplit=1)[0] for name in varies}  # a structure becomes data as a whole
+        members = [
+            ("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if re.split(r"[.\[]", u.name, maxsplit=1)[0] in variables and fits(u.type)
+        ]
         members += [("", GL.INT, 1, False)] * len(samplers)
         return struct_layout(members)[1] if members else 0
 

@@ -82,7 +82,9 @@ class MainWindow(QMainWindow):
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self._jobs: dict[Document, JobRunner] = {}
         self._studied: set[Document] = set()
-        self._watcher = QFileSystemWatcher([str(own_file())] if own_file().exists() else [], self)
+        self._watcher = QFileSystemWatcher(self)
+        if own_file().exists():
+            self._watcher.addPath(str(own_file()))
         self._watcher.fileChanged.connect(self._yardsticks_changed)
         self._actions: list[tuple[str, QAction]] = []
         self.setWindowTitle("Wendascope")

@@ -142,6 +142,9 @@ class BatchingPage(FramePage):
         if isinstance(node.thing, Company) and document.selection.step not in company.steps:
             document.selection.choose(company.steps[0])
         self._ask_code(document, company)
+        self._choose_finding(document, company)
+
+    def _choose_finding(self, document: Document, company: Company) -> None:
         finding = next((f for f in document.findings if f.remedy and f.remedy.kind == "batch" and company.steps[0] in f.steps), None)
         if finding is not None:
             self.findings.choose(finding.id)
@@ -171,6 +174,7 @@ class BatchingPage(FramePage):
                 index = self.tree.nodes.index(row, 0)
                 self.tree.setCurrentIndex(index)
                 self.tree.scrollTo(index)
+                self._choose_finding(document, node.thing)
                 self._following = False
                 self._ask_code(document, node.thing)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -26,7 +27,7 @@ from wendascope.frame.written import written_objects
 from wendascope.registry import GL, tables
 from wendascope.trials.batching.layers import array_of
 from wendascope.trials.batching.merging import Merged, merge
-from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
+from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite, variable_of
 
 _FIRST_NAME = 0xE0000000
 """Captured-side names of the new objects begin here."""
@@ -115,6 +116,15 @@ def plan_batch(frame: Frame, steps: list[int], how: str, new: NewObjects) -> Bat
     return _Planner(frame, sorted(steps), how, new).plan()
 
 
+def _plain(uniform: str) -> str:
+    """The name of a uniform as that of a member: parts of structures run together."""
+    return re.sub(r"\W+", "_", uniform.removesuffix("[0]"))
+
+
+def _member_name(uniform: UniformRecord) -> str:
+    return _plain(uniform.name)
+
+
 class _Planner:
     def __init__(self, frame: Frame, steps: list[int], how: str, new: NewObjects) -> None:
         self._frame, self._steps, self._how, self._new = frame, steps, how, new
@@ -178,8 +188,9 @@ class _Planner:
         if layers and not all(s.has_arrays for s in sources.values()):
             raise TrialError("its GLSL is older than texture arrays")
         members, stride = self._members(varying, layers, names)
-        data = DrawData(tuple(members), tuple(layers), len(self._steps), instanced, names)
-        in_fragments = bool(sources[GL.FRAGMENT_SHADER].declared({m.name for m in members} | set(layers))) if GL.FRAGMENT_SHADER in sources else False
+        places = {_member_name(u): u.name.removesuffix("[0]") for u in varying}
+        data = DrawData(tuple(members), places, tuple(layers), len(self._steps), instanced, names)
+        in_fragments = bool(sources[GL.FRAGMENT_SHADER].declared(data.variables | set(layers))) if GL.FRAGMENT_SHADER in sources else False
         changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
         program = self._program(record, changed, varying, data, blocks, stride)
         if blocks and members:
@@ -215,7 +226,8 @@ class _Planner:
         """(uniforms that differ between the steps, their value at each step by name)."""
         frame = self._frame
         calls = [int(frame.steps.call[s]) for s in self._steps]
-        found, values = [], {}
+        values: dict[str, list[bytes]] = {}
+        variables = set()
         for uniform in record.uniforms:
             if uniform.type in SAMPLER_TARGETS:
                 continue
@@ -223,12 +235,18 @@ class _Planner:
             if all(s == setters[0] for s in setters):
                 continue
             each = [uniform_value(frame, record, uniform, c) for c in calls]
-            if all(v == each[0] for v in each):
-                continue
-            if "." in uniform.name or "[" in uniform.name.removesuffix("[0]") or not fits(uniform.type):
-                raise TrialError(f"{uniform.name} differs from step to step and is part of a structure, or of a type that no block has")
-            found.append(uniform)
-            values[uniform.name] = each
+            if any(v != each[0] for v in each):
+                variables.add(variable_of(uniform.name))
+                values[uniform.name] = each
+        # of a structure all parts become data: a variable is filled wholly or not at all
+        found = [u for u in record.uniforms if variable_of(u.name) in variables]
+        for uniform in found:
+            if uniform.type in SAMPLER_TARGETS or not fits(uniform.type):
+                raise TrialError(f"{uniform.name} lies in a structure that differs from step to step, or is of a type that no block has")
+            if uniform.name not in values:
+                values[uniform.name] = [uniform_value(frame, record, uniform, c) for c in calls]
+        if len({_member_name(u) for u in found}) != len(found):
+            raise TrialError("the names of parts of structures cannot be told apart")
         return found, values
 
     def _layers(self) -> tuple[dict[str, list[int]], dict[str, TextureInput]]:
@@ -247,7 +265,7 @@ class _Planner:
         return found, bound
 
     def _members(self, varying: list[UniformRecord], layers: dict[str, list[int]], names: Names) -> tuple[list[Member], int]:
-        rows = [(u.name.removesuffix("[0]"), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
+        rows = [(_member_name(u), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
         rows += [(names.layer_of(sampler), GL.INT, 1, False) for sampler in layers]
         return struct_layout(rows) if rows else ([], 0)
 
@@ -314,7 +332,7 @@ class _Planner:
 
     def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], layers: dict[str, list[int]], stride: int) -> None:
         """Upload the data of all draws, as a program does whose values change with every frame."""
-        by_name = {name.removesuffix("[0]"): each for name, each in values.items()}
+        by_name = {_plain(name): each for name, each in values.items()}
         for sampler, textures in layers.items():
             order = list(dict.fromkeys(textures))
             by_name[data.names.layer_of(sampler)] = [struct.pack("<i", order.index(t)) for t in textures]
@@ -359,7 +377,7 @@ class _Planner:
 
     def _fill_arrays(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]]) -> None:
         """The same for GLSL without blocks: arrays of plain uniforms."""
-        by_name = {name.removesuffix("[0]"): each for name, each in values.items()}
+        by_name = {_plain(name): each for name, each in values.items()}
         for uniform in program.uniforms:
             base = uniform.name.removesuffix("_of_draw[0]")
             if uniform.locations and uniform.locations[0] >= _FIRST_LOCATION and base in by_name:

@@ -33,12 +33,24 @@ class DrawData:
     """What each draw reads of its own."""
 
     members: tuple[Member, ...]
+    places: dict[str, str]
+    """Member -> what main fills with it: a uniform, or a part of one. Layers of samplers are not among them."""
     layers: tuple[str, ...]
-    """Members that are the layer of a sampler, by the sampler's name."""
+    """Samplers that read a layer which is a member."""
     draws: int
     by_instance: bool
     """The number of the draw is that of the instance; otherwise an attribute tells it."""
     names: Names
+
+    @property
+    def variables(self) -> set[str]:
+        """The uniforms that become variables."""
+        return {variable_of(place) for place in self.places.values()}
+
+
+def variable_of(uniform: str) -> str:
+    """The variable that a uniform's full name is a part of: `lights` of `lights[2].colour`."""
+    return re.split(r"[.\[]", uniform, maxsplit=1)[0]
 
 
 @dataclass(frozen=True)
@@ -120,8 +132,8 @@ class _Rewriter:
         self._source, self._data, self._blocks = source, data, blocks
         self._reads_index = reads_index
         self._samplers = {name for name in data.layers if source.declared({name})}
-        layers = {data.names.layer_of(name) for name in data.layers}
-        self._mine = [m for m in data.members if m.name not in layers and source.declared({m.name})]
+        self._variables = source.declared(data.variables)
+        self._mine = [m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables]
         self._edits: list[tuple[int, int, str]] = []
 
     def text(self) -> str:
@@ -145,7 +157,7 @@ class _Rewriter:
     # ---- declarations -----------------------------------------------------------------------------------
 
     def _declarations(self) -> None:
-        wanted = {m.name for m in self._mine} | self._samplers
+        wanted = self._variables | self._samplers
         for declaration in self._source.uniforms(wanted):
             kept = [n for n in declaration.names if n.text not in wanted]
             lines = []
@@ -164,7 +176,7 @@ class _Rewriter:
 
     def _check_initialisers(self) -> None:
         """No global may be computed from what main fills only later."""
-        wanted = {m.name for m in self._mine} | self._samplers
+        wanted = self._variables | self._samplers
         for declaration in self._source.globals.declarations:
             if declaration.has("uniform"):
                 continue
@@ -207,12 +219,13 @@ class _Rewriter:
         elif not source.has_flat:
             index = f"int({names.index} + 0.5)"
         for m in self._mine:
+            place = data.places[m.name]
             if m.array and self._blocks:
-                lines += [f"{m.name}[{k}] = {names.array}[{index}].{m.name}[{k}];" for k in range(m.count)]
+                lines += [f"{place}[{k}] = {names.array}[{index}].{m.name}[{k}];" for k in range(m.count)]
             elif m.array:
-                raise TrialError(f"{m.name} is an array, and GLSL before 1.40 has no blocks to keep one for each draw")
+                raise TrialError(f"{place} is an array, and GLSL before 1.40 has no blocks to keep one for each draw")
             else:
-                lines.append(f"{m.name} = {self._value(m.name, index)};")
+                lines.append(f"{place} = {self._value(m.name, index)};")
         for sampler in sorted(self._samplers):
             layer = names.layer_of(sampler)
             lines.append(f"{layer} = {self._value(layer, index)};")

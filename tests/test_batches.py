@@ -1,0 +1,298 @@
+"""Batches really drawn: shaders rewritten, vertices merged, textures in arrays; and proofs of them on running programs."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from wendascope.analysis.companies import INSTANCE, MERGE, MULTI_DRAW, find_companies
+from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.sharing import Sharing
+from wendascope.errors import TrialError
+from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
+from wendascope.frame.file import load
+from wendascope.frame.frame import Frame
+from wendascope.frame.glsl_globals import Globals, UnclearSourceError
+from wendascope.frame.objects import BlobStore, ProgramRecord, UniformRecord
+from wendascope.frame.packed import Batch
+from wendascope.frame.primitives import separate, triangles
+from wendascope.frame.std140 import pack, struct_layout
+from wendascope.frame.uniform_values import uniform_value
+from wendascope.registry import GL
+from wendascope.replay.client import Replay
+from wendascope.trials.batching import NewObjects, plan_batch
+from wendascope.trials.batching.rewrite import DrawData, Names, Source, rewrite
+from wendascope.trials.examine import examine_file, stored_examination
+from wendascope.trials.proof import CHANGES, COMBINED, GAIN, NO_GAIN, REFUSED, SLOWER, Proof, in_order, prove, prove_all
+from wendascope.trials.remedies import change_of
+
+from .conftest import Capture, program
+from .synthetic import draw, frame_of, objects
+
+# ---- sources -------------------------------------------------------------------------------------------
+
+
+def test_globals_find_declarations_in_every_branch_and_leave_other_things_alone() -> None:
+    source = """#version 330 core
+#extension GL_ARB_shading_language_420pack : enable
+// uniform vec4 not_me;
+#define WRAPPED uniform \\
+   vec4 nor_me;
+layout(std140) uniform Block { vec4 inside; };
+layout(location = 3) uniform highp mat4 model, other;
+#ifdef A
+uniform float[2] list;
+#else
+uniform float list[3];
+#endif
+const float half_ = 0.5;
+vec3 f(vec3 p);
+void main() { vec4 model2 = vec4(1.0); }
+"""
+    found = Globals(source)
+    names = {n.text: (d.type, n.array) for d in found.declarations for n in d.names}
+    assert names == {"model": ("mat4", ""), "other": ("mat4", ""), "list": ("float", "[3]"), "half_": ("float", "")}
+    assert found.declarations[0].qualifiers == ("layout(location = 3)", "uniform", "highp")
+    assert found.version == (330, "core") and source[: found.head].endswith("enable\n")
+    assert found.main is not None and source[found.main :].startswith(" vec4 model2")
+    assert [source[a:b].split("(")[0].split(" ")[0] for a, b in found.other] == ["layout", "vec3"]
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.text("uniform vec4 main(){};,=[]#\n/*\\ \"x1.", max_size=80))
+def test_globals_of_any_text_are_found_or_refused(text: str) -> None:
+    try:
+        found = Globals(text)
+    except UnclearSourceError:
+        return
+    for declaration in found.declarations:
+        assert text[declaration.first : declaration.end].endswith(";")
+        assert all(n.text in text[declaration.first : declaration.end] for n in declaration.names)
+    assert 0 <= found.head <= len(text) and (found.main is None or text[found.main - 1] == "{")
+
+
+def _rewritten(text: str, stage: int = GL.FRAGMENT_SHADER, layers: tuple[str, ...] = (), places: dict[str, str] | None = None) -> str:
+    places = {"tint": "tint"} if places is None else places
+    names = Names()
+    rows = [(name, GL.FLOAT_VEC4, 1, False) for name in places] + [(names.layer_of(s), GL.INT, 1, False) for s in layers]
+    data = DrawData(tuple(struct_layout(rows)[0]), places, layers, 7, True, names)
+    return rewrite(Source(stage, text, False), data, True, True)
+
+
+def test_uniforms_become_variables_that_main_fills() -> None:
+    text = "#version 330\nuniform vec4 tint, other; // tint\nout vec4 c;\nvec4 f() { vec4 x = tint; return x; }\nvoid main() { c = f(); }\n"
+    made = _rewritten(text)
+    assert "uniform vec4 other; vec4 tint; // tint" in made
+    assert "void main() {\n    tint = per_draw[draw_index].tint; c = f(); }" in made
+    assert "layout(std140) uniform PerDrawData { PerDraw per_draw[7]; };" in made and "flat in int draw_index;" in made
+
+
+def test_look_ups_get_their_layer_whatever_stands_in_them() -> None:
+    text = (
+        "#version 330\nuniform sampler2D s; in vec2 uv; out vec4 c;\n"
+        "void main() { c = texture(s, texture(s, uv.yx).xy + vec2(0.5, uv.y)) + texelFetch(s, ivec2(uv), 0) + vec4(textureSize(s, 0), 0, 0); }\n"
+    )
+    made = _rewritten(text, layers=("s",), places={})
+    assert "texture(s, vec3(texture(s, vec3(uv.yx, float(s_layer))).xy + vec2(0.5, uv.y), float(s_layer)))" in made
+    assert "texelFetch(s, ivec3(ivec2(uv), s_layer), 0)" in made and "textureSize(s, 0).xy" in made
+    assert "uniform sampler2DArray s; int s_layer;" in made
+
+
+@pytest.mark.parametrize(
+    ("text", "layers", "says"),
+    [
+        ("uniform vec4 tint; vec4 twice = tint * 2.0; void main() { }", (), "computes twice from a uniform"),
+        ("uniform vec4 tint; vec4 late() { return tint; }", (), "no main"),
+        ("uniform sampler2D s; vec4 f(sampler2D t) { return vec4(0); } void main() { f(s); }", ("s",), "handed to f"),
+        ("uniform sampler2D s; void main() { vec4 c = textureProj(s, vec3(1)); }", ("s",), "handed to textureProj"),
+        ("uniform sampler2D s;\n#define LOOK texture(s, vec2(0))\nvoid main() { vec4 c = LOOK; }", ("s",), "used in a macro"),
+        ("uniform vec4 tint; void main() { { }", (), "brackets do not match"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_rewritten_says_why(text: str, layers: tuple[str, ...], says: str) -> None:
+    with pytest.raises(TrialError, match=says):
+        _rewritten("#version 330\n" + text, layers=layers, places={} if layers else None)
+
+
+def test_new_names_avoid_those_of_the_shaders() -> None:
+    assert Names.free_of({"per_draw", "draw_index2"}).array == "per_draw3"
+
+
+def test_std140_has_the_offsets_of_the_specification() -> None:
+    rows = [("a", GL.FLOAT, 1, False), ("b", GL.FLOAT_VEC3, 1, False), ("c", GL.FLOAT, 1, False), ("d", GL.FLOAT_MAT3, 1, False), ("e", GL.FLOAT, 3, True), ("f", GL.FLOAT_VEC2, 1, False)]
+    members, size = struct_layout(rows)
+    assert [m.offset for m in members] == [0, 16, 28, 32, 80, 128] and size == 144
+    assert len(pack(members[3], bytes(36))) == 48 and len(pack(members[4], bytes(12))) == 48
+
+
+def test_uniform_values_follow_every_way_of_setting_them() -> None:
+    batch = Batch()
+    batch.call("glUseProgram", 1)
+    batch.call("glUniform1fv", 10, 2, np.array([1, 2], np.float32).tobytes())
+    batch.call("glUniform1f", 11, 5.0)
+    batch.call("glProgramUniformMatrix2fv", 1, 20, 1, 1, np.array([1, 2, 3, 4], np.float32).tobytes())
+    batch.call("glFlush")
+    weights = UniformRecord("w[0]", GL.FLOAT, 3, [10, 11, 12], np.array([7, 8, 9], np.float32).tobytes())
+    turn = UniformRecord("turn", GL.FLOAT_MAT2, 1, [20], bytes(16))
+    record = ProgramRecord(1, [], uniforms=[weights, turn])
+    frame = frame_of(batch)
+    frame.objects.programs.append(record)
+    assert np.frombuffer(uniform_value(frame, record, weights, 4), np.float32).tolist() == [1, 5, 9]
+    assert np.frombuffer(uniform_value(frame, record, weights, 1), np.float32).tolist() == [7, 8, 9]
+    assert np.frombuffer(uniform_value(frame, record, turn, 4), np.float32).tolist() == [1, 3, 2, 4], "transposed as it was set"
+
+
+def test_buffer_contents_follow_the_writes_of_the_frame() -> None:
+    batch = Batch()
+    batch.call("glBindBuffer", GL.ARRAY_BUFFER, 2)
+    batch.call("glBufferSubData", GL.ARRAY_BUFFER, 4, 2, b"xy")
+    batch.call("glBufferData", GL.ARRAY_BUFFER, 3, b"abc", GL.STATIC_DRAW)
+    batch.call("glCopyBufferSubData", GL.COPY_READ_BUFFER, GL.ARRAY_BUFFER, 0, 0, 1)
+    batch.call("glFlush")
+    blobs = BlobStore()
+    contents = BufferContents(frame_of(batch, objects(blobs), blobs))
+    assert contents.at(2, 1)[4:6] != b"xy" and contents.at(2, 2)[4:6] == b"xy" and contents.at(2, 3) == b"abc"
+    with pytest.raises(UnknownContentsError, match="glCopyBufferSubData"):
+        contents.at(2, 4)
+
+
+def test_primitives_come_apart_as_the_driver_takes_them() -> None:
+    order = np.arange(5, dtype=np.uint32)
+    assert triangles(GL.TRIANGLE_STRIP, order, None).tolist() == [[0, 1, 2], [2, 1, 3], [2, 3, 4]]
+    assert triangles(GL.TRIANGLE_STRIP, np.array([0, 1, 2, 9, 3, 4, 5], np.uint32), 9).tolist() == [[0, 1, 2], [3, 4, 5]]
+    assert separate(GL.LINE_LOOP, order[:3], None)[1].tolist() == [0, 1, 1, 2, 2, 0]
+    assert separate(GL.POINTS, np.array([1, 9, 2], np.uint32), 9)[1].tolist() == [1, 2]
+    with pytest.raises(ValueError, match="patches"):
+        separate(GL.PATCHES, order, None)
+
+
+# ---- plans without a replay ------------------------------------------------------------------------------
+
+
+def _plain_frame() -> Frame:
+    batch = Batch()
+    for k in range(4):
+        draw(batch, 1, 1 + k % 2, 1 + k, model=float(k), tint=float(k))
+    blobs = BlobStore()
+    return frame_of(batch, objects(blobs, meshes=2, textures=4), blobs)
+
+
+def test_a_plan_says_what_to_write() -> None:
+    frame = _plain_frame()
+    new = NewObjects(frame)
+    plan = plan_batch(frame, [0, 1, 2, 3], MERGE, new)
+    titles = [c.title for c in plan.code]
+    assert titles == ["Calls", "Data of each draw", "Vertex shader", "Fragment shader"]
+    calls = plan.code[0].text
+    assert "glBufferSubData(GL_UNIFORM_BUFFER, 0, 384, data);" in calls and "glUseProgram(program_for_all);" in calls and "glBindTexture(GL_TEXTURE_2D_ARRAY, surface_array);" in calls
+    assert "     0  mat4 model;" in plan.code[1].text and "    80  int surface_layer;" in plan.code[1].text
+    assert new.objects.textures[0].images[0].depth == 4 and plan.new_bytes > 4 * 8 * 8 * 4
+    assert len(new.objects.vertex_arrays) == 1 and {a.index for a in new.objects.vertex_arrays[0].attributes} == {0, 15}
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        (lambda f: setattr(f.objects.programs[0], "binary", b"x"), "no source to rewrite"),
+        (lambda f: setattr(f.objects.programs[0], "feedback_varyings", ["gl_Position"]), "feeds its vertices back"),
+        (lambda f: setattr(f.objects.buffers[0], "contents", f.blobs.put(b"")), "beyond the end of its buffer"),
+        (lambda f: setattr(f.objects.textures[0].images[0], "contents", None), "not known"),
+        (lambda f: setattr(f.objects.textures[1].images[0], "width", 4), "need an atlas"),
+        (lambda f: f.context.limits.update(MAX_UNIFORM_BLOCK_SIZE=100), "uniform block here has 100"),
+    ],
+)
+def test_what_cannot_be_drawn_together_says_why(change: object, says: str) -> None:
+    frame = _plain_frame()
+    change(frame)  # type: ignore[operator]
+    with pytest.raises(TrialError, match=says):
+        plan_batch(frame, [0, 1, 2, 3], MERGE, NewObjects(frame))
+
+
+def test_a_hostile_remedy_is_refused() -> None:
+    frame = _plain_frame()
+    for parts in ([Part(MERGE, [0, 99])], [Part(MERGE, [0, 1]), Part(MERGE, [1, 2])], [Part(MERGE, [-1, 2])]):
+        with pytest.raises(TrialError):
+            change_of(frame, [Remedy("batch", [], parts=parts)]).edit()
+
+
+def test_in_order_splits_a_batch_where_others_lie_between() -> None:
+    found = in_order(Remedy("batch", [1, 2, 5, 7, 8], parts=[Part(MERGE, [1, 2, 5, 7, 8])]))
+    assert found is not None and [p.steps for p in found.parts] == [[1, 2], [7, 8]] and found.steps == [1, 2, 7, 8]
+    assert in_order(Remedy("batch", [1, 2], parts=[Part(MERGE, [1, 2])])) is None
+
+
+# ---- on running programs -----------------------------------------------------------------------------------
+
+
+def _finding(steps: list[int], parts: list[Part], name: str = "batch") -> Finding:
+    return Finding(name, "test", "Batching", "", "", steps, {}, None, "", "", "", Remedy("batch", steps, parts=parts))
+
+
+@pytest.mark.parametrize("kind", ["core", "old", "es"])
+def test_every_company_of_a_running_program_is_drawn_together(capture: Capture, kind: str) -> None:
+    path, frame = capture(program("crowd", kind))
+    found = find_companies(Sharing(frame)).companies
+    hows = {(c.how, bool(c.samplers)) for c in found}
+    assert hows >= {(INSTANCE, False), (MERGE, False), (MERGE, True)}
+    with Replay(path) as replay:
+        for company in found:
+            proof = prove(path, frame, [_finding(company.steps, [Part(company.how, p) for p in company.parts])], replay, repeats=6)
+            if kind == "old" and company.samplers:
+                assert proof.verdict == REFUSED and proof.reason == "its GLSL is older than texture arrays"
+                continue
+            assert proof.verdict in (GAIN, NO_GAIN, SLOWER) and proof.pixels_different == 0, (company, proof.summary)
+            assert proof.in_order == (not company.in_order), "surfaces of one depth keep their order"
+            assert proof.steps_after < proof.steps_before and proof.submit_saved_ms is not None
+            assert proof.steps_after == len(frame.steps) - company.saved or proof.in_order
+
+
+def test_what_must_keep_its_order_is_never_called_identical(capture: Capture) -> None:
+    path, frame = capture(program("crowd", "core"))
+    ties = [s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw" and frame.steps.vertices[s] == 4]
+    first = next(s for s in ties if frame.steps.program[s] != frame.steps.program[s + 1] and frame.steps.program[s] == frame.steps.program[s + 2])
+    alone = [first, first + 2, first + 4]
+    with Replay(path) as replay:
+        proof = prove(path, frame, [_finding(alone, [Part(MERGE, alone)])], replay, repeats=6)
+    assert proof.verdict == CHANGES and proof.pixels_different > 0 and not proof.in_order
+
+
+def test_ranges_of_one_buffer_are_one_call(capture: Capture) -> None:
+    path, frame = capture(program("crowd", "core"))
+    ranges = [s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw" and frame.steps.vertices[s] == 3 and frame.calls.command(int(frame.steps.call[s])).name == "glDrawArrays"]
+    ranges = [s for s in ranges if s + 1 in ranges or s - 1 in ranges][-8:]
+    with Replay(path) as replay:
+        proof = prove(path, frame, [_finding(ranges, [Part(MULTI_DRAW, ranges)])], replay, repeats=6)
+    assert proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 7 and proof.new_bytes == 0
+
+
+def test_a_part_that_cannot_be_drawn_is_left_out_and_named(capture: Capture, tmp_path: Path) -> None:
+    path, frame = capture(program("crowd", "core"))
+    company = find_companies(Sharing(frame)).companies[0]
+    clear = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "clear")
+    parts = [Part(company.how, company.steps), Part(MERGE, [clear, len(frame.steps) - 1])]
+    with Replay(path) as replay:
+        proof = prove(path, frame, [_finding([*company.steps, clear], parts)], replay, repeats=6)
+        assert proof.pixels_different == 0 and proof.left_out == [f"2 steps from {clear} on: only single draws can be drawn together"]
+        refused = prove(path, frame, [_finding([clear], parts[1:], "refused")], replay, repeats=6)
+    assert refused.verdict == REFUSED and "only single draws" in refused.reason
+
+
+def test_findings_of_the_program_hold_together(capture: Capture, tmp_path: Path) -> None:
+    captured, _ = capture(program("crowd", "core"))
+    path = Path(shutil.copy(captured, tmp_path / "crowd.wend"))
+    found = examine_file(path, repeats=2)
+    rules = {f.rule for f in found.findings}
+    assert {"copies", "kin", "near-kin"} <= rules, rules
+    _, findings = stored_examination(path)
+    assert msgspec.to_builtins(findings) == msgspec.to_builtins(found.findings), "kept with all their parts"
+    with Replay(path) as replay:
+        proofs, combined = prove_all(path, load(path), [f for f in findings if f.page in ("Batching", "State")], replay, repeats=6)
+    assert combined is not None and combined.finding == COMBINED and combined.pixels_different == 0
+    assert combined.steps_after <= 17, combined.summary
+    assert all(isinstance(p, Proof) and (p.pixels_different == 0 or p.verdict == CHANGES) for p in proofs)

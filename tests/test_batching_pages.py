@@ -1,0 +1,227 @@
+"""The State and Batching pages and the company lens, driven as a user does."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QModelIndex, QSettings
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QFileDialog, QInputDialog
+
+from wendascope.analysis import yardsticks as yardsticks_module
+from wendascope.analysis.breaks import ACCEPTED, Accepted
+from wendascope.analysis.companies import Company
+from wendascope.analysis.yardsticks import yardsticks
+from wendascope.desktop import window as window_module
+from wendascope.desktop.code_view import coloured
+from wendascope.desktop.node_tree import Node, NodeTree
+from wendascope.desktop.pages.batching import BatchingPage
+from wendascope.desktop.pages.state import StatePage
+from wendascope.desktop.window import MainWindow
+from wendascope.frame import file
+from wendascope.measure.lenses import lens_named
+from wendascope.replay.client import Replay
+from wendascope.trials.examine import examine_file
+from wendascope.trials.proof import COMBINED
+
+from .conftest import Capture, program
+from .test_cli import result, run
+
+PATIENCE = 60_000
+
+
+@pytest.fixture(scope="module")
+def crowd(capture: Capture) -> Path:
+    path, _ = capture(program("crowd", "core"))
+    examine_file(path, repeats=2)
+    return path
+
+
+@pytest.fixture
+def opened(window: MainWindow, crowd: Path, tmp_path: Path, qtbot: Any) -> MainWindow:
+    window.open_files([Path(shutil.copy(crowd, tmp_path / "crowd.wend"))])
+    document = window.workspace.current
+    assert document is not None
+    qtbot.waitUntil(lambda: document.structure is not None, timeout=PATIENCE)
+    return window
+
+
+def _batching(window: MainWindow) -> BatchingPage:
+    window.show_page("Batching")
+    page = window._pages["Batching"]
+    assert isinstance(page, BatchingPage)
+    return page
+
+
+def _open(tree: NodeTree, row: int, parent: QModelIndex | None = None) -> QModelIndex:
+    """Open a row and make its children."""
+    index = tree.nodes.index(row, 0, parent or QModelIndex())
+    tree.expand(index)
+    if tree.nodes.canFetchMore(index):
+        tree.nodes.fetchMore(index)
+    return index
+
+
+def _company(page: BatchingPage, how: str, textures: bool = False) -> Node:
+    for row, node in enumerate(page.tree.nodes.root.children):
+        if isinstance(node.thing, Company) and node.thing.how == how and bool(node.thing.samplers) == textures:
+            page.tree.setCurrentIndex(page.tree.nodes.index(row, 0))
+            return node
+    raise AssertionError(how)
+
+
+def test_state_goes_from_kind_to_program_to_call_and_names_the_earlier_one(opened: MainWindow) -> None:
+    opened.show_page("State")
+    page = opened._pages["State"]
+    assert isinstance(page, StatePage)
+    assert "for nothing" in page.answer.text() and page.figure().endswith("%")
+    kinds = page.tree.nodes.root.children
+    assert {k.texts[0] for k in kinds} >= {"uniform", "buffer, vertex array", "program"}
+    page.needless_only.setCurrentIndex(1)
+    kinds = page.tree.nodes.root.children
+    row = next(i for i, k in enumerate(kinds) if k.texts[0] == "uniform")
+    inner = _open(page.tree, 0, _open(page.tree, row))
+    calls = page.tree.nodes.node(inner).children
+    assert calls and "(mode, " in " ".join(c.texts[0] for c in calls), "uniforms by their names"
+    page.tree.setCurrentIndex(page.tree.nodes.index(len(calls) - 1, 0, inner))
+    assert page.tabs.currentWidget() is page.call and "The same was set" in page.call.text()
+    step = page.call.text().split("<a href='")[1].split("'")[0]
+    page.call.linkActivated.emit(step)
+    assert opened.workspace.current is not None and opened.workspace.current.selection.step == int(step)
+    page.passes.setCurrentIndex(1)
+    assert page.tree.nodes.root.count > 0
+    page.tree.selectAll()
+    assert page.tree.as_text().splitlines()[0].startswith("kind / program / call\tcalls")
+    assert page.switches.topLevelItemCount() == 1
+
+
+def test_companies_are_listed_with_code_and_follow_the_selection(opened: MainWindow, qtbot: Any) -> None:
+    page = _batching(opened)
+    document = opened.workspace.current
+    assert document is not None and page.figure().startswith("-")
+    assert "would do" in page.answer.text()
+    node = _company(page, "merge", textures=True)
+    assert "texture surface differ" in node.texts[0] and document.selection.step == node.thing.steps[0]
+    qtbot.waitUntil(lambda: page.code.piece.count() == 4, timeout=PATIENCE)
+    page.code.piece.setCurrentText("Fragment shader")
+    assert "sampler2DArray surface" in page.code.current
+    page.code.copy.click()
+    assert QGuiApplication.clipboard().text() == page.code.current
+    copies = next(n.thing for n in page.tree.nodes.root.children if isinstance(n.thing, Company) and n.thing.how == "instance")
+    document.selection.choose(copies.steps[3])
+    assert page.tree.current is not None and page.tree.current.thing is copies
+    page.findings.choose(next(f.id for f in document.findings if f.rule == "near-kin"))
+    assert page.tree.current.thing is node.thing
+
+
+def test_a_break_is_accepted_with_a_note_that_stays_with_the_file(opened: MainWindow, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    page = _batching(opened)
+    document = opened.workspace.current
+    assert document is not None and document.structure is not None
+    before = document.structure.breaks.broken
+    view = page.breaks
+    assert not view.accept.isEnabled()
+    row = next(i for i, n in enumerate(view.tree.nodes.root.children) if n.texts[0] == "program")
+    view.tree.setCurrentIndex(view.tree.nodes.index(row, 0))
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("two materials, meant", True))
+    view.accept.click()
+    qtbot.waitUntil(lambda: document.structure is not None and document.structure.breaks.broken < before, timeout=PATIENCE)
+    assert file.added(document.path, ACCEPTED, Accepted)[-1].note == "two materials, meant"
+    assert any(n.texts[3] == "two materials, meant" for n in view.tree.nodes.root.children) and view.note.text().startswith("1 accepted")
+    row = next(i for i, n in enumerate(view.tree.nodes.root.children) if n.texts[0] == "program")
+    view.tree.setCurrentIndex(view.tree.nodes.index(row, 0))
+    view.back.click()
+    qtbot.waitUntil(lambda: document.structure is not None and document.structure.breaks.broken == before, timeout=PATIENCE)
+
+
+def test_choosing_a_pair_goes_to_its_second_step(opened: MainWindow) -> None:
+    view = _batching(opened).breaks
+    inner = _open(view.tree, 0, _open(view.tree, 0))
+    node = view.tree.nodes.node(view.tree.nodes.index(0, 0, inner))
+    view.tree.setCurrentIndex(view.tree.nodes.index(0, 0, inner))
+    assert opened.workspace.current is not None and opened.workspace.current.selection.step == node.thing.step + 1
+    assert node.texts[0].startswith(f"steps {node.thing.step:,} and ")
+
+
+def test_atlas_pages_are_planned_shown_and_saved(opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    atlas = _batching(opened).atlas
+    qtbot.waitUntil(lambda: atlas.picture._image is not None, timeout=PATIENCE)
+    assert "draws read 8 textures" in atlas.facts.text()
+    before = atlas.picture.plan
+    atlas.padding.setValue(8)
+    qtbot.waitUntil(lambda: atlas.picture.plan is not before and atlas.picture.plan is not None, timeout=PATIENCE)
+    assert opened.settings.value("atlas/padding") in (8, "8")
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path / "atlas"))
+    atlas.save.click()
+    assert {p.suffix for p in (tmp_path / "atlas").iterdir()} == {".png", ".json", ".csv"} and "Saved 3 files" in atlas.facts.text()
+
+
+def test_changed_yardsticks_are_read_and_the_frame_is_looked_at_again(opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    own = tmp_path / "settings" / "yardsticks.toml"
+    for module in (yardsticks_module, window_module):
+        monkeypatch.setattr(module, "own_file", lambda: own)
+    monkeypatch.setattr(window_module.QDesktopServices, "openUrl", lambda _url: True)
+    opened.edit_yardsticks()
+    assert own.read_text() == yardsticks_module.shipped_text()
+    document = opened.workspace.current
+    assert document is not None and document.structure is not None
+    first = document.structure
+    assert first.companies.companies[0].how == "instance"
+    own.write_text("[batches]\nleast_copies = 1000\nleast_instance_vertices = 1000\n")
+    qtbot.waitUntil(lambda: document.structure is not None and document.structure is not first, timeout=PATIENCE)
+    assert document.structure.companies.companies[0].how == "merge"
+    yardsticks.cache_clear()
+
+
+def test_the_company_lens_names_groups_and_finds_their_steps(crowd: Path) -> None:
+    with Replay(crowd) as replay:
+        found = replay.run("measure.pictures", "picture_at", step=None, lens="company")
+    lens = lens_named("company")
+    image = lens.paint(found)
+    assert image.shape == (120, 160, 3)
+    y, x = (int(v[0]) for v in np.nonzero(found["company"] >= 0))
+    assert lens.probe(found, x, y).startswith(f"step {int(found['owner'][y, x])}, company ")
+    assert lens.step_at is not None and lens.step_at(found, x, y) == int(found["owner"][y, x])
+    assert lens.alike is not None and lens.alike(found, x, y).all() == (found["company"] == found["company"][y, x]).all()
+    assert lens.legend is not None and sum(e.share for e in lens.legend(found)) <= 1.0
+    ay, ax = (int(v[0]) for v in np.nonzero(found["company"] == -2))
+    assert lens.probe(found, ax, ay) == "nothing opaque was drawn here" and lens.step_at(found, ax, ay) is None
+
+
+def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: Any) -> None:
+    document = opened.workspace.current
+    assert document is not None
+    opened.prove([f for f in document.findings if f.page == "Batching"])
+    qtbot.waitUntil(lambda: COMBINED in document.proofs and not opened._measuring(), timeout=3 * PATIENCE)
+    opened.show_page("Time")
+    evidence = opened._pages["Time"].widget().evidence.text()  # type: ignore[attr-defined]
+    assert evidence.startswith("Proved: ") and "67 -> " in evidence and "picture identical" in evidence
+    page = _batching(opened)
+    assert "Proved: " in page.evidence.text()
+    assert {n.texts[6] for n in page.tree.nodes.root.children if isinstance(n.thing, Company)} & {"no gain", "proved", "costs time"}
+
+
+def test_code_is_coloured_and_plain_text_stays_plain() -> None:
+    assert "<span" in coloured("void main() { float x = 1.0; }", "glsl") and "<span" not in coloured("a < b", "") and "&lt;" in coloured("a < b", "")
+
+
+def test_the_command_line_plans_an_atlas(crowd: Path, tmp_path: Path) -> None:
+    told = result("atlas", str(crowd), "--out", str(tmp_path / "pages"), "--power-of-two")
+    assert len(told["files"]) == 3 and told["atlases"][0]["pages"][0]["width"] in (64, 128)
+    assert all(Path(name).exists() for name in told["files"])
+    plain = run("atlas", str(crowd), "--out", str(tmp_path / "pages"))
+    assert "textures; 1 would do with 1 pages" in plain.stdout
+
+
+def test_settings_of_the_atlas_come_back(qtbot: Any, tmp_path: Path) -> None:
+    settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+    settings.setValue("atlas/size", 1024)
+    settings.setValue("atlas/rotation", "true")
+    window = MainWindow(settings)
+    qtbot.addWidget(window)
+    page = window._pages["Batching"]
+    assert isinstance(page, BatchingPage) and page.atlas.options.page == 1024 and page.atlas.options.rotation
