@@ -29,10 +29,6 @@ class Structure:
     breaks: Breaks
     switches: list[Switches]
 
-    def accept(self, accepted: list[Accepted]) -> None:
-        """Count the breaks again without those that are accepted now."""
-        self.breaks = find_breaks(self.sharing, accepted)
-
 
 def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | None = None) -> Structure:
     """Work everything out. With `drawn`, blended steps that do not overlap may change places in the count of switches."""

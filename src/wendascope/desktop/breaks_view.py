@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMessageBox, QPushButton, QVBoxLayout, QWidget
 
-from wendascope.analysis.breaks import Accepted, Breaks, Reason
+from wendascope.analysis.breaks import Accepted, Breaks, Reason, find_breaks
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.theme import GRID
@@ -121,6 +121,7 @@ class BreaksView(QWidget):
         structure = document.structure
         if structure is None:
             return
+        accepted = list(document.accepted)
         self._workspace.request_job(
-            "breaks", lambda _replay, _progress, _cancelled: structure.accept(document.accepted), lambda _none: document.changed(), lambda _error: None
+            "breaks", lambda _replay, _progress, _cancelled: find_breaks(structure.sharing, accepted), document.set_breaks, lambda _error: None
         )

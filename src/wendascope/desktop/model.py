@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from wendascope.analysis.breaks import ACCEPTED, Accepted
+from wendascope.analysis.breaks import ACCEPTED, Accepted, Breaks
 from wendascope.analysis.budget import Verdict, judge
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Finding
@@ -124,6 +124,12 @@ class Document(Observable):
     def set_structure(self, found: Structure) -> None:
         self.structure = found
         self.changed()
+
+    def set_breaks(self, found: Breaks) -> None:
+        """After a break was accepted or taken back."""
+        if self.structure is not None:
+            self.structure.breaks = found
+            self.changed()
 
     def accept_break(self, item: Accepted) -> None:
         """Keep in the file that a break is accepted, or no longer. Raises FileError and changes nothing when it cannot."""
