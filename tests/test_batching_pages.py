@@ -150,7 +150,7 @@ def test_choosing_a_pair_goes_to_its_second_step(opened: MainWindow) -> None:
 def test_atlas_pages_are_planned_shown_and_saved(opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     atlas = _batching(opened).atlas
     qtbot.waitUntil(lambda: atlas.picture._image is not None, timeout=PATIENCE)
-    assert "draws read 8 textures" in atlas.facts.text()
+    assert "draws read 14 textures" in atlas.facts.text()
     before = atlas.picture.plan
     atlas.padding.setValue(8)
     qtbot.waitUntil(lambda: atlas.picture.plan is not before and atlas.picture.plan is not None, timeout=PATIENCE)
@@ -199,7 +199,7 @@ def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: A
     qtbot.waitUntil(lambda: COMBINED in document.proofs and not opened._measuring(), timeout=3 * PATIENCE)
     opened.show_page("Time")
     evidence = opened._pages["Time"].widget().evidence.text()  # type: ignore[attr-defined]
-    assert evidence.startswith("Proved: ") and "67 -> " in evidence and "picture identical" in evidence
+    assert evidence.startswith("Proved: ") and "89 -> " in evidence and "picture identical" in evidence
     page = _batching(opened)
     assert "Proved: " in page.evidence.text()
     assert {n.texts[6] for n in page.tree.nodes.root.children if isinstance(n.thing, Company)} & {"no gain", "proved", "costs time"}

@@ -67,14 +67,19 @@ def test_equal_meshes_in_buffers_of_their_own_are_copies() -> None:
     assert [c.how for c in find_companies(Sharing(frame)).companies] == [INSTANCE]
 
 
-def test_textures_of_one_shape_are_near_kin_and_of_other_shapes_are_not() -> None:
+def test_textures_of_one_shape_are_near_kin_and_of_other_shapes_share_a_page() -> None:
     batch = Batch()
     for texture in (1, 2, 3, 4):
         draw(batch, 1, 1, texture, model=float(texture))
     near = _companies(batch).companies
     assert [(c.samplers, c.textures, c.saved) for c in near] == [(["surface"], 4, 3)]
-    apart = find_companies(Sharing(_frame(batch, sides=(8, 16, 32, 64))))
-    assert apart.companies == [] and list(apart.loners) == ["its vertices, or the shape of its textures, are its own"]
+    apart = find_companies(Sharing(_frame(batch, sides=(8, 16, 32, 64)))).companies
+    assert [(c.samplers, c.page, c.data_bytes) for c in apart] == [(["surface"], True, 80)] and "rounded anew" in apart[0].caveats[-1]
+    frame = _frame(batch, sides=(8, 16, 32, 64))
+    for k, texture in enumerate(frame.objects.textures):
+        texture.parameters = {"TEXTURE_MIN_FILTER": [float(k)]}
+    alone = find_companies(Sharing(frame))
+    assert alone.companies == [] and list(alone.loners) == ["its vertices, or the shape of its textures, are its own"]
 
 
 def test_limits_split_a_company_and_say_so() -> None:

@@ -416,11 +416,13 @@ def prove(
     finding: Annotated[str, typer.Option(help="Prove this finding only, by its id.")] = "",
     every: Annotated[bool, typer.Option("--all", help="Prove every finding, and all that held as one edited frame.")] = False,
     repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    code: Annotated[Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")] = None,
     json: JsonOption = False,
 ) -> None:
     """Try the remedies of findings on the frame itself: replayed in turns with the original, measured, compared. Kept in the file."""
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
+    from wendascope.report.code import write_code
     from wendascope.trials.examine import examine_file, stored_examination
     from wendascope.trials.proof import prove as prove_findings
     from wendascope.trials.proof import prove_all, told
@@ -442,8 +444,12 @@ def prove(
                 raise UsageError(f"{file.name} has no finding {finding}; `wendascope survey` lists them")
             proofs = [prove_findings(file, frame, chosen, replay, repeats, show)]
         else:
+            chosen = findings
             proofs, combined = prove_all(file, frame, findings, replay, repeats, show)
     _progress_end(json)
+    if code is not None:
+        for path in write_code(frame, chosen, code):
+            _say(f"wrote {path}")
     titles = {item.id: item.title for item in findings}
     if json:
         _emit({"proofs": [told(p) for p in proofs]} | ({"combined": told(combined) if combined else None} if every else {}))
@@ -451,6 +457,8 @@ def prove(
     for proof in [*proofs, *([combined] if combined else [])]:
         print(f"{proof.verdict}: {titles.get(proof.finding, 'all that held, together')}  [{proof.finding}]")
         print(f"    {proof.summary}")
+        if proof.submitting:
+            print(f"    {proof.submitting}")
 
 
 @app.command()

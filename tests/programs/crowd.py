@@ -40,12 +40,12 @@ TEXTURED = f"""{HEAD}{PRECISION}uniform sampler2D surface;
 {DECLARED}vec4 seen() {{ return {LOOK_UP}(surface, coords * vec2(1.0, 0.9)); }}
 void main() {{ {RESULT} = seen(); }}
 """
-MADE_UP = """#version 330 core
-uniform vec4 place;
-void main() { vec2 c = vec2(gl_VertexID & 1, gl_VertexID >> 1); gl_Position = vec4(c * place.zw + place.xy, 0.0, 1.0); }
-"""
+BLOCK = "layout(std140) uniform Thing { vec4 place; mat2 turn; float fade[2]; } thing;\n"
+IN_BLOCK = f"#version 330 core\nin vec3 position;\n{BLOCK}void main() {{ gl_Position = vec4(thing.turn * position.xy * thing.place.zw + thing.place.xy, 0.1, 1.0); }}\n"
+FADED = f"#version 330 core\n{BLOCK}out vec4 result;\nvoid main() {{ result = vec4(thing.fade[0], thing.fade[1], 0.4, 1.0); }}\n"
 TOLD = "#version 330 core\nstruct Look { vec4 colour; float fade; };\nuniform Look look;\nout vec4 result;\nvoid main() { result = look.colour * look.fade; }\n"
-COPIES, KIN, NEAR, RANGES, SHEETS, TIES = 12, 9, 8, 9, 10, 5
+BLOCKS, REWRITTEN = 10, 6
+COPIES, KIN, NEAR, SPRITES, RANGES, SHEETS, TIES = 12, 9, 8, 6, 9, 10, 5
 
 
 def grid(cells: int) -> np.ndarray:
@@ -82,6 +82,13 @@ class Mesh:
             GL.glDrawElements(self.mode, self.count, self.type, None)
 
 
+def thing(k: int) -> bytes:
+    """One block: place, a turn, and two values that lie 16 bytes apart."""
+    angle = 0.1 * k
+    turn = [np.cos(angle), np.sin(angle), 0, 0, -np.sin(angle), np.cos(angle), 0, 0]
+    return np.array([-0.85 + 0.17 * k, -0.9, 0.05, 0.05, *turn, 0.1 * k, 0, 0, 0, 0.5, 0, 0, 0], np.float32).tobytes()
+
+
 class Crowd:
     def __init__(self) -> None:
         self.plain = link({GL.GL_VERTEX_SHADER: VERTEX, GL.GL_FRAGMENT_SHADER: COLOUR})
@@ -110,9 +117,24 @@ class Crowd:
             pixels = random.integers(0, 255, (16, 16, 4), np.uint8)
             GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8 if not OLD else GL.GL_RGBA, 16, 16, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, pixels)
             GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
-        self.made_up = link({GL.GL_VERTEX_SHADER: MADE_UP, GL.GL_FRAGMENT_SHADER: "#version 330 core\nout vec4 r; void main() { r = vec4(0.2); }\n"}) if KIND == "core" else 0
+        self.sprites = []
+        for k in range(SPRITES):  # every one of a size of its own
+            width, height = 8 << k % 3, 8 << k // 2
+            x, y = np.meshgrid(np.linspace(0, 255, width), np.linspace(0, 255, height))
+            pixels = np.stack([x, y, np.full_like(x, 40 * k), np.full_like(x, 255)], axis=2).astype(np.uint8)
+            self.sprites.append(GL.glGenTextures(1))
+            GL.glBindTexture(GL.GL_TEXTURE_2D, self.sprites[-1])
+            GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8 if not OLD else GL.GL_RGBA, width, height, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.ascontiguousarray(pixels))
+            for name, value in ((GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR), (GL.GL_TEXTURE_WRAP_S, GL.GL_CLAMP_TO_EDGE), (GL.GL_TEXTURE_WRAP_T, GL.GL_CLAMP_TO_EDGE)):
+                GL.glTexParameteri(GL.GL_TEXTURE_2D, name, value)
         self.told = link({GL.GL_VERTEX_SHADER: VERTEX, GL.GL_FRAGMENT_SHADER: TOLD}) if KIND == "core" else 0
-        self.empty = GL.glGenVertexArrays(1)
+
+        if KIND == "core":
+            self.blocked = link({GL.GL_VERTEX_SHADER: IN_BLOCK, GL.GL_FRAGMENT_SHADER: FADED})
+            GL.glUniformBlockBinding(self.blocked, GL.glGetUniformBlockIndex(self.blocked, "Thing"), 2)
+            self.things = GL.glGenBuffers(1)
+            GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, self.things)
+            GL.glBufferData(GL.GL_UNIFORM_BUFFER, 256 * (BLOCKS + 1), b"".join(thing(k).ljust(256, b"\0") for k in range(BLOCKS + 1)), GL.GL_DYNAMIC_DRAW)
 
     def at(self, program: int, x: float, y: float, size: float) -> None:
         GL.glUniform4f(GL.glGetUniformLocation(program, "place"), x, y, size, size)
@@ -147,6 +169,10 @@ class Crowd:
             self.at(self.textured, -0.85 + 0.24 * k, 0.15, 0.1)
             GL.glBindTexture(GL.GL_TEXTURE_2D, texture)
             self.square.draw()
+        for k, texture in enumerate(self.sprites):
+            self.at(self.textured, -0.85 + 0.2 * k, -0.45, 0.08)
+            GL.glBindTexture(GL.GL_TEXTURE_2D, texture)
+            self.square.draw()
         # one mesh in pieces: nothing changes between the draws
         GL.glUseProgram(self.plain)
         self.at(self.plain, 0.0, -0.2, 0.2)
@@ -175,6 +201,15 @@ class Crowd:
             self.square.draw()
         GL.glDepthMask(True)
         if KIND == "core":
+            GL.glDisable(GL.GL_BLEND)
+            GL.glUseProgram(self.blocked)
+            for k in range(BLOCKS):
+                GL.glBindBufferRange(GL.GL_UNIFORM_BUFFER, 2, self.things, 256 * k, 80)
+                self.square.draw()
+            GL.glBindBufferRange(GL.GL_UNIFORM_BUFFER, 2, self.things, 256 * BLOCKS, 80)
+            for k in range(REWRITTEN):
+                GL.glBufferSubData(GL.GL_UNIFORM_BUFFER, 256 * BLOCKS, 80, thing(k + 3))
+                self.grid.draw()
             GL.glUseProgram(self.told)
             for k in range(9):
                 self.at(self.told, -0.9 + 0.06 * k, -0.95, 0.02)

@@ -178,36 +178,42 @@ def _wraps(record: TextureRecord) -> bool:
 
 
 def _pack(records: list[TextureRecord], limit: int, options: Options) -> list[Page]:
-    packer = rectpack.newPacker(rotation=options.rotation)
     pad = options.padding
-    for record in records:
-        packer.add_rect(record.width + 2 * pad, record.height + 2 * pad, record.name)
-    packer.add_bin(_start(records, limit, pad), limit, count=float("inf"))
-    packer.pack()
     labels = {r.name: r.label or f"texture {r.name}" for r in records}
     sizes = {r.name: (r.width, r.height) for r in records}
     pages = []
-    for found in packer:
+    for found in pack(sizes, limit, pad, options.rotation):
         places = []
-        for rect in found:
-            width, height = rect.width - 2 * pad, rect.height - 2 * pad
-            places.append(Place(rect.rid, labels[rect.rid], rect.x + pad, rect.y + pad, width, height, (width, height) != sizes[rect.rid]))
+        for name, x, y, turned in found:
+            width, height = sizes[name][::-1] if turned else sizes[name]
+            places.append(Place(name, labels[name], x, y, width, height, turned))
         width = max(p.x + p.width for p in places) + pad
         height = max(p.y + p.height for p in places) + pad
         if options.power_of_two:
-            width, height = _power(width), _power(height)
+            width, height = power_of_two(width), power_of_two(height)
         pages.append(Page(width, height, places))
     return pages
 
 
-def _start(records: list[TextureRecord], limit: int, pad: int) -> int:
-    """A page about as wide as high, where one is enough."""
-    area = sum((r.width + 2 * pad) * (r.height + 2 * pad) for r in records)
-    widest = max((r.width + 2 * pad for r in records), default=1)
-    return int(min(limit, max(widest, _power(int(area**0.5)))))
+def pack(sizes: dict[int, tuple[int, int]], limit: int, pad: int, rotation: bool = False, align: int = 1) -> list[list[tuple[int, int, int, bool]]]:
+    """Pages of (name, x, y, whether it is turned) for rectangles of (width, height), `pad` pixels kept free round each.
+
+    Every place is a multiple of `align`, which `pad` must be as well.
+    """
+    taken = {name: tuple(-(-(side + 2 * pad) // align) * align for side in size) for name, size in sizes.items()}
+    # about as wide as high, where one page is enough
+    area = sum(width * height for width, height in taken.values())
+    widest = max((size[0] for size in taken.values()), default=1)
+    packer = rectpack.newPacker(rotation=rotation)
+    for name, (width, height) in taken.items():
+        packer.add_rect(width, height, name)
+    packer.add_bin(min(limit, max(widest, power_of_two(int(area**0.5)))), limit, count=float("inf"))
+    packer.pack()
+    return [[(r.rid, r.x + pad, r.y + pad, (r.width, r.height) != taken[r.rid]) for r in page] for page in packer]
 
 
-def _power(value: int) -> int:
+def power_of_two(value: int) -> int:
+    """The smallest power of two that is not smaller."""
     return 1 << max(value - 1, 0).bit_length()
 
 

@@ -6,6 +6,7 @@ nothing but the range differs; near kin (other textures of one shape) need a tex
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -17,9 +18,11 @@ import numpy.typing as npt
 
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.yardsticks import BatchYardsticks, yardsticks
+from wendascope.frame.glsl_globals import UnclearSourceError
 from wendascope.frame.offers import Offers
 from wendascope.frame.setting_values import combined
 from wendascope.frame.std140 import fits, struct_layout
+from wendascope.frame.uniform_blocks import block_layout
 from wendascope.frame.vertex_inputs import VertexInput
 from wendascope.registry import GL
 
@@ -40,9 +43,11 @@ class Company(msgspec.Struct):
     """What each draw would hold: more than one where a limit splits the company."""
     program: int
     varies: list[str]
-    """Uniforms that differ from step to step, and become data of each draw."""
+    """Uniforms and blocks that differ from step to step, and become data of each draw."""
     samplers: list[str]
     """Samplers whose textures differ, and would read a texture array."""
+    page: bool
+    """Whether those textures differ in size, and would lie on an atlas page instead."""
     textures: int
     """Different textures that it reads through them."""
     in_order: bool
@@ -105,8 +110,8 @@ class _Finder:
         sharing = self._sharing
         found: list[Company] = []
         of_step = np.full(len(sharing.calls), -1, np.int64)
-        for how, steps, near in self._groups():
-            company = self._company(len(found), how, steps, near)
+        for how, steps, textures in self._groups():
+            company = self._company(len(found), how, steps, textures)
             if company.saved > 0:
                 found.append(company)
                 of_step[steps] = company.number
@@ -114,23 +119,29 @@ class _Finder:
 
     # ---- who belongs together -------------------------------------------------------------------------
 
-    def _groups(self) -> Iterator[tuple[str, Ints, bool]]:
-        """(how, steps, whether their textures differ), in the order of the frame."""
+    def _groups(self) -> Iterator[tuple[str, Ints, str]]:
+        """(how, steps, how their textures differ: `same`, `shape` when they could be layers, `size` when not), as they come."""
         sharing = self._sharing
-        groups: list[tuple[str, Ints, bool]] = []
+        groups: list[tuple[str, Ints, str]] = []
         usable = sharing.draws & (sharing.frame.steps.program > 0) & (np.asarray(sharing.frame.steps.begin) == sharing.calls)
         texture = sharing.columns["texture"]
         for family in _classes(sharing.family(ordered=True), np.flatnonzero(usable)):
             if _same(texture[family]):
-                groups += [(how, steps, False) for how, steps in self._kin(family)]
+                groups += [(how, steps, "same") for how, steps in self._kin(family)]
                 continue
+            left = np.ones(len(family), bool)
             for shape in _classes(sharing.texture_shapes, family):
                 near = not _same(texture[shape])
-                if near and not self._plain_textures(shape):
-                    for alike in _classes(texture, shape):
-                        groups += [(how, steps, False) for how, steps in self._kin(alike)]
-                else:
-                    groups += [(how, steps, near) for how, steps in self._kin(shape)]
+                parts = [shape] if not near or self._plain_textures(shape) else _classes(texture, shape)
+                for part in parts:
+                    for how, steps in self._kin(part):
+                        groups.append((how, steps, "shape" if near and len(parts) == 1 else "same"))
+                        left[np.searchsorted(family, steps)] = False
+            if int(left.sum()) > 1:
+                # what no other texture of its size goes with: on a page, where formats are alike
+                for alike in _classes(sharing.texture_looks, family[left]):
+                    if len(alike) > 1 and not _same(texture[alike]) and self._plain_textures(alike):
+                        groups += [(how, steps, "size") for how, steps in self._kin(alike)]
         groups.sort(key=lambda group: int(group[1][0]))
         yield from groups
 
@@ -166,7 +177,7 @@ class _Finder:
         if not self._offers("glMultiDrawElements"):
             return False
         arrays, _ = sharing.arrays
-        if not (_same(arrays[steps]) and _same(sharing.columns["uniform"][steps]) and _same(sharing.columns["texture"][steps])):
+        if not (_same(arrays[steps]) and all(_same(sharing.columns[name][steps]) for name in ("uniform", "texture", "block"))):
             return False
         calls = sharing.frame.calls
         names = {calls.command(int(c)).name for c in sharing.calls[steps]}
@@ -176,17 +187,19 @@ class _Finder:
 
     # ---- what it would take --------------------------------------------------------------------------
 
-    def _company(self, number: int, how: str, steps: Ints, near: bool) -> Company:
+    def _company(self, number: int, how: str, steps: Ints, differ: str) -> Company:
         sharing = self._sharing
+        near = differ != "same"
         program = int(sharing.frame.steps.program[steps[0]])
         varies = self._differing("uniform", program, steps)
+        blocks = self._differing("block", program, steps)
         samplers = self._differing("texture", program, steps) if near else []
         textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
-        data = self._data_bytes(program, varies, samplers) if how != MULTI_DRAW else 0
+        data = self._data_bytes(program, varies, samplers, differ == "size") + self._block_bytes(program, blocks) if how != MULTI_DRAW else 0
         inputs = self._inputs(int(steps[0]))
         vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
         vertices = self._vertices[steps]
-        parts, limits = self._parts(how, steps, data, textures if near else 0)
+        parts, limits = self._parts(how, steps, data, textures if differ == "shape" else 0)
         before = self._bytes_read(steps)
         merged = sum(count * self._held_by(step) for step, count in self._different(steps)) * (vertex_bytes + 4) + 2 * int(vertices.sum()) if how == MERGE else 0
         after = (before if how != MERGE else merged) + data * len(steps)
@@ -199,10 +212,12 @@ class _Finder:
             caveats.append("merged copies of a mesh cost memory; instances do not")
         if how == MERGE and self._written(steps):
             caveats.append("the frame writes their vertices: they are filled into one buffer each frame")
+        if differ == "size":
+            caveats.append("on a page coordinates are rounded anew, and small levels of neighbours run into each other: the picture may change a little")
         if not _consecutive(steps):
             caveats.append("other steps lie between them and change places with them: equal depths may come out otherwise")
         return Company(
-            number, int(self._passes[steps[0]]), how, steps.tolist(), [part.tolist() for part in parts], program, varies, samplers, textures,
+            number, int(self._passes[steps[0]]), how, steps.tolist(), [part.tolist() for part in parts], program, [*varies, *(f"block {name}" for name in blocks)], samplers, differ == "size", textures,
             _consecutive(steps), int(vertices[0]) if how == INSTANCE else int(vertices.sum()), before, after, data, limits, caveats,
         )  # fmt: skip
 
@@ -216,19 +231,27 @@ class _Finder:
                 found.append(name)
         return found
 
-    def _data_bytes(self, program: int, varies: list[str], samplers: list[str]) -> int:
-        key = (program, *varies, *samplers)
+    def _block_bytes(self, program: int, blocks: list[str]) -> int:
+        """What blocks that differ take as data of each draw; blocks that cannot be taken apart are not counted."""
+        total = 0
+        for name in blocks:
+            with contextlib.suppress(UnclearSourceError):
+                total += block_layout(self._sharing.programs[program], name).bytes
+        return total
+
+    def _data_bytes(self, program: int, varies: list[str], samplers: list[str], page: bool) -> int:
+        key = (program, page, *varies, *samplers)
         if key not in self._data_known:
-            self._data_known[key] = self._data_of(program, varies, samplers)
+            self._data_known[key] = self._data_of(program, varies, samplers, page)
         return self._data_known[key]
 
-    def _data_of(self, program: int, varies: list[str], samplers: list[str]) -> int:
+    def _data_of(self, program: int, varies: list[str], samplers: list[str], page: bool) -> int:
         record = self._sharing.programs[program]
         variables = {re.split(r"[.\[]", name, maxsplit=1)[0] for name in varies}  # a structure becomes data as a whole
         members = [
             ("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if re.split(r"[.\[]", u.name, maxsplit=1)[0] in variables and fits(u.type)
         ]
-        members += [("", GL.INT, 1, False)] * len(samplers)
+        members += [("", GL.FLOAT_VEC4 if page else GL.INT, 1, False)] * len(samplers)
         return struct_layout(members)[1] if members else 0
 
     def _inputs(self, step: int) -> list[VertexInput]:
@@ -306,7 +329,6 @@ class _Finder:
             ("program", "no other draw of its pass has its program"), ("blend", "no other draw has its blending"),
             ("depth", "no other draw has its depth state"), ("raster", "no other draw has its rasterising state"),
             ("scissor or stencil", "no other draw has its scissor or stencil"), ("viewport", "no other draw has its viewport"),
-            ("block", "no other draw has its uniform blocks"),
         ]  # fmt: skip
         left = np.ones(len(sharing.calls), bool)
         why = np.full(len(sharing.calls), "", dtype=object)

@@ -15,7 +15,7 @@ from wendascope.frame.call_roles import calls_matching
 from wendascope.frame.frame import Frame
 from wendascope.frame.glsl import fragment_habits
 from wendascope.frame.inputs import SAMPLER_TARGETS, SamplerUse, sampler_uses
-from wendascope.frame.objects import ProgramRecord
+from wendascope.frame.objects import ProgramRecord, TextureRecord
 from wendascope.frame.setting_values import blob_numbers, combined, mixed
 from wendascope.frame.state_table import DRAW_BUFFERS, VIEWPORTS
 from wendascope.frame.steps import KINDS
@@ -345,13 +345,13 @@ class Sharing:
         return np.cumsum(grows)
 
     def family(self, ordered: bool) -> Numbers:
-        """Equal for draws that could be one, but for their textures, uniforms and geometry.
+        """Equal for draws that could be one, but for their textures, uniforms, blocks and geometry.
 
         With `ordered`, only for those that may also be drawn at one place: steps of one epoch, and of the others
         those that follow each other.
         """
         columns = self.columns
-        kept = [columns[name] for name in ASPECTS if name not in ("texture", "uniform", "geometry")]
+        kept = [columns[name] for name in ASPECTS if name not in ("texture", "uniform", "block", "geometry")]
         family = combined(*kept, self.layout)
         if not ordered:
             return family
@@ -372,13 +372,32 @@ class Sharing:
     @functools.cached_property
     def texture_shapes(self) -> Numbers:
         """Equal where the textures of two steps could be layers of arrays: sizes, formats, levels and parameters."""
-        shapes: dict[int, int] = {}
+        shapes = {}
         for t in self.frame.objects.textures:
             images = tuple((i.target, i.level, i.width, i.height, i.depth, i.internal_format) for i in t.images)
-            shapes[t.name] = hash((t.target, images, tuple((k, tuple(v)) for k, v in sorted(t.parameters.items())))) & (1 << 63) - 1
+            shapes[t.name] = hash((t.target, images, _parameters(t))) & (1 << 63) - 1
+        return self._of_textures(shapes)
+
+    @functools.cached_property
+    def texture_looks(self) -> Numbers:
+        """Equal where they could share an atlas page: format and parameters alike, contents known and not drawn by the frame."""
+        attached = {a.name for t in self.frame.passes.targets for a in t.attachments if a.kind == "texture"}
+        looks = {}
+        for t in self.frame.objects.textures:
+            if t.target == GL.TEXTURE_2D and t.name not in attached and t.images and all(i.contents and not i.compressed for i in t.images):
+                first = t.images[0]
+                looks[t.name] = hash((first.internal_format, first.format, first.type, _parameters(t))) & (1 << 63) - 1
+        return self._of_textures(looks)
+
+    def _of_textures(self, numbers: dict[int, int]) -> Numbers:
+        """Numbers of textures put together over all samplers of each step; other textures are numbered by their names."""
         found = np.zeros(len(self.calls), np.uint64)
         for use in self.samplers:
-            names, which = np.unique(use.textures, return_inverse=True)
-            numbers = np.array([shapes.get(name, name) for name in names.tolist()], np.uint64)
-            found[use.steps] = combined(found[use.steps], numbers[which])
+            first, which = _numbered(use.textures.astype(np.uint64))
+            table = np.array([numbers.get(name, name) for name in use.textures[first].tolist()], np.uint64)
+            found[use.steps] = combined(found[use.steps], table[which])
         return found
+
+
+def _parameters(texture: TextureRecord) -> tuple[tuple[str, tuple[float, ...]], ...]:
+    return tuple((name, tuple(values)) for name, values in sorted(texture.parameters.items()))

@@ -195,6 +195,8 @@ class FindingsView(QWidget):
             lines.append(f"Cannot be tried here: {finding.refused}.")
         if proof is not None:
             lines.append(f"<b>{proof.verdict[:1].upper()}{proof.verdict[1:]}</b>: {proof.summary}.")
+            if proof.submitting:
+                lines.append(f"{proof.submitting}.")
         combined = document.proofs.get(COMBINED) if document else None
         if combined is not None and finding.id in combined.together:
             lines.append(f"With {len(combined.together) - 1} others: {combined.summary}.")

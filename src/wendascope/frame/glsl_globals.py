@@ -16,6 +16,7 @@ _QUALIFIERS = frozenset(
     "coherent volatile restrict readonly writeonly buffer shared layout".split()
 )
 _VERSION = re.compile(r"#\s*version\s+(\d+)\s*(\w*)")
+_MEMBER = re.compile(r"(?:(?:highp|mediump|lowp)\s+)?(?P<type>[A-Za-z_]\w*)\s+(?P<name>[A-Za-z_]\w*)\s*(?P<array>\[\s*\d+\s*\])?")
 _CONDITION = re.compile(r"#\s*(if|ifdef|ifndef|endif)\b")
 
 
@@ -43,6 +44,19 @@ class Declaration:
         return qualifier in self.qualifiers
 
 
+@dataclass(frozen=True)
+class Block:
+    """A uniform block; `members` are (type, name, array) as written, `instance` the name it is used by, if any."""
+
+    first: int
+    end: int
+    name: str
+    layout: str
+    """What stands in its `layout(...)`."""
+    members: tuple[tuple[str, str, str], ...]
+    instance: str
+
+
 class UnclearSourceError(Exception):
     """The source is not understood well enough to be changed; the message says why."""
 
@@ -55,6 +69,7 @@ class Globals:
         self._tokens = list(tokens(source))
         self._directive = _in_directives(self._tokens)
         self.declarations: list[Declaration] = []
+        self.blocks: list[Block] = []
         self.other: list[tuple[int, int]] = []
         """(first, end) of other statements at the outermost level: blocks, prototypes, `precision`."""
         self.main: int | None = None
@@ -144,6 +159,8 @@ class Globals:
     def _statement(self, found: list[Token]) -> None:
         first, end = found[0].at, found[-1].at + 1
         texts = [t.text for t in found[:-1]]
+        if "{" in texts and "uniform" in texts[: texts.index("{")]:
+            self._block(found, texts)
         if "{" in texts or not texts or texts[0] == "precision":
             self.other.append((first, end))
             return
@@ -183,6 +200,32 @@ class Globals:
             self.declarations.append(Declaration(first, end, tuple(qualifiers), type_, tuple(names)))
         else:
             self.other.append((first, end))
+
+
+    def _block(self, found: list[Token], texts: list[str]) -> None:
+        """A uniform block that is plain enough to be taken apart."""
+        opening = texts.index("{")
+        inside = self._between(found[opening].at + 1, found[opening + 1].at)
+        members: list[tuple[str, str, str]] = []
+        for part in inside.split(";"):
+            words = _MEMBER.fullmatch(part.strip())
+            if words is None and part.strip():
+                return
+            if words is not None:
+                members.append((words["type"], words["name"], words["array"] or ""))
+        layout = ""
+        if "layout" in texts[:opening]:
+            at = texts.index("layout")
+            layout = self.source[found[at + 1].at + 1 : found[at + 2].at]
+        after = texts[opening + 2 :]
+        if len(after) > 1:
+            return  # an array of blocks
+        self.blocks.append(Block(found[0].at, found[-1].at + 1, texts[opening - 1], layout.strip(), tuple(members), after[0] if after else ""))
+
+    def _between(self, first: int, end: int) -> str:
+        """The code between two characters, without comments and preprocessor lines."""
+        texts = [t.text if t.kind != "comment" else " " for t, d in zip(self._tokens, self._directive, strict=True) if first <= t.at < end and not d]
+        return "".join(texts)
 
 
 def _in_directives(found: list[Token]) -> list[bool]:

@@ -88,3 +88,24 @@ def pack(member: Member, data: bytes) -> bytes:
             element = b"".join(element[c * row : (c + 1) * row].ljust(16, b"\0") for c in range(member.columns))
         parts.append(element.ljust(member.stride, b"\0"))
     return b"".join(parts)
+
+
+def unpack(member: Member, data: bytes) -> bytes:
+    """The reverse of `pack`, of a member at its offset in a block."""
+    parts = []
+    for k in range(member.count):
+        at = member.offset + k * member.stride
+        row = member.rows * _WORD
+        parts += [data[at + 16 * c : at + 16 * c + row].ljust(row, b"\0") for c in range(member.columns)]
+    return b"".join(parts)
+
+
+_BY_NAME = {name: type_ for type_, (name, _) in _VECTORS.items()} | {name: type_ for type_, (name, _, _) in _MATRICES.items()}
+
+
+def type_named(glsl: str) -> int | None:
+    """The GL type of a GLSL type name; None for those that `struct_layout` does not know."""
+    return _BY_NAME.get(glsl) or _BY_NAME.get(_SQUARE.get(glsl, ""))
+
+
+_SQUARE = {"mat2x2": "mat2", "mat3x3": "mat3", "mat4x4": "mat4"}

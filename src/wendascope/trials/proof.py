@@ -68,6 +68,18 @@ class Proof(msgspec.Struct):
         return self.saved_ms.median if self.saved_ms is not None and self.verdict in (GAIN, SLOWER) else None
 
     @property
+    def submitting(self) -> str:
+        """What submitting the frame took on the CPU before and after, in one line; empty where it was not measured."""
+        if self.submit_ms_before is None or self.submit_ms_after is None or self.submit_saved_ms is None:
+            return ""
+        saved = self.submit_saved_ms
+        return (
+            f"Submitting the frame: {self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to {self.submit_ms_before.high:.2f}) -> "
+            f"{self.submit_ms_after.median:.2f} ms ({self.submit_ms_after.low:.2f} to {self.submit_ms_after.high:.2f}), "
+            f"saved {saved.median:.2f} ({saved.low:.2f} to {saved.high:.2f})"
+        )
+
+    @property
     def together_summary(self) -> str:
         """Of a combined proof, the shortest that can be said."""
         assert self.frame_ms_before is not None and self.frame_ms_after is not None

@@ -75,6 +75,8 @@ def _what(company: Company) -> str:
     count, draws = len(company.steps), len(company.parts)
     into = f"{draws} draw" + ("s" if draws != 1 else "")
     if company.samplers:
+        if company.page:
+            return f"{count} draws differ only in textures of several sizes: {into} with an atlas page"
         return f"{count} draws differ only in textures of one size: {into} with a texture array"
     if company.how == INSTANCE:
         return f"{count} copies of one mesh are drawn one by one: {into} of instances"
@@ -84,6 +86,8 @@ def _what(company: Company) -> str:
 
 
 def _why(company: Company) -> str:
+    if company.page:
+        return "They share program and state; their textures have one format, so they can lie on one page, the place chosen by data of each draw."
     if company.samplers:
         return "They share program and state; their textures have one size and format, so they can be layers of one array, chosen by data of each draw."
     if company.how == INSTANCE:
@@ -99,7 +103,7 @@ def _price(company: Company) -> str:
     if company.how == MULTI_DRAW:
         return "none"
     effort = "a buffer with the data of each draw, and shaders that read it"
-    return f"{effort}; {size}" + ("; posters and sprites must keep one size" if company.samplers else "")
+    return f"{effort}; {size}" + ("; the textures must keep one size" if company.samplers and not company.page else "")
 
 
 def cpu_ms(case: Case, companies: list[Company]) -> float:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import functools
 import re
 import struct
 from collections.abc import Callable
@@ -12,20 +14,22 @@ import numpy as np
 
 from wendascope.analysis.companies import INSTANCE, MULTI_DRAW
 from wendascope.errors import TrialError
-from wendascope.frame.buffer_contents import BufferContents
+from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
 from wendascope.frame.describe import argument_text
 from wendascope.frame.formats import uniform_type
 from wendascope.frame.frame import Frame
+from wendascope.frame.glsl_globals import UnclearSourceError
 from wendascope.frame.inputs import SAMPLER_TARGETS, TextureInput, texture_inputs
 from wendascope.frame.objects import AttributeRecord, BufferRecord, Objects, ProgramRecord, UniformRecord, VertexArrayRecord
 from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, Raw
-from wendascope.frame.std140 import Member, fits, pack, struct_layout
+from wendascope.frame.std140 import Member, fits, pack, struct_layout, unpack
+from wendascope.frame.uniform_blocks import block_layout
 from wendascope.frame.uniform_values import uniform_setters, uniform_value
 from wendascope.frame.vertex_inputs import vertex_inputs
 from wendascope.frame.written import written_objects
 from wendascope.registry import GL, tables
-from wendascope.trials.batching.layers import array_of
+from wendascope.trials.batching.layers import array_of, page_of
 from wendascope.trials.batching.merging import Merged, merge
 from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite, variable_of
 
@@ -66,6 +70,23 @@ class BatchPlan:
     """Graphics memory of the new buffers and textures."""
 
 
+@dataclass(frozen=True)
+class Gathered:
+    """Several textures in one: layers of an array in this order, or places on a page."""
+
+    name: int
+    target: int
+    textures: tuple[int, ...]
+    places: dict[int, tuple[float, float, float, float]]
+    new_bytes: int
+
+    def value(self, texture: int) -> bytes:
+        """What a draw that reads one of the textures is told: its layer, or its place."""
+        if self.places:
+            return struct.pack("<4f", *self.places[texture])
+        return struct.pack("<i", self.textures.index(texture))
+
+
 @dataclass
 class NewObjects:
     """Objects that batches bring in, in captured names; equal contents are one object."""
@@ -75,7 +96,8 @@ class NewObjects:
     contents: BufferContents | None = None
     _names: int = _FIRST_NAME
     _buffers: dict[str, int] = field(default_factory=dict)
-    _arrays: dict[tuple[int, ...], int] = field(default_factory=dict)
+    _gathered: dict[tuple[int, ...], Gathered] = field(default_factory=dict)
+    _written: set[int] | None = None
 
     def name(self) -> int:
         self._names += 1
@@ -96,15 +118,31 @@ class NewObjects:
         self._buffers[ref.hash] = record.name
         return record.name, len(data)
 
-    def texture_array(self, textures: list[int], written: set[int]) -> tuple[int, int]:
-        """(name, bytes that are new) of an array with these textures as layers. Raises TrialError."""
-        key = tuple(textures)
-        if key in self._arrays:
-            return self._arrays[key], 0
-        record = array_of(self.frame, textures, written, self.name())
+    def gathered(self, textures: list[int], arrays: bool) -> Gathered:
+        """These textures as one: an array where they have one shape and `arrays` are to be had, else an atlas page. Raises TrialError."""
+        key = (arrays, *textures)
+        if key in self._gathered:
+            return dataclasses.replace(self._gathered[key], new_bytes=0)
+        if self._written is None:
+            self._written = written_objects(self.frame).textures
+        record, places = None, {}
+        try:
+            if arrays:
+                record = array_of(self.frame, textures, self._written, self.name())
+        except TrialError as error:
+            only_array = error
+        else:
+            only_array = TrialError("its GLSL is older than texture arrays")
+        if record is None:
+            try:
+                page = page_of(self.frame, textures, self._written, self.name())
+            except TrialError as error:
+                raise TrialError(f"no array: {only_array}; no atlas page: {error}" if str(error) != str(only_array) else str(error)) from error
+            record, places = page.record, page.places
         self.objects.textures.append(record)
-        self._arrays[key] = record.name
-        return record.name, sum(i.contents.size for i in record.images if i.contents)
+        size = sum(i.contents.size for i in record.images if i.contents)
+        self._gathered[key] = Gathered(record.name, record.target, tuple(textures), places, size)
+        return self._gathered[key]
 
 
 def plan_batch(frame: Frame, steps: list[int], how: str, new: NewObjects) -> BatchPlan:
@@ -114,6 +152,19 @@ def plan_batch(frame: Frame, steps: list[int], how: str, new: NewObjects) -> Bat
     if any(int(frame.steps.instances[s]) != 1 for s in steps):
         raise TrialError("a draw of several instances cannot be drawn together with others here")
     return _Planner(frame, sorted(steps), how, new).plan()
+
+
+@dataclass(frozen=True)
+class ChangingBlock:
+    """A uniform block that becomes data of each draw."""
+
+    name: str
+    instance: str
+    rows: list[tuple[str, int, int, bool]]
+    """Its members as `struct_layout` takes them, by the names they get."""
+    places: dict[str, str]
+    values: dict[str, list[bytes]]
+    """Member -> its value at each step."""
 
 
 def _plain(uniform: str) -> str:
@@ -179,26 +230,36 @@ class _Planner:
     def _with_draw_data(self, record: ProgramRecord) -> list[Code]:
         sources = self._sources(record)
         varying, values = self._varying(record)
+        changing = self._changing_blocks(record)
+        for block in changing:
+            values |= block.values
         layers, units = self._layers()
         blocks = all(s.has_blocks for s in sources.values())
         instanced = self._how == INSTANCE and blocks
         words = set[str]().union(*(s.globals.words() for s in sources.values()))
         self._check_words(words, instanced)
         names = Names.free_of(words)
-        if layers and not all(s.has_arrays for s in sources.values()):
-            raise TrialError("its GLSL is older than texture arrays")
-        members, stride = self._members(varying, layers, names)
+        arrays = all(s.has_arrays for s in sources.values()) and self._offers.value(GL.TEXTURE_2D_ARRAY)
+        gathered = {sampler: self._new.gathered(list(dict.fromkeys(textures)), arrays) for sampler, textures in layers.items()}
+        members, stride = self._members(varying, gathered, changing, names)
         places = {_member_name(u): u.name.removesuffix("[0]") for u in varying}
-        data = DrawData(tuple(members), places, tuple(layers), len(self._steps), instanced, names)
-        in_fragments = bool(sources[GL.FRAGMENT_SHADER].declared(data.variables | set(layers))) if GL.FRAGMENT_SHADER in sources else False
+        for block in changing:
+            places |= block.places
+        in_arrays, on_pages = (tuple(s for s, g in gathered.items() if bool(g.places) == paged) for paged in (False, True))
+        data = DrawData(tuple(members), places, in_arrays, on_pages, {b.name: b.instance for b in changing}, len(self._steps), instanced, names)
+        for sampler, textures in layers.items():
+            member = names.place_of(sampler) if sampler in on_pages else names.layer_of(sampler)
+            values[member] = [gathered[sampler].value(texture) for texture in textures]
+        fragments = sources.get(GL.FRAGMENT_SHADER)
+        in_fragments = fragments is not None and bool(fragments.declared(data.variables | set(layers)) or fragments.in_blocks(data.blocks))
         changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
         program = self._program(record, changed, varying, data, blocks, stride)
         if blocks and members:
-            self._fill_block(program, data, values, layers, stride)
+            self._fill_block(program, data, values, stride)
         self._use(record, program, {u.name for u in varying})
         if not blocks:
             self._fill_arrays(program, data, values)
-        self._bind_arrays(layers, units)
+        self._bind_textures(gathered, units)
         if instanced:
             self._draw_instances()
         else:
@@ -249,6 +310,44 @@ class _Planner:
             raise TrialError("the names of parts of structures cannot be told apart")
         return found, values
 
+    def _changing_blocks(self, record: ProgramRecord) -> list[ChangingBlock]:
+        """Uniform blocks whose contents differ between the steps, taken apart into their members."""
+        found = []
+        for name, (index, binding) in record.blocks.items():
+            each = [self._block_data(record, index, binding, int(self._frame.steps.call[s])) for s in self._steps]
+            if all(data == each[0] for data in each):
+                continue
+            try:
+                layout = block_layout(record, name)
+            except UnclearSourceError as error:
+                raise TrialError(f"what differs from step to step lies in a block: {error}") from error
+            if any(len(data) < layout.last_byte for data in each):
+                raise TrialError(f"block {name} reaches beyond the end of its buffer")
+            instance, members = layout.instance, layout.members
+            prefix = f"{instance}_" if instance else ""
+            found.append(
+                ChangingBlock(
+                    name, instance, [(prefix + member, type_, count, array) for member, type_, count, array in layout.rows],
+                    {prefix + m.name: (f"{instance}." if instance else "") + m.name for m in members},
+                    {prefix + m.name: [unpack(m, data) for data in each] for m in members},
+                )
+            )  # fmt: skip
+        return found
+
+    def _block_data(self, record: ProgramRecord, index: int, binding: int, call: int) -> bytes:
+        """What a block holds when a call comes. Raises TrialError where only the GPU knows."""
+        history = self._frame.history
+        chosen = history.value("block_binding", call, record.name, index)
+        bound = history.value("indexed_buffer", call, GL.UNIFORM_BUFFER, chosen[0] if chosen else binding)
+        if bound is None or not bound[0]:
+            return b""
+        buffer, offset, size = (int(v) for v in bound[:3])
+        try:
+            data = self._new.known_contents().at(buffer, call)
+        except UnknownContentsError as error:
+            raise TrialError(f"{error} writes a uniform block: what is in it only the GPU knows") from error
+        return data[offset : offset + size] if size else data[offset:]
+
     def _layers(self) -> tuple[dict[str, list[int]], dict[str, TextureInput]]:
         """(sampler -> its texture at each step, for samplers whose textures differ; how it is bound at the last step)."""
         rows = [texture_inputs(self._frame, s) for s in self._steps]
@@ -264,9 +363,12 @@ class _Planner:
             found[last.uniform], bound[last.uniform] = textures, last
         return found, bound
 
-    def _members(self, varying: list[UniformRecord], layers: dict[str, list[int]], names: Names) -> tuple[list[Member], int]:
+    def _members(self, varying: list[UniformRecord], gathered: dict[str, Gathered], changing: list[ChangingBlock], names: Names) -> tuple[list[Member], int]:
         rows = [(_member_name(u), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
-        rows += [(names.layer_of(sampler), GL.INT, 1, False) for sampler in layers]
+        rows += [(names.place_of(s), GL.FLOAT_VEC4, 1, False) if g.places else (names.layer_of(s), GL.INT, 1, False) for s, g in gathered.items()]
+        rows += [row for block in changing for row in block.rows]
+        if len({row[0] for row in rows}) != len(rows):
+            raise TrialError("uniforms and members of blocks have names that cannot be told apart")
         return struct_layout(rows) if rows else ([], 0)
 
     def _program(
@@ -282,7 +384,7 @@ class _Planner:
             if not free:
                 raise TrialError("the program uses every vertex attribute there is")
             attributes[data.names.attribute] = free[-1]
-        program_blocks = dict(record.blocks)
+        program_blocks = {name: place for name, place in record.blocks.items() if name not in data.blocks}
         if data.members and blocks:
             program_blocks[data.names.block] = (_BLOCK_INDEX, self._free_binding())
             limit = self._frame.context.limits.get("MAX_UNIFORM_BLOCK_SIZE", 16384)
@@ -330,12 +432,9 @@ class _Planner:
     def _value(self, pattern: str, i: int = 0, j: int = 0) -> int:
         return int((self._frame.history.value(pattern, self._last, i, j) or (0,))[0])
 
-    def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], layers: dict[str, list[int]], stride: int) -> None:
+    def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], stride: int) -> None:
         """Upload the data of all draws, as a program does whose values change with every frame."""
         by_name = {_plain(name): each for name, each in values.items()}
-        for sampler, textures in layers.items():
-            order = list(dict.fromkeys(textures))
-            by_name[data.names.layer_of(sampler)] = [struct.pack("<i", order.index(t)) for t in textures]
         whole = bytearray(stride * data.draws)
         for member in data.members:
             for number, value in enumerate(by_name[member.name]):
@@ -363,7 +462,9 @@ class _Planner:
                 continue
             value = uniform_value(self._frame, record, uniform, self._last)
             self._set(uniform, uniform.locations[0], len(uniform.locations), value)
-        for index, _ in record.blocks.values():
+        for name, (index, _) in record.blocks.items():
+            if name not in program.blocks:
+                continue
             setter = self._frame.history.setter("block_binding", self._last, record.name, index)
             if setter is not None and setter >= 0:
                 self._emit("glUniformBlockBinding", program.name, index, self._value("block_binding", record.name, index))
@@ -383,19 +484,24 @@ class _Planner:
             if uniform.locations and uniform.locations[0] >= _FIRST_LOCATION and base in by_name:
                 self._set(uniform, uniform.locations[0], data.draws, b"".join(by_name[base]))
 
-    def _bind_arrays(self, layers: dict[str, list[int]], units: dict[str, TextureInput]) -> None:
-        if not layers:
+    def _bind_textures(self, gathered: dict[str, Gathered], units: dict[str, TextureInput]) -> None:
+        if not gathered:
             return
-        written = written_objects(self._frame).textures
         active = self._value("active_texture") or GL.TEXTURE0
-        for sampler, textures in layers.items():
-            name, size = self._new.texture_array(list(dict.fromkeys(textures)), written)
-            self._bytes += size
-            self._words[name] = f"{sampler}_array"
+        for sampler, found in gathered.items():
+            self._bytes += found.new_bytes
             unit = GL.TEXTURE0 + units[sampler].unit
+            self._words[found.name] = f"{sampler}_page" if found.places else f"{sampler}_array"
             self._emit("glActiveTexture", unit)
-            self._emit("glBindTexture", GL.TEXTURE_2D_ARRAY, name)
-        self._undo.append(lambda: self._emit("glActiveTexture", active, quiet=True))
+            self._emit("glBindTexture", found.target, found.name)
+            self._undo.append(functools.partial(self._rebind, unit, found.target))
+        self._undo.insert(0, lambda: self._emit("glActiveTexture", active, quiet=True))
+
+    def _rebind(self, unit: int, target: int) -> None:
+        """What was bound there before: an array that nobody read stays."""
+        if target == GL.TEXTURE_2D:
+            self._emit("glActiveTexture", unit, quiet=True)
+            self._emit("glBindTexture", target, self._value("texture", unit, target), quiet=True)
 
     def _draw_instances(self) -> None:
         calls = self._frame.calls

@@ -7,11 +7,12 @@ calls its locals or hides in macros. A sampler becomes an array sampler, and eve
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
 from wendascope.frame.glsl import Token
-from wendascope.frame.glsl_globals import Declaration, Globals, UnclearSourceError
+from wendascope.frame.glsl_globals import Block, Declaration, Globals, UnclearSourceError
 from wendascope.frame.std140 import Member, glsl_type
 from wendascope.registry import GL
 
@@ -24,6 +25,8 @@ _WRAPPED = {
     "textureGather": "vec3({at}, float({layer}))", "texelFetch": "ivec3({at}, {layer})", "texelFetchOffset": "ivec3({at}, {layer})",
 }  # fmt: skip
 """How the place of a look-up is written with a layer."""
+_PLACED = ("texture", "texture2D", "textureLod", "texture2DLod")
+"""Look-ups whose place can be moved onto a page."""
 _AS_THEY_ARE = ("textureQueryLod", "textureQueryLevels")
 STAGES = {GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment"}
 
@@ -37,6 +40,10 @@ class DrawData:
     """Member -> what main fills with it: a uniform, or a part of one. Layers of samplers are not among them."""
     layers: tuple[str, ...]
     """Samplers that read a layer which is a member."""
+    pages: tuple[str, ...]
+    """Samplers that read a place on an atlas page, which is a member."""
+    blocks: dict[str, str]
+    """Uniform blocks that become variables -> the name they are used by; empty for none. Their members are in `places`."""
     draws: int
     by_instance: bool
     """The number of the draw is that of the instance; otherwise an attribute tells it."""
@@ -63,18 +70,24 @@ class Names:
     attribute: str = "draw_number"
     index: str = "draw_index"
     layer: str = "_layer"
+    place: str = "_place"
 
     @classmethod
     def free_of(cls, words: set[str]) -> Names:
         plain = cls()
         for suffix in ("", *map(str, range(2, 100))):
-            chosen = cls(*(getattr(plain, f) + suffix for f in ("struct", "block", "array", "attribute", "index", "layer")))
-            if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(w.endswith(chosen.layer) for w in words):
+            chosen = cls(*(getattr(plain, f) + suffix for f in ("struct", "block", "array", "attribute", "index", "layer", "place")))
+            if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(
+                w.endswith((chosen.layer, chosen.place)) for w in words
+            ):
                 return chosen
         raise TrialError("the shaders use every name that the rewriting could take")
 
     def layer_of(self, sampler: str) -> str:
         return sampler + self.layer
+
+    def place_of(self, sampler: str) -> str:
+        return sampler + self.place
 
 
 @dataclass
@@ -118,6 +131,18 @@ class Source:
     def declared(self, wanted: set[str]) -> set[str]:
         return {n.text for d in self.uniforms(wanted) for n in d.names if n.text in wanted}
 
+    def block(self, name: str) -> Block | None:
+        return next((b for b in self.globals.blocks if b.name == name), None)
+
+    def in_blocks(self, names: Iterable[str]) -> set[str]:
+        """Variables that these blocks declare: their members, or the name they are used by."""
+        found: set[str] = set()
+        for name in names:
+            block = self.block(name)
+            if block is not None:
+                found |= {block.instance} if block.instance else {member for _, member, _ in block.members}
+        return found
+
 
 def rewrite(source: Source, data: DrawData, reads_index: bool, blocks: bool) -> str:
     """The source as it is with data of each draw. `reads_index`: another stage needs the number of the draw as well.
@@ -132,7 +157,8 @@ class _Rewriter:
         self._source, self._data, self._blocks = source, data, blocks
         self._reads_index = reads_index
         self._samplers = {name for name in data.layers if source.declared({name})}
-        self._variables = source.declared(data.variables)
+        self._paged = {name for name in data.pages if source.declared({name})}
+        self._variables = source.declared(data.variables) | (source.in_blocks(data.blocks) & data.variables)
         self._mine = [m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables]
         self._edits: list[tuple[int, int, str]] = []
 
@@ -142,10 +168,11 @@ class _Rewriter:
         if found.main is None:
             raise TrialError(f"the {STAGES[source.stage]} shader has no main that can be seen")
         vertex = source.stage == GL.VERTEX_SHADER
-        uses = bool(self._mine or self._samplers)
+        uses = bool(self._mine or self._samplers or self._paged)
         if uses or (vertex and self._reads_index):
             self._check_initialisers()
             self._declarations()
+            self._open_blocks()
             self._look_ups()
             self._edits.append((found.head, found.head, self._header(uses, vertex)))
             self._edits.append((found.main, found.main, self._beginning(vertex)))
@@ -154,11 +181,22 @@ class _Rewriter:
             text = text[:first] + new + text[end:]
         return text
 
+    def _open_blocks(self) -> None:
+        """Blocks that differ from draw to draw become plain variables of the same names."""
+        for name in self._data.blocks:
+            block = self._source.block(name)
+            if block is None:
+                continue
+            precise = "highp " if self._source.is_es else ""
+            members = " ".join(f"{precise}{type_} {member}{array};" for type_, member, array in block.members)
+            text = f"struct {name}_ {{ {members} }}; {name}_ {block.instance};" if block.instance else members
+            self._edits.append((block.first, block.end, text))
+
     # ---- declarations -----------------------------------------------------------------------------------
 
     def _declarations(self) -> None:
         wanted = self._variables | self._samplers
-        for declaration in self._source.uniforms(wanted):
+        for declaration in self._source.uniforms(wanted | self._paged):
             kept = [n for n in declaration.names if n.text not in wanted]
             lines = []
             precision = next((q + " " for q in declaration.qualifiers if q in ("lowp", "mediump", "highp")), "")
@@ -166,7 +204,9 @@ class _Rewriter:
                 names = ", ".join(n.text + n.array + (f" = {n.initial}" if n.initial else "") for n in kept)
                 lines.append(f"{' '.join(declaration.qualifiers)} {declaration.type} {names};")
             for name in declaration.names:
-                if name.text in self._samplers:
+                if name.text in self._paged:
+                    lines.append(f"{'highp ' if self._source.is_es else ''}vec4 {self._data.names.place_of(name.text)};")
+                elif name.text in self._samplers:
                     given = precision or ("lowp " if self._source.is_es else "")
                     lines.append(f"uniform {given}sampler2DArray {name.text};")
                     lines.append(f"int {self._data.names.layer_of(name.text)};")
@@ -193,7 +233,8 @@ class _Rewriter:
             lines += [f"struct {names.struct} {{ {members} }};", f"layout(std140) uniform {names.block} {{ {names.struct} {names.array}[{data.draws}]; }};"]
         elif uses:
             for m in data.members:
-                if m in self._mine or any(m.name == names.layer_of(s) for s in self._samplers):
+                own = {*map(names.layer_of, self._samplers), *map(names.place_of, self._paged)}
+                if m in self._mine or m.name in own:
                     lines.append(f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];")
         if vertex and not data.by_instance:
             lines.append(f"in int {names.attribute};" if source.has_flat else f"attribute {precise}float {names.attribute};")
@@ -229,6 +270,9 @@ class _Rewriter:
         for sampler in sorted(self._samplers):
             layer = names.layer_of(sampler)
             lines.append(f"{layer} = {self._value(layer, index)};")
+        for sampler in sorted(self._paged):
+            place = names.place_of(sampler)
+            lines.append(f"{place} = {self._value(place, index)};")
         return "".join("\n    " + line for line in lines)
 
     def _value(self, member: str, index: str) -> str:
@@ -238,19 +282,28 @@ class _Rewriter:
 
     def _look_ups(self) -> None:
         found = self._source.globals
-        hidden = self._samplers & found.directive_words()
+        changed = self._samplers | self._paged
+        hidden = changed & found.directive_words()
         if hidden:
             raise TrialError(f"{min(hidden)} is used in a macro, where its look-ups cannot be seen")
         code = [token for _, token in found.code()]
-        spans = [(d.first, d.end) for d in self._source.uniforms(self._samplers)]
+        spans = [(d.first, d.end) for d in self._source.uniforms(changed)]
         for at, token in enumerate(code):
-            if token.kind != "word" or token.text not in self._samplers or any(a <= token.at < b for a, b in spans):
+            if token.kind != "word" or token.text not in changed or any(a <= token.at < b for a, b in spans):
                 continue
             function = code[at - 2].text if at >= 2 and code[at - 1].text == "(" else ""
             self._look_up(code, at, token, function)
 
     def _look_up(self, code: list[Token], at: int, token: Token, function: str) -> None:
         layer = self._data.names.layer_of(token.text)
+        if token.text in self._paged:
+            if function not in _PLACED:
+                raise TrialError(f"{token.text} is handed to {function or 'something that is no look-up'}, which cannot be moved onto a page")
+            place = self._data.names.place_of(token.text)
+            first, last = at + 2, _argument_end(code, at + 2)
+            self._edits.append((code[first].at, code[first].at, f"{place}.xy + clamp("))
+            self._edits.append((code[last].at, code[last].at, f", 0.0, 1.0) * {place}.zw"))
+            return
         if function == "textureSize":
             end = _closing(code, at - 1)
             self._edits.append((code[end].at + 1, code[end].at + 1, ".xy"))

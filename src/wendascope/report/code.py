@@ -1,0 +1,43 @@
+"""What a programmer would write for a batch, as files: the calls, the data of each draw, the shaders."""
+
+from __future__ import annotations
+
+import functools
+import re
+from pathlib import Path
+
+from wendascope.analysis.findings import Finding
+from wendascope.errors import FileError, TrialError
+from wendascope.frame.frame import Frame
+from wendascope.report.files import write_atomically
+from wendascope.trials.batching import NewObjects, plan_batch
+
+_ENDINGS = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
+
+
+def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path]:
+    """Write the code of every batch that the findings recommend, one folder a finding. Raises FileError."""
+    written = []
+    for finding in findings:
+        if finding.remedy is None or finding.remedy.kind != "batch":
+            continue
+        for number, part in enumerate(finding.remedy.parts):
+            try:
+                pieces = plan_batch(frame, part.steps, part.how, NewObjects(frame)).code
+            except TrialError:
+                continue  # its proof says why
+            stem = f"{number + 1}-" if len(finding.remedy.parts) > 1 else ""
+            for piece in pieces:
+                name = stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt")
+                path = folder / re.sub(r"[^\w.-]", "-", finding.id) / name
+                try:
+                    path.parent.mkdir(parents=True, exist_ok=True)
+                except OSError as error:
+                    raise FileError(f"cannot make the folder {path.parent}: {error.strerror}; choose another") from error
+                write_atomically(path, functools.partial(_put, piece.text))
+                written.append(path)
+    return written
+
+
+def _put(text: str, path: Path) -> None:
+    path.write_text(text)
