@@ -15,12 +15,15 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
+from wendascope.analysis.companies import Company
 from wendascope.desktop.application import make_application
 from wendascope.desktop.capture_form import TargetChoice
 from wendascope.desktop.model import Document
+from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
+from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.window import MainWindow
 
 ROOT = Path(__file__).parent.parent
@@ -92,6 +95,43 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     shoot("findings")
 
 
+def together(app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]) -> None:
+    """What the pages about calls and companies show."""
+    state, batching = window._pages["State"], window._pages["Batching"]
+    assert isinstance(state, StatePage) and isinstance(batching, BatchingPage)
+    wait(app, lambda: document.structure is not None, 60)
+    document.selection.choose(int(document.frame.passes.end[depot]) - 1)
+    window.show_page("Batching")
+    window.picture.lens.setCurrentIndex(window.picture.lens.findData("company"))
+    wait(app, lambda: window.picture._shown_lens == "company" and not window.picture.view.note, 60)
+    batching.findings.choose("company-3-767")
+    document.selection.choose(int(document.frame.passes.end[depot]) - 1)
+    wait(app, lambda: "after step 988" in window.picture.title.text() and not window.picture.view.note, 60)
+    shoot("batching")
+    row = next(i for i, n in enumerate(batching.tree.nodes.root.children) if isinstance(n.thing, Company) and n.thing.samplers)
+    batching.tabs.setCurrentWidget(batching.code)
+    batching.tree.setCurrentIndex(batching.tree.nodes.index(row, 0))
+    wait(app, lambda: batching.code.piece.count() == 4, 60)
+    batching.code.piece.setCurrentText("Fragment shader")
+    wait(app, lambda: not window.picture.view.note, 60)
+    shoot("code")
+    batching.tabs.setCurrentWidget(batching.atlas)
+    wait(app, lambda: batching.atlas.picture._image is not None, 60)
+    shoot("atlas")
+    batching.tabs.setCurrentWidget(batching.findings)
+    window.picture.lens.setCurrentIndex(window.picture.lens.findData("colour"))
+    window.show_page("State")
+    index = state.tree.nodes.index(0, 0)
+    state.tree.expand(index)
+    inner = state.tree.nodes.index(0, 0, index)
+    state.tree.expand(inner)
+    app.processEvents()
+    state.tree.setCurrentIndex(state.tree.nodes.index(30, 0, inner))
+    state.tree.scrollTo(index, state.tree.ScrollHint.PositionAtTop)
+    wait(app, lambda: not window.picture.view.note, 60)
+    shoot("state")
+
+
 def main() -> None:
     app = make_application()
     OUT.mkdir(parents=True, exist_ok=True)
@@ -123,6 +163,7 @@ def main() -> None:
         wait(app, lambda: "after step" in window.picture.title.text())
         shoot("step")
         drawn(app, window, document, depot, shoot)
+        together(app, window, document, depot, shoot)
         window.show_page("Time")
         window.set_scheme("dark")
         window.strip.show_pass(depot)

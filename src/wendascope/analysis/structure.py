@@ -25,6 +25,12 @@ class Structure:
     use: CallUse
     ms: npt.NDArray[np.float64]
     """CPU time inside each call as recorded, ms."""
+    setting: npt.NDArray[np.int64]
+    """Calls that set state, sorted by kind, then by program, then as they come."""
+    program: npt.NDArray[np.int64]
+    """The program in use after each of `setting`."""
+    passes: npt.NDArray[np.int64]
+    """The pass of the step that each of `setting` comes before."""
     companies: Companies
     breaks: Breaks
     switches: list[Switches]
@@ -33,21 +39,28 @@ class Structure:
 def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | None = None) -> Structure:
     """Work everything out. With `drawn`, blended steps that do not overlap may change places in the count of switches."""
     sharing = Sharing(frame)
+    use = call_use(frame)
+    setting = np.flatnonzero((use.use != NO_STATE) & (use.use != STEP))
+    program = frame.history.column("program", setting + 1)
+    order = np.lexsort((setting, program, use.kind[setting]))
+    setting, program = setting[order], program[order]
+    step = np.minimum(np.searchsorted(frame.steps.call, setting), max(len(frame.steps) - 1, 0))
+    passes = np.asarray(frame.passes.of_step[step] if len(frame.steps) else np.full(len(setting), -1), np.int64)
     return Structure(
-        sharing, call_use(frame), call_ms(frame), find_companies(sharing), find_breaks(sharing, accepted), find_switches(sharing, drawn)
+        sharing, use, call_ms(frame), setting, program, passes, find_companies(sharing), find_breaks(sharing, accepted), find_switches(sharing, drawn)
     )
 
 
 def needless_share(found: Structure) -> float:
     """Of the calls that set state, those that need not."""
-    setting = int(((found.use.use != NO_STATE) & (found.use.use != STEP)).sum())
+    setting = len(found.setting)
     return int(found.use.needless.sum()) / setting if setting else 0.0
 
 
 def state_answer(found: Structure) -> tuple[str, str]:
     """(answer, evidence) to what is set for nothing."""
     use = found.use
-    setting = int(((use.use != NO_STATE) & (use.use != STEP)).sum())
+    setting = len(found.setting)
     if setting == 0:
         return "The frame sets no state.", ""
     needless = int(use.needless.sum())

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
 
-from wendascope.analysis.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, USED, USES
+from wendascope.analysis.call_use import KINDS, OVERWRITTEN, REPEATS, USED, USES
 from wendascope.analysis.structure import Structure, needless_share, state_answer
 from wendascope.analysis.switches import WHAT
 from wendascope.desktop.findings_view import FindingsView
@@ -89,54 +91,46 @@ class StatePage(FramePage):
     # ---- the tree ---------------------------------------------------------------------------------------
 
     def _fill(self) -> None:
-        found, document = self._shown, self._document
-        if found is None or document is None:
+        found = self._shown
+        if found is None or self._document is None:
             self.tree.show_root(Node([]))
             return
-        calls = np.flatnonzero((found.use.use != NO_STATE) & (found.use.use != STEP))
+        rows = np.ones(len(found.setting), bool)
         chosen = self.passes.currentData()
         if chosen is not None and chosen >= 0:
-            calls = calls[self._pass_of(calls) == chosen]
+            rows &= found.passes == chosen
         if self.needless_only.currentData():
-            calls = calls[found.use.needless[calls]]
-        kinds = [k for k in range(len(KINDS)) if (found.use.kind[calls] == k).any()]
-        ms = {k: float(found.ms[mine[found.use.needless[mine]]].sum()) for k in kinds for mine in [calls[found.use.kind[calls] == k]]}
-        kinds.sort(key=lambda k: -ms[k])
+            rows &= found.use.needless[found.setting]
+        calls, programs = found.setting[rows], found.program[rows]
+        kinds = _runs(found.use.kind[calls])
+        spent = np.where(found.use.needless[calls], found.ms[calls], 0.0)
+        kinds.sort(key=lambda run: -float(spent[run].sum()))
 
-        def rows() -> Iterator[Node]:
-            for kind in kinds:
-                yield self._kind(kind, calls[found.use.kind[calls] == kind])
+        def nodes() -> Iterator[Node]:
+            for run in kinds:
+                yield self._kind(calls[run], programs[run])
 
-        self.tree.show_root(Node([], count=len(kinds), children=rows))
-
-    def _pass_of(self, calls: Ints) -> Ints:
-        """The pass of the step that each call comes before (or is)."""
-        assert self._document is not None
-        frame = self._document.frame
-        if len(frame.steps) == 0:
-            return np.full(len(calls), -1)
-        step = np.minimum(np.searchsorted(frame.steps.call, calls), len(frame.steps) - 1)
-        return np.asarray(frame.passes.of_step[step])
+        self.tree.show_root(Node([], count=len(kinds), children=nodes))
 
     def _counts(self, label: str, calls: Ints) -> list[str]:
         assert self._shown is not None
-        use = self._shown.use.use[calls]
+        counts = np.bincount(self._shown.use.use[calls], minlength=len(USES))
         needless = calls[self._shown.use.needless[calls]]
-        return [label, f"{len(calls):,}", *(f"{int((use == k).sum()):,}" for k in (USED, REPEATS, OVERWRITTEN)), f"{self._shown.ms[needless].sum():.3f}"]
+        return [label, f"{len(calls):,}", *(f"{int(counts[k]):,}" for k in (USED, REPEATS, OVERWRITTEN)), f"{self._shown.ms[needless].sum():.3f}"]
 
-    def _kind(self, kind: int, calls: Ints) -> Node:
-        assert self._document is not None
+    def _kind(self, calls: Ints, programs: Ints) -> Node:
+        assert self._document is not None and self._shown is not None
         frame = self._document.frame
-        programs = frame.history.column("program", calls + 1)
-        names = sorted(np.unique(programs).tolist(), key=lambda p: -int((programs == p).sum()))
+        runs = sorted(_runs(programs), key=lambda run: run.start - run.stop)
 
-        def rows() -> Iterator[Node]:
-            for name in names:
-                mine = calls[programs == name]
+        def nodes() -> Iterator[Node]:
+            for run in runs:
+                name = int(programs[run.start])
                 label = program_name(frame, name) if name else "no program in use"
+                mine = calls[run]
                 yield Node(self._counts(label, mine), None, len(mine), lambda mine=mine: self._calls(mine))  # type: ignore[misc]
 
-        return Node(self._counts(KINDS[kind], calls), None, len(names), rows)
+        return Node(self._counts(KINDS[self._shown.use.kind[calls[0]]], calls), None, len(runs), nodes)
 
     def _calls(self, calls: Ints) -> Iterator[Node]:
         assert self._document is not None and self._shown is not None
@@ -175,6 +169,14 @@ class StatePage(FramePage):
     def _go(self, link: str) -> None:
         if self._document is not None:
             self._document.selection.choose(int(link))
+
+
+def _runs(values: npt.NDArray[Any]) -> list[slice]:
+    """Where equal values follow each other."""
+    if len(values) == 0:
+        return []
+    edges = [0, *(np.flatnonzero(values[1:] != values[:-1]) + 1).tolist(), len(values)]
+    return [slice(a, b) for a, b in itertools.pairwise(edges)]
 
 
 def _sentence(text: str) -> str:

@@ -72,6 +72,8 @@ def _probe(found: Found, x: int, y: int) -> str:
 
 def _alike(found: Found, x: int, y: int) -> npt.NDArray[np.bool_] | None:
     number = int(found["company"][y, x])
+    if number == -1:  # a loner is alone
+        return np.asarray(found["owner"] == found["owner"][y, x])
     return None if number < 0 else np.asarray(found["company"] == number)
 
 
