@@ -102,16 +102,15 @@ class _Finder:
         self._fetched_known: dict[int, tuple[int, int]] = {}
         self._data_known: dict[tuple[object, ...], int] = {}
         self._buffers = {b.name: b.size for b in sharing.frame.objects.buffers}
-        self._details: dict[int, list[tuple[str, str, Ints, npt.NDArray[np.uint64]]]] = {}
-        for detail in sharing.details:
-            self._details.setdefault(detail.program, []).append((detail.aspect, detail.name, detail.steps, detail.numbers))
 
     def find(self) -> Companies:
         sharing = self._sharing
         found: list[Company] = []
         of_step = np.full(len(sharing.calls), -1, np.int64)
-        for how, steps, textures in self._groups():
-            company = self._company(len(found), how, steps, textures)
+        groups = list(self._groups())
+        self._compare([steps for _, steps, _ in groups])
+        for group, (how, steps, textures) in enumerate(groups):
+            company = self._company(len(found), group, how, steps, textures)
             if company.saved > 0:
                 found.append(company)
                 of_step[steps] = company.number
@@ -187,13 +186,13 @@ class _Finder:
 
     # ---- what it would take --------------------------------------------------------------------------
 
-    def _company(self, number: int, how: str, steps: Ints, differ: str) -> Company:
+    def _company(self, number: int, group: int, how: str, steps: Ints, differ: str) -> Company:
         sharing = self._sharing
         near = differ != "same"
         program = int(sharing.frame.steps.program[steps[0]])
-        varies = self._differing("uniform", program, steps)
-        blocks = self._differing("block", program, steps)
-        samplers = self._differing("texture", program, steps) if near else []
+        varies = self._differing("uniform", program, group)
+        blocks = self._differing("block", program, group)
+        samplers = self._differing("texture", program, group) if near else []
         textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
         data = self._data_bytes(program, varies, samplers, differ == "size") + self._block_bytes(program, blocks) if how != MULTI_DRAW else 0
         inputs = self._inputs(int(steps[0]))
@@ -221,15 +220,24 @@ class _Finder:
             _consecutive(steps), int(vertices[0]) if how == INSTANCE else int(vertices.sum()), before, after, data, limits, caveats,
         )  # fmt: skip
 
-    def _differing(self, aspect: str, program: int, steps: Ints) -> list[str]:
-        found: list[str] = []
-        details = self._details.get(program, [])
-        # all of them have the steps of the program as rows
-        at = np.searchsorted(details[0][2], steps) if details else steps
-        for of, name, _, numbers in details:
-            if of == aspect and name not in found and not _same(numbers[at]):
-                found.append(name)
-        return found
+    def _compare(self, groups: list[Ints]) -> None:
+        """Find for every group at once in what its steps differ."""
+        self._differs: dict[int, list[tuple[str, str, npt.NDArray[np.bool_]]]] = {}
+        if not groups:
+            return
+        order = np.concatenate(groups)
+        sizes = np.array([len(steps) for steps in groups])
+        starts = np.concatenate([[0], np.cumsum(sizes)[:-1]])
+        for detail in self._sharing.details:
+            whole = np.zeros(len(self._sharing.calls), np.uint64)
+            whole[detail.steps] = detail.numbers
+            values = whole[order]
+            flags = np.logical_or.reduceat(values != np.repeat(values[starts], sizes), starts)
+            self._differs.setdefault(detail.program, []).append((detail.aspect, detail.name, flags))
+
+    def _differing(self, aspect: str, program: int, group: int) -> list[str]:
+        """Names of what differs between the steps of a group."""
+        return list(dict.fromkeys(name for of, name, flags in self._differs.get(program, []) if of == aspect and flags[group]))
 
     def _block_bytes(self, program: int, blocks: list[str]) -> int:
         """What blocks that differ take as data of each draw; blocks that cannot be taken apart are not counted."""

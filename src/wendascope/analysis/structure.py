@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.breaks import Accepted, Breaks, find_breaks
-from wendascope.analysis.call_use import NO_STATE, OVERWRITTEN, REPEATS, STEP, CallUse, call_ms, call_use
+from wendascope.analysis.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, CallUse, call_ms, call_use
 from wendascope.analysis.companies import Companies, find_companies
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.sharing import Sharing
@@ -42,7 +42,10 @@ def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | N
     use = call_use(frame)
     setting = np.flatnonzero((use.use != NO_STATE) & (use.use != STEP))
     program = frame.history.column("program", setting + 1)
-    order = np.lexsort((setting, program, use.kind[setting]))
+    names = np.unique(program)
+    # numbers of 16 bits are sorted by counting
+    key = use.kind[setting].astype(np.int64) * len(names) + np.searchsorted(names, program)
+    order = np.argsort(key.astype(np.uint16) if len(names) * len(KINDS) < 1 << 16 else key, kind="stable")
     setting, program = setting[order], program[order]
     step = np.minimum(np.searchsorted(frame.steps.call, setting), max(len(frame.steps) - 1, 0))
     passes = np.asarray(frame.passes.of_step[step] if len(frame.steps) else np.full(len(setting), -1), np.int64)

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import msgspec
 import numpy as np
+import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.frame.packed import Batch
 from wendascope.measure.pictures import alpha_matters, compare_pictures
-from wendascope.measure.times import span_fragments
+from wendascope.measure.times import FrameTimer, span_fragments
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import FrameChange, change_of
+
+LEAST_SUBMITS = 6
+"""Pairs that an interval of 95 % needs."""
 
 
 def _edit(session: ReplaySession, remedies: list[Any]) -> tuple[Edit, FrameChange]:
@@ -35,25 +40,30 @@ class _TrialTimer:
 
     def __init__(self, session: ReplaySession, span: tuple[int, int], edit: Edit) -> None:
         self._session = session
-        places = (0, span[0], span[1], len(session.frame.calls))
         around = []
-        for number, place in enumerate(places):
+        for place in (0, span[0], span[1], len(session.frame.calls)):
             batch = Batch()
-            if number == 3:
-                batch.call("wendaClock", batch.out(8))
             batch.call("wendaDrainedClock", batch.out(8))
             around.append(Insertion(place, batch))
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
 
-    def run(self) -> tuple[float, float, float]:
-        """(ms of the frame, ms of the span, ms in which the frame was submitted).
-
-        The pipeline is drained round the span as well, and submitting waits for that.
-        """
+    def run(self) -> tuple[float, float]:
+        """(ms of the frame, ms of the span)."""
         self._session.run(self._prepared)
-        starts = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(3)]
-        submitted, finished = (np.frombuffer(self._prepared.output(3, 24), np.uint64)[[0, 2]] / 1e6).tolist()
-        return finished - starts[0], starts[2] - starts[1], submitted - starts[0]
+        stamps = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(4)]
+        return stamps[3] - stamps[0], stamps[2] - stamps[1]
+
+
+def _in_turns(timers: Sequence[_TrialTimer | FrameTimer], repeats: int, told: Callable[[float], None]) -> npt.NDArray[np.float64]:
+    """Times of original and edited frame, shape (2, repeats, 2). Which goes first changes; the first pair warms up."""
+    rows: list[list[tuple[float, float]]] = [[], []]
+    for repeat in range(repeats + 1):
+        told(repeat / (repeats + 1))
+        for which in (0, 1) if repeat % 2 == 0 else (1, 0):
+            times = timers[which].run()
+            if repeat:
+                rows[which].append(times)
+    return np.array(rows)
 
 
 def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
@@ -74,8 +84,8 @@ def _finished(session: ReplaySession, edit: Edit) -> Picture:
 def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int], repeats: int) -> dict[str, Any]:
     """Replay original and edited frame in turns. Raises TrialError, ReplayError, CancelledError.
 
-    Returns times as lists in ms, one entry a repeat: `frame`, `edited_frame`, and likewise `pass` and `submit`; what
-    differs in the picture; steps, calls and fragments of both; and the bytes of new buffers and textures.
+    Returns times as lists in ms, one entry a repeat: `frame`, `edited_frame`, and likewise `pass` and, with fewer
+    repeats, `submit`; what differs in the picture; steps, calls and fragments of both; and the bytes of new buffers and textures.
     """
     frame = session.frame
     edit, change = _edit(session, remedies)
@@ -83,22 +93,17 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Any], passes: 
     before, after = _finished(session, Edit()), _finished(session, edit)
     different, largest = compare_pictures(after, before, alpha_matters(session))
     where = _where(before, after) if different else None
-    timers = [_TrialTimer(session, _span(session, passes), e) for e in (Edit(), edit)]
-    rows: list[list[tuple[float, ...]]] = [[], []]
-    for repeat in range(repeats + 1):
-        job.progress("replaying both in turns", repeat / (repeats + 1))
-        for which in (0, 1) if repeat % 2 == 0 else (1, 0):
-            times = timers[which].run()
-            if repeat:  # the first warms up
-                rows[which].append(times)
-    table = np.array(rows)
+    edits = (Edit(), edit)
+    table = _in_turns([_TrialTimer(session, _span(session, passes), e) for e in edits], repeats, lambda part: job.progress("replaying both in turns", part * 0.7))
+    # without a drain in the middle, for which submitting would wait
+    submits = _in_turns([FrameTimer(session, e) for e in edits], max(repeats // 2, LEAST_SUBMITS), lambda part: job.progress("submitting both in turns", 0.7 + part * 0.3))
     everything = [(0, len(frame.calls))]
     fragments = [span_fragments(session, job, everything, e) for e in (None, edit)]
     calls = int(len(frame.calls) - (edit.drop.sum() if edit.drop is not None else 0) + sum(len(i.batch.starts) for i in edit.insertions))
     return {
         "frame": table[0, :, 0], "edited_frame": table[1, :, 0], "pass": table[0, :, 1], "edited_pass": table[1, :, 1],
         "different": different, "largest": largest, "where": where, "steps_before": len(frame.steps), "steps_after": change.steps_after,
-        "submit": table[0, :, 2], "edited_submit": table[1, :, 2], "new_bytes": change.new_bytes, "left_out": change.left_out,
+        "submit": submits[0, :, 0], "edited_submit": submits[1, :, 0], "new_bytes": change.new_bytes, "left_out": change.left_out,
         "calls_before": len(frame.calls), "calls_after": calls,
         "fragments_before": fragments[0][0] if fragments[0] else None, "fragments_after": fragments[1][0] if fragments[1] else None,
     }  # fmt: skip
