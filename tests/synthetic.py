@@ -92,13 +92,14 @@ def draw(batch: Batch, program: int, mesh: int, texture: int, model: float = 0.0
 
 
 def crowded(steps: int, programs: int = 20, meshes: int = 400, textures: int = 200) -> Frame:
-    """A frame of many steps over some programs, meshes and textures, in runs as an engine that sorts a little has them."""
+    """A frame of many steps: each mesh has its program, and some textures; runs of 500 are sorted by program, as an engine
+    that sorts a little has them."""
     random = np.random.default_rng(1)
     blobs = BlobStore()
     batch = Batch()
-    kinds = np.sort(random.integers(0, programs, steps).reshape(-1, 500), axis=1).ravel() + 1
-    shapes = random.integers(1, meshes + 1, steps)
-    surfaces = random.integers(1, textures + 1, steps)
-    for step in range(steps):
-        draw(batch, int(kinds[step]), int(shapes[step]), int(surfaces[step]), float(step), float(step % 3))
+    shapes = random.integers(0, meshes, steps)
+    surfaces = (shapes * 7 + random.integers(0, 3, steps)) % textures
+    order = np.argsort(shapes % programs + programs * (np.arange(steps) // 500), kind="stable")
+    for step, (shape, surface) in enumerate(zip(shapes[order].tolist(), surfaces[order].tolist(), strict=True)):
+        draw(batch, 1 + shape % programs, 1 + shape, 1 + surface, float(step), float(step % 3))
     return frame_of(batch, objects(blobs, programs, meshes, textures), blobs)

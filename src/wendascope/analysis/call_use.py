@@ -206,7 +206,9 @@ class _Judge:
             dropped = self._round(there, use, because)
             if len(dropped) == 0:
                 break
-            there &= ~np.isin(self._calls, dropped)
+            gone = np.zeros(count + 1, bool)  # the last for what is from before the frame, -1
+            gone[dropped] = True
+            there &= ~gone[self._calls]
         return CallUse(use, kind, because)
 
     def _round(self, there: Mask, use: npt.NDArray[np.uint8], because: Ints) -> Ints:

@@ -54,6 +54,18 @@ def signed32(word: int) -> int:
     return ((word + (1 << 31)) & 0xFFFFFFFF) - (1 << 31)
 
 
+def _by_key(keys: Ints, calls: Ints) -> Ints:
+    """The order by key and then by call. Most keys are few small numbers, which are sorted by counting."""
+    order = np.argsort(calls, kind="stable")  # runs that are sorted already cost little
+    i, j = keys >> 32, keys & 0xFFFFFFFF
+    low_i, low_j = int(i.min()), int(j.min())
+    wide = int(j.max()) - low_j + 1
+    if (int(i.max()) - low_i + 1) * wide < 1 << 16:
+        small = ((i - low_i) * wide + (j - low_j)).astype(np.uint16)
+        return np.asarray(order[np.argsort(small[order], kind="stable")])
+    return np.asarray(order[np.argsort(keys[order], kind="stable")])
+
+
 class StateHistory:
     """Every state key over the calls of a frame."""
 
@@ -62,6 +74,7 @@ class StateHistory:
         self._initial = initial
         self._events: dict[str, Events] = {}
         self._slots: dict[int, dict[str, int]] = {}
+        self._by_command: dict[int, Ints] | None = None
 
     # ---- questions ----------------------------------------------------------------------------
 
@@ -126,6 +139,14 @@ class StateHistory:
             self._events[name] = self._fold(PATTERNS[name])
         return self._events[name]
 
+    def _calls_to(self, command: int) -> Ints:
+        """All calls to one command, in order."""
+        if self._by_command is None:
+            order = np.argsort(self._calls.ids.astype(np.uint16), kind="stable")
+            found, first = np.unique(self._calls.ids[order], return_index=True)
+            self._by_command = dict(zip(found.tolist(), np.split(order, first[1:]), strict=True)) if len(order) else {}
+        return self._by_command.get(command, np.zeros(0, np.int64))
+
     def _fold(self, pattern: Pattern) -> Events:
         width = len(pattern.kinds) + pattern.kinds.count("p")
         parts: list[tuple[Ints, Ints, npt.NDArray[np.uint64]]] = []
@@ -138,7 +159,7 @@ class StateHistory:
             parts.append((keys, np.full(len(initial), -1, np.int64), values))
         for canonical, setter in pattern.setters.items():
             for command in tables().commands_like(canonical):
-                calls = np.flatnonzero(self._calls.ids == command.id)
+                calls = self._calls_to(command.id)
                 if len(calls):
                     # by the canonical names: an alias may call its parameters otherwise
                     self._slots[command.id] = {p.name: p.slot for p in tables()[canonical].parameters}
@@ -148,7 +169,7 @@ class StateHistory:
         keys = np.concatenate([p[0] for p in parts])
         calls = np.concatenate([p[1] for p in parts])
         values = np.concatenate([p[2] for p in parts])
-        order = np.lexsort((calls, keys))
+        order = _by_key(keys, calls)
         keys, calls, values = keys[order], calls[order], values[order]
         edges = np.flatnonzero(np.diff(keys)) + 1
         bounds = [0, *edges.tolist(), len(keys)]
