@@ -35,6 +35,24 @@ class BatchYardsticks(msgspec.Struct, forbid_unknown_fields=True):
     tiny_mesh: int
 
 
+class OperationCosts(msgspec.Struct, forbid_unknown_fields=True):
+    """Cost of each class of operation in a shader; 1 is an addition of two scalars."""
+
+    arithmetic: float
+    conversion: float
+    division: float
+    square_root: float
+    transcendental: float
+    power: float
+    fetch: float
+    dependent_fetch: float
+    texel_fetch: float
+    derivative: float
+    branch: float
+    discard: float
+    unknown_loop: int
+
+
 class DeviceClass(msgspec.Struct, forbid_unknown_fields=True):
     device: str
     high: int
@@ -46,6 +64,7 @@ class Yardsticks(msgspec.Struct, forbid_unknown_fields=True):
 
     geometry: GeometryYardsticks
     batches: BatchYardsticks
+    operations: OperationCosts
     steps: list[DeviceClass]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from wendascope.analysis.breaks import ACCEPTED, Accepted, Breaks
 from wendascope.analysis.budget import Verdict, judge
@@ -184,6 +185,8 @@ class Workspace(Observable):
         """Asks for proofs of findings of the shown document; all together as well when there are several."""
         self.request_difference: Callable[[Finding], None] = lambda _finding: None
         """Asks for the picture to show where a proof differs."""
+        self.request_shown_picture: Callable[[dict[str, Any], str], None] = lambda _found, _title: None
+        """Asks for the picture of an edited frame to be shown, with where it differs."""
         self.request_job: Callable[..., None] = lambda *_job, **_more: None
         """Runs a replay job for the shown document: (name, work, done, failed), replaced by a later one of its name."""
         self.documents: list[Document] = []

@@ -96,6 +96,7 @@ class MainWindow(QMainWindow):
         self.workspace.request_compare = self.compare
         self.workspace.request_prove = self.prove
         self.workspace.request_difference = self.show_difference
+        self.workspace.request_shown_picture = lambda found, title: self.picture.show_difference(found, title)
         self.workspace.request_job = self.request_job
         made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
         self._pages = dict(made)

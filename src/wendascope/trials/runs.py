@@ -76,6 +76,19 @@ def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[st
     return {"before": before.pixels, "after": after.pixels, "different": different}
 
 
+def edited_picture(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
+    """The same, with the times of both, run once each: `frame_ms`, `edited_ms`. For a first look; a proof measures."""
+    edit, _ = _edit(session, remedies)
+    times, pictures = [], []
+    for which in (Edit(), edit):
+        times.append(FrameTimer(session, which).run()[1])
+        pictures.append(session.final_picture())
+    before, after = pictures
+    channels = 4 if alpha_matters(session) else 3
+    different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
+    return {"before": before.pixels, "after": after.pixels, "different": different, "frame_ms": times[0], "edited_ms": times[1]}
+
+
 def _finished(session: ReplaySession, edit: Edit) -> Picture:
     session.run(session.prepare(edit))
     return session.final_picture()

@@ -10,6 +10,7 @@ import msgspec
 
 from wendascope.analysis.companies import Companies, find_companies
 from wendascope.analysis.drawn import Drawn, StepDrawn
+from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
 from wendascope.frame.frame import Frame
@@ -22,6 +23,13 @@ class Part(msgspec.Struct):
     steps: list[int]
 
 
+class EditedSource(msgspec.Struct):
+    """A shader of a program as somebody wrote it anew."""
+
+    stage: int
+    text: str
+
+
 class Remedy(msgspec.Struct):
     """A change of the frame that can be tried in the replay. `kind` names how; the rest is what it is done to."""
 
@@ -31,6 +39,12 @@ class Remedy(msgspec.Struct):
     """The steps in a better order, where that is the remedy."""
     parts: list[Part] = []
     """What each draw holds, where steps are drawn together."""
+    program: int = 0
+    """The program that is changed, where that is the remedy."""
+    sources: list[EditedSource] = []
+    """Its sources as they are to be."""
+    values: dict[str, float] = {}
+    """Uniforms that get other values than they have in the frame."""
 
 
 class Finding(msgspec.Struct):
@@ -54,6 +68,10 @@ class Finding(msgspec.Struct):
     remedy: Remedy | None = None
     refused: str = ""
     """Why it cannot be tried here, where there is no remedy."""
+    program: int = 0
+    """Of a finding about a shader, with its stage and the lines of its source."""
+    stage: int = 0
+    lines: list[int] = []
 
 
 @dataclass
@@ -104,6 +122,11 @@ class Case:
     @cached_property
     def companies(self) -> Companies:
         return find_companies(self.sharing)
+
+    @cached_property
+    def shaders(self) -> list[ProgramStudy]:
+        times = None if self.ms is None else [self.time_of([step]) or 0.0 for step in range(len(self.frame.steps))]
+        return study_shaders(self.sharing, self.drawn if self.drawn.steps else None, times)
 
     @cached_property
     def names(self) -> list[str]:

@@ -6,9 +6,11 @@ import struct
 
 from wendascope.frame.formats import uniform_type
 from wendascope.frame.objects import Objects, ProgramRecord, ShaderRecord
-from wendascope.frame.packed import Batch
+from wendascope.frame.packed import Batch, Out
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
+
+_LOG = 1024
 
 
 def build_programs(site: Site, objects: Objects) -> list[str]:
@@ -29,20 +31,23 @@ def build_programs(site: Site, objects: Objects) -> list[str]:
             batch.call("glShaderSource", result.value, 1, [source.encode()], struct.pack("<i", len(source.encode())))
         if compiled:
             batch.call("glCompileShader", result.value)
+    said: dict[int, list[Out]] = {}
     for program, here, handles in made:
         site.names.set("program", program.name, here.value)
-        _link(site, batch, program, here.value, [(handle.value, shader) for handle, shader in handles])
+        said[program.name] = _link(batch, program, here.value, [(handle.value, shader) for handle, shader in handles])
     site.executor.run(batch)
-    failed = _check_links(site, [(program, here.value) for program, here, _ in made])
+    failed = _check_links(site, [(program, here.value) for program, here, _ in made], said)
     _read_locations(site, objects)
     return failed
 
 
-def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> None:
+def _link(batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> list[Out]:
+    """Returns what the compiler says of each shader, once the batch has run."""
     call = batch.call
+    logs: list[Out] = []
     if program.binary:
         call("glProgramBinary", here, program.binary_format, program.binary, len(program.binary))
-        return
+        return logs
     for handle, shader in shaders:
         text = shader.source.encode()
         if shader.spirv:
@@ -52,6 +57,8 @@ def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: 
         else:
             call("glShaderSource", handle, 1, [text], struct.pack("<i", len(text)))
             call("glCompileShader", handle)
+            logs.append(batch.out(_LOG))
+            call("glGetShaderInfoLog", handle, _LOG, None, logs[-1])
         call("glAttachShader", here, handle)
     for name, location in program.attributes.items():
         if location >= 0:
@@ -70,9 +77,10 @@ def _link(site: Site, batch: Batch, program: ProgramRecord, here: int, shaders: 
     for handle, _ in shaders:
         call("glDetachShader", here, handle)
         call("glDeleteShader", handle)
+    return logs
 
 
-def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> list[str]:
+def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]], said: dict[int, list[Out]]) -> list[str]:
     batch = site.batch()
     rows = []
     for program, here in programs:
@@ -82,10 +90,16 @@ def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]]) -> list[
         rows.append((program, status, log))
     site.executor.run(batch)
     return [
-        f"program {program.name} does not link here: {(log.text().splitlines() or ['no reason given'])[0]}"
+        f"program {program.name} does not link here: {_first_line([*(out.text() for out in said.get(program.name, [])), log.text()])}"
         for program, status, log in rows
         if program.linked and not status.ints()[0]
     ]
+
+
+def _first_line(logs: list[str]) -> str:
+    """The first error of a compiler, else the first thing that is said at all."""
+    lines = [line for log in logs for line in log.splitlines() if line.strip()]
+    return next((line for line in lines if "error" in line.lower()), lines[0] if lines else "no reason given")
 
 
 def _read_locations(site: Site, objects: Objects) -> None:

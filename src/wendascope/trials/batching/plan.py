@@ -94,6 +94,8 @@ class NewObjects:
     frame: Frame
     objects: Objects = field(default_factory=Objects)
     contents: BufferContents | None = None
+    changed_programs: dict[int, ProgramRecord] = field(default_factory=dict)
+    """Programs with other sources than the captured ones, which batches are to be made of as well."""
     _names: int = _FIRST_NAME
     _buffers: dict[str, int] = field(default_factory=dict)
     _gathered: dict[tuple[int, ...], Gathered] = field(default_factory=dict)
@@ -191,7 +193,7 @@ class _Planner:
 
     def plan(self) -> BatchPlan:
         names = {int(self._frame.steps.program[s]) for s in self._steps}
-        record = self._frame.objects.program(min(names))
+        record = self._new.changed_programs.get(min(names)) or self._frame.objects.program(min(names))
         if len(names) > 1 or record is None:
             raise TrialError("the steps are drawn by the fixed functions, or by programs that differ")
         if self._how == MULTI_DRAW:

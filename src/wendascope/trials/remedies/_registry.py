@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -14,7 +15,9 @@ from wendascope.discovery import import_all
 from wendascope.errors import TrialError
 from wendascope.frame.call_roles import WITH_DRAW
 from wendascope.frame.frame import Frame
-from wendascope.frame.packed import Batch
+from wendascope.frame.objects import ProgramRecord
+from wendascope.frame.packed import HEADER_WORDS, Batch
+from wendascope.registry import tables
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.reorder import reordered
@@ -44,10 +47,24 @@ class FrameChange:
 
     def __post_init__(self) -> None:
         self.new = NewObjects(self.frame)
+        self.first = Batch()
+        """Calls before all others."""
+
+    def program(self, name: int) -> ProgramRecord:
+        """A program as the remedies so far have made it. Raises TrialError when there is none of that name."""
+        record = self.new.changed_programs.get(name) or self.frame.objects.program(name)
+        if record is None:
+            raise TrialError(f"the frame has no program {name}")
+        return record
+
+    def replace_program(self, name: int, record: ProgramRecord) -> None:
+        """Draw with another program wherever the frame draws with this one."""
+        self.new.changed_programs[name] = record
 
     def edit(self) -> Edit:
         """Raises TrialError, saying what stands in the way."""
         frame, steps = self.frame, self.frame.steps
+        self._replace_programs()
         drop = np.zeros(len(frame.calls), bool)
         insertions = []
         self._plan_batches()
@@ -74,6 +91,8 @@ class FrameChange:
             if not drop[call]:
                 drop[call] = True
                 insertions.append(Insertion(call, batch))
+        if self.first.starts:
+            insertions.append(Insertion(0, self.first))
         drop |= self._needless()
         return Edit(insertions, drop)
 
@@ -87,6 +106,25 @@ class FrameChange:
     def new_bytes(self) -> int:
         """Graphics memory of what the batches bring in."""
         return sum(plan.new_bytes for plan in self.plans)
+
+    def _replace_programs(self) -> None:
+        """Bring the changed programs in, and name them in every call that names the old ones."""
+        calls = self.frame.calls
+        for old, record in self.new.changed_programs.items():
+            made = msgspec.structs.replace(record, name=self.new.name(), shaders=[msgspec.structs.replace(s, name=0) for s in record.shaders])
+            self.new.objects.programs.append(made)
+            for command_id in np.unique(calls.ids).tolist():
+                slots = [p.slot for p in tables().commands[command_id].parameters if p.object_class == "program" and p.kind != "pointer"]
+                for slot in slots:
+                    rows = np.flatnonzero(calls.ids == command_id)
+                    for call in rows[calls.column(rows, slot) == np.uint64(old)].tolist():
+                        batch = self.replaced.get(call) or Batch()
+                        if not batch.starts:
+                            batch.copy(calls, call)
+                        batch.words[HEADER_WORDS + slot] = made.name
+                        self.replaced[call] = batch
+            if (self.frame.history.value("program", 0) or (0,))[0] == old:
+                self.first.call("glUseProgram", made.name)
 
     def _plan_batches(self) -> None:
         taken: set[int] = set()

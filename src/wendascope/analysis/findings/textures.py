@@ -1,0 +1,69 @@
+"""Textures that say less than they hold: one colour all over, grey in four channels, channels that are constant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from wendascope.analysis.atlas import texture_pixels
+from wendascope.analysis.findings._registry import Case, Finding, finding
+
+_LEAST_BYTES = 4096
+
+
+@finding("plain-texture")
+def plain_textures(case: Case) -> Iterator[Finding]:
+    """By their contents: what samplers of this frame read, and the frame does not draw itself."""
+    drawn = {a.name for t in case.frame.passes.targets for a in t.attachments if a.kind == "texture"}
+    users: dict[int, set[int]] = {}
+    samplers: dict[int, set[str]] = {}
+    for use in case.sharing.samplers:
+        for name in np.unique(use.textures).tolist():
+            if name and name not in drawn:
+                users.setdefault(name, set()).update(use.steps[use.textures == name].tolist())
+                samplers.setdefault(name, set()).add(use.sampler)
+    grey, flat = [], []
+    for name in sorted(users):
+        pixels = texture_pixels(case.frame, name)
+        record = case.frame.objects.texture(name)
+        if pixels is None or record is None or not record.images or record.images[0].contents is None:
+            continue
+        size = sum(i.contents.size for i in record.images if i.contents)
+        if (pixels == pixels[0, 0]).all():
+            flat.append((name, size))
+        elif size >= _LEAST_BYTES and _channels(case, name) >= 3 and _grey(pixels):
+            grey.append((name, size))
+    if len(grey) > 1:
+        steps = sorted({s for name, _ in grey for s in users[name]})
+        names = {name: ", ".join(sorted(samplers[name])) for name, _ in grey}
+        yield Finding(
+            id="grey-textures", rule="plain-texture", page="Shaders",
+            title=f"{len(grey)} textures are grey: {', '.join(f'{n} ({names[n]})' for n, _ in grey)}; up to {min(len(grey), 4)} fit in one",
+            why="Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds the same, and textures read at the "
+            "same place can share one look-up.",
+            steps=steps, evidence={"textures": len(grey), "bytes now": sum(size for _, size in grey), "bytes with one channel each": sum(size for _, size in grey) // 4},
+            estimate_ms=None, how="", price="the shaders read channels of one texture", conditions="sizes and repeats must agree to share a look-up; first levels were looked at",
+            refused="packing is not done here: try it by editing the shader",
+        )  # fmt: skip
+    if flat:
+        large = [(name, size) for name, size in flat if size >= _LEAST_BYTES]
+        if large:
+            yield Finding(
+                id="flat-textures", rule="plain-texture", page="Shaders", title=f"{len(large)} textures are of one colour: {', '.join(str(n) for n, _ in large)}",
+                why="A texture of one texel, or a constant in the shader, gives the same.", steps=sorted({s for name, _ in large for s in users[name]}),
+                evidence={"textures": len(large), "bytes now": sum(size for _, size in large)}, estimate_ms=None, how="", price="none",
+                conditions="their contents stay what they are in this frame", refused="contents are not changed here",
+            )  # fmt: skip
+
+
+def _channels(case: Case, name: int) -> int:
+    record = case.frame.objects.texture(name)
+    assert record is not None
+    pixels = texture_pixels(case.frame, name)
+    image = record.images[0]
+    return 0 if pixels is None or image.contents is None else image.contents.size // max(image.width * image.height, 1)
+
+
+def _grey(pixels: np.ndarray) -> bool:
+    return bool((pixels[..., 0] == pixels[..., 1]).all() and (pixels[..., 0] == pixels[..., 2]).all() and (pixels[..., 3] == pixels[0, 0, 3]).all())

@@ -1,0 +1,192 @@
+"""Who spends the vertices and fragments of a frame, and what one invocation of each shader costs by the model."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
+from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
+from wendascope.analysis.yardsticks import yardsticks
+from wendascope.frame.formats import uniform_type
+from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import tokens
+from wendascope.frame.glsl_compiler import CompileError, compile_glsl
+from wendascope.frame.inputs import SAMPLER_TARGETS
+from wendascope.frame.objects import ProgramRecord, ShaderRecord
+from wendascope.frame.uniform_values import uniform_value
+from wendascope.registry import GL
+
+STAGE_NAMES = {
+    GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment", GL.GEOMETRY_SHADER: "geometry", GL.TESS_CONTROL_SHADER: "tessellation control",
+    GL.TESS_EVALUATION_SHADER: "tessellation", GL.COMPUTE_SHADER: "compute",
+}  # fmt: skip
+_KINDS = {"f": np.float32, "i": np.int32, "u": np.uint32, "d": np.float64}
+
+
+@dataclass
+class StageStudy:
+    """One stage of one program."""
+
+    program: int
+    stage: int
+    source: str
+    cost: ShaderCost | None
+    """By the model; None where the source is not understood."""
+    error: str
+    inputs: dict[str, int] = field(default_factory=dict)
+    outputs: dict[str, int] = field(default_factory=dict)
+    """Name -> scalars."""
+    read: set[str] = field(default_factory=set)
+    """Inputs that the stage reads at all."""
+
+    @property
+    def name(self) -> str:
+        return STAGE_NAMES.get(self.stage, "shader")
+
+
+@dataclass
+class ProgramStudy:
+    """One program that draws or dispatches."""
+
+    program: int
+    label: str
+    family: int
+    """Programs that differ in nothing but constants and defines have one number."""
+    steps: list[int]
+    vertices: int
+    fragments: int | None
+    """Counted; None before they were."""
+    ms: float | None
+    """Measured time of its steps, each with its part of its pass."""
+    stages: list[StageStudy]
+
+    def stage(self, kind: int) -> StageStudy | None:
+        return next((s for s in self.stages if s.stage == kind), None)
+
+    @property
+    def fragment_cost(self) -> float | None:
+        found = self.stage(GL.FRAGMENT_SHADER)
+        return found.cost.total if found and found.cost else None
+
+    @property
+    def vertex_cost(self) -> float | None:
+        found = self.stage(GL.VERTEX_SHADER)
+        return found.cost.total if found and found.cost else None
+
+    @property
+    def varyings(self) -> int:
+        """Scalars handed from the vertices to the fragments."""
+        found = self.stage(GL.FRAGMENT_SHADER)
+        return sum(found.inputs.values()) if found else 0
+
+    @property
+    def modelled(self) -> float | None:
+        """Cost of all its vertices and fragments by the model."""
+        if self.fragments is None or self.fragment_cost is None:
+            return None
+        return self.fragments * self.fragment_cost + self.vertices * (self.vertex_cost or 0.0)
+
+
+def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[float] | None = None) -> list[ProgramStudy]:
+    """All programs that steps use, the dearest first. `step_ms` are times of steps as parts of their passes. Raises MachineError."""
+    frame = sharing.frame
+    constant = constant_uniforms(sharing)
+    found = []
+    for name in np.unique(frame.steps.program).tolist():
+        record = sharing.programs.get(name)
+        steps = [s for s in np.flatnonzero(frame.steps.program == name).tolist() if frame.steps.kind_name(s) in ("draw", "dispatch")]
+        if record is None or not steps:
+            continue
+        values = scalar_values(frame, record, int(frame.steps.call[steps[-1]]), constant.get(name, set()))
+        stages = [_stage(record, shader, values, frame.context.es) for shader in record.shaders]
+        fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
+        ms = sum(step_ms[s] for s in steps) if step_ms else None
+        found.append(
+            ProgramStudy(name, record.label or f"program {name}", 0, steps, int(np.asarray(frame.steps.vertices)[steps].sum()), fragments, ms, stages)
+        )
+    families: dict[tuple[str, ...], int] = {}
+    for program in found:
+        key = tuple(_without_constants(s.source) for s in program.stages)
+        program.family = families.setdefault(key, len(families) + 1)
+    return sorted(found, key=lambda p: -(p.ms if p.ms is not None else p.modelled or p.fragment_cost or 0.0))
+
+
+def _stage(record: ProgramRecord, shader: ShaderRecord, values: dict[str, Number], es: bool) -> StageStudy:
+    try:
+        module = read_module(shader.spirv or compile_glsl(shader.source, shader.type, es))
+    except (CompileError, BadModuleError) as error:
+        return StageStudy(record.name, shader.type, shader.source, None, str(error))
+    return _studied(record.name, shader, module, values)
+
+
+def _studied(program: int, shader: ShaderRecord, module: Module, values: dict[str, Number]) -> StageStudy:
+    cost = shader_cost(module, yardsticks().operations, values)
+    return StageStudy(program, shader.type, shader.source, cost, "", module.interface(INPUT), module.interface(OUTPUT), module.loaded())
+
+
+def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:
+    """Program -> uniforms that have one value in all its steps."""
+    changing: dict[int, set[str]] = defaultdict(set)
+    for detail in sharing.details:
+        if detail.aspect == "uniform" and len(detail.numbers) and (detail.numbers != detail.numbers[0]).any():
+            changing[detail.program].add(detail.name)
+    return {
+        name: {u.name.removesuffix("[0]") for u in record.uniforms if u.type not in SAMPLER_TARGETS} - changing[name]
+        for name, record in sharing.programs.items()
+    }
+
+
+def scalar_values(frame: Frame, record: ProgramRecord, call: int, wanted: set[str]) -> dict[str, Number]:
+    """Values of scalar and vector uniforms as a call finds them, by `name`, or `name.x` for parts of vectors."""
+    found: dict[str, Number] = {}
+    for uniform in record.uniforms:
+        letter, count = uniform_type(uniform.type)
+        name = uniform.name.removesuffix("[0]")
+        if name not in wanted or len(letter) > 1 or len(uniform.locations) > 1:
+            continue
+        values = np.frombuffer(uniform_value(frame, record, uniform, call), _KINDS[letter])
+        if uniform.type == GL.BOOL:
+            found[name] = bool(values[0])
+        elif count == 1:
+            found[name] = values[0].item()
+        else:
+            found |= {f"{name}.{'xyzw'[k]}": values[k].item() for k in range(count)}
+    return found
+
+
+def _without_constants(source: str) -> str:
+    """The source as it reads when its numbers and defines are left out."""
+    plain = re.sub(r"^[ \t]*#[ \t]*define[^\n]*", "", source, flags=re.MULTILINE)
+    return " ".join("0" if t.kind == "number" else t.text for t in tokens(plain) if t.kind not in ("space", "comment"))
+
+
+
+
+def shaders_answer(programs: list[ProgramStudy]) -> tuple[str, str]:
+    """(answer, evidence) to which shaders cost."""
+    if not programs:
+        return "No step draws with a program.", ""
+    worst = programs[0]
+    total = sum(p.ms or 0.0 for p in programs)
+    failed = sum(1 for p in programs for s in p.stages if s.cost is None)
+    not_read = f" {failed} shaders are not understood." if failed else ""
+    if not total:
+        dearest = max(programs, key=lambda p: p.fragment_cost or 0.0)
+        return f"{dearest.label[:1].upper()}{dearest.label[1:]} has the dearest fragments of {len(programs)} programs, by the model.", f"Press Ctrl+M for times and counts.{not_read}"
+    answer = f"{worst.label[:1].upper()}{worst.label[1:]} takes {(worst.ms or 0.0) / total:.0%} of the {total:.0f} ms that steps with programs take."
+    parts = []
+    if worst.fragments and worst.fragment_cost is not None:
+        parts.append(f"{worst.fragments:,} fragments, about {worst.fragment_cost:,.0f} additions each by the model")
+    found = worst.stage(GL.FRAGMENT_SHADER)
+    if found is not None and found.cost is not None and found.cost.lines:
+        line, cost = max(found.cost.lines.items(), key=lambda item: item[1])
+        parts.append(f"the dearest line is {line}, with {cost / max(found.cost.total, 1e-9):.0%} of that")
+    families = len({p.family for p in programs})
+    evidence = ("; ".join(parts)[:1].upper() + "; ".join(parts)[1:] + ". " if parts else "") + f"{len(programs)} programs in {families} families. Times and counts are measured, costs modelled."
+    return answer, evidence + not_read
