@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import drawing, replaying, studying, tap, window
+from benchmarks import drawing, replaying, shading, studying, tap, window
 
-ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS, **studying.BENCHMARKS}
+ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS, **studying.BENCHMARKS, **shading.BENCHMARKS}
 
 
 def main() -> None:

@@ -23,6 +23,7 @@ from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
+from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.window import MainWindow
 
@@ -130,6 +131,14 @@ def together(app: QApplication, window: MainWindow, document: Document, depot: i
     state.tree.scrollTo(index, state.tree.ScrollHint.PositionAtTop)
     wait(app, lambda: not window.picture.view.note, 60)
     shoot("state")
+    shaders = window._pages["Shaders"]
+    assert isinstance(shaders, ShadersPage)
+    window.show_page("Shaders")
+    wait(app, lambda: shaders.programs.rowCount() > 0, 60)
+    shaders.table.selectRow(0)
+    wait(app, lambda: not window.picture.view.note, 60)
+    shaders.source.editor.mark(next(f.lines for f in document.findings if f.rule == "uniform-expression"))
+    shoot("shaders")
 
 
 def main() -> None:

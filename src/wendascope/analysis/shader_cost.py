@@ -67,9 +67,10 @@ class ShaderCost:
         return all(loop.trips is not None for loop in self.loops)
 
 
-def shader_cost(module: Module, costs: OperationCosts, uniforms: Mapping[str, Number]) -> ShaderCost:
-    """`uniforms` are scalar values by name, `name.member` for blocks and structures."""
-    return _Costing(module, costs, uniforms).run()
+def shader_cost(module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float] | None = None) -> ShaderCost:
+    """`uniforms` are scalar values by name, `name.member` for blocks and structures; `filters` is, for each sampler, what a
+    look-up costs with the filter of its texture, as a part of the dearest."""
+    return _Costing(module, costs, uniforms, filters or {}).run()
 
 
 # opcode -> (class, what it takes for each scalar of its result)
@@ -90,8 +91,8 @@ _EXTENDED: dict[int, tuple[str, float]] = (
 
 
 class _Costing:
-    def __init__(self, module: Module, costs: OperationCosts, uniforms: Mapping[str, Number]) -> None:
-        self._m, self._costs, self._uniforms = module, costs, uniforms
+    def __init__(self, module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float]) -> None:
+        self._m, self._costs, self._uniforms, self._filters = module, costs, uniforms, filters
         self._lines: dict[int, float] = defaultdict(float)
         self._classes: dict[str, float] = defaultdict(float)
         self._total = 0.0
@@ -270,7 +271,7 @@ class _Costing:
             self._class = "fetch"
             dependent = self._depends_on_fetch(i.operands[3], 0)
             self._fetched.add(i.operands[1])
-            return c.dependent_fetch if dependent else c.fetch
+            return (c.dependent_fetch if dependent else c.fetch) * self._filters.get(self._sampler(i.operands[2]), 1.0)
         if i.opcode in _TEXEL_FETCHES:
             self._class = "fetch"
             self._fetched.add(i.operands[1])
@@ -317,6 +318,11 @@ class _Costing:
                 return c.square_root + c.arithmetic * (6 * wide + 4)
         self._class, each = _EXTENDED.get(number, ("arithmetic", 1.0))
         return float(getattr(c, self._class)) * each * width
+
+    def _sampler(self, number: int) -> str:
+        """The sampler that a sampled image was loaded from; empty where it is no plain one."""
+        made = self._m.producer.get(number)
+        return self._m.names.get(made.operands[2], "") if made is not None and made.opcode == spirv.OP_LOAD else ""
 
     def _depends_on_fetch(self, value: int, depth: int) -> bool:
         if depth > _DEEPEST:

@@ -17,7 +17,7 @@ from wendascope.frame.formats import uniform_type
 from wendascope.frame.frame import Frame
 from wendascope.frame.glsl import tokens
 from wendascope.frame.glsl_compiler import CompileError, compile_glsl
-from wendascope.frame.inputs import SAMPLER_TARGETS
+from wendascope.frame.inputs import SAMPLER_TARGETS, texture_inputs
 from wendascope.frame.objects import ProgramRecord, ShaderRecord
 from wendascope.frame.uniform_values import uniform_value
 from wendascope.registry import GL
@@ -104,7 +104,8 @@ def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[fl
         if record is None or not steps:
             continue
         values = scalar_values(frame, record, int(frame.steps.call[steps[-1]]), constant.get(name, set()))
-        stages = [_stage(record, shader, values, frame.context.es) for shader in record.shaders]
+        filters = _filters(frame, steps[-1])
+        stages = [_stage(record, shader, values, filters, frame.context.es) for shader in record.shaders]
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
         found.append(
@@ -117,16 +118,29 @@ def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[fl
     return sorted(found, key=lambda p: -(p.ms if p.ms is not None else p.modelled or p.fragment_cost or 0.0))
 
 
-def _stage(record: ProgramRecord, shader: ShaderRecord, values: dict[str, Number], es: bool) -> StageStudy:
+def _filters(frame: Frame, step: int) -> dict[str, float]:
+    """Sampler -> what a look-up costs by the filter of the texture that a step reads, as a part of the dearest."""
+    table, found = yardsticks().operations, {}
+    for item in texture_inputs(frame, step):
+        record = frame.objects.texture(item.texture)
+        if record is None:
+            continue
+        least, most = (int(record.parameters.get(name, [default])[0]) for name, default in (("TEXTURE_MIN_FILTER", GL.LINEAR), ("TEXTURE_MAG_FILTER", GL.LINEAR)))
+        if least in (GL.NEAREST, GL.LINEAR):
+            found[item.uniform] = table.nearest if least == GL.NEAREST and most == GL.NEAREST else table.linear
+    return found
+
+
+def _stage(record: ProgramRecord, shader: ShaderRecord, values: dict[str, Number], filters: dict[str, float], es: bool) -> StageStudy:
     try:
         module = read_module(shader.spirv or compile_glsl(shader.source, shader.type, es))
     except (CompileError, BadModuleError) as error:
         return StageStudy(record.name, shader.type, shader.source, None, str(error))
-    return _studied(record.name, shader, module, values)
+    return _studied(record.name, shader, module, values, filters)
 
 
-def _studied(program: int, shader: ShaderRecord, module: Module, values: dict[str, Number]) -> StageStudy:
-    cost = shader_cost(module, yardsticks().operations, values)
+def _studied(program: int, shader: ShaderRecord, module: Module, values: dict[str, Number], filters: dict[str, float]) -> StageStudy:
+    cost = shader_cost(module, yardsticks().operations, values, filters)
     return StageStudy(program, shader.type, shader.source, cost, "", module.interface(INPUT), module.interface(OUTPUT), module.loaded())
 
 

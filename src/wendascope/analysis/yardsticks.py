@@ -36,7 +36,7 @@ class BatchYardsticks(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class OperationCosts(msgspec.Struct, forbid_unknown_fields=True):
-    """Cost of each class of operation in a shader; 1 is an addition of two scalars."""
+    """Cost of each class of operation in a shader; 1 is an addition of two scalars. `nearest` and `linear` are parts of a fetch."""
 
     arithmetic: float
     conversion: float
@@ -46,6 +46,8 @@ class OperationCosts(msgspec.Struct, forbid_unknown_fields=True):
     power: float
     fetch: float
     dependent_fetch: float
+    nearest: float
+    linear: float
     texel_fetch: float
     derivative: float
     branch: float
