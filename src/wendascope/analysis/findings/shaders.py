@@ -27,7 +27,7 @@ def uniform_expressions(case: Case) -> Iterator[Finding]:
             continue
         yield _finding(
             case, program, stage, "uniform-expression", sorted(lines), spent,
-            f"{_lines(sorted(lines))} compute for every fragment what uniforms alone decide",
+            f"{_lines(sorted(lines), 'compute')} for every fragment what uniforms alone decide",
             "The result is the same for every fragment of a draw. Worked out once on the CPU, or for each vertex, it costs nothing here.",
             {"modelled cost of it": round(spent, 1)}, "one more uniform, or a varying", "", None,
         )  # fmt: skip
@@ -43,10 +43,10 @@ def idle_features(case: Case) -> Iterator[Finding]:
                 continue
             yield _finding(
                 case, program, stage, "idle-feature", [branch.line], branch.cost,
-                f"{_lines([branch.line])} test {branch.uniform}, which switches {branch.cost / full:.0%} of the shader off in this frame",
+                f"{_lines([branch.line], 'test')} {branch.uniform}, which switches {branch.cost / full:.0%} of the shader off in this frame",
                 "The branch goes one way for the whole frame. Drivers may skip its other side or run it masked, and must keep registers for it; "
                 "a variant of the shader without it has neither.",
-                {"modelled cost of the idle side": round(branch.cost, 1), "value of the uniform": str(branch.uniform)}, "one more variant of the shader",
+                {"modelled cost of the idle side": round(branch.cost, 1), "uniform": branch.uniform}, "one more variant of the shader",
                 "the uniform has one value in all steps of the frame", Remedy("bake-uniforms", program.steps, program=program.program), full,
             )  # fmt: skip
 
@@ -61,7 +61,7 @@ def long_loops(case: Case) -> Iterator[Finding]:
             by = f", as {loop.by_uniform} says" if loop.by_uniform else ""
             yield _finding(
                 case, program, stage, "long-loop", [loop.line], loop.cost / 2,
-                f"{_lines([loop.line])} loop {loop.trips} times{by}: {loop.cost / stage.cost.total:.0%} of the shader",
+                f"{_lines([loop.line], 'loop')} {loop.trips} times{by}: {loop.cost / stage.cost.total:.0%} of the shader",
                 "Half the rounds would save half of that, if the picture allows it.",
                 {"rounds": loop.trips, "modelled cost of all rounds": round(loop.cost, 1)}, "the picture changes: how much, the proof shows",
                 "the estimate is for half the rounds",
@@ -79,7 +79,7 @@ def small_powers(case: Case) -> Iterator[Finding]:
             continue
         spent = sum(stage.cost.lines.get(line, 0.0) for line in lines) / 2
         yield _finding(
-            case, program, stage, "small-power", lines, spent, f"{_lines(lines)} raise to a small constant power",
+            case, program, stage, "small-power", lines, spent, f"{_lines(lines, 'raise')} to a small constant power",
             "A power is an exponential of a logarithm; a few multiplications or a square root do the same.",
             {"exponents": ", ".join(f"{e:g}" for e in sorted({e for line, e in stage.cost.powers if line in lines}))}, "none", "", None,
         )  # fmt: skip
@@ -113,7 +113,7 @@ def fetched_twice(case: Case) -> Iterator[Finding]:
         if lines:
             yield _finding(
                 case, program, stage, "fetched-twice", lines, sum(stage.cost.lines.get(line, 0.0) for line in lines) / 2,
-                f"{_lines(lines)} look up a texel that was looked up before", "Kept in a variable, one look-up does for both.",
+                f"{_lines(lines, 'look')} up a texel that was looked up before", "Kept in a variable, one look-up does for both.",
                 {"look-ups that repeat": len(stage.cost.repeated_fetches)}, "none", "", None,
             )  # fmt: skip
 
@@ -140,5 +140,8 @@ def _finding(
     )  # fmt: skip
 
 
-def _lines(lines: list[int]) -> str:
-    return f"line {lines[0]}" if len(lines) == 1 else "lines " + ", ".join(map(str, lines[:6])) + (" ..." if len(lines) > 6 else "")
+def _lines(lines: list[int], verb: str) -> str:
+    """Lines as the subject of a sentence, with its verb."""
+    if len(lines) == 1:
+        return f"line {lines[0]} {verb}s"
+    return "lines " + ", ".join(map(str, lines[:6])) + (" ..." if len(lines) > 6 else "") + f" {verb}"

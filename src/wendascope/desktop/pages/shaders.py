@@ -24,15 +24,15 @@ from wendascope.frame.glsl_compiler import CompileError, compile_glsl
 Index = QModelIndex | QPersistentModelIndex
 Value = float | str | None
 _COLUMNS: list[tuple[str, int, str, Callable[[ProgramStudy], Value], str]] = [
-    ("ms", 56, "Measured: its steps, each with its part of its pass", lambda p: p.ms, "{:.1f}"),
+    ("ms", 64, "Measured: its steps, each with its part of its pass", lambda p: p.ms, "{:.1f}"),
     ("steps", 48, "Steps that draw with it", lambda p: float(len(p.steps)), "{:,.0f}"),
     ("fragments", 80, "Counted: fragments that passed all tests", lambda p: None if p.fragments is None else float(p.fragments), "{:,.0f}"),
-    ("vertices", 68, "Counted: vertices submitted", lambda p: float(p.vertices), "{:,.0f}"),
-    ("~ fragment", 80, "Modelled: cost of one fragment; 1 is an addition", lambda p: p.fragment_cost, "{:,.0f}"),
-    ("~ vertex", 68, "Modelled: cost of one vertex", lambda p: p.vertex_cost, "{:,.0f}"),
+    ("vertices", 72, "Counted: vertices submitted", lambda p: float(p.vertices), "{:,.0f}"),
+    ("~ fragment", 76, "Modelled: cost of one fragment; 1 is an addition", lambda p: p.fragment_cost, "{:,.0f}"),
+    ("~ vertex", 66, "Modelled: cost of one vertex", lambda p: p.vertex_cost, "{:,.0f}"),
     ("look-ups", 68, "Modelled: texture look-ups of one fragment", lambda p: _fetches(p), "{:,.0f}"),
-    ("varyings", 68, "Numbers handed from vertices to fragments", lambda p: float(p.varyings), "{:,.0f}"),
-    ("family", 56, "Programs that differ only in constants and defines", lambda p: float(p.family), "{:.0f}"),
+    ("varyings", 70, "Numbers handed from vertices to fragments", lambda p: float(p.varyings), "{:,.0f}"),
+    ("family", 52, "Programs that differ only in constants and defines", lambda p: float(p.family), "{:.0f}"),
 ]
 
 
@@ -92,7 +92,7 @@ class _ProgramsModel(QAbstractTableModel):
     def text(self, row: int, column: int) -> str:
         program = self.programs[row]
         if column == 0:
-            return program.label
+            return program.label.removeprefix("program ")
         value = _COLUMNS[column - 1][3](program)
         return "" if value is None else _COLUMNS[column - 1][4].format(value)
 
