@@ -6,6 +6,7 @@ import shutil
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -18,7 +19,8 @@ from wendascope.analysis.spirv import MAGIC, BadModuleError, read_module
 from wendascope.analysis.yardsticks import yardsticks
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
-from wendascope.errors import TrialError
+from wendascope.errors import MachineError, ReplayCrashedError, TrialError
+from wendascope.frame import glsl_compiler
 from wendascope.frame.file import load
 from wendascope.frame.glsl_compiler import CompileError, compile_glsl
 from wendascope.frame.glsl_upgrade import upgraded
@@ -172,6 +174,19 @@ def test_planted_flaws_are_found_with_their_lines() -> None:
     assert not {("uniform-expression", 1), ("idle-feature", 1), ("unused-varying", 1)} & better
 
 
+def test_without_a_compiler_other_findings_are_found_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(glsl_compiler.shutil, "which", lambda _name: None)
+    compile_glsl.cache_clear()
+    path = DATA / "depot.wend"
+    survey, (drawn, _) = stored_survey(path), stored_examination(path)
+    assert survey is not None and drawn is not None
+    case = Case(load(path), drawn, survey.steps.ms)
+    rules = {f.rule for f in find(case)}
+    assert "copies" in rules and "idle-feature" not in rules
+    with pytest.raises(MachineError, match="install the package glslang-tools"):
+        case.study_shaders()
+
+
 def test_constants_are_written_as_glsl_and_nothing_else_changes() -> None:
     source = "#version 330\nuniform float u, v; uniform vec2 w; // u\nuniform int n;\nvoid main() { float x = u; }\n"
     made = baked(source, {"u": "0.5", "n": "3"})
@@ -207,6 +222,22 @@ def test_edited_shaders_draw_and_bad_ones_are_refused(capture: Capture, kind: st
         after = prove(path, frame, [_edit(steps, record.name, source)], replay, repeats=6)
     assert same.pixels_different == 0 and other.pixels_different > 50 and after.pixels_different == 0
     assert broken.verdict == REFUSED and "color" in broken.reason, "in the driver's own words"
+
+
+def test_a_shader_that_does_not_end_is_stopped_and_nothing_is_harmed(capture: Capture) -> None:
+    path, frame = capture(program("crowd", "core"))
+    record = next(p for p in frame.objects.programs if any("colour.rgb" in s.source for s in p.shaders))
+    source = next(s.source for s in record.shaders if s.type == GL.FRAGMENT_SHADER)
+    endless = source.replace("void main() {", "void main() { float w = colour.a; for (int a = 0; a < 2000000000; a++) for (int b = 0; b < 2000000000; b++) w += sin(w); if (w == 0.1) discard;")
+    remedies = [[EditedSource(GL.FRAGMENT_SHADER, text)] for text in (endless, source)]
+    asked = [msgspec.to_builtins([Remedy("edit-shader", [], program=record.name, sources=sources)]) for sources in remedies]
+    before = path.read_bytes()
+    with Replay(path) as replay:
+        replay.run("measure.pictures", "verify")
+        with pytest.raises(ReplayCrashedError, match="stood still for 2 s"):
+            replay.run("trials.runs", "edited_picture", silent_seconds=2.0, remedies=asked[0])
+        assert not replay.run("trials.runs", "edited_picture", silent_seconds=60.0, remedies=asked[1])["different"].any(), "it was started again"
+    assert path.read_bytes() == before
 
 
 # ---- the page ---------------------------------------------------------------------------------------------

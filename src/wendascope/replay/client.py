@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -90,10 +91,12 @@ class Replay:
         function: str,
         progress: Progress = lambda _what, _part: None,
         cancelled: Callable[[], bool] = lambda: False,
+        silent_seconds: float = 0.0,
         **arguments: Any,
     ) -> Any:
         """Run `function(session, job, **arguments)` of `wendascope.<module>` there and return its result.
 
+        With `silent_seconds`, a process that says nothing for so long is stopped, as a shader that never ends makes it.
         Raises what it raised (any WendascopeError), CancelledError, or ReplayCrashedError naming the call.
         """
         with self._running:
@@ -102,15 +105,21 @@ class Replay:
             assert self._connection is not None
             try:
                 self._connection.send_bytes(encode(Request(f"wendascope.{module}", function, arguments)))
-                return self._wait(progress, cancelled)
+                return self._wait(progress, cancelled, silent_seconds)
             except (EOFError, OSError) as error:
                 raise self._crashed() from error
 
-    def _wait(self, progress: Progress, cancelled: Callable[[], bool]) -> Any:
+    def _wait(self, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float) -> Any:
         assert self._connection is not None
         waited, asked = 0.0, False
+        heard = time.monotonic()
         while True:
             if not self._connection.poll(0.05):
+                if silent_seconds and time.monotonic() - heard > silent_seconds:
+                    call = self._running_call()
+                    self._stop()
+                    where = f" at call {call}" if call is not None else ""
+                    raise ReplayCrashedError(f"the replay was stopped: it stood still for {silent_seconds:g} s{where}; does a shader loop for ever?", call)
                 if cancelled() and not asked:
                     self._connection.send_bytes(CANCEL)
                     asked = True
@@ -120,6 +129,7 @@ class Replay:
                     raise CancelledError("cancelled")
                 continue
             reply = decode_reply(self._connection.recv_bytes())
+            heard = time.monotonic()
             if not reply.done:
                 progress(reply.what, reply.part)
                 if cancelled() and not asked:
@@ -133,15 +143,19 @@ class Replay:
             error.__cause__ = RuntimeError(reply.trace) if reply.trace else None
             raise error
 
-    def _crashed(self) -> ReplayCrashedError:
-        code = self._process.wait() if self._process else 0
+    def _running_call(self) -> int | None:
+        """The captured call that the process is in, or was in; None where it is one of ours."""
         words = np.frombuffer(self._memory, np.int64, 2)
         index, count = int(words[0]), int(words[1])
-        call = None
-        if 0 <= index < count:
-            origin = int(np.frombuffer(self._memory, np.int32, 1, 16 + 4 * index)[0])
-            call = origin if origin >= 0 else None
         del words
+        if not 0 <= index < count:
+            return None
+        origin = int(np.frombuffer(self._memory, np.int32, 1, 16 + 4 * index)[0])
+        return origin if origin >= 0 else None
+
+    def _crashed(self) -> ReplayCrashedError:
+        code = self._process.wait() if self._process else 0
+        call = self._running_call()
         last = ""
         if self._log is not None:
             self._log.seek(0)

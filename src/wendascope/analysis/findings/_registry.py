@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -13,6 +14,7 @@ from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
+from wendascope.errors import MachineError
 from wendascope.frame.frame import Frame
 
 
@@ -125,6 +127,13 @@ class Case:
 
     @cached_property
     def shaders(self) -> list[ProgramStudy]:
+        """None where this machine has no compiler to look into them with: other rules do without."""
+        with contextlib.suppress(MachineError):
+            return self.study_shaders()
+        return []
+
+    def study_shaders(self) -> list[ProgramStudy]:
+        """Raises MachineError where there is no compiler."""
         times = None if self.ms is None else [self.time_of([step]) or 0.0 for step in range(len(self.frame.steps))]
         return study_shaders(self.sharing, self.drawn if self.drawn.steps else None, times)
 

@@ -21,6 +21,8 @@ from wendascope.desktop.shader_editor import ShaderEditor
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.frame.glsl_compiler import CompileError, compile_glsl
 
+_LONGEST_SECONDS = 60.0
+"""A replay of an edited frame that takes longer is stopped: its shader may never end."""
 Index = QModelIndex | QPersistentModelIndex
 Value = float | str | None
 _COLUMNS: list[tuple[str, int, str, Callable[[ProgramStudy], Value], str]] = [
@@ -242,7 +244,7 @@ class _SourceView(QWidget):
         self._tell("replaying ...")
         self._workspace.request_job(
             "shader edit",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "edited_picture", progress, cancelled, remedies=remedies),
+            lambda replay, progress, cancelled: replay.run("trials.runs", "edited_picture", progress, cancelled, _LONGEST_SECONDS, remedies=remedies),
             lambda found: self._tried(program, found),
             lambda error: self._tell(error),
         )
@@ -296,7 +298,7 @@ class ShadersPage(FramePage):
         survey = document.survey
         case = Case(document.frame, document.drawn or Drawn([], [], []), survey.steps.ms if survey else None, [p.ms for p in survey.passes] if survey else None)
         case.__dict__["sharing"] = structure.sharing
-        self._workspace.request_job("shaders", lambda _replay, _progress, _cancelled: case.shaders, lambda found: self._arrived(document, found), self.say)
+        self._workspace.request_job("shaders", lambda _replay, _progress, _cancelled: case.study_shaders(), lambda found: self._arrived(document, found), self.say)
 
     def _arrived(self, document: Document, found: list[ProgramStudy]) -> None:
         if document is not self._workspace.current:
