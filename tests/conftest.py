@@ -17,6 +17,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from wendascope.analysis.yardsticks import yardsticks
 from wendascope.desktop import theme
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
@@ -46,6 +47,13 @@ def display() -> Iterator[str]:
 def program(name: str, *arguments: str) -> list[str]:
     """Command line of one of the test programs."""
     return [sys.executable, str(PROGRAMS / f"{name}.py"), *arguments]
+
+
+@pytest.fixture(autouse=True)
+def shipped_yardsticks() -> Iterator[None]:
+    """Torn down last: what a test changed of the yardsticks is forgotten, by its windows' background work too."""
+    yield
+    yardsticks.cache_clear()
 
 
 Capture = Callable[..., tuple[Path, Frame]]
