@@ -7,7 +7,6 @@ nothing but the range differs; near kin (other textures of one shape) need a tex
 from __future__ import annotations
 
 import contextlib
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -23,6 +22,7 @@ from wendascope.frame.offers import Offers
 from wendascope.frame.setting_values import combined
 from wendascope.frame.std140 import fits, struct_layout
 from wendascope.frame.uniform_blocks import block_layout
+from wendascope.frame.uniform_values import variable_of
 from wendascope.frame.vertex_inputs import VertexInput
 from wendascope.registry import GL
 
@@ -255,9 +255,9 @@ class _Finder:
 
     def _data_of(self, program: int, varies: list[str], samplers: list[str], page: bool) -> int:
         record = self._sharing.programs[program]
-        variables = {re.split(r"[.\[]", name, maxsplit=1)[0] for name in varies}  # a structure becomes data as a whole
+        variables = {variable_of(name) for name in varies}  # a structure becomes data as a whole
         members = [
-            ("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if re.split(r"[.\[]", u.name, maxsplit=1)[0] in variables and fits(u.type)
+            ("", u.type, u.size, u.name.endswith("[0]")) for u in record.uniforms if variable_of(u.name) in variables and fits(u.type)
         ]
         members += [("", GL.FLOAT_VEC4 if page else GL.INT, 1, False)] * len(samplers)
         return struct_layout(members)[1] if members else 0

@@ -9,8 +9,7 @@ from pygments.lexers import get_lexer_by_name
 from pygments.token import Comment, Keyword, Name, Number, Token
 from PySide6.QtWidgets import QApplication, QComboBox, QHBoxLayout, QLabel, QPushButton, QTextBrowser, QVBoxLayout, QWidget
 
-from wendascope.colours import RELIEF
-from wendascope.desktop.theme import GRID, is_dark, theme
+from wendascope.desktop.theme import GRID, code_colours, theme
 from wendascope.trials.batching import Code
 
 
@@ -18,7 +17,7 @@ def coloured(text: str, language: str) -> str:
     """The text as HTML; languages that nobody knows stay plain."""
     if not language:
         return f"<pre>{html.escape(text)}</pre>"
-    word, number = (RELIEF[2], RELIEF[1]) if is_dark() else (RELIEF[4], RELIEF[5])
+    word, number = code_colours()
     parts = []
     for kind, piece in lex(text, get_lexer_by_name(language, stripnl=False)):
         safe = html.escape(piece)

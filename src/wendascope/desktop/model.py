@@ -9,7 +9,7 @@ from typing import Any
 from wendascope.analysis.breaks import ACCEPTED, Accepted, Breaks
 from wendascope.analysis.budget import Verdict, judge
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Finding
+from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.structure import Structure
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
@@ -121,6 +121,15 @@ class Document(Observable):
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings = found.survey, found.drawn, found.findings
         self.changed()
+
+    @property
+    def case(self) -> Case:
+        """What rules and estimates look at, as far as it was measured."""
+        survey = self.survey
+        found = Case(self.frame, self.drawn or Drawn([], [], []), survey.steps.ms if survey else None, [p.ms for p in survey.passes] if survey else None)
+        if self.structure is not None:
+            found.__dict__["sharing"] = self.structure.sharing  # worked out already
+        return found
 
     def set_structure(self, found: Structure) -> None:
         self.structure = found

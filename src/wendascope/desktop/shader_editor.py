@@ -21,8 +21,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QPlainTextEdit, QWidget
 
-from wendascope.colours import RELIEF
-from wendascope.desktop.theme import GRID, is_dark, theme
+from wendascope.desktop.theme import GRID, code_colours, theme
 
 _IN_COMMENT = 1
 
@@ -35,7 +34,7 @@ class _Colours(QSyntaxHighlighter):
         self._lexer = GLShaderLexer(stripnl=False, ensurenl=False)
 
     def highlightBlock(self, text: str) -> None:
-        word, number = (RELIEF[2], RELIEF[1]) if is_dark() else (RELIEF[4], RELIEF[5])
+        word, number = code_colours()
         start = 0
         self.setCurrentBlockState(0)
         if self.previousBlockState() == _IN_COMMENT:

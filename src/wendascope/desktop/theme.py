@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PySide6.QtWidgets import QApplication
 
-from wendascope.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, SURROUND
+from wendascope.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, RELIEF, SURROUND
 
 GRID = 8
 """All distances are multiples of this many pixels."""
@@ -48,6 +48,11 @@ def is_dark() -> bool:
 def theme() -> Theme:
     """The colours that fit the system's scheme, or the one that was chosen in the View menu."""
     return DARK if is_dark() else LIGHT
+
+
+def code_colours() -> tuple[str, str]:
+    """(words of the language, numbers) in source code."""
+    return (RELIEF[2], RELIEF[1]) if is_dark() else (RELIEF[4], RELIEF[5])
 
 
 def pass_colour(index: int) -> QColor:

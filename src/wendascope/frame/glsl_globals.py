@@ -6,7 +6,7 @@ Preprocessor lines are kept apart; declarations in all branches of conditions ar
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 
 from wendascope.frame.glsl import Token, tokens
@@ -42,6 +42,16 @@ class Declaration:
 
     def has(self, qualifier: str) -> bool:
         return qualifier in self.qualifiers
+
+    @property
+    def precision(self) -> str:
+        """With a space after it; empty for none."""
+        return next((q + " " for q in self.qualifiers if q in ("lowp", "mediump", "highp")), "")
+
+    def without(self, names: Container[str]) -> list[str]:
+        """The same declaration of the other names, as one statement; none where there are no others."""
+        kept = [n.text + n.array + (f" = {n.initial}" if n.initial else "") for n in self.names if n.text not in names]
+        return [f"{' '.join(self.qualifiers)} {self.type} {', '.join(kept)};"] if kept else []
 
 
 @dataclass(frozen=True)

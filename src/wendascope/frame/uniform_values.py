@@ -14,6 +14,11 @@ _MATRIX = re.compile(r"Matrix(\d)(?:x(\d))?")
 _COUNT = re.compile(r"(\d)(f|i|ui|d)v?$")
 
 
+def variable_of(uniform: str) -> str:
+    """The variable that a uniform's full name is a part of: `lights` of `lights[2].colour`."""
+    return re.split(r"[.\[]", uniform, maxsplit=1)[0]
+
+
 def uniform_setters(frame: Frame, program: ProgramRecord, uniform: UniformRecord, call: int) -> list[int]:
     """Calls of the frame that made the value that `call` finds, in order; none where it is as before the frame.
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import functools
 import re
 from pathlib import Path
 
 from wendascope.analysis.findings import Finding
-from wendascope.errors import FileError, TrialError
+from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
-from wendascope.report.files import write_atomically
+from wendascope.report.files import write_files
 from wendascope.trials.batching import NewObjects, plan_batch
 
 _ENDINGS = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
@@ -21,6 +20,7 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
     for finding in findings:
         if finding.remedy is None or finding.remedy.kind != "batch":
             continue
+        files: dict[str, bytes] = {}
         for number, part in enumerate(finding.remedy.parts):
             try:
                 pieces = plan_batch(frame, part.steps, part.how, NewObjects(frame)).code
@@ -28,16 +28,7 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
                 continue  # its proof says why
             stem = f"{number + 1}-" if len(finding.remedy.parts) > 1 else ""
             for piece in pieces:
-                name = stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt")
-                path = folder / re.sub(r"[^\w.-]", "-", finding.id) / name
-                try:
-                    path.parent.mkdir(parents=True, exist_ok=True)
-                except OSError as error:
-                    raise FileError(f"cannot make the folder {path.parent}: {error.strerror}; choose another") from error
-                write_atomically(path, functools.partial(_put, piece.text))
-                written.append(path)
+                files[stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt")] = piece.text.encode()
+        if files:
+            written += write_files(folder / re.sub(r"[^\w.-]", "-", finding.id), files)
     return written
-
-
-def _put(text: str, path: Path) -> None:
-    path.write_text(text)

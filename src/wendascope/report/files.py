@@ -4,10 +4,21 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from wendascope.errors import FileError
+
+
+def write_files(folder: Path, contents: Mapping[str, bytes]) -> list[Path]:
+    """Write files by their names into a folder, which is made. Returns their paths. Raises FileError."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise FileError(f"cannot make the folder {folder}: {error.strerror}; choose another") from error
+    for name, data in contents.items():
+        write_atomically(folder / name, lambda scratch, data=data: scratch.write_bytes(data))  # type: ignore[misc]
+    return [folder / name for name in contents]
 
 
 def write_atomically(path: Path, write: Callable[[Path], object]) -> None:

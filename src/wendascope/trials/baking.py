@@ -63,13 +63,8 @@ def baked(source: str, constants: Mapping[str, str]) -> str:
     except UnclearSourceError as error:
         raise TrialError(f"the shader cannot be rewritten: {error}") from error
     for declaration in reversed([d for d in found.declarations if d.has("uniform") and any(n.text in constants for n in d.names)]):
-        precision = next((q + " " for q in declaration.qualifiers if q in ("lowp", "mediump", "highp")), "")
-        lines = []
-        kept = [n for n in declaration.names if n.text not in constants]
-        if kept:
-            names = ", ".join(n.text + n.array + (f" = {n.initial}" if n.initial else "") for n in kept)
-            lines.append(f"{' '.join(declaration.qualifiers)} {declaration.type} {names};")
-        lines += [f"const {precision}{declaration.type} {n.text} = {constants[n.text]};" for n in declaration.names if n.text in constants]
+        lines = declaration.without(constants)
+        lines += [f"const {declaration.precision}{declaration.type} {n.text} = {constants[n.text]};" for n in declaration.names if n.text in constants]
         source = source[: declaration.first] + " ".join(lines) + source[declaration.end :]
     return source
 

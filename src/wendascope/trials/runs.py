@@ -69,8 +69,10 @@ def _in_turns(timers: Sequence[_TrialTimer | FrameTimer], repeats: int, told: Ca
 def picture_of(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
     """Where the edited frame differs: `before`, `after` (h, w, 4) and `different` (h, w), bottom row first."""
     edit, _ = _edit(session, remedies)
-    before = _finished(session, Edit())
-    after = _finished(session, edit)
+    return _beside(session, _finished(session, Edit()), _finished(session, edit))
+
+
+def _beside(session: ReplaySession, before: Picture, after: Picture) -> dict[str, Any]:
     channels = 4 if alpha_matters(session) else 3
     different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
     return {"before": before.pixels, "after": after.pixels, "different": different}
@@ -83,10 +85,7 @@ def edited_picture(session: ReplaySession, job: Job, remedies: list[Any]) -> dic
     for which in (Edit(), edit):
         times.append(FrameTimer(session, which).run()[1])
         pictures.append(session.final_picture())
-    before, after = pictures
-    channels = 4 if alpha_matters(session) else 3
-    different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
-    return {"before": before.pixels, "after": after.pixels, "different": different, "frame_ms": times[0], "edited_ms": times[1]}
+    return _beside(session, *pictures) | {"frame_ms": times[0], "edited_ms": times[1]}
 
 
 def _finished(session: ReplaySession, edit: Edit) -> Picture:

@@ -8,6 +8,7 @@ import numpy as np
 
 from wendascope.analysis.atlas import texture_pixels
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.frame.objects import ImageRecord
 
 _LEAST_BYTES = 4096
 
@@ -32,7 +33,7 @@ def plain_textures(case: Case) -> Iterator[Finding]:
         size = sum(i.contents.size for i in record.images if i.contents)
         if (pixels == pixels[0, 0]).all():
             flat.append((name, size))
-        elif size >= _LEAST_BYTES and _channels(case, name) >= 3 and _grey(pixels):
+        elif size >= _LEAST_BYTES and _channels(record.images[0]) >= 3 and _grey(pixels):
             grey.append((name, size))
     if len(grey) > 1:
         steps = sorted({s for name, _ in grey for s in users[name]})
@@ -57,12 +58,9 @@ def plain_textures(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _channels(case: Case, name: int) -> int:
-    record = case.frame.objects.texture(name)
-    assert record is not None
-    pixels = texture_pixels(case.frame, name)
-    image = record.images[0]
-    return 0 if pixels is None or image.contents is None else image.contents.size // max(image.width * image.height, 1)
+def _channels(image: ImageRecord) -> int:
+    """Of an image with eight bits a channel."""
+    return image.contents.size // max(image.width * image.height, 1) if image.contents else 0
 
 
 def _grey(pixels: np.ndarray) -> bool:

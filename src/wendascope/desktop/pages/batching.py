@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from PySide6.QtCore import QSettings
 
 from wendascope.analysis.companies import Company
-from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.findings.batching import cpu_ms, step_ms
 from wendascope.analysis.structure import Structure, batching_answer
@@ -89,9 +88,7 @@ class BatchingPage(FramePage):
         if document is None or found is None:
             self.tree.show_root(Node([]))
             return
-        survey = document.survey
-        case = Case(document.frame, document.drawn or Drawn([], [], []), survey.steps.ms if survey else None, [p.ms for p in survey.passes] if survey else None)
-        case.__dict__["sharing"] = found.sharing
+        case = document.case
         states = self._states(document)
         companies = sorted(found.companies.companies, key=lambda c: -c.saved)
         loners = found.companies.loners

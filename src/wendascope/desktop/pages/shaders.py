@@ -10,8 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QGuiApplication, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QTableView, QVBoxLayout, QWidget
 
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, EditedSource, Finding, Remedy
+from wendascope.analysis.findings import EditedSource, Finding, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy, shaders_answer
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.model import Document, Workspace
@@ -295,9 +294,7 @@ class ShadersPage(FramePage):
         if structure is None:
             self.say("Looking at the shaders ...")
             return
-        survey = document.survey
-        case = Case(document.frame, document.drawn or Drawn([], [], []), survey.steps.ms if survey else None, [p.ms for p in survey.passes] if survey else None)
-        case.__dict__["sharing"] = structure.sharing
+        case = document.case
         self._workspace.request_job("shaders", lambda _replay, _progress, _cancelled: case.study_shaders(), lambda found: self._arrived(document, found), self.say)
 
     def _arrived(self, document: Document, found: list[ProgramStudy]) -> None:

@@ -25,13 +25,13 @@ from wendascope.frame.offers import Offers
 from wendascope.frame.packed import Batch, Raw
 from wendascope.frame.std140 import Member, fits, pack, struct_layout, unpack
 from wendascope.frame.uniform_blocks import block_layout
-from wendascope.frame.uniform_values import uniform_setters, uniform_value
+from wendascope.frame.uniform_values import uniform_setters, uniform_value, variable_of
 from wendascope.frame.vertex_inputs import vertex_inputs
 from wendascope.frame.written import written_objects
 from wendascope.registry import GL, tables
 from wendascope.trials.batching.layers import array_of, page_of
 from wendascope.trials.batching.merging import Merged, merge
-from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite, variable_of
+from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
 
 _FIRST_NAME = 0xE0000000
 """Captured-side names of the new objects begin here."""

@@ -14,6 +14,7 @@ from wendascope.errors import TrialError
 from wendascope.frame.glsl import Token
 from wendascope.frame.glsl_globals import Block, Declaration, Globals, UnclearSourceError
 from wendascope.frame.std140 import Member, glsl_type
+from wendascope.frame.uniform_values import variable_of
 from wendascope.registry import GL
 
 _BLOCKS_FROM, _BLOCKS_FROM_ES = 140, 300
@@ -53,11 +54,6 @@ class DrawData:
     def variables(self) -> set[str]:
         """The uniforms that become variables."""
         return {variable_of(place) for place in self.places.values()}
-
-
-def variable_of(uniform: str) -> str:
-    """The variable that a uniform's full name is a part of: `lights` of `lights[2].colour`."""
-    return re.split(r"[.\[]", uniform, maxsplit=1)[0]
 
 
 @dataclass(frozen=True)
@@ -197,12 +193,7 @@ class _Rewriter:
     def _declarations(self) -> None:
         wanted = self._variables | self._samplers
         for declaration in self._source.uniforms(wanted | self._paged):
-            kept = [n for n in declaration.names if n.text not in wanted]
-            lines = []
-            precision = next((q + " " for q in declaration.qualifiers if q in ("lowp", "mediump", "highp")), "")
-            if kept:
-                names = ", ".join(n.text + n.array + (f" = {n.initial}" if n.initial else "") for n in kept)
-                lines.append(f"{' '.join(declaration.qualifiers)} {declaration.type} {names};")
+            lines, precision = declaration.without(wanted), declaration.precision
             for name in declaration.names:
                 if name.text in self._paged:
                     lines.append(f"{'highp ' if self._source.is_es else ''}vec4 {self._data.names.place_of(name.text)};")
