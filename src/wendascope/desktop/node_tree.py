@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
+from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.theme import figures_font
 
 Index = QModelIndex | QPersistentModelIndex
@@ -110,7 +110,7 @@ class NodeModel(QAbstractItemModel):
         return None
 
 
-class NodeTree(QTreeView):
+class NodeTree(CopiesText, QTreeView):
     """The view: `chosen` tells the node of the current row."""
 
     chosen = Signal(object)
@@ -138,12 +138,6 @@ class NodeTree(QTreeView):
     def current(self) -> Node | None:
         index = self.currentIndex()
         return self.nodes.node(index) if index.isValid() else None
-
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            QGuiApplication.clipboard().setText(self.as_text())
-        else:
-            super().keyPressEvent(event)
 
     def as_text(self) -> str:
         """Selected rows, or all of the first level, with the header, tab-separated."""

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QGuiApplication, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
+from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.model import Document
 from wendascope.desktop.share_bar import ShareDelegate
 from wendascope.desktop.theme import figures_font, pass_colour
@@ -150,7 +150,7 @@ class PassTableModel(QAbstractItemModel):
         self.endResetModel()
 
 
-class PassTable(QTreeView):
+class PassTable(CopiesText, QTreeView):
     """The view: follows the selection of a document and chooses in it."""
 
     def __init__(self, columns: Sequence[Column], name: str) -> None:
@@ -205,12 +205,6 @@ class PassTable(QTreeView):
         self.setCurrentIndex(index)
         self.scrollTo(index, QAbstractItemView.ScrollHint.PositionAtCenter)
         self._following = False
-
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            QGuiApplication.clipboard().setText(self.as_text())
-        else:
-            super().keyPressEvent(event)
 
     def as_text(self) -> str:
         """Selected rows, or all passes when none is selected, with the header, tab-separated."""

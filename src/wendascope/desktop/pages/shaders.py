@@ -7,11 +7,12 @@ from typing import Any
 
 import msgspec
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
-from PySide6.QtGui import QGuiApplication, QKeySequence
+from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from wendascope.analysis.findings import EditedSource, Finding, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy, shaders_answer
+from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
@@ -98,7 +99,7 @@ class _ProgramsModel(QAbstractTableModel):
         return "" if value is None else _COLUMNS[column - 1][4].format(value)
 
 
-class _ProgramsTable(QTableView):
+class _ProgramsTable(CopiesText, QTableView):
     def __init__(self, model: _ProgramsModel) -> None:
         super().__init__()
         self.programs = model
@@ -118,15 +119,12 @@ class _ProgramsTable(QTableView):
             header.resizeSection(column, width)
         self.sortByColumn(1, Qt.SortOrder.DescendingOrder)
 
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            model = self.programs
-            rows = [i.row() for i in self.selectionModel().selectedRows()] or range(model.rowCount())
-            lines = ["\t".join(["program", *(c[0] for c in _COLUMNS)])]
-            lines += ["\t".join(model.text(row, column) for column in range(model.columnCount())) for row in rows]
-            QGuiApplication.clipboard().setText("\n".join(lines))
-        else:
-            super().keyPressEvent(event)
+    def as_text(self) -> str:
+        model = self.programs
+        rows = [i.row() for i in self.selectionModel().selectedRows()] or range(model.rowCount())
+        lines = ["\t".join(["program", *(c[0] for c in _COLUMNS)])]
+        lines += ["\t".join(model.text(row, column) for column in range(model.columnCount())) for row in rows]
+        return "\n".join(lines)
 
 
 class _SourceView(QWidget):
