@@ -26,15 +26,15 @@ _LONGEST_SECONDS = 60.0
 Index = QModelIndex | QPersistentModelIndex
 Value = float | str | None
 _COLUMNS: list[tuple[str, int, str, Callable[[ProgramStudy], Value], str]] = [
-    ("ms", 64, "Measured: its steps, each with its part of its pass", lambda p: p.ms, "{:.1f}"),
+    ("ms", 60, "Measured: its steps, each with its part of its pass", lambda p: p.ms, "{:.1f}"),
     ("steps", 48, "Steps that draw with it", lambda p: float(len(p.steps)), "{:,.0f}"),
-    ("fragments", 80, "Counted: fragments that passed all tests", lambda p: None if p.fragments is None else float(p.fragments), "{:,.0f}"),
-    ("vertices", 72, "Counted: vertices submitted", lambda p: float(p.vertices), "{:,.0f}"),
-    ("~ fragment", 76, "Modelled: cost of one fragment; 1 is an addition", lambda p: p.fragment_cost, "{:,.0f}"),
+    ("fragments", 84, "Counted: fragments that passed all tests", lambda p: None if p.fragments is None else float(p.fragments), "{:,.0f}"),
+    ("vertices", 76, "Counted: vertices submitted", lambda p: float(p.vertices), "{:,.0f}"),
+    ("~ fragment", 84, "Modelled: cost of one fragment; 1 is an addition", lambda p: p.fragment_cost, "{:,.0f}"),
     ("~ vertex", 66, "Modelled: cost of one vertex", lambda p: p.vertex_cost, "{:,.0f}"),
-    ("look-ups", 68, "Modelled: texture look-ups of one fragment", lambda p: _fetches(p), "{:,.0f}"),
+    ("look-ups", 64, "Modelled: texture look-ups of one fragment", lambda p: _fetches(p), "{:,.0f}"),
     ("varyings", 70, "Numbers handed from vertices to fragments", lambda p: float(p.varyings), "{:,.0f}"),
-    ("family", 52, "Programs that differ only in constants and defines", lambda p: float(p.family), "{:.0f}"),
+    ("family", 58, "Programs that differ only in constants and defines", lambda p: float(p.family), "{:.0f}"),
 ]
 
 
@@ -79,7 +79,7 @@ class _ProgramsModel(QAbstractTableModel):
             return None
         if role == Qt.ItemDataRole.DisplayRole:
             mark = (" ↓" if self._sort[1] else " ↑") if section == self._sort[0] else ""
-            return ("program" if section == 0 else _COLUMNS[section - 1][0]) + mark
+            return ("name" if section == 0 else _COLUMNS[section - 1][0]) + mark
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if section else Qt.AlignmentFlag.AlignLeft)
         return _COLUMNS[section - 1][2] if role == Qt.ItemDataRole.ToolTipRole and section else None
@@ -122,7 +122,7 @@ class _ProgramsTable(CopiesText, QTableView):
     def as_text(self) -> str:
         model = self.programs
         rows = [i.row() for i in self.selectionModel().selectedRows()] or range(model.rowCount())
-        lines = ["\t".join(["program", *(c[0] for c in _COLUMNS)])]
+        lines = ["\t".join(["name", *(c[0] for c in _COLUMNS)])]
         lines += ["\t".join(model.text(row, column) for column in range(model.columnCount())) for row in rows]
         return "\n".join(lines)
 
