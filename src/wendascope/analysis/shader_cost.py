@@ -61,6 +61,8 @@ class ShaderCost:
     """Lines that look up what was looked up before, at the same place."""
     loops: list[Loop] = field(default_factory=list)
     branches: list[Branch] = field(default_factory=list)
+    results: dict[int, float] = field(default_factory=dict)
+    """Result of the module -> what making it costs, times its rounds."""
 
     @property
     def certain(self) -> bool:
@@ -105,6 +107,7 @@ class _Costing:
         self._known_uniform: dict[int, bool] = {}
         self._loops: list[Loop] = []
         self._branches: list[Branch] = []
+        self._results: dict[int, float] = defaultdict(float)
         self._used = ""
         """The uniform that the last evaluation read."""
         self._stores: dict[int, list[Instruction]] = defaultdict(list)
@@ -122,7 +125,7 @@ class _Costing:
             self._function(function, 1.0, 0)
         return ShaderCost(
             self._total, dict(self._lines), dict(self._classes), self._fetches, dict(self._uniform_lines), self._powers, self._repeated,
-            self._loops, self._branches,
+            self._loops, self._branches, dict(self._results),
         )  # fmt: skip
 
     def _function(self, function: Function, times: float, depth: int) -> None:
@@ -182,6 +185,8 @@ class _Costing:
             self._total += cost * times
             self._lines[i.line] += cost * times
             self._classes[self._class] += cost * times
+            if len(i.operands) > 1 and i.operands[1] in self._m.producer:
+                self._results[i.operands[1]] += cost * times
             if i.opcode in _FETCHES or i.opcode in _TEXEL_FETCHES:
                 self._fetches += times
                 self._note_fetch(i)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
+from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
 from wendascope.analysis.yardsticks import yardsticks
@@ -44,6 +45,8 @@ class StageStudy:
     """Name -> scalars."""
     read: set[str] = field(default_factory=set)
     """Inputs that the stage reads at all."""
+    flow: Flow | None = None
+    """Of a fragment shader that is understood."""
 
     @property
     def name(self) -> str:
@@ -65,6 +68,16 @@ class ProgramStudy:
     ms: float | None
     """Measured time of its steps, each with its part of its pass."""
     stages: list[StageStudy]
+    passes: list[str] = field(default_factory=list)
+    """Names of the passes that its steps are in, those with most steps first."""
+
+    @property
+    def title(self) -> str:
+        """The label, with where it draws."""
+        if not self.passes:
+            return self.label
+        more = f" and {len(self.passes) - 1} more" if len(self.passes) > 1 else ""
+        return f"{self.label} ({self.passes[0]}{more})"
 
     def stage(self, kind: int) -> StageStudy | None:
         return next((s for s in self.stages if s.stage == kind), None)
@@ -108,14 +121,18 @@ def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[fl
         stages = [_stage(record, shader, values, filters, frame.context.es) for shader in record.shaders]
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
-        found.append(
-            ProgramStudy(name, record.label or f"program {name}", 0, steps, int(np.asarray(frame.steps.vertices)[steps].sum()), fragments, ms, stages)
-        )
+        vertices = int(np.asarray(frame.steps.vertices)[steps].sum())
+        found.append(ProgramStudy(name, record.label or f"program {name}", 0, steps, vertices, fragments, ms, stages, _passes(frame, steps)))
     families: dict[tuple[str, ...], int] = {}
     for program in found:
         key = tuple(_without_constants(s.source) for s in program.stages)
         program.family = families.setdefault(key, len(families) + 1)
     return sorted(found, key=lambda p: -(p.ms if p.ms is not None else p.modelled or p.fragment_cost or 0.0))
+
+
+def _passes(frame: Frame, steps: list[int]) -> list[str]:
+    counts = Counter(frame.passes.of_step[steps].tolist())
+    return [frame.passes.names[index] for index, _ in counts.most_common()]
 
 
 def _filters(frame: Frame, step: int) -> dict[str, float]:
@@ -141,7 +158,8 @@ def _stage(record: ProgramRecord, shader: ShaderRecord, values: dict[str, Number
 
 def _studied(program: int, shader: ShaderRecord, module: Module, values: dict[str, Number], filters: dict[str, float]) -> StageStudy:
     cost = shader_cost(module, yardsticks().operations, values, filters)
-    return StageStudy(program, shader.type, shader.source, cost, "", module.interface(INPUT), module.interface(OUTPUT), module.loaded())
+    flow = shader_flow(module, cost.results) if shader.type == GL.FRAGMENT_SHADER else None
+    return StageStudy(program, shader.type, shader.source, cost, "", module.interface(INPUT), module.interface(OUTPUT), module.loaded(), flow)
 
 
 def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:

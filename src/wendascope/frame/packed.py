@@ -170,6 +170,17 @@ class Batch:
             if mode in (BLOB, STRINGS):
                 self.words[slot], _ = self._append(mode, calls.arena[offset : offset + self.words[slot + 1]].tobytes())
 
+    def append(self, other: Batch) -> None:
+        """Append the calls of another batch, which reads nothing back."""
+        at, by = len(self.words), len(self.arena)
+        self.starts += [at + start for start in other.starts]
+        self.words.extend(other.words)
+        self.arena += other.arena
+        for word in other.pointers:
+            self.pointers.append(at + word)
+            if self.words[at + word] >> 60 in (BLOB, STRINGS):
+                self.words[at + word] += by
+
     def _pointer(self, argument: Any) -> tuple[int, int]:
         if argument is None:
             return 0, 0

@@ -70,7 +70,7 @@ class SpanTimer:
         self._queries = session.fresh_names("query", len(spans)) if method == "timer query" else []
         batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches() for _ in spans]
         insertions, self._order = enclosing(spans, batches)
-        self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop))
+        self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop, edit.keep_until))
 
     def run(self) -> Floats:
         """One run; milliseconds of each span, shape (spans,)."""

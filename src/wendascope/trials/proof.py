@@ -20,6 +20,7 @@ from wendascope.replay.client import Progress, Replay
 REPEATS = 12
 GAIN, NO_GAIN, SLOWER, CHANGES, REFUSED = "proved", "no gain", "costs time", "changes the picture", "cannot be tried here"
 _SURE = 0.99
+_ORDER = {"batch": 0, "bake-uniforms": 2}
 _KIND = "proof"
 COMBINED = "combined"
 """The id under which the proof of everything that held together is kept."""
@@ -205,8 +206,8 @@ def _together(findings: list[Finding]) -> list[Finding]:
     ordered: set[int] = set()
     changed: set[int] = set()
     drawn: set[int] = set()
-    # batches leave nothing to reorder, and save most
-    for item in sorted(findings, key=lambda f: f.remedy is None or f.remedy.kind != "batch"):
+    # batches leave nothing to reorder, and save most; what is written into a shader comes after all else that changes it
+    for item in sorted(findings, key=lambda f: _ORDER.get(f.remedy.kind if f.remedy else "", 1)):
         assert item.remedy is not None
         steps = set(item.remedy.steps) | set(item.remedy.order)
         match item.remedy.kind:
@@ -218,7 +219,7 @@ def _together(findings: list[Finding]) -> list[Finding]:
                 if steps & (ordered | changed | drawn):
                     continue
                 ordered |= steps
-            case "no-prepass":
+            case "no-prepass" | "half-size":
                 if steps & (ordered | drawn):
                     continue
                 changed |= steps

@@ -47,6 +47,14 @@ class Remedy(msgspec.Struct):
     """Its sources as they are to be."""
     values: dict[str, float] = {}
     """Uniforms that get other values than they have in the frame."""
+    divide: int = 1
+    """By what width and height of the target are divided, where that is the remedy."""
+    lines: list[int] = []
+    """Of the fragment shader, that are changed."""
+    loops: dict[int, int] = {}
+    """Line of a loop in the fragment shader -> the most rounds it may run."""
+    textures: list[int] = []
+    """Grey ones that become channels of one, where that is the remedy."""
 
 
 class Finding(msgspec.Struct):

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from typing import Any
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.frame.glsl import fragment_habits
 from wendascope.registry import GL
 
 _LEAST = 1000
+_LATE = re.compile(r"\b(discard|gl_FragDepth\w*|imageStore|imageAtomic\w*|atomic\w+)\b")
 
 
 @finding("late-depth-test")
@@ -29,7 +32,19 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
             price="a second shader: solid parts without discard, or a depth-only pass for what is cut out",
             conditions="hardware that tests early only where it may; some test twice",
             refused="which parts are solid is not in the frame: splitting the mesh or the shader is new work",
+            **_place(case, list(late)),
         )  # fmt: skip
+
+
+def _place(case: Case, steps: list[int]) -> dict[str, Any]:
+    """Program, stage and lines of the first shader that keeps the test from coming first."""
+    for name in sorted({int(case.frame.steps.program[s]) for s in steps}):
+        program = case.frame.objects.program(name)
+        for shader in program.shaders if program else []:
+            lines = [k for k, text in enumerate(shader.source.splitlines(), 1) if _LATE.search(text.split("//")[0])]
+            if shader.type == GL.FRAGMENT_SHADER and lines:
+                return {"program": name, "stage": shader.type, "lines": lines}
+    return {}
 
 
 def _reasons(case: Case, steps: list[int]) -> str:

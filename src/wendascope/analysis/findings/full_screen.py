@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.frame.inputs import texture_inputs
 from wendascope.registry import GL
 
@@ -47,5 +47,5 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
             evidence={"fragments now": row.fragments, "fragments at half size": (target.width // 2) * (target.height // 2), "look-ups a fragment": stage.cost.fetches},
             estimate_ms=None if ms is None else ms * 0.75, how="three quarters of the step's measured time; scaling up again is not counted",
             price="fine detail; one more target, and a look-up for scaling up", conditions="hard edges must not matter",
-            refused="the replay does not draw at other sizes yet", program=stage.program, stage=stage.stage,
+            remedy=Remedy("half-size", [step], divide=2), program=stage.program, stage=stage.stage,
         )  # fmt: skip

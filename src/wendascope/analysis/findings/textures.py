@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from wendascope.analysis.atlas import texture_pixels
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.frame.objects import ImageRecord
 
 _LEAST_BYTES = 4096
@@ -35,17 +35,23 @@ def plain_textures(case: Case) -> Iterator[Finding]:
             flat.append((name, size))
         elif size >= _LEAST_BYTES and _channels(record.images[0]) >= 3 and _grey(pixels):
             grey.append((name, size))
-    if len(grey) > 1:
-        steps = sorted({s for name, _ in grey for s in users[name]})
-        names = {name: ", ".join(sorted(samplers[name])) for name, _ in grey}
+    groups = _groups(case, [name for name, _ in grey])
+    for group in (*groups, [name for name, _ in grey if not any(name in g for g in groups)]):
+        if len(group) < 2:
+            continue
+        size = sum(s for name, s in grey if name in group)
+        names = ", ".join(f"{n} ({', '.join(sorted(samplers[n]))})" for n in group)
+        fits = group in groups
         yield Finding(
-            id="grey-textures", rule="plain-texture", page="Shaders",
-            title=f"{len(grey)} textures are grey: {', '.join(f'{n} ({names[n]})' for n, _ in grey)}; up to {min(len(grey), 4)} fit in one",
+            id=f"grey-textures-{group[0]}", rule="plain-texture", page="Shaders",
+            title=f"{len(group)} textures are grey: {names}" + ("; they fit in the channels of one" if fits else ""),
             why="Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds the same, and textures read at the "
             "same place can share one look-up.",
-            steps=steps, evidence={"textures": len(grey), "bytes now": sum(size for _, size in grey), "bytes with one channel each": sum(size for _, size in grey) // 4},
-            estimate_ms=None, how="", price="the shaders read channels of one texture", conditions="sizes and repeats must agree to share a look-up; first levels were looked at",
-            refused="packing is not done here: try it by editing the shader",
+            steps=sorted({s for name in group for s in users[name]}),
+            evidence={"textures": len(group), "bytes now": size, "bytes with one channel each": size // 4}, estimate_ms=None, how="",
+            price="the shaders read channels of one texture", conditions="sizes, filters and repeats agree" if fits else "first levels were looked at",
+            remedy=Remedy("pack-channels", sorted({s for name in group for s in users[name]}), textures=group) if fits else None,
+            refused="" if fits else "they differ in size or filter, or one sampler reads several: each alone would do with one channel",
         )  # fmt: skip
     if flat:
         large = [(name, size) for name, size in flat if size >= _LEAST_BYTES]
@@ -56,6 +62,18 @@ def plain_textures(case: Case) -> Iterator[Finding]:
                 evidence={"textures": len(large), "bytes now": sum(size for _, size in large)}, estimate_ms=None, how="", price="none",
                 conditions="their contents stay what they are in this frame", refused="contents are not changed here",
             )  # fmt: skip
+
+
+def _groups(case: Case, grey: list[int]) -> list[list[int]]:
+    """Up to four each that agree in all but their contents, and are read by samplers that read nothing else."""
+    wandering = {t for use in case.sharing.samplers for t in np.unique(use.textures).tolist() if len(np.unique(use.textures)) > 1}
+    alike: dict[str, list[int]] = {}
+    for name in grey:
+        record = case.frame.objects.texture(name)
+        if record is not None and name not in wandering:
+            shape = [(i.level, i.width, i.height, i.internal_format) for i in record.images]
+            alike.setdefault(repr((record.target, shape, sorted(record.parameters.items()))), []).append(name)
+    return [names[at : at + 4] for names in alike.values() for at in range(0, len(names), 4) if len(names[at : at + 4]) > 1]
 
 
 def _channels(image: ImageRecord) -> int:

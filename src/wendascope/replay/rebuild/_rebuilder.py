@@ -69,6 +69,7 @@ class Rebuilder:
         batch = site.batch()
         for class_name, command, names in (
             ("buffer", "glDeleteBuffers", [b.name for b in self._added.buffers]),
+            ("framebuffer", "glDeleteFramebuffers", [f.name for f in self._added.framebuffers]),
             ("texture", "glDeleteTextures", [t.name for t in self._added.textures]),
             ("vertex array", "glDeleteVertexArrays", [v.name for v in self._added.vertex_arrays]),
         ):

@@ -31,7 +31,7 @@ def array_of(frame: Frame, textures: list[int], written: set[int], name: int) ->
 
     `written` are textures that the frame writes. Raises TrialError where they cannot be layers of one array.
     """
-    records = _records(frame, textures, written)
+    records = known_textures(frame, textures, written)
     first = records[0]
     for record in records[1:]:
         if [_shape(i) for i in record.images] != [_shape(i) for i in first.images]:
@@ -50,7 +50,7 @@ def page_of(frame: Frame, textures: list[int], written: set[int], name: int) -> 
 
     Its sides are powers of two, so that places on it are exact. Raises TrialError where they cannot share a page.
     """
-    records = _records(frame, textures, written)
+    records = known_textures(frame, textures, written)
     first = records[0]
     for record in records[1:]:
         if _pixels(record) != _pixels(first):
@@ -89,7 +89,8 @@ def page_of(frame: Frame, textures: list[int], written: set[int], name: int) -> 
     return PageOf(TextureRecord(name, GL.TEXTURE_2D, images, parameters), places)
 
 
-def _records(frame: Frame, textures: list[int], written: set[int]) -> list[TextureRecord]:
+def known_textures(frame: Frame, textures: list[int], written: set[int]) -> list[TextureRecord]:
+    """Plain two-dimensional textures whose contents are those captured, the whole frame long. Raises TrialError for others."""
     records = []
     for texture in textures:
         record = frame.objects.texture(texture)

@@ -35,6 +35,8 @@ from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, 
 
 _FIRST_NAME = 0xE0000000
 """Captured-side names of the new objects begin here."""
+_SPACE = 0x100000
+"""How many names one edit has to itself."""
 _FIRST_LOCATION = 0x6000_0000
 _BLOCK_INDEX = 0x6000_0000
 _LEAST_BINDINGS = 36
@@ -96,6 +98,8 @@ class NewObjects:
     contents: BufferContents | None = None
     changed_programs: dict[int, ProgramRecord] = field(default_factory=dict)
     """Programs with other sources than the captured ones, which batches are to be made of as well."""
+    space: int = 0
+    """Edits whose objects are there at the same time have different numbers."""
     _names: int = _FIRST_NAME
     _buffers: dict[str, int] = field(default_factory=dict)
     _gathered: dict[tuple[int, ...], Gathered] = field(default_factory=dict)
@@ -103,7 +107,7 @@ class NewObjects:
 
     def name(self) -> int:
         self._names += 1
-        return self._names
+        return self._names + self.space * _SPACE
 
     def known_contents(self) -> BufferContents:
         if self.contents is None:

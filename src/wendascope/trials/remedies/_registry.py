@@ -36,19 +36,27 @@ class FrameChange:
     """Call -> calls in its place."""
     before: dict[int, Batch] = field(default_factory=dict)
     """Step -> calls put before it."""
+    after: dict[int, Batch] = field(default_factory=dict)
+    """Step -> calls put right after it, which count as a part of it."""
     needless: set[int] = field(default_factory=set)
     """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
     batches: list[tuple[str, list[int]]] = field(default_factory=list)
     """(how, steps) to be drawn together."""
     plans: list[BatchPlan] = field(default_factory=list)
     """What the batches came to, once `edit` was called."""
+    space: int = 0
+    """Changes whose objects are there at the same time have different numbers."""
     left_out: list[str] = field(default_factory=list)
     """Batches among others that cannot be drawn here, each with the reason."""
 
     def __post_init__(self) -> None:
-        self.new = NewObjects(self.frame)
+        self.new = NewObjects(self.frame, space=self.space)
         self.first = Batch()
         """Calls before all others."""
+        self.added_steps = 0
+        self.added_bytes = 0
+        """Graphics memory of what remedies other than batches bring in."""
+        self._renamed: dict[tuple[str, int], int] = {}
 
     def program(self, name: int) -> ProgramRecord:
         """A program as the remedies so far have made it. Raises TrialError when there is none of that name."""
@@ -61,10 +69,21 @@ class FrameChange:
         """Draw with another program wherever the frame draws with this one."""
         self.new.changed_programs[name] = record
 
+    def rename(self, class_name: str, old: int, new: int) -> None:
+        """Let every call of the frame that names one object name another."""
+        self._renamed[class_name, old] = new
+
+    def enclose(self, step: int, before: Batch, after: Batch) -> None:
+        """Put calls round a step. Raises TrialError where another remedy has done so."""
+        if step in self.before or step in self.after:
+            raise TrialError("two remedies change the same step")
+        self.before[step], self.after[step] = before, after
+
     def edit(self) -> Edit:
         """Raises TrialError, saying what stands in the way."""
         frame, steps = self.frame, self.frame.steps
         self._replace_programs()
+        self._rename_in_calls()
         drop = np.zeros(len(frame.calls), bool)
         insertions = []
         self._plan_batches()
@@ -74,7 +93,7 @@ class FrameChange:
             if ordered & set(order):
                 raise TrialError("two remedies want the same steps in different orders")
             ordered |= set(order)
-            if any(step in self.before for step in kept) or any(set(order) & set(plan.steps) for plan in self.plans):
+            if any(step in self.before or step in self.after for step in kept) or any(set(order) & set(plan.steps) for plan in self.plans):
                 raise TrialError("one remedy moves a step that another changes")
             region, batch = reordered(frame, sorted(order), kept)
             drop[region[0] : region[1]] = True
@@ -87,6 +106,9 @@ class FrameChange:
         for step, batch in self.before.items():
             if step not in self.dropped:
                 insertions.append(Insertion(int(steps.begin[step]), batch))
+        for step, batch in self.after.items():
+            if step not in self.dropped:
+                self._append(int(steps.call[step]), batch)
         for call, batch in self.replaced.items():
             if not drop[call]:
                 drop[call] = True
@@ -96,42 +118,61 @@ class FrameChange:
         drop |= self._needless()
         return Edit(insertions, drop)
 
+    def _append(self, call: int, batch: Batch) -> None:
+        """Put calls after a captured one, in its place with it."""
+        if call in self.replaced:
+            raise TrialError("two remedies change the same step")
+        whole = Batch()
+        whole.copy(self.frame.calls, call)
+        whole.append(batch)
+        self.replaced[call] = whole
+
     @property
     def steps_after(self) -> int:
         """How many steps the edited frame has."""
         emptied = sum(not batch.starts for batch in self.replaced.values())
-        return len(self.frame.steps) - len(self.dropped) - emptied
+        return len(self.frame.steps) - len(self.dropped) - emptied + self.added_steps
 
     @property
     def new_bytes(self) -> int:
-        """Graphics memory of what the batches bring in."""
-        return sum(plan.new_bytes for plan in self.plans)
+        """Graphics memory of what is brought in."""
+        return sum(plan.new_bytes for plan in self.plans) + self.added_bytes
 
     def _replace_programs(self) -> None:
         """Bring the changed programs in, and name them in every call that names the old ones."""
-        calls = self.frame.calls
         for old, record in self.new.changed_programs.items():
             made = msgspec.structs.replace(record, name=self.new.name(), shaders=[msgspec.structs.replace(s, name=0) for s in record.shaders])
             self.new.objects.programs.append(made)
-            for command_id in np.unique(calls.ids).tolist():
-                slots = [p.slot for p in tables().commands[command_id].parameters if p.object_class == "program" and p.kind != "pointer"]
-                for slot in slots:
-                    rows = np.flatnonzero(calls.ids == command_id)
-                    for call in rows[calls.column(rows, slot) == np.uint64(old)].tolist():
-                        batch = self.replaced.get(call) or Batch()
-                        if not batch.starts:
-                            batch.copy(calls, call)
-                        batch.words[HEADER_WORDS + slot] = made.name
-                        self.replaced[call] = batch
+            self.rename("program", old, made.name)
             if (self.frame.history.value("program", 0) or (0,))[0] == old:
                 self.first.call("glUseProgram", made.name)
+
+    def _rename_in_calls(self) -> None:
+        calls = self.frame.calls
+        for command_id in np.unique(calls.ids).tolist():
+            for parameter in tables().commands[command_id].parameters:
+                if parameter.kind == "pointer" or not any(parameter.object_class == name for name, _ in self._renamed):
+                    continue
+                rows = np.flatnonzero(calls.ids == command_id)
+                column = calls.column(rows, parameter.slot)
+                for (class_name, old), new in self._renamed.items():
+                    if class_name == parameter.object_class:
+                        for call in rows[column == np.uint64(old)].tolist():
+                            self._patch(call, parameter.slot, new)
+
+    def _patch(self, call: int, slot: int, value: int) -> None:
+        batch = self.replaced.get(call) or Batch()
+        if not batch.starts:
+            batch.copy(self.frame.calls, call)
+        batch.words[HEADER_WORDS + slot] = value
+        self.replaced[call] = batch
 
     def _plan_batches(self) -> None:
         taken: set[int] = set()
         first_error: TrialError | None = None
         for how, part in self.batches:
             steps = [step for step in part if step not in self.dropped]
-            if set(steps) & (taken | set(self.before)):
+            if set(steps) & (taken | set(self.before) | set(self.after)):
                 raise TrialError("two remedies change the same step")
             taken |= set(steps)
             if len(steps) < 2:
@@ -177,10 +218,10 @@ def remedy(kind: str) -> Callable[[Apply], Apply]:
     return register
 
 
-def change_of(frame: Frame, remedies: Iterable[Remedy]) -> FrameChange:
+def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0) -> FrameChange:
     """All of them together. Raises TrialError."""
     import_all("wendascope.trials.remedies")
-    change = FrameChange(frame)
+    change = FrameChange(frame, space=space)
     for item in remedies:
         if item.kind not in _kinds:
             raise TrialError(f"this version knows no remedy called {item.kind}")

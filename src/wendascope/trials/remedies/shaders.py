@@ -1,11 +1,15 @@
-"""Draw with changed shaders: with values of the frame written in, or with sources that somebody edited."""
+"""Draw with changed shaders: with values of the frame written in, sources that somebody edited, or sources rewritten here."""
 
 from __future__ import annotations
+
+from collections.abc import Callable, Mapping
 
 import msgspec
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
+from wendascope.registry import GL
+from wendascope.trials import rewriting
 from wendascope.trials.baking import baked, constant_texts
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
@@ -27,6 +31,55 @@ def edit_shader(change: FrameChange, item: Remedy) -> None:
     known = {shader.type for shader in record.shaders}
     if not {s.stage for s in item.sources} <= known:
         raise TrialError("the program has no such stage")
-    texts = {s.stage: s.text for s in item.sources}
+    _replace_sources(change, item.program, {s.stage: s.text for s in item.sources})
+
+
+@remedy("flat-colour")
+def flat_colour(change: FrameChange, item: Remedy) -> None:
+    _rewrite_fragments(change, item, rewriting.flat_colour)
+
+
+@remedy("no-lookups")
+def no_lookups(change: FrameChange, item: Remedy) -> None:
+    _rewrite_fragments(change, item, rewriting.without_lookups)
+
+
+@remedy("cut-loops")
+def cut_loops(change: FrameChange, item: Remedy) -> None:
+    _rewrite_fragments(change, item, lambda source: rewriting.fewer_rounds(source, item.loops))
+
+
+@remedy("medium-precision")
+def medium_precision(change: FrameChange, item: Remedy) -> None:
+    _rewrite_fragments(change, item, rewriting.medium_precision)
+
+
+@remedy("move-to-vertices")
+def move_to_vertices(change: FrameChange, item: Remedy) -> None:
+    sources = _sources(change, item.program)
+    if set(sources) != {GL.VERTEX_SHADER, GL.FRAGMENT_SHADER}:
+        raise TrialError("the program has other stages between its vertices and its fragments")
+    fragment, vertex = rewriting.moved_to_vertices(sources[GL.FRAGMENT_SHADER], sources[GL.VERTEX_SHADER], item.lines)
+    _replace_sources(change, item.program, {GL.FRAGMENT_SHADER: fragment, GL.VERTEX_SHADER: vertex})
+
+
+def _sources(change: FrameChange, program: int) -> dict[int, str]:
+    """Stage -> its source. Raises TrialError where a stage has none, or is put together from several."""
+    record = change.program(program)
+    found = {shader.type: shader.source for shader in record.shaders}
+    if record.binary or not all(found.values()) or len(found) != len(record.shaders):
+        raise TrialError("the program was loaded as binary or SPIR-V, or a stage is put together from several shaders: there is no source to rewrite")
+    return found
+
+
+def _rewrite_fragments(change: FrameChange, item: Remedy, how: Callable[[str], str]) -> None:
+    source = _sources(change, item.program).get(GL.FRAGMENT_SHADER)
+    if source is None:
+        raise TrialError("the program has no fragment shader")
+    _replace_sources(change, item.program, {GL.FRAGMENT_SHADER: how(source)})
+
+
+def _replace_sources(change: FrameChange, program: int, texts: Mapping[int, str]) -> None:
+    record = change.program(program)
     shaders = [msgspec.structs.replace(s, source=texts.get(s.type, s.source), spirv=b"" if s.type in texts else s.spirv) for s in record.shaders]
-    change.replace_program(item.program, msgspec.structs.replace(record, shaders=shaders, binary=b""))
+    change.replace_program(program, msgspec.structs.replace(record, shaders=shaders, binary=b""))

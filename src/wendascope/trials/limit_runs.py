@@ -1,0 +1,98 @@
+"""Runs in the replay process: experiments on some steps, timed in turns, each with its picture."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import ReplayError, TrialError
+from wendascope.frame.frame import Picture
+from wendascope.frame.objects import Objects
+from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.measure.samples import calibrated_method
+from wendascope.measure.times import SpanTimer, pass_spans, step_spans
+from wendascope.replay.edit import Edit
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.remedies import change_of
+
+_MOST_RUNS = 64
+"""Runs of steps that are timed each by itself; where there are more, the passes are."""
+
+
+def measure_variants(session: ReplaySession, job: Job, steps: list[int], variants: list[list[Any]], repeats: int) -> dict[str, Any]:
+    """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError.
+
+    Returns `ms` of shape (1 + variants, repeats), the original first and NaN where a variant was refused; `refused`, a
+    reason for each of those or an empty text; `different` and `largest`, of the finished pictures; and `spans`, `steps`
+    or `passes`, for what was timed.
+    """
+    edits, refused, kept = _edits(session, [msgspec.convert(v, list[Remedy]) for v in variants])
+    session.add(kept)
+    whole = Edit()
+    reference = _picture(session, whole)
+    different, largest = [], []
+    for number, edit in enumerate(edits):
+        job.progress("replaying the experiments", number / max(len(edits), 1) * 0.2)
+        pair = (0, 0) if edit is None else compare_pictures(_picture(session, edit), reference, alpha_matters(session))
+        different.append(pair[0])
+        largest.append(pair[1])
+    spans, what = _spans(session, steps)
+    until = max(end for _, end in spans)
+    method = calibrated_method(session, job)
+    timers = [SpanTimer(session, spans, method, Edit(e.insertions, e.drop, until)) if e is not None else None for e in (whole, *edits)]
+    ms = np.full((len(timers), repeats), np.nan)
+    for repeat in range(-1, repeats):  # the first round warms up
+        for turn in range(len(timers)):
+            number = (turn + repeat) % len(timers)
+            timer = timers[number]
+            job.progress("timing them in turns", 0.2 + 0.8 * ((repeat + 1) * len(timers) + turn) / ((repeats + 1) * len(timers)))
+            if timer is not None:
+                taken = float(timer.run().sum())
+                if repeat >= 0:
+                    ms[number, repeat] = taken
+    return {"ms": ms, "refused": refused, "different": different, "largest": largest, "spans": what}
+
+
+def _edits(session: ReplaySession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:
+    """Edits of all variants with the objects they bring in, by numbers of their own; None where one is refused."""
+    edits: list[Edit | None] = []
+    refused = []
+    objects = Objects()
+    for number, remedies in enumerate(variants):
+        try:
+            change = change_of(session.frame, remedies, space=number + 1)
+            edit = change.edit()
+            session.add(change.new.objects)
+        except (TrialError, ReplayError) as error:
+            edits.append(None)
+            refused.append(str(error))
+            continue
+        edits.append(edit)
+        refused.append("")
+        for name in ("buffers", "textures", "framebuffers", "vertex_arrays", "programs"):
+            getattr(objects, name).extend(getattr(change.new.objects, name))
+    return edits, refused, objects
+
+
+def _picture(session: ReplaySession, edit: Edit) -> Picture:
+    session.run(session.prepare(edit))
+    return session.final_picture()
+
+
+def _spans(session: ReplaySession, steps: list[int]) -> tuple[list[tuple[int, int]], str]:
+    """Runs of steps that follow each other; the passes they are in where there are very many."""
+    each = step_spans(session)
+    runs: list[list[int]] = []
+    for step in sorted(steps):
+        if runs and step == runs[-1][1] + 1:
+            runs[-1][1] = step
+        else:
+            runs.append([step, step])
+    if len(runs) <= _MOST_RUNS:
+        return [(each[first][0], each[last][1]) for first, last in runs], "steps"
+    passes = pass_spans(session)
+    return [passes[index] for index in sorted({int(session.frame.passes.of_step[s]) for s in steps})], "passes"

@@ -1,0 +1,177 @@
+"""Full-screen steps drawn into a target of half or a quarter of the width and height, and scaled up where they were."""
+
+from __future__ import annotations
+
+import struct
+
+import msgspec
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import TrialError
+from wendascope.frame.formats import named_types
+from wendascope.frame.frame import Frame
+from wendascope.frame.glsl import replace_words, tokens
+from wendascope.frame.objects import (
+    AttributeRecord,
+    FramebufferRecord,
+    ImageRecord,
+    ProgramRecord,
+    ShaderRecord,
+    TextureRecord,
+    VertexArrayRecord,
+)
+from wendascope.frame.offers import Offers
+from wendascope.frame.packed import Batch
+from wendascope.registry import GL
+from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._states import active_texture, bind_texture, integers, is_on, viewport
+
+_COVERS_ALL = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
+_NOT_WITH = (GL.DEPTH_TEST, GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER_SRGB)
+_NAMES = {GL.DEPTH_TEST: "depth", GL.STENCIL_TEST: "stencil", GL.SCISSOR_TEST: "scissor"}
+
+
+@remedy("half-size")
+def half_size(change: FrameChange, item: Remedy) -> None:
+    """The small target has the place of the step; what it holds is blended, masked and written as the step was."""
+    if not Offers(change.frame.context)("glBindVertexArray") or not Offers(change.frame.context)("glBindFramebuffer"):
+        raise TrialError("this context has no vertex array or framebuffer objects, which scaling up needs")
+    scaler = _scaler(change)
+    array = _triangle(change)
+    for step in item.steps:
+        _draw_small(change, step, item.divide, scaler, array)
+    for program in sorted({int(change.frame.steps.program[s]) for s in item.steps}):
+        _scale_positions(change, program, item)
+
+
+def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array: int) -> None:
+    frame, call = change.frame, int(change.frame.steps.call[step])
+    _check(frame, step)
+    x, y, width, height = viewport(frame, call)
+    small = _target(change, step, max(width // divide, 1), max(height // divide, 1))
+    new = Batch()
+    framebuffer = change.new.name()
+    change.new.objects.framebuffers.append(FramebufferRecord(framebuffer))
+    new.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, framebuffer)
+    new.call("glFramebufferTexture2D", GL.DRAW_FRAMEBUFFER, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, small.name, 0)
+    new.call("glViewport", 0, 0, small.width, small.height)
+    blended, culled = is_on(frame, call, GL.BLEND), is_on(frame, call, GL.CULL_FACE)
+    if blended:
+        new.call("glDisable", GL.BLEND)
+    mask = integers(frame, "color_mask", call)
+    new.call("glColorMask", 1, 1, 1, 1)
+    after = Batch()
+    after.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, integers(frame, "framebuffer", call, GL.DRAW_FRAMEBUFFER)[0])
+    after.call("glViewport", x, y, width, height)
+    after.call("glColorMask", *mask)
+    if blended:
+        after.call("glEnable", GL.BLEND)
+    if culled:
+        after.call("glDisable", GL.CULL_FACE)
+    sampler = (frame.history.value("sampler", call, 0) or (0,))[0]
+    if sampler:
+        after.call("glBindSampler", 0, 0)
+    after.call("glUseProgram", scaler)
+    after.call("glBindVertexArray", array)
+    bind_texture(after, 0, GL.TEXTURE_2D, small.name)
+    after.call("glDrawArrays", GL.TRIANGLES, 0, 3)
+    # as the step left it
+    bind_texture(after, 0, GL.TEXTURE_2D, (frame.history.value("texture", call, GL.TEXTURE0, GL.TEXTURE_2D) or (0,))[0])
+    after.call("glActiveTexture", active_texture(frame, call))
+    if sampler:
+        after.call("glBindSampler", 0, sampler)
+    after.call("glBindVertexArray", integers(frame, "vertex_array", call)[0])
+    after.call("glUseProgram", int(frame.steps.program[step]))
+    if culled:
+        after.call("glEnable", GL.CULL_FACE)
+    change.enclose(step, new, after)
+
+
+def _check(frame: Frame, step: int) -> None:
+    """Raises TrialError where a step cannot be drawn small and scaled up."""
+    call = int(frame.steps.call[step])
+    for capability in _NOT_WITH:
+        if is_on(frame, call, capability):
+            test = _NAMES.get(capability)
+            raise TrialError(f"step {step} is tested by {test}, which a small target does not have" if test else f"step {step} writes its colours in another way than blending")
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    colours = [a for a in target.attachments if GL.COLOR_ATTACHMENT0 <= a.point <= GL.COLOR_ATTACHMENT0 + 15]
+    if len(colours) > 1:
+        raise TrialError(f"step {step} draws into several colours at once")
+    if _samples(frame, step):
+        raise TrialError(f"step {step} draws into a multisampled target")
+    record = frame.objects.program(int(frame.steps.program[step]))
+    words = {t.text for s in record.shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)} if record else set()
+    if "discard" in words:
+        raise TrialError(f"the shader of step {step} discards fragments, whose edges would not scale")
+
+
+def _samples(frame: Frame, step: int) -> int:
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    if not target.framebuffer:
+        return frame.default_framebuffer.samples
+    for attachment in target.attachments:
+        record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
+        if record is not None and record.images and record.images[0].samples:
+            return record.images[0].samples
+    return 0
+
+
+def _target(change: FrameChange, step: int, width: int, height: int) -> TextureRecord:
+    frame = change.frame
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    internal, type_ = GL.RGBA8, GL.UNSIGNED_BYTE
+    for attachment in target.attachments:
+        record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
+        if record is not None and record.images and attachment.point == GL.COLOR_ATTACHMENT0:
+            kind, _ = named_types(record.images[0].internal_format)
+            if kind in (GL.INT, GL.UNSIGNED_INT):
+                raise TrialError(f"step {step} writes whole numbers, which are not scaled up")
+            if kind == GL.FLOAT:
+                internal, type_ = GL.RGBA16F, GL.HALF_FLOAT
+    image = ImageRecord(GL.TEXTURE_2D, 0, width, height, 1, internal, GL.RGBA, type_)
+    linear, edge = [float(GL.LINEAR)], [float(GL.CLAMP_TO_EDGE)]
+    parameters = {"TEXTURE_MIN_FILTER": linear, "TEXTURE_MAG_FILTER": linear, "TEXTURE_WRAP_S": edge, "TEXTURE_WRAP_T": edge}
+    made = TextureRecord(change.new.name(), GL.TEXTURE_2D, [image], parameters)
+    change.new.objects.textures.append(made)
+    change.added_bytes += width * height * (8 if internal == GL.RGBA16F else 4)
+    change.added_steps += 1
+    return made
+
+
+def _triangle(change: FrameChange) -> int:
+    """A vertex array with one triangle that covers everything."""
+    buffer, _ = change.new.buffer(_COVERS_ALL)
+    attribute = AttributeRecord(0, True, 2, GL.FLOAT, False, False, False, 8, 0, 0, buffer)
+    record = VertexArrayRecord(change.new.name(), [attribute])
+    change.new.objects.vertex_arrays.append(record)
+    return record.name
+
+
+def _scaler(change: FrameChange) -> int:
+    """The program that lays the small picture over the large one."""
+    context = change.frame.context
+    modern = context.number >= (30 if context.es else 31)
+    head = ("#version 300 es\nprecision highp float;\n" if context.es else "#version 140\n") if modern else ("precision mediump float;\n" if context.es else "#version 110\n")
+    attribute, out, into = ("in", "out", "in") if modern else ("attribute", "varying", "varying")
+    vertex = f"{head}{attribute} vec2 place;\n{out} vec2 at;\nvoid main() {{ at = place * 0.5 + 0.5; gl_Position = vec4(place, 0.0, 1.0); }}\n"
+    write = ("out vec4 colour;\n", "colour = texture(small, at);") if modern else ("", "gl_FragColor = texture2D(small, at);")
+    fragment = f"{head}uniform sampler2D small;\n{into} vec2 at;\n{write[0]}void main() {{ {write[1]} }}\n"
+    shaders = [ShaderRecord(GL.VERTEX_SHADER, vertex), ShaderRecord(GL.FRAGMENT_SHADER, fragment)]
+    made = ProgramRecord(change.new.name(), shaders, linked=True, attributes={"place": 0})
+    change.new.objects.programs.append(made)
+    return made.name
+
+
+def _scale_positions(change: FrameChange, program: int, item: Remedy) -> None:
+    """`gl_FragCoord` counts in pixels of the large target. Raises TrialError where other steps use the program too."""
+    record = change.program(program)
+    scaled = f"(gl_FragCoord * vec4({item.divide}.0, {item.divide}.0, 1.0, 1.0))"
+    changed = [replace_words(s.source, {"gl_FragCoord": scaled}) if s.type == GL.FRAGMENT_SHADER else s.source for s in record.shaders]
+    if changed == [s.source for s in record.shaders]:
+        return
+    steps = change.frame.steps
+    if any(int(steps.program[s]) == program and s not in item.steps for s in range(len(steps))):
+        raise TrialError("its shader reads gl_FragCoord and is used by other steps too")
+    shaders = [msgspec.structs.replace(s, source=text) for s, text in zip(record.shaders, changed, strict=True)]
+    change.replace_program(program, msgspec.structs.replace(record, shaders=shaders))

@@ -1,0 +1,79 @@
+"""Every texture that some steps read becomes one texel: what is saved is the fetching of texels from memory."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import TrialError
+from wendascope.frame.formats import named_format, pixel_size
+from wendascope.frame.frame import Frame
+from wendascope.frame.inputs import texture_inputs
+from wendascope.frame.objects import ImageRecord, TextureRecord
+from wendascope.frame.packed import Batch
+from wendascope.registry import GL
+from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._states import active_texture, bind_texture
+
+_FACES = {GL.TEXTURE_CUBE_MAP: 6, GL.TEXTURE_CUBE_MAP_ARRAY: 6}
+_AS_THEY_ARE = (GL.TEXTURE_BUFFER, GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
+_GREY = bytes((128, 128, 128, 255))
+
+
+@remedy("one-texel")
+def one_texel(change: FrameChange, item: Remedy) -> None:
+    made: dict[int, int] = {}
+    for step in item.steps:
+        rows = [row for row in texture_inputs(change.frame, step) if row.texture and row.target not in _AS_THEY_ARE]
+        if not rows:
+            continue
+        call = int(change.frame.steps.call[step])
+        before, after = Batch(), Batch()
+        for row in rows:
+            record = change.frame.objects.texture(row.texture)
+            if record is None or not record.images:
+                continue
+            if row.texture not in made:
+                texel = _texel(change.frame, record, change.new.name())
+                change.new.objects.textures.append(texel)
+                made[row.texture] = texel.name
+            bind_texture(before, row.unit, row.target, made[row.texture])
+            bind_texture(after, row.unit, row.target, row.texture)
+        for batch in (before, after):
+            batch.call("glActiveTexture", active_texture(change.frame, call))
+        change.enclose(step, before, after)
+    if not made:
+        raise TrialError("the steps read no textures")
+
+
+def _texel(frame: Frame, record: TextureRecord, name: int) -> TextureRecord:
+    """The texture's own kind and parameters with one texel: its middle one, or grey where the frame draws it."""
+    image = record.images[0]
+    shape, data = _as_it_is(frame, image) or _like_it(image)
+    count = _FACES.get(record.target, 1)
+    one = msgspec.structs.replace(shape, level=0, width=1, height=1, depth=1, samples=0)
+    if record.target == GL.TEXTURE_CUBE_MAP:
+        images = [msgspec.structs.replace(one, target=GL.TEXTURE_CUBE_MAP_POSITIVE_X + k, contents=frame.blobs.put(data)) for k in range(count)]
+    else:
+        images = [msgspec.structs.replace(one, depth=count, contents=frame.blobs.put(data * count))]
+    parameters = {k: v for k, v in record.parameters.items() if k not in ("TEXTURE_BASE_LEVEL", "TEXTURE_MAX_LEVEL")}
+    return TextureRecord(name, record.target, images, parameters | {"TEXTURE_MAX_LEVEL": [0.0]})
+
+
+def _as_it_is(frame: Frame, image: ImageRecord) -> tuple[ImageRecord, bytes] | None:
+    if image.compressed or image.contents is None or not image.format:
+        return None
+    data = frame.blobs.get(image.contents)
+    size = pixel_size(image.format, image.type)
+    middle = (image.height // 2 * image.width + image.width // 2) * size
+    return (image, data[middle : middle + size]) if len(data) >= middle + size else None
+
+
+def _like_it(image: ImageRecord) -> tuple[ImageRecord, bytes]:
+    found = named_format(image.internal_format)
+    if found is not None and found[0] in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL):
+        shape = msgspec.structs.replace(image, internal_format=GL.DEPTH_COMPONENT24, format=GL.DEPTH_COMPONENT, type=GL.UNSIGNED_INT)
+        return shape, b"\xff" * 4
+    integers = found is not None and found[0] in (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER)
+    internal, format_ = (GL.RGBA8UI, GL.RGBA_INTEGER) if integers else (GL.RGBA8, GL.RGBA)
+    return msgspec.structs.replace(image, internal_format=internal, format=format_, type=GL.UNSIGNED_BYTE, compressed=False), _GREY

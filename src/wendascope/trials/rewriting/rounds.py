@@ -1,0 +1,93 @@
+"""Loops that stop after fewer rounds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from wendascope.errors import TrialError
+from wendascope.frame.glsl import Token
+from wendascope.trials.rewriting._parts import OUR_PREFIX, closing, line_of, read, spliced
+
+
+@dataclass(frozen=True)
+class _Loop:
+    """Places are characters of the source."""
+
+    first: int
+    end: int
+    line: int
+    last_line: int
+    condition: tuple[int, int]
+
+
+def fewer_rounds(source: str, most: Mapping[int, int]) -> str:
+    """`most` is, for lines of loops, how many rounds they may run. Raises TrialError where a line has no loop."""
+    loops = _loops(source, [t for _, t in read(source).code()])
+    pieces = []
+    for number, (line, rounds) in enumerate(sorted(most.items())):
+        round_it = [loop for loop in loops if loop.line <= line <= loop.last_line]
+        found = next((loop for loop in loops if loop.line == line), None) or max(round_it, key=lambda loop: loop.first, default=None)
+        if found is None:
+            raise TrialError(f"line {line} of the shader has no for or while loop")
+        counter = f"{OUR_PREFIX}rounds_{number}"
+        condition = source[slice(*found.condition)].strip()
+        test = f"{counter}++ < {rounds}"
+        broken = "\n" * source.count("\n", *found.condition)
+        pieces += [
+            (found.first, found.first, f"{{ int {counter} = 0; "),
+            (*found.condition, (f"({condition}) && {test}" if condition else test) + (broken if "\n" not in condition else "")),
+            (found.end, found.end, " }"),
+        ]
+    return spliced(source, pieces)
+
+
+def _loops(source: str, code: list[Token]) -> list[_Loop]:
+    found = []
+    for at, token in enumerate(code):
+        if token.text not in ("for", "while") or code[at + 1].text != "(":
+            continue
+        close = closing(code, at + 1)
+        if token.text == "while" and code[close + 1].text == ";":
+            continue  # the end of do ... while
+        last = _statement_end(code, close + 1)
+        end = code[last].at + 1
+        condition = (code[at + 1].at + 1, code[close].at)
+        if token.text == "for":
+            marks = _semicolons(code, at + 2, close)
+            if len(marks) != 2:
+                continue
+            condition = (code[marks[0]].at + 1, code[marks[1]].at)
+        found.append(_Loop(token.at, end, line_of(source, token.at), line_of(source, end), condition))
+    return found
+
+
+def _semicolons(code: list[Token], first: int, end: int) -> list[int]:
+    depth, found = 0, []
+    for at in range(first, end):
+        depth += (code[at].text in "([{") - (code[at].text in ")]}")
+        if code[at].text == ";" and depth == 0:
+            found.append(at)
+    return found
+
+
+def _statement_end(code: list[Token], at: int) -> int:
+    """Index of the last token of the statement that begins at an index. Raises TrialError."""
+    if at >= len(code):
+        raise TrialError("the shader ends within a loop")
+    match code[at].text:
+        case "{":
+            return closing(code, at)
+        case "for" | "while" | "switch" | "if":
+            last = _statement_end(code, closing(code, at + 1) + 1)
+            if code[at].text == "if" and last + 1 < len(code) and code[last + 1].text == "else":
+                return _statement_end(code, last + 2)
+            return last
+        case "do":
+            return _statement_end(code, _statement_end(code, at + 1) + 1)
+    depth = 0
+    for k in range(at, len(code)):
+        depth += (code[k].text in "([{") - (code[k].text in ")]}")
+        if code[k].text == ";" and depth == 0:
+            return k
+    raise TrialError("the shader ends within a statement")
