@@ -92,6 +92,8 @@ class StepDrawn(msgspec.Struct, array_like=True):
     depth_func: int = 0
     early: bool = True
     """Whether the depth test may be done before its fragment shader."""
+    vertices_run: int = -1
+    """Vertex shaders run, as the driver counts."""
 
     @property
     def wasted(self) -> int:

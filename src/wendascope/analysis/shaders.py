@@ -63,6 +63,7 @@ class ProgramStudy:
     """Programs that differ in nothing but constants and defines have one number."""
     steps: list[int]
     vertices: int
+    """Submitted."""
     fragments: int | None
     """Counted; None before they were."""
     ms: float | None
@@ -70,6 +71,8 @@ class ProgramStudy:
     stages: list[StageStudy]
     passes: list[str] = field(default_factory=list)
     """Names of the passes that its steps are in, those with most steps first."""
+    vertices_run: int | None = None
+    """Vertex shaders run, as the driver counts; None before that, or where it does not."""
 
     @property
     def title(self) -> str:
@@ -93,17 +96,18 @@ class ProgramStudy:
         return found.cost.total if found and found.cost else None
 
     @property
-    def varyings(self) -> int:
-        """Scalars handed from the vertices to the fragments."""
+    def registers(self) -> int:
+        """Of four numbers each, that hand values from the vertices to the fragments: an input has one or more to itself."""
         found = self.stage(GL.FRAGMENT_SHADER)
-        return sum(found.inputs.values()) if found else 0
+        return sum(-(-scalars // 4) for scalars in found.inputs.values()) if found else 0
 
     @property
     def modelled(self) -> float | None:
         """Cost of all its vertices and fragments by the model."""
         if self.fragments is None or self.fragment_cost is None:
             return None
-        return self.fragments * self.fragment_cost + self.vertices * (self.vertex_cost or 0.0)
+        vertices = self.vertices if self.vertices_run is None else self.vertices_run
+        return self.fragments * self.fragment_cost + vertices * (self.vertex_cost or 0.0)
 
 
 def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[float] | None = None) -> list[ProgramStudy]:
@@ -122,12 +126,17 @@ def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[fl
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
         vertices = int(np.asarray(frame.steps.vertices)[steps].sum())
-        found.append(ProgramStudy(name, record.label or f"program {name}", 0, steps, vertices, fragments, ms, stages, _passes(frame, steps)))
+        found.append(ProgramStudy(name, record.label or f"program {name}", 0, steps, vertices, fragments, ms, stages, _passes(frame, steps), _run(drawn, steps)))
     families: dict[tuple[str, ...], int] = {}
     for program in found:
         key = tuple(_without_constants(s.source) for s in program.stages)
         program.family = families.setdefault(key, len(families) + 1)
     return sorted(found, key=lambda p: -(p.ms if p.ms is not None else p.modelled or p.fragment_cost or 0.0))
+
+
+def _run(drawn: Drawn | None, steps: list[int]) -> int | None:
+    counts = [drawn.steps[s].vertices_run for s in steps] if drawn else [-1]
+    return None if min(counts) < 0 else sum(counts)
 
 
 def _passes(frame: Frame, steps: list[int]) -> list[str]:

@@ -15,7 +15,7 @@ from wendascope.frame.packed import Batch
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
-from wendascope.measure.times import SpanTimer, fragments, step_spans
+from wendascope.measure.times import SpanTimer, fragments, span_counts, step_spans
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
 from wendascope.replay.edit import Edit, Insertion
@@ -54,6 +54,9 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
             row.fragments = row.survivors = row.idle = 0
         if driver is not None and driver[step] != row.fragments:
             result.mismatched += 1
+    for step, count in enumerate(span_counts(session, step_spans(session), GL.VERTEX_SHADER_INVOCATIONS) or []):
+        if frame.steps.kind_name(step) == "draw":
+            result.steps[step].vertices_run = count
     late = frozenset(s for s, row in enumerate(result.steps) if not row.early and row.depth_test and frame.steps.kind_name(s) == "draw")
     if late:
         for step, count in rejected_by_depth(session, job, late).items():

@@ -150,14 +150,21 @@ def fragments(session: ReplaySession, job: Job) -> list[int] | None:
 
 def span_fragments(session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None) -> list[int] | None:
     """The same for spans of calls, each [first, end), of the edited frame."""
-    edit = edit or Edit()
-    frame = session.frame
-    if len(frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers("glGetQueryObjectuiv"):
-        return None
-    if not session.offers("GL_SAMPLES_PASSED"):
-        return None  # OpenGL ES only tells whether there were any
     job.progress("counting fragments", 0.0)
+    return span_counts(session, spans, GL.SAMPLES_PASSED, edit)
+
+
+def span_counts(session: ReplaySession, spans: list[tuple[int, int]], target: int, edit: Edit | None = None) -> list[int] | None:
+    """What a counter of the driver (a query target) counts in each span of calls, [first, end), of the edited frame.
+
+    None where the frame has queries of its own, or the context no such counter: OpenGL ES has hardly any.
+    """
+    edit = edit or Edit()
+    if len(session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers("glGetQueryObjectuiv"):
+        return None
+    if not session.offers.value(target):
+        return None
     queries = session.fresh_names("query", len(spans))
-    insertions, _ = enclosing(spans, [query_batches(GL.SAMPLES_PASSED, query) for query in queries])
+    insertions, _ = enclosing(spans, [query_batches(target, query) for query in queries])
     session.run(session.prepare(Edit([*insertions, *edit.insertions], edit.drop)))
     return query_results(session, queries)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,6 +15,7 @@ from wendascope.frame import file
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.proof import now
 
 REPEATS = 8
 _KIND = "limits"
@@ -103,7 +103,7 @@ def find_limits(
     label = study.title if steps is None else f"{study.title}, {'step' if len(chosen) == 1 else 'steps'} {_run(chosen)}"
     answer = names.limit_answer(label, {e.name: e.share for e in found if e.share is not None}, certain)
     result = Limits(study.program, label, chosen if steps else [], median_interval(ms[0]), found, answer, measured["spans"], repeats)
-    result.made_at = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+    result.made_at = now()
     file.add(path, _KIND, result)
     return result
 

@@ -20,7 +20,8 @@ from wendascope.replay.client import Progress, Replay
 REPEATS = 12
 GAIN, NO_GAIN, SLOWER, CHANGES, REFUSED = "proved", "no gain", "costs time", "changes the picture", "cannot be tried here"
 _SURE = 0.99
-_ORDER = {"batch": 0, "bake-uniforms": 2}
+_ORDER = {"edit-shader": 0, "bake-uniforms": 2}
+"""Whole sources come before what rewrites them, and values are written into what came of it all."""
 _KIND = "proof"
 COMBINED = "combined"
 """The id under which the proof of everything that held together is kept."""
@@ -132,7 +133,25 @@ def prove(
     """
     chosen = list(findings)
     identity = name or chosen[0].id
-    remedies = [f.remedy for f in chosen if f.remedy is not None]
+    without = next((f for f in chosen if f.remedy is None), None)
+    if without is not None:
+        proof = Proof(identity, REFUSED, without.refused)
+    else:
+        proof = measured_proof(frame, identity, [f.remedy for f in chosen if f.remedy], replay, repeats, progress, cancelled)
+    proof.together = [f.id for f in chosen] if name else []
+    proof.made_at = now()
+    file.add(path, _KIND, proof)
+    return proof
+
+
+def measured_proof(
+    frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, repeats: int = REPEATS,
+    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+) -> Proof:  # fmt: skip
+    """Remedies as one edited frame against the original, without keeping it. Raises ReplayError, CancelledError.
+
+    What cannot be tried is a proof that says why.
+    """
     careful = in_order(remedies[0]) if len(remedies) == 1 else None
 
     def attempt(tried: list[Remedy]) -> Proof:
@@ -143,19 +162,24 @@ def prove(
         return _judge(identity, found, repeats)
 
     try:
-        if len(remedies) < len(chosen):
-            raise TrialError(next(f.refused for f in chosen if f.remedy is None))
-        proof = attempt(remedies)
+        proof = attempt(in_their_order(remedies))
         if proof.verdict == CHANGES and careful is not None and careful.parts:
             again = attempt([careful])
             if again.verdict != CHANGES:
                 proof, proof.in_order = again, True
     except TrialError as error:
         proof = Proof(identity, REFUSED, str(error))
-    proof.together = [f.id for f in chosen] if name else []
-    proof.made_at = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-    file.add(path, _KIND, proof)
     return proof
+
+
+def in_their_order(remedies: Iterable[Remedy]) -> list[Remedy]:
+    """As they have to be applied when there are several."""
+    return sorted(remedies, key=lambda r: _ORDER.get(r.kind, 1))
+
+
+def now() -> str:
+    """The time, as files keep it."""
+    return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
 def _judge(identity: str, found: dict[str, Any], repeats: int) -> Proof:
@@ -206,8 +230,8 @@ def _together(findings: list[Finding]) -> list[Finding]:
     ordered: set[int] = set()
     changed: set[int] = set()
     drawn: set[int] = set()
-    # batches leave nothing to reorder, and save most; what is written into a shader comes after all else that changes it
-    for item in sorted(findings, key=lambda f: _ORDER.get(f.remedy.kind if f.remedy else "", 1)):
+    # batches leave nothing to reorder, and save most
+    for item in sorted(findings, key=lambda f: f.remedy is None or f.remedy.kind != "batch"):
         assert item.remedy is not None
         steps = set(item.remedy.steps) | set(item.remedy.order)
         match item.remedy.kind:

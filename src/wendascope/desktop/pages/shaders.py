@@ -29,11 +29,11 @@ _COLUMNS: list[tuple[str, int, str, Callable[[ProgramStudy], Value], str]] = [
     ("ms", 60, "Measured: its steps, each with its part of its pass", lambda p: p.ms, "{:.1f}"),
     ("steps", 48, "Steps that draw with it", lambda p: float(len(p.steps)), "{:,.0f}"),
     ("fragments", 84, "Counted: fragments that passed all tests", lambda p: None if p.fragments is None else float(p.fragments), "{:,.0f}"),
-    ("vertices", 74, "Counted: vertices submitted", lambda p: float(p.vertices), "{:,.0f}"),
+    ("vertices", 74, "Counted by the driver: vertex shaders run; submitted vertices where it does not count", lambda p: float(p.vertices if p.vertices_run is None else p.vertices_run), "{:,.0f}"),
     ("~ fragment", 84, "Modelled: cost of one fragment; 1 is an addition", lambda p: p.fragment_cost, "{:,.0f}"),
     ("~ vertex", 66, "Modelled: cost of one vertex", lambda p: p.vertex_cost, "{:,.0f}"),
     ("look-ups", 68, "Modelled: texture look-ups of one fragment", lambda p: _fetches(p), "{:,.0f}"),
-    ("varyings", 70, "Numbers handed from vertices to fragments", lambda p: float(p.varyings), "{:,.0f}"),
+    ("registers", 70, "Registers of four numbers that hand values from vertices to fragments", lambda p: float(p.registers), "{:,.0f}"),
     ("family", 56, "Programs that differ only in constants and defines", lambda p: float(p.family), "{:.0f}"),
 ]
 

@@ -31,6 +31,8 @@ def edit_shader(change: FrameChange, item: Remedy) -> None:
     known = {shader.type for shader in record.shaders}
     if not {s.stage for s in item.sources} <= known:
         raise TrialError("the program has no such stage")
+    if item.program in change.new.changed_programs:
+        raise TrialError("two trials hold the whole source of one program")
     _replace_sources(change, item.program, {s.stage: s.text for s in item.sources})
 
 

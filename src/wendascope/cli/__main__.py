@@ -1,0 +1,5 @@
+"""`python -m wendascope.cli`."""
+
+from wendascope.cli import main
+
+main()

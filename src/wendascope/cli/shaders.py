@@ -1,0 +1,196 @@
+"""Commands about shaders and what was tried on a frame: programs, what limits them, edits, the log of trials."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, say, typer
+from wendascope.errors import FileError, UsageError
+
+if TYPE_CHECKING:
+    from wendascope.analysis.findings import Finding
+    from wendascope.analysis.shaders import ProgramStudy
+    from wendascope.frame.frame import Frame
+    from wendascope.trials.log import Log, Trial
+
+_STAGES = {"vertex": "VERTEX_SHADER", "fragment": "FRAGMENT_SHADER"}
+
+
+def _studied(file: Path) -> tuple[Frame, list[ProgramStudy]]:
+    """A frame and its programs, with times and counts where they were measured."""
+    from wendascope.analysis.drawn import Drawn
+    from wendascope.analysis.findings import Case
+    from wendascope.frame.file import load
+    from wendascope.measure.store import stored_survey
+    from wendascope.trials.examine import stored_examination
+
+    frame = load(file)
+    survey, (drawn, _) = stored_survey(file), stored_examination(file)
+    times = (survey.steps.ms, [p.ms for p in survey.passes]) if survey else (None, None)
+    return frame, Case(frame, drawn or Drawn([], [], []), *times).study_shaders()
+
+
+def _program(studies: list[ProgramStudy], number: int) -> ProgramStudy:
+    found = next((study for study in studies if study.program == number), None)
+    if found is None:
+        raise UsageError(f"no step draws with program {number}; `wendascope shaders` lists those that do")
+    return found
+
+
+@app.command()
+def shaders(file: Path, json: JsonOption = False) -> None:
+    """Programs of a frame: times and counts as far as measured, costs by the model."""
+    _, studies = _studied(file)
+    rows = [
+        {
+            "program": s.program, "title": s.title, "ms": s.ms, "steps": len(s.steps), "fragments": s.fragments, "vertices": s.vertices, "vertices_run": s.vertices_run,
+            "fragment_cost": s.fragment_cost, "vertex_cost": s.vertex_cost, "registers": s.registers, "family": s.family,
+            "stages": [{"stage": t.name, "cost": t.cost.total if t.cost else None, "lines": t.cost.lines if t.cost else {}, "error": t.error} for t in s.stages],
+        }
+        for s in studies
+    ]  # fmt: skip
+    if json:
+        emit({"programs": rows})
+        return
+    print(f"{'program':<44} {'ms':>8} {'steps':>6} {'fragments':>11} {'vert. run':>9} {'~fragment':>9} {'~vertex':>8} {'family':>6}")
+    for row in rows:
+        cells = ["" if row[k] is None else f"{row[k]:,.{digits}f}" for k, digits in (("ms", 1), ("steps", 0), ("fragments", 0), ("vertices_run", 0), ("fragment_cost", 0), ("vertex_cost", 0), ("family", 0))]
+        print(f"{str(row['title'])[:44]:<44} " + " ".join(f"{c:>{w}}" for c, w in zip(cells, (8, 6, 11, 9, 9, 8, 6), strict=True)))
+    print("times and counts are measured, costs (~) are modelled: 1 is an addition")
+
+
+@app.command()
+def limits(
+    file: Path,
+    program: Annotated[int, typer.Option(help="Look at this program; without it, at the one that takes most time.", min=0)] = 0,
+    step: Annotated[int | None, typer.Option(help="Look at this step only.", min=0)] = None,
+    repeats: Annotated[int, typer.Option(help="Rounds of all experiments.", min=6, max=1000)] = 8,
+    json: JsonOption = False,
+) -> None:
+    """What limits a shader: experiments on the replayed frame, each with its time and its picture. Kept in the file."""
+    from wendascope.replay.client import Replay
+    from wendascope.trials.limits import find_limits
+
+    frame, studies = _studied(file)
+    if step is not None:
+        if step >= len(frame.steps) or frame.steps.kind_name(step) != "draw":
+            raise UsageError(f"step {step} is no draw of this frame")
+        program = int(frame.steps.program[step])
+    if not studies:
+        raise UsageError("no step of this frame draws with a program")
+    study = _program(studies, program) if program else studies[0]
+    with Replay(file) as replay:
+        found = find_limits(file, study, replay, [step] if step is not None else None, repeats, progress(json))
+    progress_end(json)
+    if json:
+        emit(found)
+        return
+    print(found.answer)
+    print(f"{found.ms.median:.2f} ms ({found.ms.low:.2f} to {found.ms.high:.2f}), timed by {found.timed}, {found.repeats} rounds\n")
+    print(f"{'experiment':<32} {'saved ms':>9} {'interval':>19} {'share':>6} {'pixels':>10}")
+    for item in found.experiments:
+        if item.saved_ms is None:
+            print(f"{item.title:<32} {item.refused}")
+            continue
+        share = "" if item.share is None else f"{item.share:.0%}"
+        print(f"{item.title:<32} {item.saved_ms.median:>9.2f} {item.saved_ms.low:>9.2f} {item.saved_ms.high:>9.2f} {share:>6} {item.pixels_different:>10,}")
+
+
+@app.command()
+def edit(
+    file: Path,
+    program: Annotated[int, typer.Option(help="The program to change.", min=1)],
+    fragment: Annotated[Path | None, typer.Option(help="File with its new fragment shader.")] = None,
+    vertex: Annotated[Path | None, typer.Option(help="File with its new vertex shader.")] = None,
+    note: Annotated[str, typer.Option(help="A note to keep with it.")] = "",
+    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    json: JsonOption = False,
+) -> None:
+    """Replay the frame with other shader sources, measure it against the original, and keep that as a trial."""
+    from wendascope.analysis.findings import EditedSource, Remedy
+    from wendascope.frame.glsl_compiler import CompileError, compile_glsl
+    from wendascope.registry import GL
+    from wendascope.replay.client import Replay
+    from wendascope.trials.log import attempt
+
+    sources = []
+    for name, path in (("fragment", fragment), ("vertex", vertex)):
+        if path is not None:
+            try:
+                sources.append(EditedSource(getattr(GL, _STAGES[name]), path.read_text()))
+            except (OSError, UnicodeDecodeError) as error:
+                raise FileError(f"cannot read {path}: {error}") from error
+    if not sources:
+        raise UsageError("give a new source with --fragment or --vertex")
+    frame, studies = _studied(file)
+    study = _program(studies, program)
+    for source in sources:
+        try:
+            compile_glsl(source.text, source.stage, frame.context.es)
+        except CompileError as error:
+            raise UsageError(f"the source does not compile: {error}") from error
+    with Replay(file) as replay:
+        made = attempt(file, frame, f"{study.title} edited", [Remedy("edit-shader", study.steps, program=program, sources=sources)], replay, note, repeats, progress(json))
+    progress_end(json)
+    if json:
+        emit(made)
+    else:
+        print(f"{made.proof.verdict}: {made.title}  [{made.id}]\n    {made.proof.summary}")
+
+
+@app.command()
+def trials(
+    file: Path,
+    keep: Annotated[list[str] | None, typer.Option(help="Keep this trial, by its id; may be repeated.")] = None,
+    drop: Annotated[list[str] | None, typer.Option(help="Drop this trial; may be repeated.")] = None,
+    note: Annotated[str, typer.Option(help="A note for the trials kept or dropped.")] = "",
+    measure: Annotated[bool, typer.Option("--measure", help="Measure all kept trials as one edited frame.")] = False,
+    out: Annotated[Path | None, typer.Option(help="Write sources, layouts and a summary of the kept trials into this folder.")] = None,
+    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    json: JsonOption = False,
+) -> None:
+    """Everything that was tried on a frame; keep some, measure those together, write them out."""
+    from wendascope.replay.client import Replay
+    from wendascope.report.trials import write_trials
+    from wendascope.trials.log import DROPPED, KEPT, kept_of, mark, measure_kept
+
+    frame, _, rows = _log(file)
+    known = {row.id: row for row in rows}
+    for state, chosen in ((KEPT, keep or []), (DROPPED, drop or [])):
+        for identity in chosen:
+            if identity not in known:
+                raise UsageError(f"{file.name} has no trial {identity}; `wendascope trials {file}` lists them")
+            mark(file, identity, state, note or known[identity].note)
+    frame, log, rows = _log(file)
+    if measure:
+        kept_of(rows)
+        with Replay(file) as replay:
+            log.together = measure_kept(file, frame, rows, replay, repeats, progress(json))
+        progress_end(json)
+    written = write_trials(frame, file.name, kept_of(rows), log.together, out) if out is not None else []
+    if json:
+        emit({"trials": rows, "together": log.together, "files": [str(path) for path in written]})
+        return
+    for row in rows:
+        print(f"{row.state or '-':<8} {row.kind:<11} {row.verdict:<20} {row.title}  [{row.id}]")
+        print(f"    {row.told}" + (f"\n    note: {row.note}" if row.note else ""))
+    if not rows:
+        print("nothing was tried on this frame yet")
+    if log.together is not None:
+        print(f"kept together, {len(log.together.together)}: {log.together.verdict}\n    {log.together.summary}")
+    for path in written:
+        say(f"wrote {path}")
+
+
+def _log(file: Path) -> tuple[Frame, Log, list[Trial]]:
+    from wendascope.frame.file import load
+    from wendascope.trials.examine import stored_examination
+    from wendascope.trials.limits import stored_limits
+    from wendascope.trials.log import stored_log, trials_of
+    from wendascope.trials.proof import stored_proofs
+
+    frame = load(file)
+    findings: list[Finding] = stored_examination(file)[1]
+    log = stored_log(file)
+    return frame, log, trials_of(log, findings, stored_proofs(file), stored_limits(file).values())
