@@ -37,6 +37,8 @@ class Branch:
     """A branch that uniform values of the frame decide."""
 
     line: int
+    last_line: int
+    """Of the side that is not taken."""
     taken: bool
     uniform: str
     cost: float
@@ -170,7 +172,8 @@ class _Costing:
             blocks = _within(function, gone, block.merge)
             if self._used:
                 cost = sum(self._cost(i) * rounds[label] for label in blocks for i in function.blocks[label].instructions)
-                self._branches.append(Branch(last.line, bool(value), self._used, cost))
+                lines = [i.line for label in blocks for i in function.blocks[label].instructions]
+                self._branches.append(Branch(last.line, max([last.line, *lines]), bool(value), self._used, cost))
             dead |= blocks
         return dead
 

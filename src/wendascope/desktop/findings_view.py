@@ -159,12 +159,16 @@ class FindingsView(QWidget):
     def show_document(self, document: Document | None) -> None:
         """Show what is known now; the chosen finding stays chosen."""
         kept = self.chosen.id if self.chosen else None
-        findings = [f for f in document.findings if not self._page or f.page == self._page] if document else []
+        findings = [f for f in document.findings if self._belongs(f)] if document else []
         self.model.show_findings(document, findings)
         row = next((i for i, f in enumerate(self.model.findings) if f.id == kept), 0)
         if self.model.findings:
             self.table.selectRow(row)
         self._tell()
+
+    def _belongs(self, finding: Finding) -> bool:
+        """Findings of other questions that have lines of a shader are shown with the shaders as well."""
+        return not self._page or finding.page == self._page or (self._page == "Shaders" and bool(finding.lines))
 
     def choose(self, identity: str) -> None:
         for row, finding in enumerate(self.model.findings):

@@ -16,6 +16,8 @@ from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.measure.store import stored_survey
 from wendascope.trials.examine import Examined, stored_examination
+from wendascope.trials.limits import Limits, stored_limits
+from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
 from wendascope.trials.proof import Proof, stored_proofs
 
 _LONGEST_HISTORY = 500
@@ -89,6 +91,19 @@ class Pin(Observable):
             self.changed()
 
 
+class Pointed(Observable):
+    """The program under the pointer, in whatever view it is; nothing is chosen by it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.program: int | None = None
+
+    def point(self, program: int | None) -> None:
+        if program != self.program:
+            self.program = program
+            self.changed()
+
+
 class Document(Observable):
     """One open frame file and what was measured on it. Raises FileError when it cannot be opened."""
 
@@ -100,10 +115,13 @@ class Document(Observable):
         self.drawn, self.findings = self._fitting_examination()
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self.accepted: list[Accepted] = file.added(path, ACCEPTED, Accepted)
+        self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
+        self.log: Log = stored_log(path)
         self.structure: Structure | None = None
         """What follows from the calls alone; worked out in the background once the document is shown."""
         self.selection = Selection()
         self.pin = Pin()
+        self.pointed = Pointed()
 
     def _fitting(self, survey: Survey | None) -> Survey | None:
         """A survey is only shown on the frame that it measured."""
@@ -154,6 +172,28 @@ class Document(Observable):
         self.proofs |= {proof.finding: proof for proof in proofs}
         self.changed()
 
+    @property
+    def trials(self) -> list[Trial]:
+        """Everything that was tried, the newest first."""
+        return trials_of(self.log, self.findings, self.proofs, self.limits.values())
+
+    def add_limits(self, found: Limits) -> None:
+        self.limits[found.subject] = found
+        self.changed()
+
+    def add_attempt(self, made: Attempt) -> None:
+        self.log.attempts.append(made)
+        self.changed()
+
+    def mark_trial(self, trial: str, state: str, note: str) -> None:
+        """Keep in the file what somebody thinks of a trial. Raises FileError and changes nothing when it cannot."""
+        self.log.marks[trial] = mark(self.path, trial, state, note)
+        self.changed()
+
+    def set_together(self, proof: Proof) -> None:
+        self.log.together = proof
+        self.changed()
+
     def verdict(self, budget_ms: float) -> Verdict | None:
         """The answer to whether it is over budget; None before anything was measured."""
         if self.survey is None:
@@ -198,6 +238,8 @@ class Workspace(Observable):
         """Asks for the picture of an edited frame to be shown, with where it differs."""
         self.request_job: Callable[..., None] = lambda *_job, **_more: None
         """Runs a replay job for the shown document: (name, work, done, failed), replaced by a later one of its name."""
+        self.request_measurement: Callable[..., None] = lambda *_job: None
+        """Runs a long job for the shown document, with progress in the header and a way to cancel: (work, done, title of its failure)."""
         self.documents: list[Document] = []
         self.current: Document | None = None
         self.budget_ms = budget_ms

@@ -248,6 +248,8 @@ class PicturePanel(QWidget):
         self._wanted: tuple[int | None, str] | None = None
         self._shown_lens = "colour"
         self._alike: int | None = None
+        self._pointing = False
+        """Whether a program is pointed at here."""
         self.lens = QComboBox()
         for item in lenses():
             self.lens.addItem(item.title, item.name)
@@ -326,6 +328,7 @@ class PicturePanel(QWidget):
             return
         document.selection.listen(self.request)
         document.pin.listen(self._pinned)
+        document.pointed.listen(self._pointed)
         self._pinned()
         reference = document.frame.reference
         if document.selection.step is None and reference is not None:
@@ -432,11 +435,28 @@ class PicturePanel(QWidget):
             if chosen.alike is not None:
                 self.view.highlight(None)
                 self._alike = None
+            self._point(None)
             return
         x, y = at
         self.probe.setText(f"x {x}  y {y}   {chosen.probe(self._found, x, y)}")
+        if chosen.program_at is not None:
+            self._point(chosen.program_at(self._found, x, y))
         if chosen.alike is not None and chosen.step_at is not None:
             step = chosen.step_at(self._found, x, y)
             if step != self._alike:  # the same owner as a moment ago needs no new mask
                 self._alike = step
                 self.view.highlight(chosen.alike(self._found, x, y))
+
+    def _point(self, program: int | None) -> None:
+        """Tell other views which program is under the pointer here."""
+        if self._document is not None:
+            self._pointing = program is not None
+            self._document.pointed.point(program)
+
+    def _pointed(self) -> None:
+        """Show what a program that is pointed at elsewhere is seen on."""
+        chosen = lens_named(self._shown_lens)
+        if self._pointing or self._document is None or self._found is None or chosen.of_program is None:
+            return
+        program = self._document.pointed.program
+        self.view.highlight(None if program is None else chosen.of_program(self._found, program))

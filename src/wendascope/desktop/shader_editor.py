@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from pygments.lexers.graphics import GLShaderLexer
@@ -14,6 +15,7 @@ from PySide6.QtGui import (
     QFontDatabase,
     QPainter,
     QPaintEvent,
+    QPen,
     QSyntaxHighlighter,
     QTextCharFormat,
     QTextCursor,
@@ -79,14 +81,30 @@ class _Gutter(QWidget):
         self._editor.paint_gutter(event)
 
 
+@dataclass(frozen=True)
+class Outline:
+    """Lines that run together, from `first` to `last`, and how often."""
+
+    first: int
+    last: int
+    text: str
+
+
+_OUTLINE = GRID
+"""Width of one outline in the gutter; those within others stand beside them."""
+
+
 class ShaderEditor(QPlainTextEdit):
-    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the dearest line."""
+    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the dearest line. Loops and
+    branches are outlined at the right of the gutter, with how often they run."""
 
     def __init__(self) -> None:
         super().__init__()
         self._costs: Mapping[int, float] = {}
         self._errors: dict[int, str] = {}
         self._marked: set[int] = set()
+        self._outlines: list[tuple[Outline, int]] = []
+        """With the place of each, from the outermost at 0."""
         font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
         self.setFont(font)
         self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
@@ -97,9 +115,10 @@ class ShaderEditor(QPlainTextEdit):
         self.updateRequest.connect(self._scrolled)
         self._make_room()
 
-    def show_source(self, text: str, costs: Mapping[int, float]) -> None:
+    def show_source(self, text: str, costs: Mapping[int, float], outlines: Sequence[Outline] = ()) -> None:
         """Show another source; what was undone of the one before is forgotten."""
         self._costs, self._errors, self._marked = costs, {}, set()
+        self._outlines = [(o, sum(p is not o and p.first <= o.first and o.last <= p.last for p in outlines)) for o in outlines]
         self.setPlainText(text)
         self._make_room()
 
@@ -125,7 +144,13 @@ class ShaderEditor(QPlainTextEdit):
 
     def gutter_width(self) -> int:
         digits = self.fontMetrics().horizontalAdvance("0")
-        return digits * (len(str(self.blockCount())) + 8) + 2 * GRID
+        return digits * (len(str(self.blockCount())) + 8) + 2 * GRID + self._outline_width()
+
+    def _outline_width(self) -> int:
+        if not self._outlines:
+            return 0
+        words = max(self.fontMetrics().horizontalAdvance(o.text) for o, _ in self._outlines)
+        return words + GRID + _OUTLINE * (max(place for _, place in self._outlines) + 1)
 
     def _make_room(self) -> None:
         self.setViewportMargins(self.gutter_width(), 0, 0, 0)
@@ -143,7 +168,7 @@ class ShaderEditor(QPlainTextEdit):
         painter = QPainter(self._gutter)
         painter.fillRect(event.rect(), QColor(theme().paper))
         painter.setFont(self.font())
-        width, numbers = self._gutter.width(), self.fontMetrics().horizontalAdvance("0") * (len(str(self.blockCount())) + 1)
+        width, numbers = self._gutter.width() - self._outline_width(), self.fontMetrics().horizontalAdvance("0") * (len(str(self.blockCount())) + 1)
         most = max(self._costs.values(), default=0.0)
         block = self.firstVisibleBlock()
         top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
@@ -158,5 +183,21 @@ class ShaderEditor(QPlainTextEdit):
             painter.setPen(QColor(theme().ink))
             text = "error" if line in self._errors else f"{cost:,.0f}" if cost >= 0.5 else ""
             painter.drawText(QRect(numbers, int(top), width - numbers - GRID, int(height)), Qt.AlignmentFlag.AlignRight, text)
+            self._paint_outlines(painter, line, int(top), int(height), width)
             top += height
             block = block.next()
+
+    def _paint_outlines(self, painter: QPainter, line: int, top: int, height: int, left: int) -> None:
+        """The part of each outline that lies beside a line: a bar with a foot at both ends, and its text at the first line."""
+        right = self._gutter.width() - GRID // 2
+        for outline, place in self._outlines:
+            if not outline.first <= line <= outline.last:
+                continue
+            x = right - _OUTLINE * (max(p for _, p in self._outlines) - place + 1) + _OUTLINE // 2
+            painter.setPen(QPen(QColor(theme().soft), 1))
+            begin, end = top + (height // 2 if line == outline.first else 0), top + (height // 2 if line == outline.last else height)
+            painter.drawLine(x, begin, x, end)
+            if line in (outline.first, outline.last):
+                painter.drawLine(x, top + height // 2, x + _OUTLINE // 2, top + height // 2)
+            if line == outline.first:
+                painter.drawText(QRect(left, top, x - left - 2, height), Qt.AlignmentFlag.AlignRight, outline.text)

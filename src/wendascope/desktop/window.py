@@ -98,6 +98,7 @@ class MainWindow(QMainWindow):
         self.workspace.request_difference = self.show_difference
         self.workspace.request_shown_picture = lambda found, title: self.picture.show_difference(found, title)
         self.workspace.request_job = self.request_job
+        self.workspace.request_measurement = self.request_measurement
         made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
         self._pages = dict(made)
         self.rail = QuestionRail(made)
@@ -372,18 +373,23 @@ class MainWindow(QMainWindow):
         document = self.workspace.current
         return document is not None and document in self._jobs and self._jobs[document].running(_MEASURE)
 
-    def measure(self) -> None:
-        """Survey the shown frame in the background and keep the result in its file."""
+    def request_measurement(self, work: Work, done: Callable[[Any], None], failure: str) -> None:
+        """A long job for the shown document, one at a time; it can be cancelled, and `failure` is what is said when it fails."""
         document = self.workspace.current
         if document is None or self._measuring():
             return
         self.header.show_progress("starting", 0.0)
-        self._runner(document).submit(
-            _MEASURE,
-            lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
-            lambda found: self._examined(document, found),
-            lambda error: None if error == "cancelled" else self._complain("The frame could not be measured", error),
-        )
+        self._runner(document).submit(_MEASURE, work, done, lambda error: None if error == "cancelled" else self._complain(failure, error))
+
+    def measure(self) -> None:
+        """Survey the shown frame in the background and keep the result in its file."""
+        document = self.workspace.current
+        if document is not None:
+            self.request_measurement(
+                lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
+                lambda found: self._examined(document, found),
+                "The frame could not be measured",
+            )
 
     def _examined(self, document: Document, found: Examined) -> None:
         document.set_examined(found)

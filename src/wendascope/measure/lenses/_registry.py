@@ -61,6 +61,10 @@ class Lens:
     """Pixels that belong together with one, shape (h, w), bottom row first."""
     step_at: Callable[[Found, int, int], int | None] | None = None
     """The step that a pixel stands for."""
+    program_at: Callable[[Found, int, int], int | None] | None = None
+    """The program that a pixel stands for."""
+    of_program: Callable[[Found, int], npt.NDArray[np.bool_]] | None = None
+    """Pixels that stand for a program, shape (h, w), bottom row first."""
 
 
 _found: dict[str, Lens] = {}

@@ -70,21 +70,33 @@ def _owners(session: ReplaySession, job: Job, place: Place) -> npt.NDArray[np.in
     return owner_map(passes, place.step)[:, :: passes[0].samples]  # of several samples, the first
 
 
-def _found(owner: npt.NDArray[Any], keys: npt.NDArray[Any], names: dict[int, str], steps: dict[int, int]) -> Found:
+def _program_at(found: Found, x: int, y: int) -> int | None:
+    number = int(found["owner"][y, x])
+    return None if number < 0 else int(found["programs"][number])
+
+
+def _of_program(found: Found, program: int) -> npt.NDArray[np.bool_]:
+    return np.isin(found["owner"], [number for number, name in enumerate(found["programs"]) if name == program])
+
+
+def _found(owner: npt.NDArray[Any], keys: npt.NDArray[Any], names: dict[int, str], steps: dict[int, int], programs: npt.NDArray[Any]) -> Found:
     """Owners as numbers from 0, in order of their keys (a step or a program)."""
     present = np.unique(keys[owner >= 0])
     numbers = np.where(owner >= 0, np.searchsorted(present, keys), -1).astype(np.int32)
-    return {"owner": numbers, "names": [names[k] for k in present.tolist()], "steps": [steps[k] for k in present.tolist()]}
+    found = present.tolist()
+    return {"owner": numbers, "names": [names[k] for k in found], "steps": [steps[k] for k in found], "programs": [int(programs[steps[k]]) for k in found]}
 
 
-_MORE: dict[str, Any] = {"replays": False, "legend": _legend, "alike": _alike, "step_at": _step_at}
+_MORE: dict[str, Any] = {
+    "replays": False, "legend": _legend, "alike": _alike, "step_at": _step_at, "program_at": _program_at, "of_program": _of_program,
+}  # fmt: skip
 
 
 @lens("owner", "Owner: step", _paint, _probe, **_MORE)
 def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
     owner = _owners(session, job, place)
     steps = np.unique(owner[owner >= 0]).tolist()
-    return _found(owner, owner, {s: f"step {s:,}" for s in steps}, {s: s for s in steps})
+    return _found(owner, owner, {s: f"step {s:,}" for s in steps}, {s: s for s in steps}, session.frame.steps.program)
 
 
 @lens("owner-program", "Owner: program", _paint, _probe, **_MORE)
@@ -95,4 +107,4 @@ def measure_owner_program(session: ReplaySession, job: Job, place: Place) -> Fou
     labels = {p.name: p.label for p in session.frame.objects.programs}
     present = np.unique(keys[owner >= 0]).tolist()
     names = {k: labels.get(k) or (f"program {k}" if k else "fixed function") for k in present}
-    return _found(owner, keys, names, {k: int(owner[(keys == k) & (owner >= 0)].max()) for k in present})
+    return _found(owner, keys, names, {k: int(owner[(keys == k) & (owner >= 0)].max()) for k in present}, programs)

@@ -1,0 +1,69 @@
+"""Lines of a shader, the dearest first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from wendascope.analysis.shaders import ProgramStudy
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.theme import GRID
+
+
+@dataclass(frozen=True)
+class CostLine:
+    stage: int
+    stage_name: str
+    line: int
+    cost: float
+    share: float
+    times: str
+    text: str
+
+
+_COLUMNS: list[Column[CostLine]] = [
+    Column("line", 48, lambda r: f"{r.line}", lambda r: r.line),
+    Column("~ cost", 64, lambda r: f"{r.cost:,.0f}", lambda r: r.cost, "Modelled, of one invocation, times its rounds; 1 is an addition"),
+    Column("share", 64, lambda r: f"{r.share:.0%}", lambda r: r.share, "Of the stage's cost", bar=lambda r: r.share, measured=False),
+    Column("runs", 56, lambda r: r.times, tip="How often a loop runs it"),
+    Column("stage", 72, lambda r: r.stage_name, right=False),
+    Column("source", 0, lambda r: r.text, right=False),
+]
+
+
+class LinesView(QWidget):
+    line_chosen = Signal(int, int)
+    """(stage, line)"""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table: RowsTable[CostLine] = RowsTable(RowsModel(_COLUMNS, (1, True)), "Dearest lines")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, GRID // 2, 0, 0)
+        layout.addWidget(self.table)
+        self.table.doubleClicked.connect(lambda _index: self._go())
+        self.table.activated.connect(lambda _index: self._go())
+
+    def show_program(self, program: ProgramStudy | None) -> None:
+        rows = []
+        for stage in program.stages if program else []:
+            if stage.cost is None:
+                continue
+            lines = stage.source.splitlines()
+            for line, cost in stage.cost.lines.items():
+                if line < 1 or cost < 0.5:
+                    continue
+                rounds = 1
+                for loop in stage.cost.loops:
+                    if loop.line <= line <= loop.last_line and loop.trips is not None:
+                        rounds *= loop.trips
+                text = lines[line - 1].strip() if line <= len(lines) else ""
+                rows.append(CostLine(stage.stage, stage.name, line, cost, cost / max(stage.cost.total, 1e-9), f"x {rounds:,}", text))
+        self.table.rows.show_rows(rows)
+
+    def _go(self) -> None:
+        row = self.table.chosen
+        if row is not None:
+            self.line_chosen.emit(row.stage, row.line)

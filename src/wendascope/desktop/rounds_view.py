@@ -1,0 +1,206 @@
+"""Loops cut short: a slider for the rounds, and time and picture difference against their count."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider, QSplitter, QVBoxLayout, QWidget
+
+from wendascope.analysis.findings import Remedy
+from wendascope.analysis.shader_cost import Loop
+from wendascope.analysis.shaders import ProgramStudy
+from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.source_view import LONGEST_SECONDS
+from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.registry import GL
+from wendascope.trials.log import attempt
+
+_MOST_UNKNOWN = 64
+"""The most rounds that can be asked for where nobody knows how many there are."""
+_AT_ONCE = 6
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One count of rounds, run once."""
+
+    rounds: int
+    frame_ms: float
+    edited_ms: float
+    pixels: int
+    mean: float
+
+
+_COLUMNS: list[Column[Tried]] = [
+    Column("rounds", 80, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
+    Column("frame, ms", 88, lambda t: f"{t.edited_ms:.1f}", lambda t: t.edited_ms, "Of the changed frame, run once"),
+    Column("saved, ms", 88, lambda t: f"{t.frame_ms - t.edited_ms:.1f}", lambda t: t.frame_ms - t.edited_ms, "Original less changed, run once each"),
+    Column("pixels differ", 104, lambda t: f"{t.pixels:,}", lambda t: t.pixels),
+    Column("mean diff.", 0, lambda t: f"{t.mean:.3f}", lambda t: t.mean, "Of all channels of all pixels, of 255"),
+]
+
+
+class RoundsView(QWidget):
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._document: Document | None = None
+        self._program: ProgramStudy | None = None
+        self._tried: dict[tuple[int, int], dict[int, Tried]] = {}
+        """(program, line) -> what each count came to."""
+        self._curves: Any = None
+        self.loop = QComboBox()
+        self.loop.setAccessibleName("Loop")
+        self.loop.setMinimumWidth(16 * GRID)
+        self.rounds = QSlider(Qt.Orientation.Horizontal)
+        self.rounds.setAccessibleName("Rounds")
+        self.rounds.setMinimumWidth(12 * GRID)
+        self.count = QLabel()
+        self.count.setFont(figures_font())
+        self.count.setMinimumWidth(8 * GRID)
+        self.sweep = QPushButton("Try several")
+        self.sweep.setToolTip(f"Up to {_AT_ONCE} counts between one round and all")
+        self.keep = QPushButton("Measure and keep")
+        self.keep.setToolTip("Measure this count like a proof and keep it as a trial")
+        self.note = QLabel()
+        self.note.setWordWrap(True)
+        self.table: RowsTable[Tried] = RowsTable(RowsModel(_COLUMNS, (0, True)), "Rounds that were tried")
+        row = QHBoxLayout()
+        for widget in (self.loop, self.rounds, self.count, self.sweep, self.keep):
+            row.addWidget(widget)
+        row.setStretchFactor(self.rounds, 1)
+        self._room = QSplitter(Qt.Orientation.Horizontal)
+        self._room.addWidget(self.table)
+        self._room.setChildrenCollapsible(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, GRID // 2, 0, 0)
+        layout.setSpacing(GRID // 2)
+        layout.addLayout(row)
+        layout.addWidget(self.note)
+        layout.addWidget(self._room, 1)
+        self.loop.currentIndexChanged.connect(self._loop_chosen)
+        self.rounds.valueChanged.connect(self._moved)
+        self.rounds.sliderReleased.connect(lambda: self.attempt([self.rounds.value()]))
+        self.sweep.clicked.connect(self._sweep)
+        self.keep.clicked.connect(self._keep)
+
+    def show_program(self, document: Document | None, program: ProgramStudy | None) -> None:
+        if program is self._program:
+            return
+        if document is not self._document:
+            self._tried.clear()
+        self._document, self._program = document, program
+        self.loop.blockSignals(True)
+        self.loop.clear()
+        for loop in self._loops:
+            self.loop.addItem(f"line {loop.line}, {f'{loop.trips:,} rounds' if loop.trips is not None else 'rounds not known'}", loop)
+        self.loop.blockSignals(False)
+        self._loop_chosen()
+
+    @property
+    def _loops(self) -> list[Loop]:
+        stage = self._program.stage(GL.FRAGMENT_SHADER) if self._program else None
+        found = [loop for loop in stage.cost.loops if loop.trips is None or loop.trips > 1] if stage and stage.cost else []
+        return sorted(found, key=lambda loop: -loop.cost)
+
+    @property
+    def _chosen(self) -> Loop | None:
+        found: Loop | None = self.loop.currentData()
+        return found
+
+    def _loop_chosen(self) -> None:
+        loop = self._chosen
+        for widget in (self.loop, self.rounds, self.sweep, self.keep):
+            widget.setEnabled(loop is not None)
+        most = (loop.trips if loop.trips is not None else _MOST_UNKNOWN) if loop else 1
+        self.rounds.blockSignals(True)
+        self.rounds.setRange(1, most)
+        self.rounds.setValue(most)
+        self.rounds.blockSignals(False)
+        self.note.setText(
+            "This program has no loop in its fragment shader that runs more than once." if loop is None and self._program is not None
+            else "Let the slider go to replay the frame with so many rounds at most; other lines stay as they are."
+        )  # fmt: skip
+        self._moved()
+        self._refresh()
+
+    def _moved(self) -> None:
+        loop = self._chosen
+        if loop is not None:
+            self.count.setText(f"{self.rounds.value()} of {loop.trips if loop.trips is not None else '?'}")
+        else:
+            self.count.setText("")
+
+    def _sweep(self) -> None:
+        most = self.rounds.maximum()
+        counts = sorted({max(round(1 + (most - 1) * k / (_AT_ONCE - 1)), 1) for k in range(_AT_ONCE)})
+        self.attempt(counts)
+
+    def _remedy(self, rounds: int) -> Remedy | None:
+        loop, program = self._chosen, self._program
+        return Remedy("cut-loops", program.steps, program=program.program, loops={loop.line: rounds}) if loop and program else None
+
+    def attempt(self, counts: list[int]) -> None:
+        """Replay the frame with each of these counts, one after the other."""
+        program, loop = self._program, self._chosen
+        for rounds in counts:
+            remedy = self._remedy(rounds)
+            if remedy is None or program is None or loop is None:
+                return
+            remedies = msgspec.to_builtins([remedy])
+            key = (program.program, loop.line)
+            self.note.setText("replaying ...")
+            self._workspace.request_job(
+                f"rounds {rounds}",
+                lambda replay, progress, cancelled, remedies=remedies: replay.run("trials.runs", "edited_picture", progress, cancelled, LONGEST_SECONDS, remedies=remedies),
+                lambda found, rounds=rounds, key=key: self._arrived(key, rounds, found),
+                self.note.setText,
+            )
+
+    def _arrived(self, key: tuple[int, int], rounds: int, found: dict[str, Any]) -> None:
+        pixels = int(found["different"].sum())
+        made = Tried(rounds, found["frame_ms"], found["edited_ms"], pixels, found["mean_difference"])
+        self._tried.setdefault(key, {})[rounds] = made
+        if self._chosen is not None and self._program is not None and key == (self._program.program, self._chosen.line):
+            self._workspace.request_shown_picture(found, f"line {key[1]}, {rounds} rounds")
+            self.note.setText(f"{rounds} rounds: {made.frame_ms:.1f} -> {made.edited_ms:.1f} ms a frame, run once each; {pixels:,} pixels differ, {made.mean:.3f} of 255 on average.")
+            self._refresh()
+
+    def _refresh(self) -> None:
+        key = (self._program.program, self._chosen.line) if self._program and self._chosen else (0, 0)
+        rows = [self._tried.get(key, {})[k] for k in sorted(self._tried.get(key, {}))]
+        self.table.rows.show_rows(rows)
+        if len(rows) > 1:
+            self._draw(rows)
+        elif self._curves is not None:
+            self._curves.hide()
+
+    def _draw(self, rows: list[Tried]) -> None:
+        """Two curves over the rounds. The plotting library is loaded when there is something to plot."""
+        if self._curves is None:
+            from wendascope.desktop.curves import Curves
+
+            self._curves = Curves("rounds")
+            self._room.addWidget(self._curves)
+            self._room.setSizes([440, 300])
+        self._curves.show()
+        counts = [float(t.rounds) for t in rows]
+        self._curves.show_curves(
+            counts, ("frame, ms", [t.edited_ms for t in rows], theme().ink), ("mean difference, of 255", [t.mean for t in rows], theme().soft)
+        )
+
+    def _keep(self) -> None:
+        document, program, loop, rounds = self._document, self._program, self._chosen, self.rounds.value()
+        remedy = self._remedy(rounds)
+        if document is None or program is None or loop is None or remedy is None:
+            return
+        title = f"{program.title}: {rounds} rounds at line {loop.line}"
+        self._workspace.request_measurement(
+            lambda replay, progress, cancelled: attempt(document.path, document.frame, title, [remedy], replay, progress=progress, cancelled=cancelled),
+            document.add_attempt,
+            "The loop could not be measured",
+        )
