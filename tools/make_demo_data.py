@@ -11,14 +11,18 @@ import sqlite3
 import sys
 from pathlib import Path
 
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Case
 from wendascope.frame.file import save
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import examine_file
+from wendascope.trials.limits import find_limits
 from wendascope.trials.proof import prove_all
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
+DEAREST = 4
 LARGEST = 4 << 20
 FRAMES = (("depot.wend", []), ("depot-better.wend", ["--better", "all"]))
 
@@ -40,11 +44,14 @@ def forget(path: Path) -> None:
 
 
 def measure(path: Path) -> None:
-    """Survey, layers, findings, and a proof of each, all kept in the file."""
+    """Survey, layers, findings, a proof of each, and what limits the dearest programs, all kept in the file."""
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
         assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"
         prove_all(path, found.frame, [f for f in found.findings if f.remedy is not None], replay)
+        case = Case(found.frame, found.drawn or Drawn([], [], []), found.survey.steps.ms, [p.ms for p in found.survey.passes])
+        for study in case.study_shaders()[:DEAREST]:
+            find_limits(path, study, replay)
     size = path.stat().st_size
     assert size < LARGEST, f"{path.name} is {size} bytes"
     print(f"{path.name}: {len(found.frame.steps)} steps, {size} bytes, {found.survey.frame_ms.median:.1f} ms, {len(found.findings)} findings")

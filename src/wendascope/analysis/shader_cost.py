@@ -63,6 +63,8 @@ class ShaderCost:
     """Lines that look up what was looked up before, at the same place."""
     loops: list[Loop] = field(default_factory=list)
     branches: list[Branch] = field(default_factory=list)
+    runs: dict[int, float] = field(default_factory=dict)
+    """Line -> how often one invocation runs it, by loops and calls."""
     results: dict[int, float] = field(default_factory=dict)
     """Result of the module -> what making it costs, times its rounds."""
 
@@ -110,6 +112,9 @@ class _Costing:
         self._loops: list[Loop] = []
         self._branches: list[Branch] = []
         self._results: dict[int, float] = defaultdict(float)
+        self._times: dict[int, float] = defaultdict(float)
+        """Identity of an instruction -> how often it is run."""
+        self._line_of: dict[int, int] = {}
         self._used = ""
         """The uniform that the last evaluation read."""
         self._stores: dict[int, list[Instruction]] = defaultdict(list)
@@ -127,8 +132,15 @@ class _Costing:
             self._function(function, 1.0, 0)
         return ShaderCost(
             self._total, dict(self._lines), dict(self._classes), self._fetches, dict(self._uniform_lines), self._powers, self._repeated,
-            self._loops, self._branches, dict(self._results),
+            self._loops, self._branches, self._runs(), dict(self._results),
         )  # fmt: skip
+
+    def _runs(self) -> dict[int, float]:
+        found: dict[int, float] = defaultdict(float)
+        for identity, times in self._times.items():
+            line = self._line_of[identity]
+            found[line] = max(found[line], times)
+        return dict(found)
 
     def _function(self, function: Function, times: float, depth: int) -> None:
         if depth > _DEEPEST:
@@ -187,6 +199,8 @@ class _Costing:
         if cost:
             self._total += cost * times
             self._lines[i.line] += cost * times
+            self._times[id(i)] += times
+            self._line_of[id(i)] = i.line
             self._classes[self._class] += cost * times
             if len(i.operands) > 1 and i.operands[1] in self._m.producer:
                 self._results[i.operands[1]] += cost * times

@@ -114,6 +114,8 @@ class FindingsView(QWidget):
     def __init__(self, workspace: Workspace, page: str = "") -> None:
         super().__init__()
         self._workspace, self._page = workspace, page
+        self._told = ""
+        """The finding that others were told is chosen."""
         self.model = FindingsModel()
         self.table = _Table(self.model)
         self.details = QLabel()
@@ -177,7 +179,10 @@ class FindingsView(QWidget):
 
     def _row_changed(self) -> None:
         self._tell()
-        self.chosen_changed.emit(self.chosen)
+        identity = self.chosen.id if self.chosen else ""
+        if identity != self._told:  # the same one again, after rows were filled anew, is no choice
+            self._told = identity
+            self.chosen_changed.emit(self.chosen)
 
     def _tell(self) -> None:
         finding, document = self.chosen, self.model.document

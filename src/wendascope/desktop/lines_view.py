@@ -19,16 +19,16 @@ class CostLine:
     line: int
     cost: float
     share: float
-    times: str
+    runs: float
     text: str
 
 
 _COLUMNS: list[Column[CostLine]] = [
     Column("line", 48, lambda r: f"{r.line}", lambda r: r.line),
-    Column("~ cost", 64, lambda r: f"{r.cost:,.0f}", lambda r: r.cost, "Modelled, of one invocation, times its rounds; 1 is an addition"),
+    Column("~ cost", 76, lambda r: f"{r.cost:,.0f}", lambda r: r.cost, "Modelled, of one invocation, times its rounds; 1 is an addition"),
     Column("share", 64, lambda r: f"{r.share:.0%}", lambda r: r.share, "Of the stage's cost", bar=lambda r: r.share, measured=False),
-    Column("runs", 56, lambda r: r.times, tip="How often a loop runs it"),
-    Column("stage", 72, lambda r: r.stage_name, right=False),
+    Column("runs", 56, lambda r: f"x {r.runs:,.0f}", lambda r: r.runs, "How often one invocation runs it, by loops and calls"),
+    Column("stage", 84, lambda r: r.stage_name, right=False),
     Column("source", 0, lambda r: r.text, right=False),
 ]
 
@@ -55,12 +55,8 @@ class LinesView(QWidget):
             for line, cost in stage.cost.lines.items():
                 if line < 1 or cost < 0.5:
                     continue
-                rounds = 1
-                for loop in stage.cost.loops:
-                    if loop.line <= line <= loop.last_line and loop.trips is not None:
-                        rounds *= loop.trips
                 text = lines[line - 1].strip() if line <= len(lines) else ""
-                rows.append(CostLine(stage.stage, stage.name, line, cost, cost / max(stage.cost.total, 1e-9), f"x {rounds:,}", text))
+                rows.append(CostLine(stage.stage, stage.name, line, cost, cost / max(stage.cost.total, 1e-9), stage.cost.runs.get(line, 1.0), text))
         self.table.rows.show_rows(rows)
 
     def _go(self) -> None:

@@ -399,8 +399,9 @@ class PicturePanel(QWidget):
         self.view.figure = None
         self.view.show_image(lens_named("colour").paint(self._found))
         different = np.asarray(found["different"])
-        self.view.highlight(ndimage.binary_dilation(different, iterations=6))  # single pixels would not be seen
-        self.view.outline(ndimage.binary_dilation(different, iterations=7))
+        some = bool(different.any())
+        self.view.highlight(ndimage.binary_dilation(different, iterations=6) if some else None)  # single pixels would not be seen
+        self.view.outline(ndimage.binary_dilation(different, iterations=7) if some else None)
         self.legend.show_entries([])
         self.title.setText(f"{int(different.sum()):,} pixels differ: {title}")
 

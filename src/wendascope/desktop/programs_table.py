@@ -27,7 +27,9 @@ class ProgramRow:
     def name(self) -> str:
         if len(self.members) > 1:
             return f"family of {len(self.members)}: {self.program.title}"
-        return ("    " if self.within else "") + self.program.title.removeprefix("program ")
+        where = self.program.passes[0] if self.program.passes else ""
+        more = f" +{len(self.program.passes) - 1}" if len(self.program.passes) > 1 else ""
+        return ("    " if self.within else "") + f"{self.program.label.removeprefix('program ')} {where}{more}"
 
     def total(self, value: Callable[[ProgramStudy], float | None]) -> float | None:
         found = [value(p) for p in self.members]
@@ -53,14 +55,14 @@ def _column(title: str, width: int, tip: str, value: Callable[[ProgramRow], floa
 
 _COLUMNS: list[Column[ProgramRow]] = [
     Column("name", 0, lambda row: row.name, lambda row: row.program.title, "Programs that differ only in constants and defines stand together as a family", right=False),
-    _column("ms", 64, "Measured: its steps, each with its part of its pass", lambda r: r.total(lambda p: p.ms), "{:.1f}"),
-    _column("steps", 56, "Steps that draw with it", lambda r: r.total(lambda p: float(len(p.steps)))),
-    _column("fragments", 84, "Counted: fragments that passed all tests", lambda r: r.total(lambda p: None if p.fragments is None else float(p.fragments))),
-    _column("vertices", 68, "Counted by the driver: vertex shaders run; submitted vertices where it does not count", lambda r: r.total(_vertices)),
-    _column("~ fragment", 84, "Modelled: cost of one fragment; 1 is an addition", lambda r: r.most(lambda p: p.fragment_cost)),
-    _column("~ vertex", 68, "Modelled: cost of one vertex", lambda r: r.most(lambda p: p.vertex_cost)),
-    _column("look-ups", 72, "Modelled: texture look-ups of one fragment", lambda r: r.most(_fetches)),
-    _column("registers", 72, "Registers of four numbers that hand values from vertices to fragments", lambda r: r.most(lambda p: float(p.registers))),
+    _column("ms", 60, "Measured: its steps, each with its part of its pass", lambda r: r.total(lambda p: p.ms), "{:.1f}"),
+    _column("steps", 52, "Steps that draw with it", lambda r: r.total(lambda p: float(len(p.steps)))),
+    _column("fragments", 88, "Counted: fragments that passed all tests", lambda r: r.total(lambda p: None if p.fragments is None else float(p.fragments))),
+    _column("vertices", 64, "Counted by the driver: vertex shaders run; submitted vertices where it does not count", lambda r: r.total(_vertices)),
+    _column("~ fragment", 82, "Modelled: cost of one fragment; 1 is an addition", lambda r: r.most(lambda p: p.fragment_cost)),
+    _column("~ vertex", 66, "Modelled: cost of one vertex", lambda r: r.most(lambda p: p.vertex_cost)),
+    _column("look-ups", 68, "Modelled: texture look-ups of one fragment", lambda r: r.most(_fetches)),
+    _column("registers", 70, "Registers of four numbers that hand values from vertices to fragments", lambda r: r.most(lambda p: float(p.registers))),
 ]
 
 
@@ -85,6 +87,7 @@ class ProgramsTable(RowsTable[ProgramRow]):
         super().__init__(_ProgramsModel(), "Programs")
         self._document: Document | None = None
         self.rows.tinted = self._is_pointed
+        self.rows.tip = lambda row: f"{row.program.title}: {', '.join(row.program.passes)}"
         self.hovered.connect(self._point)
 
     def show_programs(self, document: Document | None, programs: list[ProgramStudy]) -> None:

@@ -36,11 +36,11 @@ class Tried:
 
 
 _COLUMNS: list[Column[Tried]] = [
-    Column("rounds", 80, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
-    Column("frame, ms", 88, lambda t: f"{t.edited_ms:.1f}", lambda t: t.edited_ms, "Of the changed frame, run once"),
-    Column("saved, ms", 88, lambda t: f"{t.frame_ms - t.edited_ms:.1f}", lambda t: t.frame_ms - t.edited_ms, "Original less changed, run once each"),
-    Column("pixels differ", 104, lambda t: f"{t.pixels:,}", lambda t: t.pixels),
-    Column("mean diff.", 0, lambda t: f"{t.mean:.3f}", lambda t: t.mean, "Of all channels of all pixels, of 255"),
+    Column("rounds", 76, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
+    Column("frame, ms", 84, lambda t: f"{t.edited_ms:.1f}", lambda t: t.edited_ms, "Of the changed frame, run once"),
+    Column("saved, ms", 84, lambda t: f"{t.frame_ms - t.edited_ms:.1f}", lambda t: t.frame_ms - t.edited_ms, "Original less changed, run once each"),
+    Column("pixels differ", 100, lambda t: f"{t.pixels:,}", lambda t: t.pixels),
+    Column("mean", 0, lambda t: f"{t.mean:.3f}", lambda t: t.mean, "Of all channels of all pixels, of 255"),
 ]
 
 

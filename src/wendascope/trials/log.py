@@ -112,7 +112,7 @@ def _of_limits(item: Limits) -> Iterable[Trial]:
             told = f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}){share}; {experiment.pixels_different:,} pixels differ by up to {experiment.max_difference}"
         identity = "-".join(["limits", str(item.program), *([str(item.steps[0])] if item.steps else []), experiment.name])
         yield Trial(
-            identity, EXPERIMENT, f"{item.label}: {experiment.title}", experiment.remedies, verdict, saved,
+            identity, EXPERIMENT, f"{experiment.title}, {item.label}", experiment.remedies, verdict, saved,
             experiment.pixels_different, experiment.max_difference, made_at=item.made_at, told=told,
         )  # fmt: skip
 

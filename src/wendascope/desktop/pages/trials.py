@@ -23,13 +23,12 @@ from wendascope.trials.log import DROPPED, EDIT, EXPERIMENT, KEPT, PROOF, UNDECI
 from wendascope.trials.proof import GAIN, REFUSED
 
 _COLUMNS: list[Column[Trial]] = [
-    Column("kept", 56, lambda t: {KEPT: "kept", DROPPED: "dropped"}.get(t.state, ""), lambda t: {KEPT: 0, UNDECIDED: 1, DROPPED: 2}[t.state], right=False),
+    Column("kept", 64, lambda t: {KEPT: "kept", DROPPED: "dropped"}.get(t.state, ""), lambda t: {KEPT: 0, UNDECIDED: 1, DROPPED: 2}[t.state], right=False),
     Column("saved, ms", 88, lambda t: "" if t.saved_ms is None else f"{t.saved_ms.median:.2f}", lambda t: t.saved_ms.median if t.saved_ms else None, "Measured, of the passes touched; of an experiment, of its steps"),
     Column("what", 0, lambda t: t.title, right=False),
-    Column("kind", 80, lambda t: t.kind, right=False),
-    Column("verdict", 136, lambda t: t.verdict, right=False),
-    Column("pixels differ", 104, lambda t: "" if t.verdict == REFUSED else f"{t.pixels_different:,}", lambda t: t.pixels_different),
-    Column("note", 104, lambda t: t.note, right=False),
+    Column("verdict", 148, lambda t: t.verdict, right=False),
+    Column("pixels", 72, lambda t: "" if t.verdict == REFUSED else f"{t.pixels_different:,}", lambda t: t.pixels_different, "Of the finished picture, that differ"),
+    Column("note", 72, lambda t: t.note, right=False),
 ]  # fmt: skip
 _SHOWN = {"all trials": None, "kept": KEPT, "not dropped": "", "proofs": PROOF, "edits": EDIT, "experiments": EXPERIMENT}
 
@@ -53,8 +52,6 @@ class TrialsPage(FramePage):
         for widget in (self.which, self.keep, self.drop, self.note, self.picture):
             row.addWidget(widget)
         row.addStretch(1)
-        row.addWidget(self.together)
-        row.addWidget(self.export)
         self.room.addLayout(row)
         self.table: RowsTable[Trial] = RowsTable(RowsModel(_COLUMNS), "Trials", several=True)
         self.table.rows.soft = lambda t: t.state == DROPPED
@@ -71,6 +68,11 @@ class TrialsPage(FramePage):
         split.setSizes([420, 110])
         split.setChildrenCollapsible(False)
         self.room.addWidget(split, 1)
+        last = QHBoxLayout()
+        last.addWidget(self.together)
+        last.addWidget(self.export)
+        last.addStretch(1)
+        self.room.addLayout(last)
         self.keep.clicked.connect(lambda: self._set(KEPT))
         self.drop.clicked.connect(lambda: self._set(DROPPED))
         self.note.clicked.connect(self._ask_note)
@@ -112,7 +114,7 @@ class TrialsPage(FramePage):
         self.picture.setEnabled(len(chosen) == 1 and bool(chosen[0].remedies) and chosen[0].verdict != REFUSED)
         self.together.setEnabled(any(t.remedies for t in kept))
         self.export.setEnabled(any(t.remedies for t in kept))
-        lines = [f"<b>{escape(t.title)}</b>: {escape(t.told)}." + (f"<br>Note: {escape(t.note)}" if t.note else "") for t in chosen[:3]]
+        lines = [f"<b>{escape(t.title)}</b> ({t.kind}): {escape(t.told)}." + (f"<br>Note: {escape(t.note)}" if t.note else "") for t in chosen[:3]]
         together = self._document.log.together if self._document else None
         if together is not None:
             current = set(together.together) == {t.id for t in kept if t.remedies}

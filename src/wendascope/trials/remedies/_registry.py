@@ -109,13 +109,16 @@ class FrameChange:
         for step, batch in self.after.items():
             if step not in self.dropped:
                 self._append(int(steps.call[step]), batch)
+        # before what is replaced: a call that is needless is so under another name as well, and what it needs is gone with it
+        drop |= self._needless()
         for call, batch in self.replaced.items():
             if not drop[call]:
                 drop[call] = True
                 insertions.append(Insertion(call, batch))
         if self.first.starts:
             insertions.append(Insertion(0, self.first))
-        drop |= self._needless()
+        for insertion in insertions:
+            self._rename_in(insertion.batch)
         return Edit(insertions, drop)
 
     def _append(self, call: int, batch: Batch) -> None:
@@ -159,6 +162,14 @@ class FrameChange:
                     if class_name == parameter.object_class:
                         for call in rows[column == np.uint64(old)].tolist():
                             self._patch(call, parameter.slot, new)
+
+    def _rename_in(self, batch: Batch) -> None:
+        """Batches and orders put state back as the captured frame has it, by captured names."""
+        for start in batch.starts if self._renamed else ():
+            for parameter in tables().commands[batch.words[start] & 0xFFFF].parameters:
+                if parameter.kind != "pointer":
+                    at = start + HEADER_WORDS + parameter.slot
+                    batch.words[at] = self._renamed.get((parameter.object_class or "", batch.words[at]), batch.words[at])
 
     def _patch(self, call: int, slot: int, value: int) -> None:
         batch = self.replaced.get(call) or Batch()
