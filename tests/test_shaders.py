@@ -252,15 +252,14 @@ def opened(window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any) -> 
     window.show_page("Shaders")
     page = window._pages["Shaders"]
     assert isinstance(page, ShadersPage)
-    qtbot.waitUntil(lambda: page.programs.rowCount() > 0, timeout=PATIENCE)
+    qtbot.waitUntil(lambda: page.table.rows.rowCount() > 0, timeout=PATIENCE)
     return window
 
 
 def test_a_shader_is_edited_tried_and_reverted(opened: MainWindow, qtbot: Any) -> None:
     page = opened._pages["Shaders"]
     assert isinstance(page, ShadersPage)
-    row = next(i for i, p in enumerate(page.programs.programs) if "colour.rgb" in p.stages[1].source)
-    page.table.selectRow(row)
+    page.table.choose_program(next(row.program.program for row in page.table.rows.rows if "colour.rgb" in row.program.stages[1].source))
     source = page.source
     assert source.stage.currentText() == "fragment shader" and not source.attempt.isEnabled() and "modelled" in source.note.text()
     captured = source.editor.toPlainText()
@@ -275,13 +274,3 @@ def test_a_shader_is_edited_tried_and_reverted(opened: MainWindow, qtbot: Any) -
     source.revert.click()
     assert source.editor.toPlainText() == captured and not source.attempt.isEnabled()
     assert opened.workspace.current is not None and not opened.workspace.current.proofs, "nothing is kept of what was only tried"
-
-
-def test_programs_are_sorted_and_copied(opened: MainWindow) -> None:
-    page = opened._pages["Shaders"]
-    assert isinstance(page, ShadersPage)
-    page.table.sortByColumn(5, page.table.horizontalHeader().sortIndicatorOrder())
-    costs = [p.fragment_cost or 0.0 for p in page.programs.programs]
-    assert costs in (sorted(costs), sorted(costs, reverse=True))
-    assert page.programs.text(0, 0) == str(page.programs.programs[0].program)
-    assert page.answer.text()
