@@ -62,6 +62,7 @@ def _edited(replay: Replay, *remedies: Remedy) -> dict[str, Any]:
         ({TINY: 0.99, FLAT: 0.8, NO_LOOKUPS: 0.7, ONE_TEXEL: 0.1}, "look-ups"),
         ({TINY: 0.99, FLAT: 0.8, NO_LOOKUPS: 0.7, ONE_TEXEL: 0.5}, "waiting for texels"),
         ({TINY: 0.99, FLAT: 0.8, NO_LOOKUPS: 0.7, ONE_TEXEL: 0.1, CUT: 0.7}, "look-ups in its loops"),
+        ({TINY: 0.95, FLAT: 0.82, NO_LOOKUPS: 0.43, ONE_TEXEL: 0.09, CUT: 0.25}, "look-ups"),
         ({TINY: 0.2, FLAT: 0.1}, "its vertices and calls"),
         ({TINY: 0.95, FLAT: 0.2}, "covering, testing and writing pixels"),
         ({FLAT: 0.1}, "its vertices, its calls or writing its pixels"),

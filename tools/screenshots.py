@@ -25,7 +25,9 @@ from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
+from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
+from wendascope.trials.log import KEPT
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs" / "screenshots"
@@ -131,14 +133,37 @@ def together(app: QApplication, window: MainWindow, document: Document, depot: i
     state.tree.scrollTo(index, state.tree.ScrollHint.PositionAtTop)
     wait(app, lambda: not window.picture.view.note, 60)
     shoot("state")
-    shaders = window._pages["Shaders"]
-    assert isinstance(shaders, ShadersPage)
+
+
+def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Callable[[str], None]) -> None:
+    """What the pages about shaders and trials show: the dearest program's source, then the grading pass."""
+    shaders, trials = window._pages["Shaders"], window._pages["Trials"]
+    assert isinstance(shaders, ShadersPage) and isinstance(trials, TrialsPage)
     window.show_page("Shaders")
-    wait(app, lambda: shaders.programs.rowCount() > 0, 60)
+    wait(app, lambda: shaders.table.rows.rowCount() > 0, 60)
     shaders.table.selectRow(0)
     wait(app, lambda: not window.picture.view.note, 60)
     shaders.source.editor.mark(next(f.lines for f in document.findings if f.rule == "uniform-expression"))
     shoot("shaders")
+    loop = next(f for f in document.findings if f.rule == "long-loop" and "rounds" in f.title)
+    shaders.table.choose_program(loop.program)
+    shaders.tabs.setCurrentWidget(shaders.limits)
+    wait(app, lambda: not window.picture.view.note, 60)
+    shoot("limits")
+    shaders.tabs.setCurrentWidget(shaders.rounds)
+    shaders.rounds.sweep.click()
+    wait(app, lambda: shaders.rounds.table.rows.rowCount() == 6, 60)
+    shoot("rounds")
+    shaders.tabs.setCurrentWidget(shaders.source)
+    window.show_page("Trials")
+    for rule, note in (("idle-feature", "no snow this season"), ("uniform-expression", "sky once a vertex"), ("plain-texture", "")):
+        for finding in [f for f in document.findings if f.rule == rule and f.id in document.proofs]:
+            document.mark_trial(finding.id, KEPT, note)
+    trials.together.click()
+    wait(app, lambda: document.log.together is not None, 120)
+    trials.table.rows.sort(0)
+    trials.table.selectRow(0)
+    shoot("trials")
 
 
 def main() -> None:
@@ -173,6 +198,7 @@ def main() -> None:
         shoot("step")
         drawn(app, window, document, depot, shoot)
         together(app, window, document, depot, shoot)
+        shaded(app, window, document, shoot)
         window.show_page("Time")
         window.set_scheme("dark")
         window.strip.show_pass(depot)

@@ -36,9 +36,11 @@ def limit_of(saved: Mapping[str, float]) -> tuple[str, list[str]]:
         return "covering, testing and writing pixels", [TINY, FLAT]
     look_ups, texels, loops = (max(saved.get(name, 0.0), 0.0) for name in (NO_LOOKUPS, ONE_TEXEL, CUT))
     arithmetic = shading - look_ups
-    in_loops = loops >= _MOST * max(arithmetic, look_ups)
+    fetching = look_ups >= arithmetic
+    # loops that save no more than all arithmetic may hold no look-up at all
+    in_loops = loops - arithmetic >= _MOST * look_ups if fetching else loops >= _MOST * arithmetic
     shown = [FLAT, *([CUT] if in_loops else []), *(name for name in (NO_LOOKUPS, ONE_TEXEL) if name in saved)]
-    if look_ups >= arithmetic:
+    if fetching:
         what = "waiting for texels" if texels >= _MOST * look_ups else "look-ups"
     else:
         what = "arithmetic"

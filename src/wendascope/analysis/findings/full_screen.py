@@ -44,7 +44,7 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"fine-full-screen-{step}", rule="fine-full-screen", page="Shaders",
             title=f"{name}: step {step} covers all of {target.width} x {target.height}; at half size it would run 75% fewer fragments", why=why, steps=[step],
-            evidence={"fragments now": row.fragments, "fragments at half size": (target.width // 2) * (target.height // 2), "look-ups a fragment": stage.cost.fetches},
+            evidence={"fragments now": row.fragments, "fragments at half size": (target.width // 2) * (target.height // 2), "at a quarter": (target.width // 4) * (target.height // 4), "look-ups a fragment": stage.cost.fetches},
             estimate_ms=None if ms is None else ms * 0.75, how="three quarters of the step's measured time; scaling up again is not counted",
             price="fine detail; one more target, and a look-up for scaling up", conditions="hard edges must not matter",
             remedy=Remedy("half-size", [step], divide=2), program=stage.program, stage=stage.stage,

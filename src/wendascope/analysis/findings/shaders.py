@@ -3,10 +3,12 @@ varyings that nobody reads, look-ups done twice."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._of_shaders import LEAST_COST, LEAST_SHARE, fragment_stages, lines_that, shader_finding
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.frame.frame import Frame
 from wendascope.registry import GL
 
 _LONG_LOOP = 0.4
@@ -101,6 +103,42 @@ def unused_varyings(case: Case) -> Iterator[Finding]:
             estimate_ms=None, how="", price="none", conditions="no other program is linked with the same vertex shader",
             refused="drivers that drop it show no difference", program=program.program, stage=GL.VERTEX_SHADER, lines=lines,
         )  # fmt: skip
+
+
+@finding("unused-output")
+def unused_outputs(case: Case) -> Iterator[Finding]:
+    frame = case.frame
+    for program in case.shaders:
+        record, fragment = frame.objects.program(program.program), program.stage(GL.FRAGMENT_SHADER)
+        draws = [s for s in program.steps if frame.steps.kind_name(s) == "draw"]
+        if record is None or fragment is None or not draws:
+            continue
+        taken = {number for step in draws for number in _colours_taken(frame, step)}
+        unread = sorted(name for name, (number, _) in record.outputs.items() if number not in taken)
+        if not unread:
+            continue
+        lines = sorted({k for k, text in enumerate(fragment.source.splitlines(), 1) if any(re.search(rf"\b{re.escape(name)}\b", text) for name in unread)})
+        yield Finding(
+            id=f"unused-output-{program.program}", rule="unused-output", page="Shaders",
+            title=f"{program.label}: {', '.join(unread)} {'is' if len(unread) == 1 else 'are'} written for every fragment, and no target takes {'it' if len(unread) == 1 else 'them'}",
+            why="No colour is attached there in any of its steps, or all of it is masked. Drivers may drop the writing late or not at all.", steps=program.steps,
+            evidence={"fragments": program.fragments or 0, "lines": ", ".join(map(str, lines[:8]))}, estimate_ms=None, how="", price="one more variant of the shader",
+            conditions="no other frame draws with it into more targets", refused="drivers that drop it show no difference: try it by editing the shader",
+            program=program.program, stage=GL.FRAGMENT_SHADER, lines=lines,
+        )  # fmt: skip
+
+
+def _colours_taken(frame: Frame, step: int) -> set[int]:
+    """Numbers of fragment outputs that reach a colour of a step's target."""
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    call = int(frame.steps.call[step])
+    points = {a.point - GL.COLOR_ATTACHMENT0 for a in target.attachments if GL.COLOR_ATTACHMENT0 <= a.point < GL.COLOR_ATTACHMENT0 + 32} if target.framebuffer else {0}
+    record = next((f for f in frame.objects.framebuffers if f.name == target.framebuffer), None)
+    chosen = record.draw_buffers if record and record.draw_buffers and not len(frame.calls.calls_of("glDrawBuffers", "glDrawBuffer")) else None
+    numbers = points if chosen is None else {k for k, buffer in enumerate(chosen) if buffer - GL.COLOR_ATTACHMENT0 in points}
+    if chosen is None and len(frame.calls.calls_of("glDrawBuffers")):
+        numbers = set(range(8)) if points else set()  # which goes where is not known: any may
+    return {k for k in numbers if any(frame.history.value("color_mask", call, min(k, 7)) or (1,))}
 
 
 @finding("fetched-twice")

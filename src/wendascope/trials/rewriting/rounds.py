@@ -44,11 +44,11 @@ def fewer_rounds(source: str, most: Mapping[int, int]) -> str:
 
 def _loops(source: str, code: list[Token]) -> list[_Loop]:
     found = []
-    for at, token in enumerate(code):
+    for at, token in enumerate(code[:-1]):
         if token.text not in ("for", "while") or code[at + 1].text != "(":
             continue
         close = closing(code, at + 1)
-        if token.text == "while" and code[close + 1].text == ";":
+        if close + 1 == len(code) or (token.text == "while" and code[close + 1].text == ";"):
             continue  # the end of do ... while
         last = _statement_end(code, close + 1)
         end = code[last].at + 1
@@ -79,6 +79,8 @@ def _statement_end(code: list[Token], at: int) -> int:
         case "{":
             return closing(code, at)
         case "for" | "while" | "switch" | "if":
+            if at + 1 < len(code) and code[at + 1].text != "(":
+                raise TrialError("the shader has a statement that is not understood")
             last = _statement_end(code, closing(code, at + 1) + 1)
             if code[at].text == "if" and last + 1 < len(code) and code[last + 1].text == "else":
                 return _statement_end(code, last + 2)
