@@ -26,7 +26,7 @@ from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
 from wendascope.trials.limits import find_limits, stored_limits
-from wendascope.trials.proof import CHANGES, REFUSED, in_their_order, measured_proof
+from wendascope.trials.proof import CHANGES, NO_GAIN, REFUSED, in_their_order, measured_proof
 
 from .conftest import DATA, Capture, program
 from .test_cli import result, run
@@ -42,7 +42,7 @@ def shades(capture: Capture) -> dict[str, tuple[Path, Frame]]:
 def _steps(frame: Frame, words: str) -> tuple[int, list[int]]:
     """(program, its steps) of the program whose fragment shader has some words."""
     record = next(p for p in frame.objects.programs if any(words in s.source for s in p.shaders if s.type == GL.FRAGMENT_SHADER))
-    return record.name, [s for s in range(len(frame.steps)) if int(frame.steps.program[s]) == record.name]
+    return record.name, [s for s in range(len(frame.steps)) if int(frame.steps.program[s]) == record.name and frame.steps.kind_name(s) == "draw"]
 
 
 def _edited(replay: Replay, *remedies: Remedy) -> dict[str, Any]:
@@ -175,11 +175,14 @@ def test_half_size_and_packing_refuse_by_name(shades: dict[str, tuple[Path, Fram
                 _edited(replay, remedy)
 
 
-def test_medium_precision_on_es_is_tried_and_makes_no_difference_here(shades: dict[str, tuple[Path, Frame]]) -> None:
+def test_medium_precision_on_es_is_tried(shades: dict[str, tuple[Path, Frame]]) -> None:
+    """Whether the driver computes it as high precision or not, the picture stays within a step of each channel."""
     path, frame = shades["es"]
     with Replay(path) as replay:
         proof = measured_proof(frame, "medium", [Remedy("medium-precision", [], program=_steps(frame, "float(1)")[0])], replay, repeats=6)
-    assert proof.verdict not in (CHANGES, REFUSED) and proof.pixels_different == 0
+    assert proof.verdict != REFUSED and proof.max_difference <= 2
+    assert ("as high" in proof.summary) == (proof.verdict == NO_GAIN)
+    assert (proof.verdict == CHANGES) == bool(proof.pixels_different)
 
 
 def test_whole_sources_of_one_program_are_not_mixed(shades: dict[str, tuple[Path, Frame]]) -> None:

@@ -33,7 +33,7 @@ class Proof(msgspec.Struct):
     finding: str
     verdict: str
     reason: str = ""
-    """Why it could not be tried; empty otherwise."""
+    """Why it could not be tried, or what is to be said besides the numbers; mostly empty."""
     repeats: int = 0
     steps_before: int = 0
     steps_after: int = 0
@@ -105,6 +105,7 @@ class Proof(msgspec.Struct):
         saved = self.saved_ms
         picture += f", {self.new_bytes / 1024:,.0f} KiB of new buffers and textures" if self.new_bytes else ""
         picture += ", its steps kept in their order" if self.in_order else ""
+        picture += f"; {self.reason}" if self.reason else ""
         return (
             f"{steps}{calls}{self.frame_ms_before.median:.2f} -> {self.frame_ms_after.median:.2f} ms a frame, "
             f"saved {saved.median:.2f} ms in its passes ({saved.low:.2f} to {saved.high:.2f}), {picture}"
@@ -168,7 +169,9 @@ def measured_proof(
             if again.verdict != CHANGES:
                 proof, proof.in_order = again, True
     except TrialError as error:
-        proof = Proof(identity, REFUSED, str(error))
+        return Proof(identity, REFUSED, str(error))
+    if proof.verdict == NO_GAIN and {r.kind for r in remedies} == {"medium-precision"}:
+        proof.reason = "this driver seems to compute medium precision as high"
     return proof
 
 

@@ -9,6 +9,8 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._of_shaders import LEAST_COST, LEAST_SHARE, fragment_stages, lines_that, shader_finding
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.frame.frame import Frame
+from wendascope.frame.glsl_globals import Globals, UnclearSourceError
+from wendascope.frame.objects import ProgramRecord
 from wendascope.registry import GL
 
 _LONG_LOOP = 0.4
@@ -113,8 +115,9 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
         draws = [s for s in program.steps if frame.steps.kind_name(s) == "draw"]
         if record is None or fragment is None or not draws:
             continue
+        written = _outputs(record, fragment.source)
         taken = {number for step in draws for number in _colours_taken(frame, step)}
-        unread = sorted(name for name, (number, _) in record.outputs.items() if number not in taken)
+        unread = sorted(name for name, number in written.items() if number not in taken)
         if not unread:
             continue
         lines = sorted({k for k, text in enumerate(fragment.source.splitlines(), 1) if any(re.search(rf"\b{re.escape(name)}\b", text) for name in unread)})
@@ -126,6 +129,21 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
             conditions="no other frame draws with it into more targets", refused="drivers that drop it show no difference: try it by editing the shader",
             program=program.program, stage=GL.FRAGMENT_SHADER, lines=lines,
         )  # fmt: skip
+
+
+def _outputs(record: ProgramRecord, source: str) -> dict[str, int]:
+    """Fragment output -> its number, by the source or as the program bound it; those whose number is left to the driver are left out."""
+    try:
+        declared = [d for d in Globals(source).declarations if d.has("out")]
+    except UnclearSourceError:
+        return {}
+    found = {name: number for name, (number, _) in record.outputs.items() if any(n.text == name for d in declared for n in d.names)}
+    for declaration in declared:
+        location = next((m[1] for q in declaration.qualifiers if (m := re.search(r"\blocation\s*=\s*(\d+)", q))), None)
+        for name in declaration.names:
+            if location is not None and not name.array:
+                found[name.text] = int(location)
+    return found
 
 
 def _colours_taken(frame: Frame, step: int) -> set[int]:

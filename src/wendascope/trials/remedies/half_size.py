@@ -61,7 +61,7 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     mask = integers(frame, "color_mask", call)
     new.call("glColorMask", 1, 1, 1, 1)
     after = Batch()
-    after.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, integers(frame, "framebuffer", call, GL.DRAW_FRAMEBUFFER)[0])
+    after.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, frame.passes.targets[int(frame.passes.of_step[step])].framebuffer)
     after.call("glViewport", x, y, width, height)
     after.call("glColorMask", *mask)
     if blended:
@@ -91,7 +91,7 @@ def _check(frame: Frame, step: int) -> None:
     """Raises TrialError where a step cannot be drawn small and scaled up."""
     call = int(frame.steps.call[step])
     for capability in _NOT_WITH:
-        if is_on(frame, call, capability):
+        if is_on(frame, call, capability) and (capability != GL.FRAMEBUFFER_SRGB or _srgb(frame, step)):
             test = _NAMES.get(capability)
             raise TrialError(f"step {step} is tested by {test}, which a small target does not have" if test else f"step {step} writes its colours in another way than blending")
     target = frame.passes.targets[int(frame.passes.of_step[step])]
@@ -104,6 +104,15 @@ def _check(frame: Frame, step: int) -> None:
     words = {t.text for s in record.shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)} if record else set()
     if "discard" in words:
         raise TrialError(f"the shader of step {step} discards fragments, whose edges would not scale")
+
+
+def _srgb(frame: Frame, step: int) -> bool:
+    """Whether the first colour of the target is stored that way; elsewhere the switch does nothing."""
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    if not target.framebuffer:
+        return frame.default_framebuffer.srgb
+    records = [frame.objects.texture(a.name) for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
+    return any(r is not None and r.images and r.images[0].internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8) for r in records)
 
 
 def _samples(frame: Frame, step: int) -> int:
