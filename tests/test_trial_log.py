@@ -185,10 +185,14 @@ def test_limits_and_rounds_of_a_program(opened: MainWindow, qtbot: Any) -> None:
     assert len(document.trials) == 9
     page.tabs.setCurrentWidget(page.rounds)
     assert page.rounds.rounds.maximum() == 9 and page.rounds.count.text() == "9 of 9"
-    page.rounds.attempt([2, 9])
-    qtbot.waitUntil(lambda: page.rounds.table.rows.rowCount() == 2, timeout=PATIENCE)
-    fewest = page.rounds.table.rows.rows[-1]
-    assert fewest.rounds == 2 and fewest.pixels > 0 and page.rounds.table.rows.rows[0].pixels == 0
+    page.rounds.attempt(2)
+    qtbot.waitUntil(lambda: page.rounds.table.rows.rowCount() == 1, timeout=PATIENCE)
+    assert "2 rounds save" in page.rounds.note.text() and "2 rounds" in opened.picture.title.text()
+    page.rounds.sweep.click()
+    qtbot.waitUntil(lambda: page.rounds.table.rows.rowCount() == 7, timeout=PATIENCE)
+    rows = page.rounds.table.rows.rows
+    assert [t.rounds for t in rows] == [9, 7, 6, 4, 3, 2, 1] and rows[0].pixels == 0 and rows[-1].mean > rows[1].mean > 0
+    assert page.rounds._curves is not None
     page.rounds.rounds.setValue(3)
     page.rounds.keep.click()
     qtbot.waitUntil(lambda: any("3 rounds" in t.title for t in document.trials), timeout=PATIENCE)

@@ -6,41 +6,48 @@ from dataclasses import dataclass
 from typing import Any
 
 import msgspec
+import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider, QSplitter, QVBoxLayout, QWidget
 
 from wendascope.analysis.findings import Remedy
 from wendascope.analysis.shader_cost import Loop
 from wendascope.analysis.shaders import ProgramStudy
+from wendascope.desktop.jobs import Work
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.measure.statistics import Interval, median_interval
 from wendascope.registry import GL
 from wendascope.trials.log import attempt
 
 _MOST_UNKNOWN = 64
 """The most rounds that can be asked for where nobody knows how many there are."""
 _AT_ONCE = 6
+_QUICK, _CAREFUL = 3, 6
+"""Repeats of a single count, and of several."""
 
 
 @dataclass(frozen=True)
 class Tried:
-    """One count of rounds, run once."""
+    """One count of rounds. Times are of the program's steps."""
 
     rounds: int
-    frame_ms: float
-    edited_ms: float
+    ms: float
+    saved_ms: Interval
+    """Of pairs, 95 % where there are enough of them, else all."""
     pixels: int
     mean: float
 
 
 _COLUMNS: list[Column[Tried]] = [
-    Column("rounds", 76, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
-    Column("frame, ms", 84, lambda t: f"{t.edited_ms:.1f}", lambda t: t.edited_ms, "Of the changed frame, run once"),
-    Column("saved, ms", 84, lambda t: f"{t.frame_ms - t.edited_ms:.1f}", lambda t: t.frame_ms - t.edited_ms, "Original less changed, run once each"),
-    Column("pixels differ", 100, lambda t: f"{t.pixels:,}", lambda t: t.pixels),
-    Column("mean", 0, lambda t: f"{t.mean:.3f}", lambda t: t.mean, "Of all channels of all pixels, of 255"),
+    Column("rounds", 72, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
+    Column("steps, ms", 76, lambda t: f"{t.ms:.2f}", lambda t: t.ms, "Measured: its steps with so many rounds, median"),
+    Column("saved, ms", 80, lambda t: f"{t.saved_ms.median:.2f}", lambda t: t.saved_ms.median, "Measured: original less changed, median of pairs"),
+    Column("interval", 112, lambda t: f"{t.saved_ms.low:.2f} to {t.saved_ms.high:.2f}", tip="Of what is saved: all pairs of a single count, 95 % of several"),
+    Column("pixels", 0, lambda t: f"{t.pixels:,}", lambda t: t.pixels, "Of the finished picture"),
+    Column("mean", 56, lambda t: f"{t.mean:.2f}", lambda t: t.mean, "Difference of all channels of all pixels, of 255"),
 ]
 
 
@@ -84,7 +91,7 @@ class RoundsView(QWidget):
         layout.addWidget(self._room, 1)
         self.loop.currentIndexChanged.connect(self._loop_chosen)
         self.rounds.valueChanged.connect(self._moved)
-        self.rounds.sliderReleased.connect(lambda: self.attempt([self.rounds.value()]))
+        self.rounds.sliderReleased.connect(lambda: self.attempt(self.rounds.value()))
         self.sweep.clicked.connect(self._sweep)
         self.keep.clicked.connect(self._keep)
 
@@ -135,44 +142,61 @@ class RoundsView(QWidget):
         else:
             self.count.setText("")
 
-    def _sweep(self) -> None:
-        most = self.rounds.maximum()
-        counts = sorted({max(round(1 + (most - 1) * k / (_AT_ONCE - 1)), 1) for k in range(_AT_ONCE)})
-        self.attempt(counts)
-
     def _remedy(self, rounds: int) -> Remedy | None:
         loop, program = self._chosen, self._program
         return Remedy("cut-loops", program.steps, program=program.program, loops={loop.line: rounds}) if loop and program else None
 
-    def attempt(self, counts: list[int]) -> None:
-        """Replay the frame with each of these counts, one after the other."""
-        program, loop = self._program, self._chosen
-        for rounds in counts:
-            remedy = self._remedy(rounds)
-            if remedy is None or program is None or loop is None:
-                return
-            remedies = msgspec.to_builtins([remedy])
-            key = (program.program, loop.line)
-            self.note.setText("replaying ...")
-            self._workspace.request_job(
-                f"rounds {rounds}",
-                lambda replay, progress, cancelled, remedies=remedies: replay.run("trials.runs", "edited_picture", progress, cancelled, LONGEST_SECONDS, remedies=remedies),
-                lambda found, rounds=rounds, key=key: self._arrived(key, rounds, found),
-                self.note.setText,
-            )
+    def attempt(self, rounds: int) -> None:
+        """Replay the frame with this count: first its picture, then what it saves."""
+        remedy, key = self._remedy(rounds), self._key
+        if remedy is None:
+            return
+        remedies = msgspec.to_builtins([remedy])
+        self.note.setText("replaying ...")
+        self._workspace.request_job(
+            "rounds, picture",
+            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, LONGEST_SECONDS, remedies=remedies),
+            lambda found: self._workspace.request_shown_picture(found, f"line {key[1]}, {rounds} rounds") if key == self._key else None,
+            self.note.setText,
+        )
+        self._workspace.request_job("rounds", self._measuring([rounds], _QUICK), lambda found: self._arrived(key, [rounds], found), self.note.setText)
 
-    def _arrived(self, key: tuple[int, int], rounds: int, found: dict[str, Any]) -> None:
-        pixels = int(found["different"].sum())
-        made = Tried(rounds, found["frame_ms"], found["edited_ms"], pixels, found["mean_difference"])
-        self._tried.setdefault(key, {})[rounds] = made
-        if self._chosen is not None and self._program is not None and key == (self._program.program, self._chosen.line):
-            self._workspace.request_shown_picture(found, f"line {key[1]}, {rounds} rounds")
-            self.note.setText(f"{rounds} rounds: {made.frame_ms:.1f} -> {made.edited_ms:.1f} ms a frame, run once each; {pixels:,} pixels differ, {made.mean:.3f} of 255 on average.")
-            self._refresh()
+    def _sweep(self) -> None:
+        most, key = self.rounds.maximum(), self._key
+        counts = sorted({max(round(1 + (most - 1) * k / (_AT_ONCE - 1)), 1) for k in range(_AT_ONCE)})
+        self.note.setText("measuring ...")
+        self._workspace.request_measurement(self._measuring(counts, _CAREFUL), lambda found: self._arrived(key, counts, found), "The rounds could not be measured")
+
+    def _measuring(self, counts: list[int], repeats: int) -> Work:
+        remedies = [[remedy] for rounds in counts if (remedy := self._remedy(rounds))]
+        variants, steps = msgspec.to_builtins(remedies), self._program.steps if self._program else []
+        return lambda replay, progress, cancelled: replay.run(
+            "trials.limit_runs", "measure_variants", progress, cancelled, LONGEST_SECONDS, steps=steps, variants=variants, repeats=repeats
+        )
+
+    @property
+    def _key(self) -> tuple[int, int]:
+        return (self._program.program, self._chosen.line) if self._program and self._chosen else (0, 0)
+
+    def _arrived(self, key: tuple[int, int], counts: list[int], found: dict[str, Any]) -> None:
+        ms = np.asarray(found["ms"])
+        for number, rounds in enumerate(counts):
+            if found["refused"][number]:
+                self.note.setText(found["refused"][number])
+                return
+            saved = median_interval(ms[0] - ms[number + 1])
+            made = Tried(rounds, float(np.median(ms[number + 1])), saved, found["different"][number], found["mean"][number])
+            self._tried.setdefault(key, {})[rounds] = made
+        if key != self._key:
+            return
+        last = self._tried[key][counts[-1]]
+        told = f"{last.rounds} rounds save {last.saved_ms.median:.2f} ms of its steps ({last.saved_ms.low:.2f} to {last.saved_ms.high:.2f}); {last.pixels:,} pixels differ, by {last.mean:.2f} of 255 on average."
+        self.note.setText(told if len(counts) == 1 else f"{len(counts)} counts, measured in turns. Times are of the program's steps alone.")
+        self._refresh()
 
     def _refresh(self) -> None:
-        key = (self._program.program, self._chosen.line) if self._program and self._chosen else (0, 0)
-        rows = [self._tried.get(key, {})[k] for k in sorted(self._tried.get(key, {}))]
+        tried = self._tried.get(self._key, {})
+        rows = [tried[k] for k in sorted(tried)]
         self.table.rows.show_rows(rows)
         if len(rows) > 1:
             self._draw(rows)
@@ -186,11 +210,11 @@ class RoundsView(QWidget):
 
             self._curves = Curves("rounds")
             self._room.addWidget(self._curves)
-            self._room.setSizes([440, 300])
+            self._room.setSizes([470, 260])
         self._curves.show()
         counts = [float(t.rounds) for t in rows]
         self._curves.show_curves(
-            counts, ("frame, ms", [t.edited_ms for t in rows], theme().ink), ("mean difference, of 255", [t.mean for t in rows], theme().soft)
+            counts, ("steps, ms", [t.ms for t in rows], theme().ink), ("mean difference, of 255", [t.mean for t in rows], theme().soft)
         )
 
     def _keep(self) -> None:

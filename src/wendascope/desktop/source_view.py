@@ -153,10 +153,11 @@ class SourceView(QWidget):
         if remedy is None or program is None:
             return
         remedies = msgspec.to_builtins([remedy])
+        passes = sorted({int(p) for p in self._document.frame.passes.of_step[program.steps]}) if self._document else []
         self._tell("replaying ...")
         self._workspace.request_job(
             "shader edit",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "edited_picture", progress, cancelled, LONGEST_SECONDS, remedies=remedies),
+            lambda replay, progress, cancelled: replay.run("trials.runs", "edited_picture", progress, cancelled, LONGEST_SECONDS, remedies=remedies, passes=passes),
             lambda found: self._tried(program, found),
             lambda error: self._tell(error),
         )
@@ -166,7 +167,10 @@ class SourceView(QWidget):
             return
         different = int(found["different"].sum())
         picture = "picture identical" if not different else f"{different:,} pixels differ"
-        self._tell(f"{found['frame_ms']:.1f} -> {found['edited_ms']:.1f} ms a frame, run once each; {picture}.")
+        self._tell(
+            f"{found['span_ms']:.1f} -> {found['edited_span_ms']:.1f} ms from the first to the last of its passes, "
+            f"{found['frame_ms']:.1f} -> {found['edited_ms']:.1f} ms a frame, run once each; {picture}."
+        )
         self._workspace.request_shown_picture(found, f"{program.title} edited")
 
     def _ask_note(self) -> None:

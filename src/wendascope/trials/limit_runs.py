@@ -27,19 +27,21 @@ def measure_variants(session: ReplaySession, job: Job, steps: list[int], variant
     """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError.
 
     Returns `ms` of shape (1 + variants, repeats), the original first and NaN where a variant was refused; `refused`, a
-    reason for each of those or an empty text; `different` and `largest`, of the finished pictures; and `spans`, `steps`
-    or `passes`, for what was timed.
+    reason for each of those or an empty text; `different`, `largest` and `mean` (of all channels), of the finished pictures;
+    and `spans`, `steps` or `passes`, for what was timed.
     """
     edits, refused, kept = _edits(session, [msgspec.convert(v, list[Remedy]) for v in variants])
     session.add(kept)
     whole = Edit()
     reference = _picture(session, whole)
-    different, largest = [], []
+    different, largest, mean = [], [], []
     for number, edit in enumerate(edits):
         job.progress("replaying the experiments", number / max(len(edits), 1) * 0.2)
-        pair = (0, 0) if edit is None else compare_pictures(_picture(session, edit), reference, alpha_matters(session))
+        picture = reference if edit is None else _picture(session, edit)
+        pair = compare_pictures(picture, reference, alpha_matters(session))
         different.append(pair[0])
         largest.append(pair[1])
+        mean.append(float(np.abs(picture.pixels[..., :3].astype(np.int16) - reference.pixels[..., :3]).mean()))
     spans, what = _spans(session, steps)
     until = max(end for _, end in spans)
     method = calibrated_method(session, job)
@@ -54,7 +56,7 @@ def measure_variants(session: ReplaySession, job: Job, steps: list[int], variant
                 taken = float(timer.run().sum())
                 if repeat >= 0:
                     ms[number, repeat] = taken
-    return {"ms": ms, "refused": refused, "different": different, "largest": largest, "spans": what}
+    return {"ms": ms, "refused": refused, "different": different, "largest": largest, "mean": mean, "spans": what}
 
 
 def _edits(session: ReplaySession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:

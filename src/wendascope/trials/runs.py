@@ -78,17 +78,17 @@ def _beside(session: ReplaySession, before: Picture, after: Picture) -> dict[str
     return {"before": before.pixels, "after": after.pixels, "different": different}
 
 
-def edited_picture(session: ReplaySession, job: Job, remedies: list[Any]) -> dict[str, Any]:
-    """The same, with the times of both, run once each after the new shaders were compiled: `frame_ms`, `edited_ms`; and
-    `mean_difference` of all channels of all pixels. For a first look; a proof measures."""
+def edited_picture(session: ReplaySession, job: Job, remedies: list[Any], passes: list[int]) -> dict[str, Any]:
+    """The same, with the times of both, run once each after the new shaders were compiled: `frame_ms`, `edited_ms`, and of
+    the span of some passes (none: the frame) `span_ms`, `edited_span_ms`. For a first look; a proof measures."""
     edit, _ = _edit(session, remedies)
     after = _finished(session, edit)  # its first run compiles
-    timers = [FrameTimer(session, which) for which in (Edit(), edit)]
-    frame_ms = timers[0].run()[1]
+    span = _span(session, passes)
+    frame_ms, span_ms = _TrialTimer(session, span, Edit()).run()
     before = session.final_picture()
-    edited_ms = timers[1].run()[1]
-    mean = float(np.abs(before.pixels[..., :3].astype(np.int16) - after.pixels[..., :3]).mean())
-    return _beside(session, before, after) | {"frame_ms": frame_ms, "edited_ms": edited_ms, "mean_difference": mean}
+    edited_ms, edited_span_ms = _TrialTimer(session, span, edit).run()
+    times = {"frame_ms": frame_ms, "edited_ms": edited_ms, "span_ms": span_ms, "edited_span_ms": edited_span_ms}
+    return _beside(session, before, after) | times
 
 
 def _finished(session: ReplaySession, edit: Edit) -> Picture:
