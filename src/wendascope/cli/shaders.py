@@ -42,9 +42,10 @@ def _program(studies: list[ProgramStudy], number: int) -> ProgramStudy:
 def shaders(file: Path, json: JsonOption = False) -> None:
     """Programs of a frame: times and counts as far as measured, costs by the model."""
     _, studies = _studied(file)
+    whole = sum(s.ms or 0.0 for s in studies)
     rows = [
         {
-            "program": s.program, "title": s.title, "ms": s.ms, "steps": len(s.steps), "fragments": s.fragments, "vertices": s.vertices, "vertices_run": s.vertices_run,
+            "program": s.program, "title": s.title, "ms": s.ms, "share": s.ms / whole if s.ms is not None and whole else None, "steps": len(s.steps), "fragments": s.fragments, "vertices": s.vertices, "vertices_run": s.vertices_run,
             "fragment_cost": s.fragment_cost, "vertex_cost": s.vertex_cost, "registers": s.registers, "family": s.family,
             "stages": [{"stage": t.name, "cost": t.cost.total if t.cost else None, "lines": t.cost.lines if t.cost else {}, "error": t.error} for t in s.stages],
         }

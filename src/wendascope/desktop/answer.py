@@ -1,11 +1,11 @@
-"""The head of a page: the question it answers, the answer in one sentence, and the evidence."""
+"""What pages and views are laid out of: question, answer and evidence; a row of controls over a body; details to read."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from wendascope.desktop.theme import figures_font
+from wendascope.desktop.theme import GRID, figures_font
 
 
 def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
@@ -17,3 +17,31 @@ def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
         label.setWordWrap(True)
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     return question, answer, evidence
+
+
+def details_label() -> QLabel:
+    """Rich text below a table, to be selected and copied."""
+    label = QLabel()
+    label.setWordWrap(True)
+    label.setTextFormat(Qt.TextFormat.RichText)
+    label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    label.setAlignment(Qt.AlignmentFlag.AlignTop)
+    label.setContentsMargins(GRID, GRID // 2, GRID, 0)
+    return label
+
+
+def lay_out(view: QWidget, controls: list[QWidget], note: QLabel, body: QWidget, wide: QWidget | None = None) -> None:
+    """Controls in a row, a note under them, and the body in what room is left. `wide` takes what room the row has left."""
+    note.setWordWrap(True)
+    note.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    row = QHBoxLayout()
+    for control in controls:
+        row.addWidget(control, 1 if control is wide else 0)
+    if wide is None:
+        row.addStretch(1)
+    layout = QVBoxLayout(view)
+    layout.setContentsMargins(0, GRID // 2, 0, 0)
+    layout.setSpacing(GRID // 2)
+    layout.addLayout(row)
+    layout.addWidget(note)
+    layout.addWidget(body, 1)

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSplitter,
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from wendascope.analysis.findings import Finding
+from wendascope.desktop.answer import details_label
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.trials.proof import CHANGES, COMBINED, state_of
@@ -118,12 +118,7 @@ class FindingsView(QWidget):
         """The finding that others were told is chosen."""
         self.model = FindingsModel()
         self.table = _Table(self.model)
-        self.details = QLabel()
-        self.details.setWordWrap(True)
-        self.details.setTextFormat(Qt.TextFormat.RichText)
-        self.details.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.details.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.details.setContentsMargins(GRID, GRID // 2, GRID, 0)
+        self.details = details_label()
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
         self.prove_all = QPushButton("Prove all")
@@ -216,8 +211,8 @@ class FindingsView(QWidget):
             self._workspace.request_prove([self.chosen])
 
     def _show_difference(self) -> None:
-        if self.chosen is not None:
-            self._workspace.request_difference(self.chosen)
+        if self.chosen is not None and self.chosen.remedy is not None:
+            self._workspace.request_changed_picture([self.chosen.remedy], self.chosen.title)
 
     def _go(self) -> None:
         if self.chosen is not None and self.model.document is not None:

@@ -44,6 +44,7 @@ class JobRunner(QObject):
         self._waiting: dict[str, _Job] = {}
         self._current: _Job | None = None
         self._lock = threading.Lock()
+        self._closed = False
         self._ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
         self._thread = threading.Thread(target=self._serve, name="replay jobs", daemon=True)
         self._thread.start()
@@ -70,7 +71,8 @@ class JobRunner(QObject):
             return self._current is not None and self._current.name == name
 
     def close(self) -> None:
-        """End the process and the thread; nothing is delivered afterwards."""
+        """End the process and the thread; nothing is delivered afterwards, not even what has ended already."""
+        self._closed = True
         with self._lock:
             for job in self._waiting.values():
                 job.cancelled.set()
@@ -103,6 +105,8 @@ class JobRunner(QObject):
             self._ended.emit(job, result, error)
 
     def _deliver(self, job: _Job, result: Any, error: str) -> None:
+        if self._closed:
+            return  # the views that asked are gone
         self.busy.emit(job.name, False)
         if error:
             job.failed(error)

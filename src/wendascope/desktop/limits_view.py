@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-import msgspec
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QWidget
 
 from wendascope.analysis.shaders import ProgramStudy
+from wendascope.desktop.answer import lay_out
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.desktop.theme import GRID
 from wendascope.trials.limits import Experiment, Limits, find_limits
 
 _COLUMNS: list[Column[Experiment]] = [
@@ -42,21 +38,10 @@ class LimitsView(QWidget):
         self.picture = QPushButton("Show its picture")
         self.picture.setToolTip("The finished picture with the chosen experiment, and where it differs")
         self.answer = QLabel()
-        self.answer.setWordWrap(True)
-        self.answer.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.table: RowsTable[Experiment] = RowsTable(RowsModel(_COLUMNS), "Experiments")
         self.table.rows.soft = lambda e: e.saved_ms is None
         self.table.rows.tip = lambda e: e.refused
-        row = QHBoxLayout()
-        for widget in (self.run, QLabel("of"), self.scope, self.picture):
-            row.addWidget(widget)
-        row.addStretch(1)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, GRID // 2, 0, 0)
-        layout.setSpacing(GRID // 2)
-        layout.addLayout(row)
-        layout.addWidget(self.answer)
-        layout.addWidget(self.table, 1)
+        lay_out(self, [self.run, QLabel("of"), self.scope, self.picture], self.answer, self.table)
         self.run.clicked.connect(self._run)
         self.picture.clicked.connect(self._show_picture)
         self.scope.currentIndexChanged.connect(lambda: self.refresh())
@@ -112,16 +97,5 @@ class LimitsView(QWidget):
 
     def _show_picture(self) -> None:
         item = self.table.chosen
-        if item is None:
-            return
-        remedies = msgspec.to_builtins(item.remedies)
-
-        def shown(found: dict[str, Any]) -> None:
-            self._workspace.request_shown_picture(found, item.title)
-
-        self._workspace.request_job(
-            "experiment",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, remedies=remedies),
-            shown,
-            lambda error: self.answer.setText(error),
-        )
+        if item is not None:
+            self._workspace.request_changed_picture(item.remedies, item.title)

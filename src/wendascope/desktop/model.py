@@ -9,7 +9,7 @@ from typing import Any
 from wendascope.analysis.breaks import ACCEPTED, Accepted, Breaks
 from wendascope.analysis.budget import Verdict, judge
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding
+from wendascope.analysis.findings import Case, Finding, Remedy
 from wendascope.analysis.structure import Structure
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
@@ -232,8 +232,8 @@ class Workspace(Observable):
         """Asks for the comparison of two files to be shown."""
         self.request_prove: Callable[[list[Finding]], None] = lambda _findings: None
         """Asks for proofs of findings of the shown document; all together as well when there are several."""
-        self.request_difference: Callable[[Finding], None] = lambda _finding: None
-        """Asks for the picture to show where a proof differs."""
+        self.request_changed_picture: Callable[[list[Remedy], str], None] = lambda _remedies, _title: None
+        """Asks for the picture of the frame with some remedies, and where it differs."""
         self.request_shown_picture: Callable[[dict[str, Any], str], None] = lambda _found, _title: None
         """Asks for the picture of an edited frame to be shown, with where it differs."""
         self.request_job: Callable[..., None] = lambda *_job, **_more: None

@@ -16,6 +16,8 @@ class ProgramRow:
     """A program, or a family of several; `within` is set for a member of such a family."""
 
     members: tuple[ProgramStudy, ...]
+    whole_ms: float
+    """Measured time of all programs."""
     within: bool = False
 
     @property
@@ -30,6 +32,12 @@ class ProgramRow:
         where = self.program.passes[0] if self.program.passes else ""
         more = f" +{len(self.program.passes) - 1}" if len(self.program.passes) > 1 else ""
         return ("    " if self.within else "") + f"{self.program.label.removeprefix('program ')} {where}{more}"
+
+    @property
+    def share(self) -> float:
+        """Of the measured time of all programs."""
+        mine = self.total(lambda p: p.ms)
+        return mine / self.whole_ms if mine is not None and self.whole_ms else 0.0
 
     def total(self, value: Callable[[ProgramStudy], float | None]) -> float | None:
         found = [value(p) for p in self.members]
@@ -55,7 +63,7 @@ def _column(title: str, width: int, tip: str, value: Callable[[ProgramRow], floa
 
 _COLUMNS: list[Column[ProgramRow]] = [
     Column("name", 0, lambda row: row.name, lambda row: row.program.title, "Programs that differ only in constants and defines stand together as a family", right=False),
-    _column("ms", 60, "Measured: its steps, each with its part of its pass", lambda r: r.total(lambda p: p.ms), "{:.1f}"),
+    _column("ms", 60, "Measured: its steps, each with its part of its pass; the bar is its share of all programs", lambda r: r.total(lambda p: p.ms), "{:.1f}", bar=lambda r: r.share),
     _column("steps", 52, "Steps that draw with it", lambda r: r.total(lambda p: float(len(p.steps)))),
     _column("fragments", 88, "Counted: fragments that passed all tests", lambda r: r.total(lambda p: None if p.fragments is None else float(p.fragments))),
     _column("vertices", 64, "Counted by the driver: vertex shaders run; submitted vertices where it does not count", lambda r: r.total(_vertices)),
@@ -87,7 +95,7 @@ class ProgramsTable(RowsTable[ProgramRow]):
         super().__init__(_ProgramsModel(), "Programs")
         self._document: Document | None = None
         self.rows.tinted = self._is_pointed
-        self.rows.tip = lambda row: f"{row.program.title}: {', '.join(row.program.passes)}"
+        self.rows.tip = lambda row: f"{row.program.title}: {', '.join(row.program.passes)}" + (f"; {row.share:.0%} of the time of all programs" if row.share else "")
         self.hovered.connect(self._point)
 
     def show_programs(self, document: Document | None, programs: list[ProgramStudy]) -> None:
@@ -98,11 +106,11 @@ class ProgramsTable(RowsTable[ProgramRow]):
         families: dict[int, list[ProgramStudy]] = {}
         for program in programs:
             families.setdefault(program.family, []).append(program)
-        rows = []
+        rows, whole = [], sum(program.ms or 0.0 for program in programs)
         for members in families.values():
-            rows.append(ProgramRow(tuple(members)))
+            rows.append(ProgramRow(tuple(members), whole))
             if len(members) > 1:
-                rows += [ProgramRow((program,), True) for program in members]
+                rows += [ProgramRow((program,), whole, True) for program in members]
         self.rows.show_rows(rows)
         if rows:
             self.selectRow(0)

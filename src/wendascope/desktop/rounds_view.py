@@ -8,11 +8,12 @@ from typing import Any
 import msgspec
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider, QSplitter, QWidget
 
 from wendascope.analysis.findings import Remedy
 from wendascope.analysis.shader_cost import Loop
 from wendascope.analysis.shaders import ProgramStudy
+from wendascope.desktop.answer import lay_out
 from wendascope.desktop.jobs import Work
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
@@ -74,21 +75,11 @@ class RoundsView(QWidget):
         self.keep = QPushButton("Measure and keep")
         self.keep.setToolTip("Measure this count like a proof and keep it as a trial")
         self.note = QLabel()
-        self.note.setWordWrap(True)
         self.table: RowsTable[Tried] = RowsTable(RowsModel(_COLUMNS, (0, True)), "Rounds that were tried")
-        row = QHBoxLayout()
-        for widget in (self.loop, self.rounds, self.count, self.sweep, self.keep):
-            row.addWidget(widget)
-        row.setStretchFactor(self.rounds, 1)
         self._room = QSplitter(Qt.Orientation.Horizontal)
         self._room.addWidget(self.table)
         self._room.setChildrenCollapsible(False)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, GRID // 2, 0, 0)
-        layout.setSpacing(GRID // 2)
-        layout.addLayout(row)
-        layout.addWidget(self.note)
-        layout.addWidget(self._room, 1)
+        lay_out(self, [self.loop, self.rounds, self.count, self.sweep, self.keep], self.note, self._room, self.rounds)
         self.loop.currentIndexChanged.connect(self._loop_chosen)
         self.rounds.valueChanged.connect(self._moved)
         self.rounds.sliderReleased.connect(lambda: self.attempt(self.rounds.value()))
@@ -151,14 +142,8 @@ class RoundsView(QWidget):
         remedy, key = self._remedy(rounds), self._key
         if remedy is None:
             return
-        remedies = msgspec.to_builtins([remedy])
         self.note.setText("replaying ...")
-        self._workspace.request_job(
-            "rounds, picture",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, LONGEST_SECONDS, remedies=remedies),
-            lambda found: self._workspace.request_shown_picture(found, f"line {key[1]}, {rounds} rounds") if key == self._key else None,
-            self.note.setText,
-        )
+        self._workspace.request_changed_picture([remedy], f"line {key[1]}, {rounds} rounds")
         self._workspace.request_job("rounds", self._measuring([rounds], _QUICK), lambda found: self._arrived(key, [rounds], found), self.note.setText)
 
     def _sweep(self) -> None:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 import msgspec
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QInputDialog, QLabel, QPushButton, QWidget
 
 from wendascope.analysis.findings import EditedSource, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
+from wendascope.desktop.answer import lay_out
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.shader_editor import Outline, ShaderEditor
 from wendascope.desktop.theme import GRID
@@ -49,19 +49,8 @@ class SourceView(QWidget):
         self.revert = QPushButton("Revert")
         self.revert.setToolTip("Back to the captured source of this stage")
         self.note = QLabel()
-        self.note.setWordWrap(True)
-        self.note.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.editor = ShaderEditor()
-        row = QHBoxLayout()
-        for widget in (self.stage, self.attempt, self.keep, self.revert):
-            row.addWidget(widget)
-        row.addStretch(1)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, GRID // 2, 0, 0)
-        layout.setSpacing(GRID // 2)
-        layout.addLayout(row)
-        layout.addWidget(self.note)
-        layout.addWidget(self.editor, 1)
+        lay_out(self, [self.stage, self.attempt, self.keep, self.revert], self.note, self.editor)
         self.stage.currentIndexChanged.connect(self._stage_chosen)
         self.editor.textChanged.connect(self._typed)
         self.attempt.clicked.connect(self._try)

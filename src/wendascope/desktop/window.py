@@ -35,7 +35,7 @@ from PySide6.QtWidgets import (
 )
 
 import wendascope
-from wendascope.analysis.findings import Finding
+from wendascope.analysis.findings import Finding, Remedy
 from wendascope.analysis.structure import study
 from wendascope.analysis.yardsticks import own_file, shipped_text, yardsticks
 from wendascope.demo.data import demo_files
@@ -49,6 +49,7 @@ from wendascope.desktop.pages import pages
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.picture import PicturePanel
 from wendascope.desktop.rail import QuestionRail
+from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.desktop.strip import FrameStrip
 from wendascope.errors import FileError, WendascopeError
 from wendascope.measure.lenses import lenses
@@ -95,7 +96,7 @@ class MainWindow(QMainWindow):
         self.workspace.request_open = self.open_files
         self.workspace.request_compare = self.compare
         self.workspace.request_prove = self.prove
-        self.workspace.request_difference = self.show_difference
+        self.workspace.request_changed_picture = self.show_changed_picture
         self.workspace.request_shown_picture = lambda found, title: self.picture.show_difference(found, title)
         self.workspace.request_job = self.request_job
         self.workspace.request_measurement = self.request_measurement
@@ -430,15 +431,13 @@ class MainWindow(QMainWindow):
         if document is not None:
             self.prove([f for f in document.findings if f.remedy is not None])
 
-    def show_difference(self, finding: Finding) -> None:
-        """Show in the picture where the changed frame differs."""
-        if finding.remedy is None:
-            return
-        remedies = msgspec.to_builtins([finding.remedy])
+    def show_changed_picture(self, remedies: list[Remedy], title: str) -> None:
+        """Show the finished picture of the changed frame, and where it differs. One whose shaders never end is stopped."""
+        plain = msgspec.to_builtins(remedies)
         self.request_job(
-            "difference",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, remedies=remedies),
-            lambda found: self.picture.show_difference(found, finding.title),
+            "changed picture",
+            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, LONGEST_SECONDS, remedies=plain),
+            lambda found: self.picture.show_difference(found, title),
             lambda error: self._complain("The changed frame could not be replayed", error),
         )
 

@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections import Counter
 from html import escape
 from pathlib import Path
-from typing import Any
 
-import msgspec
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QLabel, QPushButton, QSplitter
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QPushButton, QSplitter
 
+from wendascope.desktop.answer import details_label
 from wendascope.desktop.model import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.desktop.theme import GRID
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
 from wendascope.trials.log import DROPPED, EDIT, EXPERIMENT, KEPT, PROOF, UNDECIDED, Trial, kept_of, measure_kept
@@ -56,12 +54,7 @@ class TrialsPage(FramePage):
         self.table: RowsTable[Trial] = RowsTable(RowsModel(_COLUMNS), "Trials", several=True)
         self.table.rows.soft = lambda t: t.state == DROPPED
         self.table.rows.tip = lambda t: t.told
-        self.details = QLabel()
-        self.details.setWordWrap(True)
-        self.details.setTextFormat(Qt.TextFormat.RichText)
-        self.details.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.details.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.details.setContentsMargins(GRID, GRID // 2, GRID, 0)
+        self.details = details_label()
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(self.table)
         split.addWidget(self.details)
@@ -147,17 +140,7 @@ class TrialsPage(FramePage):
 
     def _show_picture(self) -> None:
         trial = self.table.all_chosen[0]
-        remedies = msgspec.to_builtins(trial.remedies)
-
-        def shown(found: dict[str, Any]) -> None:
-            self._workspace.request_shown_picture(found, trial.title)
-
-        self._workspace.request_job(
-            "trial",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, remedies=remedies),
-            shown,
-            lambda error: self.details.setText(escape(error)),
-        )
+        self._workspace.request_changed_picture(trial.remedies, trial.title)
 
     def _measure(self) -> None:
         document = self._document
