@@ -58,18 +58,19 @@ def ranking() -> Iterator[Row]:
 
 def edit() -> Iterator[Row]:
     """From an edited source to its picture and time, the replay running: a small shader, and the one that compiles longest."""
-    objects = load(DEMO).objects
+    frame = load(DEMO)
     with Replay(DEMO) as replay:
         replay.run("measure.pictures", "verify")
         for name, text in ((28, "edge * 0.55"), (1, "q.z - 0.003")):
-            record, times = objects.program(name), []
+            record, times = frame.objects.program(name), []
             assert record is not None
+            passes = sorted({int(p) for p in frame.passes.of_step[frame.steps.program == name]})
             for k in range(5):
                 sources = [EditedSource(s.type, s.source.replace(text, text + str(k + 1))) for s in record.shaders if s.type == GL.FRAGMENT_SHADER]
                 assert all(text + "1" in s.text for s in sources) or k
                 remedy = msgspec.to_builtins([Remedy("edit-shader", [], program=name, sources=sources)])
                 started = time.perf_counter()
-                replay.run("trials.runs", "edited_picture", remedies=remedy, passes=[])
+                replay.run("trials.runs", "edited_picture", remedies=remedy, passes=passes)
                 times.append(time.perf_counter() - started)
             yield f"an edited shader of the demo (program {name}) to picture and time", f"{np.median(times):.2f} s ({min(times):.2f} to {max(times):.2f})", "<= 2 s"
 

@@ -156,10 +156,7 @@ class SourceView(QWidget):
             return
         different = int(found["different"].sum())
         picture = "picture identical" if not different else f"{different:,} pixels differ"
-        self._tell(
-            f"{found['span_ms']:.1f} -> {found['edited_span_ms']:.1f} ms from the first to the last of its passes, "
-            f"{found['frame_ms']:.1f} -> {found['edited_ms']:.1f} ms a frame, run once each; {picture}."
-        )
+        self._tell(f"{found['ms']:.1f} -> {found['edited_ms']:.1f} ms from the first to the last of its passes, run once each; {picture}.")
         self._workspace.request_shown_picture(found, f"{program.title} edited")
 
     def _ask_note(self) -> None:
