@@ -43,11 +43,11 @@ class Tried:
 
 
 _COLUMNS: list[Column[Tried]] = [
-    Column("rounds", 72, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
-    Column("steps, ms", 76, lambda t: f"{t.ms:.2f}", lambda t: t.ms, "Measured: its steps with so many rounds, median"),
-    Column("saved, ms", 80, lambda t: f"{t.saved_ms.median:.2f}", lambda t: t.saved_ms.median, "Measured: original less changed, median of pairs"),
-    Column("interval", 112, lambda t: f"{t.saved_ms.low:.2f} to {t.saved_ms.high:.2f}", tip="Of what is saved: all pairs of a single count, 95 % of several"),
-    Column("pixels", 0, lambda t: f"{t.pixels:,}", lambda t: t.pixels, "Of the finished picture"),
+    Column("rounds", 70, lambda t: f"{t.rounds:,}", lambda t: t.rounds),
+    Column("steps, ms", 74, lambda t: f"{t.ms:.2f}", lambda t: t.ms, "Measured: its steps with so many rounds, median"),
+    Column("saved, ms", 78, lambda t: f"{t.saved_ms.median:.2f}", lambda t: t.saved_ms.median, "Measured: original less changed, median of pairs"),
+    Column("interval", 0, lambda t: f"{t.saved_ms.low:.2f} to {t.saved_ms.high:.2f}", tip="Of what is saved: all pairs of a single count, 95 % of several"),
+    Column("pixels", 72, lambda t: f"{t.pixels:,}", lambda t: t.pixels, "Of the finished picture"),
     Column("mean", 56, lambda t: f"{t.mean:.2f}", lambda t: t.mean, "Difference of all channels of all pixels, of 255"),
 ]
 
@@ -195,7 +195,7 @@ class RoundsView(QWidget):
 
             self._curves = Curves("rounds")
             self._room.addWidget(self._curves)
-            self._room.setSizes([470, 260])
+            self._room.setSizes([500, 200])
         self._curves.show()
         counts = [float(t.rounds) for t in rows]
         self._curves.show_curves(
