@@ -11,6 +11,7 @@ import pytest
 
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, Remedy, find
+from wendascope.analysis.findings.shaders import unused_outputs
 from wendascope.analysis.limits import BAKED, CUT, FLAT, LEFT_OUT, NO_LOOKUPS, ONE_TEXEL, TINY, TITLES, limit_answer, limit_of
 from wendascope.analysis.shader_cost import shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
@@ -249,6 +250,17 @@ def test_families_differ_only_in_constants(shades: dict[str, tuple[Path, Frame]]
     families = {s.program: s.family for s in studies}
     assert families[_steps(frame, "float(1)")[0]] == families[_steps(frame, "float(2)")[0]] and len(set(families.values())) == len(studies) - 1
     assert all(s.passes == [frame.passes.names[0]] and frame.passes.names[0] in s.title for s in studies)
+
+
+def test_outputs_that_no_target_takes_are_found(shades: dict[str, tuple[Path, Frame]]) -> None:
+    frame = load(shades["core"][0])
+    number, steps = _steps(frame, "tint.rgb")
+    assert list(unused_outputs(Case(frame, Drawn([], [], []), None))) == []
+    shader = next(s for p in frame.objects.programs if p.name == number for s in p.shaders if s.type == GL.FRAGMENT_SHADER)
+    shader.source = shader.source.replace("out vec4 result;", "layout(location = 0) out vec4 result;\nlayout(location = 1) out vec4 more;").replace("{ result", "{ more = vec4(1.0); result")
+    found = list(unused_outputs(Case(frame, Drawn([], [], []), None)))
+    assert [(f.program, f.steps) for f in found] == [(number, steps)] and "more is written" in found[0].title
+    assert ["more" in shader.source.splitlines()[line - 1] for line in found[0].lines] == [True, True]
 
 
 def test_an_experiment_that_kills_the_replay_names_its_step_and_the_next_one_runs(shades: dict[str, tuple[Path, Frame]]) -> None:
