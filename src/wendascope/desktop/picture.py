@@ -395,6 +395,7 @@ class PicturePanel(QWidget):
 
     def show_difference(self, found: dict[str, Any], title: str) -> None:
         """A proof's picture, with everything dimmed that is as it was."""
+        self._timer.stop()  # a step chosen just before is not to take its place
         self._found, self._shown_lens, self._wanted = {"pixels": found["after"]}, "colour", None
         self.view.figure = None
         self.view.show_image(lens_named("colour").paint(self._found))
