@@ -9,7 +9,7 @@ from wendascope.analysis.findings import Finding
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.report.files import write_files
-from wendascope.trials.batching import NewObjects, plan_batch
+from wendascope.trials.batching import Code, NewObjects, plan_batch
 
 _ENDINGS = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
 
@@ -27,8 +27,12 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
             except TrialError:
                 continue  # its proof says why
             stem = f"{number + 1}-" if len(finding.remedy.parts) > 1 else ""
-            for piece in pieces:
-                files[stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt")] = piece.text.encode()
+            files |= code_files(stem, pieces)
         if files:
             written += write_files(folder / re.sub(r"[^\w.-]", "-", finding.id), files)
     return written
+
+
+def code_files(stem: str, pieces: list[Code]) -> dict[str, bytes]:
+    """File name -> contents, of the code of one batch."""
+    return {stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt"): piece.text.encode() for piece in pieces}

@@ -3,23 +3,17 @@
 from __future__ import annotations
 
 import difflib
-import re
 from pathlib import Path
 
 import msgspec
 
 from wendascope.frame.frame import Frame
-from wendascope.registry import GL
+from wendascope.frame.glsl_compiler import STAGES
+from wendascope.report.code import code_files
 from wendascope.report.files import write_files
 from wendascope.trials.log import Trial
 from wendascope.trials.proof import Proof, in_their_order
 from wendascope.trials.remedies import change_of
-
-_ENDINGS = {
-    GL.VERTEX_SHADER: "vert", GL.FRAGMENT_SHADER: "frag", GL.GEOMETRY_SHADER: "geom", GL.TESS_CONTROL_SHADER: "tesc",
-    GL.TESS_EVALUATION_SHADER: "tese", GL.COMPUTE_SHADER: "comp",
-}  # fmt: skip
-_CODE = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
 
 
 def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | None, folder: Path) -> list[Path]:
@@ -32,13 +26,12 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
         for before, after in zip(captured.shaders if captured else [], record.shaders, strict=False):
             if before.source == after.source:
                 continue
-            stem = f"program-{program}.{_ENDINGS.get(after.type, 'glsl')}"
+            stem = f"program-{program}.{STAGES.get(after.type, 'glsl')}"
             files[stem] = after.source.encode()
             lines = difflib.unified_diff(before.source.splitlines(True), after.source.splitlines(True), f"captured/{stem}", f"kept/{stem}")
             files[f"{stem}.diff"] = "".join(line if line.endswith("\n") else line + "\n" for line in lines).encode()
     for number, plan in enumerate(change.plans):
-        for piece in plan.code:
-            files[f"batch-{number + 1}-{re.sub(r'[^a-z]+', '-', piece.title.lower())}{_CODE.get(piece.title, '.txt')}"] = piece.text.encode()
+        files |= code_files(f"batch-{number + 1}-", plan.code)
     files["summary.md"] = _summary(name, kept, together, sorted(files)).encode()
     files["trials.json"] = msgspec.json.format(msgspec.json.encode({"kept": kept, "together": together}), indent=2)
     return write_files(folder, files)
@@ -57,4 +50,3 @@ def _summary(name: str, kept: list[Trial], together: Proof | None, files: list[s
     if files:
         lines += ["", "Files:", "", *(f"- `{file}`" for file in files)]
     return "\n".join(lines) + "\n"
-

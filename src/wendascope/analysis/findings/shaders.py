@@ -113,9 +113,9 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
     for program in case.shaders:
         record, fragment = frame.objects.program(program.program), program.stage(GL.FRAGMENT_SHADER)
         draws = [s for s in program.steps if frame.steps.kind_name(s) == "draw"]
-        if record is None or fragment is None or not draws:
+        written = _outputs(record, fragment.source) if record and fragment else {}
+        if fragment is None or not draws or not written:
             continue
-        written = _outputs(record, fragment.source)
         taken = {number for step in draws for number in _colours_taken(frame, step)}
         unread = sorted(name for name, number in written.items() if number not in taken)
         if not unread:

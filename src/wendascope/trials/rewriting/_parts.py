@@ -14,7 +14,7 @@ OUR_PREFIX = "wendascope_"
 
 
 def read(source: str) -> Globals:
-    """Raises TrialError where the source is not understood, or has been rewritten with the same names before."""
+    """Raises TrialError where the source is not understood."""
     try:
         return Globals(source)
     except UnclearSourceError as error:

@@ -27,7 +27,7 @@ class LookUp:
 
 def look_ups(found: Globals) -> list[LookUp]:
     """Every look-up through a sampler that is named at the outermost level, in the order of the source."""
-    samplers = {n.text for d in found.declarations if d.has("uniform") and "sampler" in d.type for n in d.names}
+    samplers = sampler_types(found)
     code = [t for _, t in found.code()]
     rows = []
     for at, token in enumerate(code[:-2]):

@@ -26,7 +26,7 @@ def moved_to_vertices(fragment: str, vertex: str, lines: Container[int]) -> tupl
     if any(OUR_PREFIX + "moved" in word for word in inner.words() | outer.words()):
         raise TrialError("expressions were moved out of it already")
     found = Expressions(inner)
-    candidates = [e for e in _largest(found.found) if line_of(fragment, e.first) in lines or _calls_into(found, fragment, e, lines)]
+    candidates = [e for e in _largest(found.found) if line_of(fragment, e.first) in lines or _calls_into(found, inner, e, lines)]
     gone = [_span(inner, f.body) for f in found.functions.values() if any(_calls(fragment, e, f.name) for e in candidates)]
     chosen = [e for e in candidates if not any(first <= e.first < end for first, end in gone)][:_MOST]
     if not chosen or outer.main is None:
@@ -64,12 +64,12 @@ def _span(found: Globals, places: tuple[int, int]) -> tuple[int, int]:
     return code[places[0]].at, code[places[1]].at
 
 
-def _calls_into(found: Expressions, source: str, item: Expression, lines: Container[int]) -> bool:
+def _calls_into(found: Expressions, inner: Globals, item: Expression, lines: Container[int]) -> bool:
     """Whether an expression calls a function that has one of the lines."""
     for function in found.functions.values():
-        if _calls(source, item, function.name):
-            first, end = _span(read(source), function.body)
-            if any(line in lines for line in range(line_of(source, first), line_of(source, end) + 1)):
+        if _calls(inner.source, item, function.name):
+            first, end = _span(inner, function.body)
+            if any(line in lines for line in range(line_of(inner.source, first), line_of(inner.source, end) + 1)):
                 return True
     return False
 
