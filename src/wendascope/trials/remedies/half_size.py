@@ -108,11 +108,17 @@ def _check(frame: Frame, step: int) -> None:
 
 def _srgb(frame: Frame, step: int) -> bool:
     """Whether the first colour of the target is stored that way; elsewhere the switch does nothing."""
+    record = _first_colour(frame, step)
+    if record is None:
+        return not frame.passes.targets[int(frame.passes.of_step[step])].framebuffer and frame.default_framebuffer.srgb
+    return record.images[0].internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8)
+
+
+def _first_colour(frame: Frame, step: int) -> TextureRecord | None:
+    """The texture that takes a step's first colour; None for the window and renderbuffers."""
     target = frame.passes.targets[int(frame.passes.of_step[step])]
-    if not target.framebuffer:
-        return frame.default_framebuffer.srgb
-    records = [frame.objects.texture(a.name) for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
-    return any(r is not None and r.images and r.images[0].internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8) for r in records)
+    names = [a.name for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
+    return next((r for name in names if (r := frame.objects.texture(name)) is not None and r.images), None)
 
 
 def _samples(frame: Frame, step: int) -> int:
@@ -128,16 +134,14 @@ def _samples(frame: Frame, step: int) -> int:
 
 def _target(change: FrameChange, step: int, width: int, height: int) -> TextureRecord:
     frame = change.frame
-    target = frame.passes.targets[int(frame.passes.of_step[step])]
     internal, type_ = GL.RGBA8, GL.UNSIGNED_BYTE
-    for attachment in target.attachments:
-        record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
-        if record is not None and record.images and attachment.point == GL.COLOR_ATTACHMENT0:
-            kind, _ = named_types(record.images[0].internal_format)
-            if kind in (GL.INT, GL.UNSIGNED_INT):
-                raise TrialError(f"step {step} writes whole numbers, which are not scaled up")
-            if kind == GL.FLOAT:
-                internal, type_ = GL.RGBA16F, GL.HALF_FLOAT
+    record = _first_colour(frame, step)
+    if record is not None:
+        kind, _ = named_types(record.images[0].internal_format)
+        if kind in (GL.INT, GL.UNSIGNED_INT):
+            raise TrialError(f"step {step} writes whole numbers, which are not scaled up")
+        if kind == GL.FLOAT:
+            internal, type_ = GL.RGBA16F, GL.HALF_FLOAT
     image = ImageRecord(GL.TEXTURE_2D, 0, width, height, 1, internal, GL.RGBA, type_)
     linear, edge = [float(GL.LINEAR)], [float(GL.CLAMP_TO_EDGE)]
     parameters = {"TEXTURE_MIN_FILTER": linear, "TEXTURE_MAG_FILTER": linear, "TEXTURE_WRAP_S": edge, "TEXTURE_WRAP_T": edge}
