@@ -2,12 +2,12 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-PACKAGES := gcc libc6-dev python3-venv libgl1-mesa-dri libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools \
+PACKAGES := gcc libc6-dev procps python3-venv libgl1-mesa-dri libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools \
 	libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-shape0 \
 	libxcb-xinerama0 libxcb-randr0 libxcb-sync1 libxcb-xfixes0 libdbus-1-3 libfontconfig1 libglib2.0-0 libx11-6 libxrandr2 libxi6 \
 	libxcursor1 libxinerama1 libxkbcommon0 fonts-dejavu-core
 
-.PHONY: setup packages demo test lint bench screenshots clean
+.PHONY: setup packages demo test quick lint bench attack sanitize screenshots clean
 
 setup: $(VENV)/ready
 
@@ -29,15 +29,28 @@ demo: setup
 	$(BIN)/wendascope demo
 
 lint: setup
-	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check --quiet .
+	$(BIN)/ruff check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
 test: setup lint
 	$(BIN)/python -m pytest
 
+# Without a driver or a display, in less than a minute.
+quick: setup
+	$(BIN)/python -m pytest -m 'not driver'
+
 bench: setup
 	$(BIN)/python -m benchmarks
+
+# Everything that files, targets and sockets are attacked with; the tests try a tenth of it.
+attack: setup
+	$(BIN)/python tools/attack.py
+
+# The tap under the thread, address and undefined-behaviour sanitizers.
+sanitize: setup
+	$(BIN)/python tools/sanitize.py
 
 screenshots: setup
 	$(BIN)/python tools/screenshots.py

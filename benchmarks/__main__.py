@@ -6,7 +6,14 @@ import sys
 
 from benchmarks import drawing, replaying, shading, studying, tap, window
 
-ALL = {**tap.BENCHMARKS, **replaying.BENCHMARKS, **window.BENCHMARKS, **drawing.BENCHMARKS, **studying.BENCHMARKS, **shading.BENCHMARKS}
+ALL = {
+    **tap.BENCHMARKS,
+    **replaying.BENCHMARKS,
+    **window.BENCHMARKS,
+    **drawing.BENCHMARKS,
+    **studying.BENCHMARKS,
+    **shading.BENCHMARKS,
+}
 
 
 def main() -> None:

@@ -12,14 +12,20 @@ import OpenGL
 OpenGL.ERROR_CHECKING = False
 from OpenGL import GL
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 SIZE = (1280, 720)
 DRAWS, SIDE = 5000, 14
 """A grid of SIDE x SIDE cells has 392 triangles; a strip beside it makes 400."""
-VERTEX = "#version 330\nlayout(location = 0) in vec2 at; uniform vec4 place; void main() { gl_Position = vec4(at * place.zw + place.xy, place.x * 0.4, 1.0); }\n"
-FRAGMENT = "#version 330\nuniform vec4 place; out vec4 colour; void main() { colour = vec4(abs(place.xy), 0.5, 1.0); }\n"
+VERTEX = (
+    "#version 330\nlayout(location = 0) in vec2 at; uniform vec4 place; void main() { gl_Position = vec4(at * place.zw"
+    " + place.xy, place.x * 0.4, 1.0); }\n"
+)
+FRAGMENT = (
+    "#version 330\nuniform vec4 place; out vec4 colour; void main() { colour = vec4(abs(place.xy), 0.5, 1.0); }\n"
+)
 
 
 def main() -> None:

@@ -13,6 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
+from wendascope.measure.pictures import verify
+from wendascope.measure.times import frame_times
 from wendascope.replay.client import Replay
 
 Row = tuple[str, str, str]
@@ -30,24 +32,39 @@ def replay_ratio() -> Iterator[Row]:
     """The demo frame replayed, against the demo program's own frames, in turn."""
     ratios = []
     with Replay(DEMO) as replay:
-        replay.run("measure.pictures", "verify")
+        replay.run(verify.asked())
         for _ in range(_PAIRS):
             own = _demo_frame_ms()
-            replayed = float(np.median(replay.run("measure.times", "frame_times", repeats=7)["frame_ms"]))
+            replayed = float(np.median(replay.run(frame_times.asked(repeats=7)).frame_ms))
             ratios.append(replayed / own)
-    yield "replay of the demo frame / the demo's own frame time", f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})", "<= 1.1"
+    yield (
+        "replay of the demo frame / the demo's own frame time",
+        f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})",
+        "<= 1.1",
+    )
 
 
 def survey_time() -> Iterator[Row]:
-    for what, options, bar in (("times only", ["--times-only"], "<= 15 s"), ("with layers, geometry and findings", [], "-")):
+    for what, options, bar in (
+        ("times only", ["--times-only"], "<= 15 s"),
+        ("with layers, geometry and findings", [], "-"),
+    ):
         times = []
         for _ in range(3):
             with tempfile.TemporaryDirectory() as folder:
                 path = Path(shutil.copy(DEMO, folder))
                 started = time.perf_counter()
-                subprocess.run([sys.executable, "-m", "wendascope.cli", "survey", str(path), *options], capture_output=True, check=True)
+                subprocess.run(
+                    [sys.executable, "-m", "wendascope.cli", "survey", str(path), *options],
+                    capture_output=True,
+                    check=True,
+                )
                 times.append(time.perf_counter() - started)
-        yield f"survey of the demo frame, whole command, {what}", f"{np.median(times):.1f} s ({min(times):.1f} to {max(times):.1f})", bar
+        yield (
+            f"survey of the demo frame, whole command, {what}",
+            f"{np.median(times):.1f} s ({min(times):.1f} to {max(times):.1f})",
+            bar,
+        )
 
 
 def show_time() -> Iterator[Row]:
@@ -56,7 +73,11 @@ def show_time() -> Iterator[Row]:
         started = time.perf_counter()
         subprocess.run([sys.executable, "-m", "wendascope.cli", "show", str(DEMO)], capture_output=True, check=True)
         times.append(time.perf_counter() - started)
-    yield "show of the demo frame, whole command", f"{np.median(times):.2f} s ({min(times):.2f} to {max(times):.2f})", "<= 0.5 s"
+    yield (
+        "show of the demo frame, whole command",
+        f"{np.median(times):.2f} s ({min(times):.2f} to {max(times):.2f})",
+        "<= 0.5 s",
+    )
 
 
 BENCHMARKS = {"replay": replay_ratio, "survey": survey_time, "show": show_time}

@@ -1,4 +1,6 @@
-"""Whether the modelled cost of fragment shaders ranks them as their measured time per fragment does; and edit to picture."""
+"""Whether the modelled cost of fragment shaders ranks them as their measured time per fragment does; and edit to
+picture.
+"""
 
 from __future__ import annotations
 
@@ -17,12 +19,24 @@ from wendascope.analysis.findings import EditedSource, Remedy
 from wendascope.analysis.shaders import study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.file import load, save
+from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import time_file
+from wendascope.trials.runs import edited_picture
 
-_SCENES = ("terrain", "texture", "jellyfish", "desktop:effect=blur:windows=4", "shadow", "effect2d:kernel=1,1,1;1,1,1;1,1,1;", "bump", "function", "loop")
+_SCENES = (
+    "terrain",
+    "texture",
+    "jellyfish",
+    "desktop:effect=blur:windows=4",
+    "shadow",
+    "effect2d:kernel=1,1,1;1,1,1;1,1,1;",
+    "bump",
+    "function",
+    "loop",
+)
 _LEAST_FRAGMENTS = 20_000
 _FRAGMENTS_A_VERTEX = 50
 """Steps with fewer are bound by their vertices and triangles, and tell little of their fragments."""
@@ -33,7 +47,11 @@ def _measured(path: Path, name: str) -> Iterator[tuple[float, float, str]]:
     frame, survey = load(path), time_file(path, 10).survey
     counted = survey.fragments or []
     for program in study_shaders(Sharing(frame)):
-        steps = [s for s in program.steps if counted and counted[s] >= max(_LEAST_FRAGMENTS, _FRAGMENTS_A_VERTEX * int(frame.steps.vertices[s]))]
+        steps = [
+            s
+            for s in program.steps
+            if counted and counted[s] >= max(_LEAST_FRAGMENTS, _FRAGMENTS_A_VERTEX * int(frame.steps.vertices[s]))
+        ]
         if steps and program.fragment_cost is not None:
             step = max(steps, key=lambda s: counted[s])
             yield survey.steps.ms[step] * 1e6 / counted[step], program.fragment_cost, f"{name} {program.label}"
@@ -57,22 +75,32 @@ def ranking() -> Iterator[Row]:
 
 
 def edit() -> Iterator[Row]:
-    """From an edited source to its picture and time, the replay running: a small shader, and the one that compiles longest."""
+    """From an edited source to its picture and time, the replay running: a small shader, and the one that compiles
+    longest.
+    """
     frame = load(DEMO)
     with Replay(DEMO) as replay:
-        replay.run("measure.pictures", "verify")
+        replay.run(verify.asked())
         for name, text in ((28, "edge * 0.55"), (1, "q.z - 0.003")):
             record, times = frame.objects.program(name), []
             assert record is not None
             passes = sorted({int(p) for p in frame.passes.of_step[frame.steps.program == name]})
             for k in range(5):
-                sources = [EditedSource(s.type, s.source.replace(text, text + str(k + 1))) for s in record.shaders if s.type == GL.FRAGMENT_SHADER]
+                sources = [
+                    EditedSource(s.type, s.source.replace(text, text + str(k + 1)))
+                    for s in record.shaders
+                    if s.type == GL.FRAGMENT_SHADER
+                ]
                 assert all(text + "1" in s.text for s in sources) or k
                 remedy = msgspec.to_builtins([Remedy("edit-shader", [], program=name, sources=sources)])
                 started = time.perf_counter()
-                replay.run("trials.runs", "edited_picture", remedies=remedy, passes=passes)
+                replay.run(edited_picture.asked(remedies=remedy, passes=passes))
                 times.append(time.perf_counter() - started)
-            yield f"an edited shader of the demo (program {name}) to picture and time", f"{np.median(times):.2f} s ({min(times):.2f} to {max(times):.2f})", "<= 2 s"
+            yield (
+                f"an edited shader of the demo (program {name}) to picture and time",
+                f"{np.median(times):.2f} s ({min(times):.2f} to {max(times):.2f})",
+                "<= 2 s",
+            )
 
 
 BENCHMARKS = {"shaders": ranking, "edit": edit}

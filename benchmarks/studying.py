@@ -18,10 +18,23 @@ _RUNS = 3
 
 def structure() -> Iterator[Row]:
     """In processes of their own, so that the memory is that of one frame."""
-    rows = [subprocess.run([sys.executable, "-m", "benchmarks.studying"], capture_output=True, text=True, check=True).stdout.split() for _ in range(_RUNS)]
+    rows = [
+        subprocess.run(
+            [sys.executable, "-m", "benchmarks.studying"], capture_output=True, text=True, check=True
+        ).stdout.split()
+        for _ in range(_RUNS)
+    ]
     seconds, memory, before = (sorted(float(row[k]) for row in rows) for k in range(3))
-    yield f"use, breaks, companies, switches of {STEPS:,} steps", f"{seconds[_RUNS // 2]:.2f} s ({seconds[0]:.2f} to {seconds[-1]:.2f})", "<= 2 s"
-    yield "memory it takes, beyond the frame", f"{memory[_RUNS // 2] - before[_RUNS // 2]:.0f} MB, {memory[_RUNS // 2]:.0f} MB with it", "<= 500 MB"
+    yield (
+        f"use, breaks, batches, switches of {STEPS:,} steps",
+        f"{seconds[_RUNS // 2]:.2f} s ({seconds[0]:.2f} to {seconds[-1]:.2f})",
+        "<= 2 s",
+    )
+    yield (
+        "memory it takes, beyond the frame",
+        f"{memory[_RUNS // 2] - before[_RUNS // 2]:.0f} MB, {memory[_RUNS // 2]:.0f} MB with it",
+        "<= 500 MB",
+    )
 
 
 def main() -> None:

@@ -60,7 +60,11 @@ def _ratio(command: list[str], read: Callable[[str], float], pairs: int = PAIRS)
 def idle_demo() -> Iterator[Row]:
     command = [sys.executable, "-m", "wendascope.demo", "--off-screen", "--size", "160x90", "--frames", "40", "--times"]
     median, low, high = _ratio(command, lambda text: float(re.search(r"([\d.]+) ms a frame", text)[1]))  # type: ignore[index]
-    yield "tap idle, demo program (17,000 calls a frame), with/without", f"{median:.3f} ({low:.3f} to {high:.3f})", "<= 1.02"
+    yield (
+        "tap idle, demo program (17,000 calls a frame), with/without",
+        f"{median:.3f} ({low:.3f} to {high:.3f})",
+        "<= 1.02",
+    )
 
 
 def idle_heavy() -> Iterator[Row]:
@@ -76,7 +80,11 @@ def held() -> Iterator[Row]:
         with Target([heavy(), "2000", "0", str(objects), str(megabytes)]) as target:
             seconds = [target.capture(Trigger(after_seconds=0.3), 60.0).metadata.held_seconds for _ in range(5)]
         what = f"{objects:,} objects" if objects else f"{megabytes} MB of textures"
-        yield f"target held for its snapshot, {what}", f"{np.median(seconds):.2f} s ({min(seconds):.2f} to {max(seconds):.2f})", bar
+        yield (
+            f"target held for its snapshot, {what}",
+            f"{np.median(seconds):.2f} s ({min(seconds):.2f} to {max(seconds):.2f})",
+            bar,
+        )
 
 
 def large_frame() -> Iterator[Row]:
@@ -94,8 +102,16 @@ def large_frame() -> Iterator[Row]:
             seconds.append(time.monotonic() - begin)
             assert frame.target_frame_ms is not None and len(frame.calls) >= 50000
             ratios.append(frame.metadata.recorded_ns / 1e6 / frame.target_frame_ms)
-    yield "50,000 calls, request to finished file", f"{np.median(seconds):.2f} s ({min(seconds):.2f} to {max(seconds):.2f})", "<= 5 s"
-    yield "frame being recorded / ordinary frame (50,000 calls)", f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})", "<= 2"
+    yield (
+        "50,000 calls, request to finished file",
+        f"{np.median(seconds):.2f} s ({min(seconds):.2f} to {max(seconds):.2f})",
+        "<= 5 s",
+    )
+    yield (
+        "frame being recorded / ordinary frame (50,000 calls)",
+        f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})",
+        "<= 2",
+    )
 
 
 def memory() -> Iterator[Row]:
@@ -118,7 +134,16 @@ def memory() -> Iterator[Row]:
 
 
 def idle_glmark2() -> Iterator[Row]:
-    command = ["glmark2", "--off-screen", "-s", "200x150", "-b", "build:use-vbo=true:duration=3.0", "-b", "buffer:duration=3.0"]
+    command = [
+        "glmark2",
+        "--off-screen",
+        "-s",
+        "200x150",
+        "-b",
+        "build:use-vbo=true:duration=3.0",
+        "-b",
+        "buffer:duration=3.0",
+    ]
 
     def read(text: str) -> float:
         return sum(float(t) for t in re.findall(r"FrameTime: ([\d.]+) ms", text))
@@ -137,9 +162,21 @@ def recording() -> Iterator[Row]:
             assert frame.target_frame_ms is not None
             ratios.append(frame.metadata.recorded_ns / 1e6 / frame.target_frame_ms)
             held.append(frame.metadata.held_seconds)
-    yield "frame being recorded / ordinary frame (demo program)", f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})", "<= 2"
+    yield (
+        "frame being recorded / ordinary frame (demo program)",
+        f"{np.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})",
+        "<= 2",
+    )
     objects = sum(len(getattr(frame.objects, name)) for name in frame.objects.__struct_fields__)
     yield f"target held for its snapshot ({objects} objects)", f"{np.median(held):.2f} s", "<= 1 s for 2,000 objects"
 
 
-BENCHMARKS = {"idle-heavy": idle_heavy, "held": held, "large-frame": large_frame, "memory": memory, "idle-demo": idle_demo, "idle-glmark2": idle_glmark2, "recording": recording}
+BENCHMARKS = {
+    "idle-heavy": idle_heavy,
+    "held": held,
+    "large-frame": large_frame,
+    "memory": memory,
+    "idle-demo": idle_demo,
+    "idle-glmark2": idle_glmark2,
+    "recording": recording,
+}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import subprocess
@@ -11,22 +12,35 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
-from wendascope.analysis.yardsticks import yardsticks
+from wendascope.analysis.guidelines import guidelines
 from wendascope.desktop import theme
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
-from wendascope.frame.frame import Frame
-from wendascope.tap.channel import Boundary
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
 
+settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("any machine")
 PROGRAMS = Path(__file__).parent / "programs"
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
+
+
+_WITH_A_DRIVER = {"display", "capture", "small", "own_small", "window"}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What draws, captures or opens a window is marked, so that the rest can be run anywhere in a minute."""
+    for item in items:
+        if _WITH_A_DRIVER & set(getattr(item, "fixturenames", ())):
+            item.add_marker(pytest.mark.driver)
 
 
 @pytest.fixture(scope="session")
@@ -35,7 +49,11 @@ def display() -> Iterator[str]:
     if shutil.which("Xvfb") is None:
         pytest.fail("Xvfb is missing; `make packages` installs it")
     read, write = os.pipe()
-    server = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x1000x24", "-nolisten", "tcp"], pass_fds=(write,), stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x1000x24", "-nolisten", "tcp"],
+        pass_fds=(write,),
+        stderr=subprocess.DEVNULL,
+    )
     os.close(write)
     with os.fdopen(read) as answer:
         number = answer.readline().strip()  # the whole line: the server gives up when it cannot write the end of it
@@ -49,24 +67,46 @@ def program(name: str, *arguments: str) -> list[str]:
     return [sys.executable, str(PROGRAMS / f"{name}.py"), *arguments]
 
 
+@pytest.fixture(scope="session", autouse=True)
+def own_state(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Which frames were made here is noted for this run only."""
+    os.environ["XDG_STATE_HOME"] = str(tmp_path_factory.mktemp("state"))
+
+
 @pytest.fixture(autouse=True)
-def shipped_yardsticks() -> Iterator[None]:
-    """Torn down last: what a test changed of the yardsticks is forgotten, by its windows' background work too."""
+def shipped_guidelines() -> Iterator[None]:
+    """Torn down last: what a test changed of the guidelines is forgotten, by its windows' background work too."""
     yield
-    yardsticks.cache_clear()
+    guidelines.cache_clear()
 
 
-Capture = Callable[..., tuple[Path, Frame]]
+@pytest.fixture(scope="session", autouse=True)
+def collected_here() -> Iterator[None]:
+    """As in the application: no background thread of a window collects garbage, which would end widgets there."""
+    gc.disable()
+    yield
+    gc.enable()
+
+
+@pytest.fixture(autouse=True)
+def collected_between(collected_here: None) -> Iterator[None]:
+    yield
+    gc.collect(1)
+
+
+Capture = Callable[..., tuple[Path, OpenGLFrame]]
 
 
 @pytest.fixture(scope="session")
 def capture(tmp_path_factory: pytest.TempPathFactory, display: str) -> Capture:
     """Captures a frame of a running program into a file."""
 
-    def take(command: list[str], frame: int = 3, boundary: Boundary = Boundary.swap, **environment: str) -> tuple[Path, Frame]:
+    def take(
+        command: list[str], frame: int = 3, frame_end: FrameEnd = FrameEnd.swap, **environment: str
+    ) -> tuple[Path, OpenGLFrame]:
         path = tmp_path_factory.mktemp("captured") / "frame.wend"
         with Target(command, environment={**os.environ, "DISPLAY": display, **environment}) as target:
-            taken = target.capture(Trigger(frame=frame, boundary=boundary), 60.0)
+            taken = target.capture(Trigger(frame=frame, frame_end=frame_end), 60.0)
         save(taken, path)
         return path, taken
 

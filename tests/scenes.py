@@ -17,7 +17,17 @@ CENTRE = ((0.5, 0.5),)
 FOUR = ((0.375, 0.125), (0.875, 0.375), (0.125, 0.625), (0.625, 0.875))
 """The standard pattern of four samples."""
 
-TARGETS = ("colour+depth", "colour+depth-stencil", "colour", "depth", "colour+float-depth", "four samples", "layers", "colour+small-depth", "depth layers")
+TARGETS = (
+    "colour+depth",
+    "colour+depth-stencil",
+    "colour",
+    "depth",
+    "colour+float-depth",
+    "four samples",
+    "layers",
+    "colour+small-depth",
+    "depth layers",
+)
 COMPARE = ("NEVER", "LESS", "EQUAL", "LEQUAL", "GREATER", "NOTEQUAL", "GEQUAL", "ALWAYS")
 OPERATIONS = ("KEEP", "ZERO", "REPLACE", "INCR", "DECR", "INVERT", "INCR_WRAP", "DECR_WRAP")
 
@@ -94,18 +104,42 @@ def _step(random: np.random.Generator, item: Pass) -> Step:
     stencil = None
     if item.has_stencil and flag(0.6):
         pick = lambda names: str(random.choice(names))  # noqa: E731
-        stencil = (pick(COMPARE), int(random.choice([0, 1, 2, 255])), int(random.choice([0xFF, 0x3])), pick(OPERATIONS), pick(OPERATIONS), pick(OPERATIONS), int(random.choice([0xFF, 0xFE])))
+        stencil = (
+            pick(COMPARE),
+            int(random.choice([0, 1, 2, 255])),
+            int(random.choice([0xFF, 0x3])),
+            pick(OPERATIONS),
+            pick(OPERATIONS),
+            pick(OPERATIONS),
+            int(random.choice([0xFF, 0xFE])),
+        )
         if stencil[0] not in ("ALWAYS", "NEVER") and flag(0.7):
             stencil = (*stencil[:3], "KEEP", "KEEP", "KEEP", stencil[6])
     alpha = int(random.choice([0, 255]))
     colour = (*(int(v) for v in random.integers(0, 255, 3)), alpha) if flag(0.8) else (0, 0, 0, alpha)
     return Step(
-        triangles, random.integers(1, 64, count) / 64, colour, flag(0.8), str(random.choice(["LESS", "LEQUAL", "LESS", "GREATER", "ALWAYS", "EQUAL"])), flag(0.85),
-        str(random.choice(["off", "off", "off", "alpha", "add"])), str(random.choice(["", "", "BACK", "FRONT"])), flag(0.3),
-        (int(random.integers(0, 30)), int(random.integers(0, 30)), int(random.integers(5, 50)), int(random.integers(5, 50))) if flag(0.25) else None,
+        triangles,
+        random.integers(1, 64, count) / 64,
+        colour,
+        flag(0.8),
+        str(random.choice(["LESS", "LEQUAL", "LESS", "GREATER", "ALWAYS", "EQUAL"])),
+        flag(0.85),
+        str(random.choice(["off", "off", "off", "alpha", "add"])),
+        str(random.choice(["", "", "BACK", "FRONT"])),
+        flag(0.3),
+        (
+            int(random.integers(0, 30)),
+            int(random.integers(0, 30)),
+            int(random.integers(5, 50)),
+            int(random.integers(5, 50)),
+        )
+        if flag(0.25)
+        else None,
         # with several samples llvmpipe lets some of a discarded pixel's samples through
-        int(random.integers(0, 3)) if flag(0.3) and item.target != "four samples" else -1, stencil, flag(0.9),
-    )  # fmt: skip
+        int(random.integers(0, 3)) if flag(0.3) and item.target != "four samples" else -1,
+        stencil,
+        flag(0.9),
+    )
 
 
 def _triangle(random: np.random.Generator) -> np.ndarray:
@@ -114,7 +148,10 @@ def _triangle(random: np.random.Generator) -> np.ndarray:
         middle = random.integers(0, SIZE * 256, 2)
         corners = middle + random.integers(-size * 256, size * 256, (3, 2))
         corners = np.clip(corners, 0, SIZE * 256)
-        if all((edge_functions(corners / 256, sample) != 0).all() for sample in (*CENTRE, *FOUR)) and _area(corners) != 0:
+        if (
+            all((edge_functions(corners / 256, sample) != 0).all() for sample in (*CENTRE, *FOUR))
+            and _area(corners) != 0
+        ):
             return corners / 256
 
 
@@ -233,9 +270,15 @@ def _compare(func: str, value: float, kept: float) -> bool:
 
 def _operate(operation: str, kept: int, ref: int, write: int) -> int:
     made = {
-        "KEEP": kept, "ZERO": 0, "REPLACE": ref, "INCR": min(kept + 1, 255), "DECR": max(kept - 1, 0), "INVERT": kept ^ 0xFF,
-        "INCR_WRAP": (kept + 1) & 0xFF, "DECR_WRAP": (kept - 1) & 0xFF,
-    }[operation]  # fmt: skip
+        "KEEP": kept,
+        "ZERO": 0,
+        "REPLACE": ref,
+        "INCR": min(kept + 1, 255),
+        "DECR": max(kept - 1, 0),
+        "INVERT": kept ^ 0xFF,
+        "INCR_WRAP": (kept + 1) & 0xFF,
+        "DECR_WRAP": (kept - 1) & 0xFF,
+    }[operation]
     return (kept & ~write) | (made & write)
 
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.frame.frame import Frame, Metadata
-from wendascope.frame.objects import (
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.frame import Metadata
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import (
     AttributeRecord,
-    BlobStore,
     BufferRecord,
-    ContextInfo,
     DefaultFramebuffer,
     ImageRecord,
     Objects,
@@ -19,7 +20,7 @@ from wendascope.frame.objects import (
     UniformRecord,
     VertexArrayRecord,
 )
-from wendascope.frame.packed import Batch, CallStream, Raw
+from wendascope.opengl.packed import CallBatch, CallStream, Raw
 from wendascope.registry import GL
 
 VERTEX = """#version 330 core
@@ -37,17 +38,22 @@ MODEL, TINT, SURFACE = 0, 1, 2
 """Locations of the uniforms of every program."""
 
 
-def stream(batch: Batch) -> CallStream:
-    return CallStream(np.array(batch.words, np.uint64), np.frombuffer(bytes(batch.arena) + b"\0", np.uint8), np.array(batch.starts, np.int64))
+def stream(batch: CallBatch) -> CallStream:
+    return CallStream(
+        np.array(batch.words, np.uint64),
+        np.frombuffer(bytes(batch.arena) + b"\0", np.uint8),
+        np.array(batch.starts, np.int64),
+    )
 
 
 def objects(blobs: BlobStore, programs: int = 1, meshes: int = 1, textures: int = 1, side: int = 8) -> Objects:
     """Programs 1, 2, ...; vertex arrays 1, 2, ... with buffers of their own; textures 1, 2, ... of `side` x `side`."""
     shaders = [ShaderRecord(GL.VERTEX_SHADER, VERTEX), ShaderRecord(GL.FRAGMENT_SHADER, FRAGMENT)]
     uniforms = [
-        UniformRecord("model", GL.FLOAT_MAT4, 1, [MODEL], bytes(64)), UniformRecord("tint", GL.FLOAT_VEC4, 1, [TINT], bytes(16)),
+        UniformRecord("model", GL.FLOAT_MAT4, 1, [MODEL], bytes(64)),
+        UniformRecord("tint", GL.FLOAT_VEC4, 1, [TINT], bytes(16)),
         UniformRecord("surface", GL.SAMPLER_2D, 1, [SURFACE], bytes(4)),
-    ]  # fmt: skip
+    ]
     found = Objects()
     for name in range(1, programs + 1):
         found.programs.append(ProgramRecord(name, shaders, True, {"position": 0}, uniforms=uniforms))
@@ -60,26 +66,41 @@ def objects(blobs: BlobStore, programs: int = 1, meshes: int = 1, textures: int 
         found.vertex_arrays.append(VertexArrayRecord(name, [attribute], 2 * name + 1))
     for name in range(1, textures + 1):
         pixels = np.full((side, side, 4), name, np.uint8).tobytes()
-        image = ImageRecord(GL.TEXTURE_2D, 0, side, side, 1, GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, contents=blobs.put(pixels))
+        image = ImageRecord(
+            GL.TEXTURE_2D, 0, side, side, 1, GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, contents=blobs.put(pixels)
+        )
         parameters = {"TEXTURE_WRAP_S": [float(GL.CLAMP_TO_EDGE)], "TEXTURE_WRAP_T": [float(GL.CLAMP_TO_EDGE)]}
         found.textures.append(TextureRecord(name, GL.TEXTURE_2D, [image], parameters))
     return found
 
 
-def frame_of(batch: Batch, objects_: Objects | None = None, blobs: BlobStore | None = None, **state: dict[tuple[int, int], tuple[int, ...]]) -> Frame:
+def frame_of(
+    batch: CallBatch,
+    objects_: Objects | None = None,
+    blobs: BlobStore | None = None,
+    **state: dict[tuple[int, int], tuple[int, ...]],
+) -> OpenGLFrame:
     """A frame with these calls. Depth is tested and written unless `state` says otherwise."""
     store = blobs or BlobStore()
     initial = {
-        "capability": {(GL.DEPTH_TEST, 0): (1,)}, "depth_mask": {(0, 0): (1,)}, "depth_func": {(0, 0): (GL.LESS,)}, "active_texture": {(0, 0): (GL.TEXTURE0,)},
+        "capability": {(GL.DEPTH_TEST, 0): (1,)},
+        "depth_mask": {(0, 0): (1,)},
+        "depth_func": {(0, 0): (GL.LESS,)},
+        "active_texture": {(0, 0): (GL.TEXTURE0,)},
         **state,
-    }  # fmt: skip
-    limits = {"MAX_VERTEX_ATTRIBS": 16, "MAX_UNIFORM_BLOCK_SIZE": 65536, "MAX_UNIFORM_BUFFER_BINDINGS": 36, "MAX_TEXTURE_SIZE": 4096}
+    }
+    limits = {
+        "MAX_VERTEX_ATTRIBS": 16,
+        "MAX_UNIFORM_BLOCK_SIZE": 65536,
+        "MAX_UNIFORM_BUFFER_BINDINGS": 36,
+        "MAX_TEXTURE_SIZE": 4096,
+    }
     context = ContextInfo(major=3, minor=3, limits=limits)
     window = DefaultFramebuffer(64, 64, alpha=8, depth=24)
-    return Frame(Metadata(), context, window, initial, objects_ or Objects(), store, stream(batch))
+    return OpenGLFrame(Metadata(), context, window, initial, objects_ or Objects(), store, stream(batch))
 
 
-def draw(batch: Batch, program: int, mesh: int, texture: int, model: float = 0.0, tint: float = 1.0) -> None:
+def draw(batch: CallBatch, program: int, mesh: int, texture: int, model: float = 0.0, tint: float = 1.0) -> None:
     """One draw in the naive way: everything is set before it."""
     batch.call("glUseProgram", program)
     batch.call("glActiveTexture", GL.TEXTURE0)
@@ -91,12 +112,13 @@ def draw(batch: Batch, program: int, mesh: int, texture: int, model: float = 0.0
     batch.call("glDrawElements", GL.TRIANGLES, 36, GL.UNSIGNED_SHORT, Raw(0))
 
 
-def crowded(steps: int, programs: int = 20, meshes: int = 400, textures: int = 200) -> Frame:
-    """A frame of many steps: each mesh has its program, and some textures; runs of 500 are sorted by program, as an engine
-    that sorts a little has them."""
+def crowded(steps: int, programs: int = 20, meshes: int = 400, textures: int = 200) -> OpenGLFrame:
+    """A frame of many steps: each mesh has its program, and some textures; runs of 500 are sorted by program, as an
+    engine that sorts a little has them.
+    """
     random = np.random.default_rng(1)
     blobs = BlobStore()
-    batch = Batch()
+    batch = CallBatch()
     shapes = random.integers(0, meshes, steps)
     surfaces = (shapes * 7 + random.integers(0, 3, steps)) % textures
     order = np.argsort(shapes % programs + programs * (np.arange(steps) // 500), kind="stable")

@@ -1,7 +1,10 @@
-"""Batches really drawn: shaders rewritten, vertices merged, textures in arrays; and proofs of them on running programs."""
+"""Batches really drawn: shaders rewritten, vertices merged, textures in arrays; and proofs of them on running
+programs.
+"""
 
 from __future__ import annotations
 
+import json
 import shutil
 from pathlib import Path
 
@@ -11,31 +14,34 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.companies import INSTANCE, MERGE, MULTI_DRAW, find_companies
+from wendascope.analysis.batches import INSTANCE, MERGE, MULTI_DRAW, find_batches
 from wendascope.analysis.findings import Finding, Part, Remedy
 from wendascope.analysis.sharing import Sharing
 from wendascope.errors import TrialError
-from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
+from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl_globals import Globals, UnclearSourceError
-from wendascope.frame.objects import BlobStore, ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.frame.packed import Batch
-from wendascope.frame.primitives import separate, triangles
-from wendascope.frame.std140 import pack, struct_layout
-from wendascope.frame.uniform_blocks import block_layout
-from wendascope.frame.uniform_values import uniform_value
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.glsl.globals import Globals, UnclearSourceError
+from wendascope.glsl.std140 import pack, struct_layout
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.primitives import separate, triangles
+from wendascope.opengl.uniform_blocks import block_layout
+from wendascope.opengl.uniform_values import uniform_value
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.batching import NewObjects, plan_batch
 from wendascope.trials.batching.rewrite import DrawData, Names, Source, rewrite
 from wendascope.trials.examine import examine_file, stored_examination
-from wendascope.trials.proof import CHANGES, COMBINED, GAIN, NO_GAIN, REFUSED, SLOWER, Proof, in_order, prove, prove_all
+from wendascope.trials.proof import COMBINED, Proof, compatible, in_order, prove, prove_all
 from wendascope.trials.remedies import change_of
+from wendascope.trials.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
 from .conftest import Capture, program
 from .synthetic import draw, frame_of, objects
-from .test_cli import result
+from .test_cli import run
 
 # ---- sources -------------------------------------------------------------------------------------------
 
@@ -67,7 +73,7 @@ void main() { vec4 model2 = vec4(1.0); }
 
 
 @settings(max_examples=200, deadline=None)
-@given(st.text("uniform vec4 main(){};,=[]#\n/*\\ \"x1.", max_size=80))
+@given(st.text('uniform vec4 main(){};,=[]#\n/*\\ "x1.', max_size=80))
 def test_globals_of_any_text_are_found_or_refused(text: str) -> None:
     try:
         found = Globals(text)
@@ -79,18 +85,25 @@ def test_globals_of_any_text_are_found_or_refused(text: str) -> None:
     assert 0 <= found.head <= len(text) and (found.main is None or text[found.main - 1] == "{")
 
 
-def _rewritten(text: str, layers: tuple[str, ...] = (), pages: tuple[str, ...] = (), places: dict[str, str] | None = None) -> str:
+def _rewritten(
+    text: str, layers: tuple[str, ...] = (), pages: tuple[str, ...] = (), places: dict[str, str] | None = None
+) -> str:
     stage = GL.FRAGMENT_SHADER
     places = {"tint": "tint"} if places is None else places
     names = Names()
-    rows = [(name, GL.FLOAT_VEC4, 1, False) for name in places] + [(names.layer_of(s), GL.INT, 1, False) for s in layers]
+    rows = [(name, GL.FLOAT_VEC4, 1, False) for name in places] + [
+        (names.layer_of(s), GL.INT, 1, False) for s in layers
+    ]
     rows += [(names.place_of(s), GL.FLOAT_VEC4, 1, False) for s in pages]
     data = DrawData(tuple(struct_layout(rows)[0]), places, layers, pages, {}, 7, True, names)
     return rewrite(Source(stage, text, False), data, True, True)
 
 
 def test_uniforms_become_variables_that_main_fills() -> None:
-    text = "#version 330\nuniform vec4 tint, other; // tint\nout vec4 c;\nvec4 f() { vec4 x = tint; return x; }\nvoid main() { c = f(); }\n"
+    text = (
+        "#version 330\nuniform vec4 tint, other; // tint\nout vec4 c;\nvec4 f() { vec4 x = tint; return x; }\nvoid"
+        " main() { c = f(); }\n"
+    )
     made = _rewritten(text)
     assert "uniform vec4 other; vec4 tint; // tint" in made
     assert "void main() {\n    tint = per_draw[draw_index].tint; c = f(); }" in made
@@ -99,8 +112,8 @@ def test_uniforms_become_variables_that_main_fills() -> None:
 
 def test_look_ups_get_their_layer_whatever_stands_in_them() -> None:
     text = (
-        "#version 330\nuniform sampler2D s; in vec2 uv; out vec4 c;\n"
-        "void main() { c = texture(s, texture(s, uv.yx).xy + vec2(0.5, uv.y)) + texelFetch(s, ivec2(uv), 0) + vec4(textureSize(s, 0), 0, 0); }\n"
+        "#version 330\nuniform sampler2D s; in vec2 uv; out vec4 c;\nvoid main() { c = texture(s, texture(s, uv.yx).xy"
+        " + vec2(0.5, uv.y)) + texelFetch(s, ivec2(uv), 0) + vec4(textureSize(s, 0), 0, 0); }\n"
     )
     made = _rewritten(text, layers=("s",), places={})
     assert "texture(s, vec3(texture(s, vec3(uv.yx, float(s_layer))).xy + vec2(0.5, uv.y), float(s_layer)))" in made
@@ -109,12 +122,23 @@ def test_look_ups_get_their_layer_whatever_stands_in_them() -> None:
 
 
 def test_look_ups_on_a_page_are_moved_and_parts_of_structures_filled() -> None:
-    text = "#version 330\nstruct L { vec4 c; float f; };\nuniform L look[2]; uniform sampler2D s; in vec2 uv; out vec4 c;\nvoid main() { c = texture(s, uv * 2.0) * look[1].c; }\n"
+    text = (
+        "#version 330\nstruct L { vec4 c; float f; };\nuniform L look[2]; uniform sampler2D s; in vec2 uv; out vec4"
+        " c;\nvoid main() { c = texture(s, uv * 2.0) * look[1].c; }\n"
+    )
     made = _rewritten(text, pages=("s",), places={"look_1_c": "look[1].c"})
     assert "texture(s, s_place.xy + clamp(uv * 2.0, 0.0, 1.0) * s_place.zw)" in made
-    assert "L look[2];" in made and "look[1].c = per_draw[draw_index].look_1_c;" in made and "uniform sampler2D s; vec4 s_place;" in made
+    assert (
+        "L look[2];" in made
+        and "look[1].c = per_draw[draw_index].look_1_c;" in made
+        and "uniform sampler2D s; vec4 s_place;" in made
+    )
     with pytest.raises(TrialError, match="handed to texelFetch, which cannot be moved onto a page"):
-        _rewritten("#version 330\nuniform sampler2D s; void main() { vec4 c = texelFetch(s, ivec2(0), 0); }", pages=("s",), places={})
+        _rewritten(
+            "#version 330\nuniform sampler2D s; void main() { vec4 c = texelFetch(s, ivec2(0), 0); }",
+            pages=("s",),
+            places={},
+        )
 
 
 @pytest.mark.parametrize(
@@ -124,10 +148,14 @@ def test_look_ups_on_a_page_are_moved_and_parts_of_structures_filled() -> None:
         ("uniform vec4 tint; vec4 late() { return tint; }", (), "no main"),
         ("uniform sampler2D s; vec4 f(sampler2D t) { return vec4(0); } void main() { f(s); }", ("s",), "handed to f"),
         ("uniform sampler2D s; void main() { vec4 c = textureProj(s, vec3(1)); }", ("s",), "handed to textureProj"),
-        ("uniform sampler2D s;\n#define LOOK texture(s, vec2(0))\nvoid main() { vec4 c = LOOK; }", ("s",), "used in a macro"),
+        (
+            "uniform sampler2D s;\n#define LOOK texture(s, vec2(0))\nvoid main() { vec4 c = LOOK; }",
+            ("s",),
+            "used in a macro",
+        ),
         ("uniform vec4 tint; void main() { { }", (), "brackets do not match"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_rewritten_says_why(text: str, layers: tuple[str, ...], says: str) -> None:
     with pytest.raises(TrialError, match=says):
         _rewritten("#version 330\n" + text, layers=layers, places={} if layers else None)
@@ -138,14 +166,21 @@ def test_new_names_avoid_those_of_the_shaders() -> None:
 
 
 def test_std140_has_the_offsets_of_the_specification() -> None:
-    rows = [("a", GL.FLOAT, 1, False), ("b", GL.FLOAT_VEC3, 1, False), ("c", GL.FLOAT, 1, False), ("d", GL.FLOAT_MAT3, 1, False), ("e", GL.FLOAT, 3, True), ("f", GL.FLOAT_VEC2, 1, False)]
+    rows = [
+        ("a", GL.FLOAT, 1, False),
+        ("b", GL.FLOAT_VEC3, 1, False),
+        ("c", GL.FLOAT, 1, False),
+        ("d", GL.FLOAT_MAT3, 1, False),
+        ("e", GL.FLOAT, 3, True),
+        ("f", GL.FLOAT_VEC2, 1, False),
+    ]
     members, size = struct_layout(rows)
     assert [m.offset for m in members] == [0, 16, 28, 32, 80, 128] and size == 144
     assert len(pack(members[3], bytes(36))) == 48 and len(pack(members[4], bytes(12))) == 48
 
 
 def test_uniform_values_follow_every_way_of_setting_them() -> None:
-    batch = Batch()
+    batch = CallBatch()
     batch.call("glUseProgram", 1)
     batch.call("glUniform1fv", 10, 2, np.array([1, 2], np.float32).tobytes())
     batch.call("glUniform1f", 11, 5.0)
@@ -158,11 +193,16 @@ def test_uniform_values_follow_every_way_of_setting_them() -> None:
     frame.objects.programs.append(record)
     assert np.frombuffer(uniform_value(frame, record, weights, 4), np.float32).tolist() == [1, 5, 9]
     assert np.frombuffer(uniform_value(frame, record, weights, 1), np.float32).tolist() == [7, 8, 9]
-    assert np.frombuffer(uniform_value(frame, record, turn, 4), np.float32).tolist() == [1, 3, 2, 4], "transposed as it was set"
+    assert np.frombuffer(uniform_value(frame, record, turn, 4), np.float32).tolist() == [
+        1,
+        3,
+        2,
+        4,
+    ], "transposed as it was set"
 
 
 def test_buffer_contents_follow_the_writes_of_the_frame() -> None:
-    batch = Batch()
+    batch = CallBatch()
     batch.call("glBindBuffer", GL.ARRAY_BUFFER, 2)
     batch.call("glBufferSubData", GL.ARRAY_BUFFER, 4, 2, b"xy")
     batch.call("glBufferData", GL.ARRAY_BUFFER, 3, b"abc", GL.STATIC_DRAW)
@@ -178,7 +218,10 @@ def test_buffer_contents_follow_the_writes_of_the_frame() -> None:
 def test_primitives_come_apart_as_the_driver_takes_them() -> None:
     order = np.arange(5, dtype=np.uint32)
     assert triangles(GL.TRIANGLE_STRIP, order, None).tolist() == [[0, 1, 2], [2, 1, 3], [2, 3, 4]]
-    assert triangles(GL.TRIANGLE_STRIP, np.array([0, 1, 2, 9, 3, 4, 5], np.uint32), 9).tolist() == [[0, 1, 2], [3, 4, 5]]
+    assert triangles(GL.TRIANGLE_STRIP, np.array([0, 1, 2, 9, 3, 4, 5], np.uint32), 9).tolist() == [
+        [0, 1, 2],
+        [3, 4, 5],
+    ]
     assert separate(GL.LINE_LOOP, order[:3], None)[1].tolist() == [0, 1, 1, 2, 2, 0]
     assert separate(GL.POINTS, np.array([1, 9, 2], np.uint32), 9)[1].tolist() == [1, 2]
     with pytest.raises(ValueError, match="patches"):
@@ -188,8 +231,8 @@ def test_primitives_come_apart_as_the_driver_takes_them() -> None:
 # ---- plans without a replay ------------------------------------------------------------------------------
 
 
-def _plain_frame() -> Frame:
-    batch = Batch()
+def _plain_frame() -> OpenGLFrame:
+    batch = CallBatch()
     for k in range(4):
         draw(batch, 1, 1 + k % 2, 1 + k, model=float(k), tint=float(k))
     blobs = BlobStore()
@@ -203,7 +246,11 @@ def test_a_plan_says_what_to_write() -> None:
     titles = [c.title for c in plan.code]
     assert titles == ["Calls", "Data of each draw", "Vertex shader", "Fragment shader"]
     calls = plan.code[0].text
-    assert "glBufferSubData(GL_UNIFORM_BUFFER, 0, 384, data);" in calls and "glUseProgram(program_for_all);" in calls and "glBindTexture(GL_TEXTURE_2D_ARRAY, surface_array);" in calls
+    assert (
+        "glBufferSubData(GL_UNIFORM_BUFFER, 0, 384, data);" in calls
+        and "glUseProgram(program_for_all);" in calls
+        and "glBindTexture(GL_TEXTURE_2D_ARRAY, surface_array);" in calls
+    )
     assert "     0  mat4 model;" in plan.code[1].text and "    80  int surface_layer;" in plan.code[1].text
     assert new.objects.textures[0].images[0].depth == 4 and plan.new_bytes > 4 * 8 * 8 * 4
     assert len(new.objects.vertex_arrays) == 1 and {a.index for a in new.objects.vertex_arrays[0].attributes} == {0, 15}
@@ -216,7 +263,10 @@ def test_a_plan_says_what_to_write() -> None:
         (lambda f: setattr(f.objects.programs[0], "feedback_varyings", ["gl_Position"]), "feeds its vertices back"),
         (lambda f: setattr(f.objects.buffers[0], "contents", f.blobs.put(b"")), "beyond the end of its buffer"),
         (lambda f: setattr(f.objects.textures[0].images[0], "contents", None), "not known"),
-        (lambda f: setattr(f.objects.textures[1].images[0], "internal_format", GL.RGB8), "no array: .* size or format; no atlas page: .* differ in format"),
+        (
+            lambda f: setattr(f.objects.textures[1].images[0], "internal_format", GL.RGB8),
+            "no array: .* size or format; no atlas page: .* differ in format",
+        ),
         (lambda f: setattr(f.objects.textures[1], "parameters", {}), "filtered or repeated differently"),
         (lambda f: f.context.limits.update(MAX_UNIFORM_BLOCK_SIZE=100), "uniform block here has 100"),
     ],
@@ -249,28 +299,38 @@ def _finding(steps: list[int], parts: list[Part], name: str = "batch") -> Findin
 
 
 @pytest.mark.parametrize("kind", ["core", "old", "es"])
-def test_every_company_of_a_running_program_is_drawn_together(capture: Capture, kind: str) -> None:
+def test_every_batch_of_a_running_program_is_drawn_together(capture: Capture, kind: str) -> None:
     path, frame = capture(program("crowd", kind))
-    found = find_companies(Sharing(frame)).companies
+    found = find_batches(Sharing(frame)).batches
     hows = {(c.how, bool(c.samplers)) for c in found}
     assert hows >= {(INSTANCE, False), (MERGE, False), (MERGE, True)} and {c.page for c in found} == {False, True}
     with Replay(path) as replay:
-        for company in found:
-            proof = prove(path, frame, [_finding(company.steps, [Part(company.how, p) for p in company.parts])], replay, repeats=6)
-            if kind == "old" and company.samplers and not company.page:
-                # no arrays in GLSL 1.20: onto a page, where coordinates of noise that is not filtered are rounded otherwise
+        for batch in found:
+            proof = prove(
+                path, frame, [_finding(batch.steps, [Part(batch.how, p) for p in batch.parts])], replay, repeats=6
+            )
+            if kind == "old" and batch.samplers and not batch.page:
+                # no arrays in GLSL 1.20: onto a page, where coordinates of noise that is not filtered are rounded
+                # otherwise
                 assert proof.verdict == CHANGES and proof.new_bytes > 0
                 continue
-            assert proof.verdict in (GAIN, NO_GAIN, SLOWER) and proof.pixels_different == 0, (company, proof.summary)
-            assert proof.in_order == (not company.in_order), "surfaces of one depth keep their order"
+            assert proof.verdict in (SAVES, COSTS, NO_DIFFERENCE, NOISE) and proof.pixels_different == 0, (
+                batch,
+                proof.summary,
+            )
+            assert proof.in_order == (not batch.in_order), "surfaces of one depth keep their order"
             assert proof.steps_after < proof.steps_before and proof.submit_saved_ms is not None
-            assert proof.steps_after == len(frame.steps) - company.saved or proof.in_order
+            assert proof.steps_after == len(frame.steps) - batch.saved or proof.in_order
 
 
 def test_what_must_keep_its_order_is_never_called_identical(capture: Capture) -> None:
     path, frame = capture(program("crowd", "core"))
     ties = [s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw" and frame.steps.vertices[s] == 4]
-    first = next(s for s in ties if frame.steps.program[s] != frame.steps.program[s + 1] and frame.steps.program[s] == frame.steps.program[s + 2])
+    first = next(
+        s
+        for s in ties
+        if frame.steps.program[s] != frame.steps.program[s + 1] and frame.steps.program[s] == frame.steps.program[s + 2]
+    )
     alone = [first, first + 2, first + 4]
     with Replay(path) as replay:
         proof = prove(path, frame, [_finding(alone, [Part(MERGE, alone)])], replay, repeats=6)
@@ -279,7 +339,13 @@ def test_what_must_keep_its_order_is_never_called_identical(capture: Capture) ->
 
 def test_ranges_of_one_buffer_are_one_call(capture: Capture) -> None:
     path, frame = capture(program("crowd", "core"))
-    ranges = [s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw" and frame.steps.vertices[s] == 3 and frame.calls.command(int(frame.steps.call[s])).name == "glDrawArrays"]
+    ranges = [
+        s
+        for s in range(len(frame.steps))
+        if frame.steps.kind_name(s) == "draw"
+        and frame.steps.vertices[s] == 3
+        and frame.calls.command(int(frame.steps.call[s])).name == "glDrawArrays"
+    ]
     ranges = [s for s in ranges if s + 1 in ranges or s - 1 in ranges][-8:]
     with Replay(path) as replay:
         proof = prove(path, frame, [_finding(ranges, [Part(MULTI_DRAW, ranges)])], replay, repeats=6)
@@ -288,12 +354,14 @@ def test_ranges_of_one_buffer_are_one_call(capture: Capture) -> None:
 
 def test_a_part_that_cannot_be_drawn_is_left_out_and_named(capture: Capture, tmp_path: Path) -> None:
     path, frame = capture(program("crowd", "core"))
-    company = find_companies(Sharing(frame)).companies[0]
+    batch = find_batches(Sharing(frame)).batches[0]
     clear = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "clear")
-    parts = [Part(company.how, company.steps), Part(MERGE, [clear, len(frame.steps) - 1])]
+    parts = [Part(batch.how, batch.steps), Part(MERGE, [clear, len(frame.steps) - 1])]
     with Replay(path) as replay:
-        proof = prove(path, frame, [_finding([*company.steps, clear], parts)], replay, repeats=6)
-        assert proof.pixels_different == 0 and proof.left_out == [f"2 steps from {clear} on: only single draws can be drawn together"]
+        proof = prove(path, frame, [_finding([*batch.steps, clear], parts)], replay, repeats=6)
+        assert proof.pixels_different == 0 and proof.left_out == [
+            f"2 steps from {clear} on: only single draws can be drawn together"
+        ]
         refused = prove(path, frame, [_finding([clear], parts[1:], "refused")], replay, repeats=6)
     assert refused.verdict == REFUSED and "only single draws" in refused.reason
 
@@ -303,13 +371,17 @@ def test_findings_of_the_program_hold_together(capture: Capture, tmp_path: Path)
     path = Path(shutil.copy(captured, tmp_path / "crowd.wend"))
     found = examine_file(path, repeats=2)
     rules = {f.rule for f in found.findings}
-    assert {"copies", "kin", "near-kin"} <= rules, rules
+    assert {"copies", "mergeable", "textured-batch"} <= rules, rules
     _, findings = stored_examination(path)
     assert msgspec.to_builtins(findings) == msgspec.to_builtins(found.findings), "kept with all their parts"
     with Replay(path) as replay:
-        proofs, combined = prove_all(path, load(path), [f for f in findings if f.page in ("Batching", "State")], replay, repeats=6)
-    assert combined is not None and combined.finding == COMBINED and combined.pixels_different == 0
-    assert combined.steps_after <= 22, combined.summary
+        proofs, combined = prove_all(
+            path, load(path), [f for f in findings if f.page in ("Batching", "State")], replay, repeats=6
+        )
+        asked = compatible([f for f in findings if f.page in ("Batching", "State") and f.remedy is not None])
+        everything = prove(path, load(path), asked, replay, repeats=6, name="asked")
+    assert combined is None or (combined.finding == COMBINED and combined.pixels_different == 0)
+    assert everything.pixels_different == 0 and everything.steps_after <= 22, everything.summary
     assert all(isinstance(p, Proof) and (p.pixels_different == 0 or p.verdict == CHANGES) for p in proofs)
 
 
@@ -322,17 +394,37 @@ def test_blocks_that_cannot_be_taken_apart_say_why() -> None:
     ):
         with pytest.raises(UnclearSourceError, match=says):
             block_layout(ProgramRecord(1, [ShaderRecord(GL.VERTEX_SHADER, "#version 330\n" + text)]), "B")
-    told = block_layout(ProgramRecord(1, [ShaderRecord(GL.VERTEX_SHADER, "#version 330\nlayout(std140) uniform B { highp vec3 a; /* x */ float b[2]; } one;")]), "B")
-    assert (told.instance, told.bytes, told.last_byte) == ("one", 48, 36) and [m.offset for m in told.members] == [0, 16]
+    told = block_layout(
+        ProgramRecord(
+            1,
+            [
+                ShaderRecord(
+                    GL.VERTEX_SHADER,
+                    "#version 330\nlayout(std140) uniform B { highp vec3 a; /* x */ float b[2]; } one;",
+                )
+            ],
+        ),
+        "B",
+    )
+    assert (told.instance, told.bytes, told.last_byte) == ("one", 48, 36) and [m.offset for m in told.members] == [
+        0,
+        16,
+    ]
 
 
 def test_the_command_line_proves_one_and_writes_its_code(capture: Capture, tmp_path: Path) -> None:
     captured, _ = capture(program("crowd", "core"))
     path = Path(shutil.copy(captured, tmp_path / "crowd.wend"))
     identity = next(f.id for f in examine_file(path, repeats=2).findings if f.rule == "copies")
-    told = result("prove", str(path), "--finding", identity, "--repeats", "6", "--code", str(tmp_path / "code"))
-    proof = told["proofs"][0]
-    assert proof["pixels_different"] == 0 and proof["steps_after"] < proof["steps_before"] and proof["submit_saved_ms"]["low"] <= proof["submit_saved_ms"]["high"]
+    answered = run("prove", path, "--finding", identity, "--repeats", "6", "--code", tmp_path / "code", "--json")
+    assert answered.returncode == 1, "six pairs decide nothing about time, so nothing was shown"
+    proof = json.loads(answered.stdout)["proofs"][0]
+    assert proof["verdict"] == NOISE
+    assert (
+        proof["pixels_different"] == 0
+        and proof["steps_after"] < proof["steps_before"]
+        and proof["submit_saved_ms"]["low"] <= proof["submit_saved_ms"]["high"]
+    )
     names = {p.name for p in (tmp_path / "code" / identity).iterdir()}
     assert names == {"calls.c", "data-of-each-draw.txt", "vertex-shader.vert", "fragment-shader.frag"}
     assert "gl_InstanceID" in (tmp_path / "code" / identity / "vertex-shader.vert").read_text()

@@ -7,8 +7,10 @@ import pytest
 
 from tests.conftest import Capture, program
 from tests.test_capture import check_identical
-from wendascope.frame.facts import step_facts
 from wendascope.frame.file import load
+from wendascope.opengl.facts import step_facts
+
+pytestmark = pytest.mark.driver
 
 OLD = {"MESA_GL_VERSION_OVERRIDE": "2.1"}
 OLDEST = {"MESA_GL_VERSION_OVERRIDE": "2.0"}
@@ -45,7 +47,15 @@ def test_replays_to_the_identical_picture(
         check_identical(path)
 
 
-@pytest.mark.parametrize("command", [["glxgears"], ["es2gears_x11"], ["glmark2-es2", "-b", "shadow:duration=30.0", "-s", "320x240"], ["glmark2", "-b", "desktop:duration=30.0", "-s", "320x240"]])
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["glxgears"],
+        ["es2gears_x11"],
+        ["glmark2-es2", "-b", "shadow:duration=30.0", "-s", "320x240"],
+        ["glmark2", "-b", "desktop:duration=30.0", "-s", "320x240"],
+    ],
+)
 def test_programs_nobody_here_wrote(capture: Capture, command: list[str]) -> None:
     path, frame = capture(command, 12)
     assert len(frame.steps) >= 4
@@ -68,13 +78,25 @@ def test_immediate_mode_and_lists_are_counted(capture: Capture) -> None:
     _, frame = capture(program("fixed_function"), 4)
     steps = frame.steps
     names = [frame.calls.command(c).name for c in steps.call.tolist()]
-    assert names == ["glClear", "glCallList", "glCallLists", "glEnd", "glEnd", "glCallList", "glCallList", "glEndList", "glCopyPixels"]
+    assert names == [
+        "glClear",
+        "glCallList",
+        "glCallLists",
+        "glEnd",
+        "glEnd",
+        "glCallList",
+        "glCallList",
+        "glEndList",
+        "glCopyPixels",
+    ]
     assert steps.vertices[1:5].tolist() == [4, 12, 3, 5]
     assert steps.triangles[1:5].tolist() == [2, 6, 1, 0]
     # glBegin ... glEnd is one step, from its first call to its last
     assert frame.calls.command(int(steps.begin[3])).name == "glBegin"
     assert steps.begin[3] < steps.call[3] and steps.begin[0] == steps.call[0]
-    assert any(row == ("what", "immediate mode, 3 vertices") for section in step_facts(frame, 3) for row in section.rows)
+    assert any(
+        row == ("what", "immediate mode, 3 vertices") for section in step_facts(frame, 3) for row in section.rows
+    )
 
 
 def test_counts_of_indirect_draws_are_resolved(capture: Capture) -> None:

@@ -12,10 +12,15 @@ import pytest
 from tests.conftest import DATA, Capture, program
 from wendascope.errors import CancelledError, TargetError
 from wendascope.frame.file import load, save
-from wendascope.frame.packed import FLAG_LOST
+from wendascope.measure.pictures import verify
+from wendascope.measure.records import Verification
+from wendascope.measure.survey import survey
+from wendascope.opengl.packed import FLAG_LOST
 from wendascope.replay.client import Replay
-from wendascope.tap.channel import Boundary
+from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
+
+pytestmark = pytest.mark.driver
 
 
 def check_identical(path: Path) -> None:
@@ -24,24 +29,26 @@ def check_identical(path: Path) -> None:
     colours = np.unique(frame.reference.pixels.reshape(-1, 4), axis=0)
     assert len(colours) > 8, "the picture is too plain to prove anything"
     with Replay(path) as replay:
-        found = replay.run("measure.pictures", "verify")
-    assert found["identical"], found
-    assert found["caveats"] == []
+        found = replay.run(verify.asked())
+    assert found.identical, found
+    assert found.caveats == []
 
 
 @pytest.mark.parametrize(
-    ("name", "boundary", "steps"),
+    ("name", "frame_end", "steps"),
     [
-        ("shapes", Boundary.swap, 22),
-        ("everything", Boundary.swap, 9),
-        ("recycling", Boundary.swap, 5),
-        ("moderngl_window", Boundary.swap, 4),
-        ("moderngl_readback", Boundary.readback, 2),
+        ("shapes", FrameEnd.swap, 22),
+        ("everything", FrameEnd.swap, 9),
+        ("recycling", FrameEnd.swap, 5),
+        ("moderngl_window", FrameEnd.swap, 4),
+        ("moderngl_readback", FrameEnd.readback, 2),
     ],
 )
 @pytest.mark.parametrize("number", [2, 7])
-def test_programs_replay_to_the_identical_picture(capture: Capture, name: str, boundary: Boundary, steps: int, number: int) -> None:
-    path, frame = capture(program(name), number, boundary)
+def test_programs_replay_to_the_identical_picture(
+    capture: Capture, name: str, frame_end: FrameEnd, steps: int, number: int
+) -> None:
+    path, frame = capture(program(name), number, frame_end)
     assert frame.metadata.frame_number == number
     assert len(frame.steps) == steps
     check_identical(path)
@@ -57,9 +64,9 @@ def test_programs_nobody_here_wrote(capture: Capture, scene: str) -> None:
 def test_objects_made_and_deleted_in_a_frame_replay_every_time(capture: Capture) -> None:
     path, _ = capture(program("recycling"), 4)
     with Replay(path) as replay:
-        results = [replay.run("measure.pictures", "verify")["identical"] for _ in range(3)]
-        survey = replay.run("measure.survey", "survey", repeats=1)
-    assert results == [True, True, True] and survey["verification"]["identical"]
+        results = [replay.run(verify.asked()).identical for _ in range(3)]
+        surveyed = replay.run(survey.asked(repeats=1))
+    assert results == [True, True, True] and surveyed.verification.identical
 
 
 def test_the_running_demo(capture: Capture) -> None:
@@ -92,8 +99,8 @@ def test_a_changed_frame_is_not_called_identical(capture: Capture, tmp_path: Pat
     changed = tmp_path / "changed.wend"
     save(frame, changed)
     with Replay(changed) as replay:
-        found = replay.run("measure.pictures", "verify")
-    assert not found["identical"] and found["pixels_different"] > 10 and found["max_difference"] > 0
+        found = replay.run(verify.asked())
+    assert not found.identical and found.pixels_different > 10 and found.max_difference > 0
 
 
 def test_heartbeats_tell_calls_and_draws(capture: Capture) -> None:
@@ -106,7 +113,7 @@ def test_heartbeats_tell_calls_and_draws(capture: Capture) -> None:
     assert beat.cpu_ns > 0
 
 
-def test_several_frames_in_one_sitting(display: str) -> None:
+def test_several_frames_in_one_session(display: str) -> None:
     with Target(program("shapes", "--frames", "100000"), environment={**os.environ, "DISPLAY": display}) as target:
         following = Trigger(frame=1)
         first = target.capture(Trigger(frame=3), then=following)
@@ -134,25 +141,27 @@ def test_contents_that_are_cleared_first_are_left_out(capture: Capture) -> None:
 # ---- caveats, by name ---------------------------------------------------------------------------------
 
 
-def verified(path: Path) -> dict[str, object]:
+def verified(path: Path) -> Verification:
     with Replay(path) as replay:
-        return dict(replay.run("measure.pictures", "verify"))
+        return replay.run(verify.asked())
 
 
 def test_multisampled_contents_are_kept_resolved(capture: Capture) -> None:
     path, frame = capture(program("multisample"), 9)
-    assert frame.caveats == ["multisampled contents from before the frame are kept resolved, all samples of a pixel alike (2)"]
-    assert verified(path)["identical"]
+    assert frame.caveats == [
+        "multisampled contents from before the frame are kept resolved, all samples of a pixel alike (2)"
+    ]
+    assert verified(path).identical
 
 
 def test_calls_of_other_contexts_are_named_where_they_matter(capture: Capture) -> None:
     path, frame = capture(program("two_threads"), 5)
     assert len(frame.steps) == 40
     assert frame.caveats == [], "contexts that share nothing cannot change each other's picture"
-    assert verified(path)["identical"]
+    assert verified(path).identical
     path, frame = capture(program("two_threads", "--share"), 5)
     assert any("other contexts that share" in c for c in frame.caveats)
-    assert verified(path)["identical"]
+    assert verified(path).identical
 
 
 # ---- what can go wrong -----------------------------------------------------------------------------
@@ -164,7 +173,10 @@ def test_a_program_that_does_not_exist() -> None:
 
 
 def test_a_program_that_ends_before_the_frame() -> None:
-    with Target(program("shapes", "--frames", "4")) as target, pytest.raises(TargetError, match="before the frame was taken"):
+    with (
+        Target(program("shapes", "--frames", "4")) as target,
+        pytest.raises(TargetError, match="before the frame was taken"),
+    ):
         target.capture(Trigger(frame=500))
 
 
@@ -182,7 +194,10 @@ def test_a_program_that_goes_on_without_drawing() -> None:
 
 
 def test_a_frame_that_does_not_come_in_time() -> None:
-    with Target(program("shapes", "--frames", "1000000", "--pause", "0.01")) as target, pytest.raises(TargetError, match="did not reach"):
+    with (
+        Target(program("shapes", "--frames", "1000000", "--pause", "0.01")) as target,
+        pytest.raises(TargetError, match="did not reach"),
+    ):
         target.capture(Trigger(frame=100000), timeout=1.5)
 
 

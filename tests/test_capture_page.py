@@ -10,13 +10,14 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QScrollArea
 
 from tests.conftest import DATA, program
 from wendascope.desktop.capture_form import CaptureForm, TargetChoice
 from wendascope.desktop.capture_list import stored_note
+from wendascope.desktop.models.session import CaptureRow, SessionModel
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.compare import ComparePage, sentence
-from wendascope.desktop.sitting_model import CaptureRow, SittingModel
 from wendascope.desktop.slider_picture import difference_image
 from wendascope.desktop.window import MainWindow
 from wendascope.tap.messages import Beats, Ended, Hello, StateIs, Taken
@@ -35,59 +36,63 @@ def run(qtbot: Any, page: CapturePage, *arguments: str) -> None:
     page.form.program.setText(command[0])
     page.form.arguments.setText(" ".join(command[1:]))
     qtbot.mouseClick(page.start_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(page.sitting.beats) > 8, timeout=60000)
+    qtbot.waitUntil(lambda: len(page.session.beats) > 8, timeout=60000)
 
 
-def test_a_sitting_from_start_to_stop(qtbot: Any, window: MainWindow, page: CapturePage) -> None:
+def test_a_session_from_start_to_stop(qtbot: Any, window: MainWindow, page: CapturePage) -> None:
     assert "No program is running" in page.answer.text() and not page.now_button.isEnabled()
     run(qtbot, page)
     assert "21 draws" in page.answer.text() and page.figure() == "live"
     assert not page.start_button.isEnabled() and not page.form.isEnabled()
     qtbot.mouseClick(page.now_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(page.sitting.rows) == 1 and page.sitting.rows[0].thumbnail is not None, timeout=60000)
+    qtbot.waitUntil(lambda: len(page.session.rows) == 1 and page.session.rows[0].thumbnail is not None, timeout=60000)
     page.count.setValue(2)
     page.after.setValue(1.0)
     qtbot.waitUntil(page.after_button.isEnabled, timeout=30000)
     qtbot.mouseClick(page.after_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "taking a frame in" in page.waiting.text(), timeout=30000)
-    qtbot.waitUntil(lambda: len(page.sitting.rows) == 3 and all(len(r.frame_ms) for r in page.sitting.rows), timeout=60000)
+    qtbot.waitUntil(
+        lambda: len(page.session.rows) == 3 and all(len(r.frame_ms) for r in page.session.rows), timeout=60000
+    )
     model = page.table.captures
-    assert model.text(page.sitting.rows[0], "to baseline") == "baseline"
-    assert "(" in model.text(page.sitting.rows[2], "to baseline"), "a difference comes with its interval"
+    assert model.text(page.session.rows[0], "to baseline") == "baseline"
+    assert "(" in model.text(page.session.rows[2], "to baseline"), "a difference comes with its interval"
     # a note is kept in the file
     note = model.index(1, model.columnCount() - 1)
-    assert model.setData(note, "posters in one atlas") and stored_note(page.sitting.rows[1].path) == "posters in one atlas"
+    assert (
+        model.setData(note, "posters in one atlas") and stored_note(page.session.rows[1].path) == "posters in one atlas"
+    )
     page.table.selectAll()
     page.table.setFocus()
     qtbot.keyClick(page.table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     copied = QGuiApplication.clipboard().text().splitlines()
     assert len(copied) == 4 and copied[2].endswith("\tposters in one atlas")
     qtbot.mouseClick(page.stop_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: not page.sitting.running, timeout=40000)
+    qtbot.waitUntil(lambda: not page.session.running, timeout=40000)
     assert page.start_button.isEnabled() and "was ended" in page.answer.text()
     # double-click opens
     where = page.table.visualRect(model.index(0, 1)).center()
     qtbot.mouseClick(page.table.viewport(), Qt.MouseButton.LeftButton, pos=where)
     qtbot.mouseDClick(page.table.viewport(), Qt.MouseButton.LeftButton, pos=where)
-    assert window.workspace.current is not None and window.workspace.current.path == page.sitting.rows[0].path.resolve()
+    assert window.workspace.current is not None and window.workspace.current.path == page.session.rows[0].path.resolve()
     assert window.pages.currentWidget() is window._pages["Time"]
     # a second run follows the first, and its captures join the log
     window.show_page("Capture")
     run(qtbot, page)
     qtbot.mouseClick(page.now_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(page.sitting.rows) == 5, timeout=60000)
+    qtbot.waitUntil(lambda: len(page.session.rows) == 5, timeout=60000)
 
 
 def test_holding_and_stepping(qtbot: Any, page: CapturePage) -> None:
     run(qtbot, page)
     qtbot.mouseClick(page.hold_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: page.sitting.state == "held", timeout=30000)
-    assert page.hold_button.text() == "Let go" and page.step_button.isEnabled()
-    before = page.sitting.text
+    qtbot.waitUntil(lambda: page.session.state == "held", timeout=30000)
+    assert page.hold_button.text() == "Resume" and page.step_button.isEnabled()
+    before = page.session.text
     qtbot.mouseClick(page.step_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: page.sitting.state == "held" and page.sitting.text != before, timeout=30000)
+    qtbot.waitUntil(lambda: page.session.state == "held" and page.session.text != before, timeout=30000)
     qtbot.mouseClick(page.hold_button, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: page.sitting.state == "running", timeout=30000)
+    qtbot.waitUntil(lambda: page.session.state == "running", timeout=30000)
 
 
 def test_a_program_that_fails_is_said_and_its_output_kept(qtbot: Any, page: CapturePage) -> None:
@@ -97,7 +102,9 @@ def test_a_program_that_fails_is_said_and_its_output_kept(qtbot: Any, page: Capt
     page.start()
     qtbot.waitUntil(lambda: "does not exist" in page.evidence.text(), timeout=40000)
     page.form.program.setText(sys.executable)
-    page.form.arguments.setText("""-c "import time; print('no current', flush=True); time.sleep(0.5); raise SystemExit(3)" """)
+    page.form.arguments.setText(
+        """-c "import time; print('no current', flush=True); time.sleep(0.5); raise SystemExit(3)" """
+    )
     page.start()
     qtbot.waitUntil(lambda: "exit code 3" in page.evidence.text(), timeout=40000)
     assert "no current" in page.output.toPlainText()
@@ -134,15 +141,18 @@ def taken(name: str, ms: float) -> Taken:
 
 
 def test_the_model_follows_events() -> None:
-    model = SittingModel()
+    model = SessionModel()
     assert model.sentence(16.7).startswith("No program")
     model.begin(["./tram"])
     model.take_in(Hello(["./tram"], "yard", "/yard", "running", 1, [taken("a", 5.0)], ["clang"]))
     model.take_in(Beats([(n, 9_000_000, 3_000_000, 120, 12, 900) for n in range(300)]))
-    assert model.sentence(10.0) == "tram: 12.0 ms a frame, 1.2 times the 10 ms budget; 120 calls, 12 draws, 900 vertices."
+    assert (
+        model.sentence(10.0)
+        == "tram: 12.0 ms per frame, 1.2 times the 10 ms budget; 120 calls, 12 draws, 900 vertices."
+    )
     assert len(model.beats) == 240 and model.beats[0, 1] == 9.0
     bound = model.bound()
-    assert bound is not None and bound.who == "GPU" and "25%" in bound.sentence
+    assert bound is not None and bound.who == "GPU" and "25 %" in bound.sentence
     model.take_in(Taken("/yard/b.wend", 9, 100, 10, 2, 1000, 0.1, 0.2, 0, 4.0, []))
     assert [row.path.name for row in model.rows] == ["a.wend", "b.wend"] and model.baseline == Path("/yard/a.wend")
     model.take_in(StateIs("waiting", "taking a frame in 2.0 s", 0.3))
@@ -152,7 +162,7 @@ def test_the_model_follows_events() -> None:
 
 
 def test_differences_to_the_baseline_need_an_interval() -> None:
-    model = SittingModel()
+    model = SessionModel()
     random = np.random.default_rng(1)
     for name, center in (("a", 10.0), ("b", 10.05), ("c", 7.0)):
         row = CaptureRow(taken(name, center))
@@ -188,12 +198,18 @@ def test_the_compare_page(qtbot: Any, window: MainWindow, own_small: Path, tmp_p
     compare.passes.setFocus()
     qtbot.keyClick(compare.passes, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     assert QGuiApplication.clipboard().text().startswith("pass\tsteps\tbefore, ms")
-    qtbot.mouseClick(compare.picture, Qt.MouseButton.LeftButton, pos=QPoint(compare.picture.width() // 4, compare.picture.height() // 2))
+    qtbot.mouseClick(
+        compare.picture,
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(compare.picture.width() // 4, compare.picture.height() // 2),
+    )
     assert compare.picture.position < 0.5
     compare.lens.setChecked(True)
     assert compare.picture.lens and compare.picture.can_differ
     qtbot.mouseClick(compare.swap_button, Qt.MouseButton.LeftButton)
-    assert compare.before.currentData() == str(other.resolve()) and compare._found is None, "a swapped pair has to be measured anew"
+    assert compare.before.currentData() == str(other.resolve()) and compare._found is None, (
+        "a swapped pair has to be measured anew"
+    )
 
 
 def test_the_difference_lens() -> None:
@@ -214,3 +230,14 @@ def test_a_comparison_of_the_demo_frames_is_offered(window: MainWindow) -> None:
     assert isinstance(compare, ComparePage)
     assert compare.before.currentText() == "depot.wend" and compare.after.currentText() == "depot-better.wend"
     assert compare.figure() == "two" and "differ" in compare.picture_text.text()
+
+
+def test_the_controls_are_never_cut(window: MainWindow, page: CapturePage, qtbot: Any) -> None:
+    for text in ("0.37 s paused, 1.8 MB each", "12.25 s paused, 1,024.5 MB each, of the last program"):
+        page.count_cost.setText(text)
+        label = page.count_cost
+        qtbot.waitUntil(lambda shown=label: shown.width() >= shown.sizeHint().width(), timeout=5000)
+        column = page.findChild(QScrollArea)
+        content = column.widget() if column is not None else None
+        assert column is not None and content is not None
+        assert column.viewport().width() >= content.width()

@@ -15,6 +15,8 @@ from PIL import Image
 
 from tests.conftest import program
 
+pytestmark = pytest.mark.driver
+
 
 def run(*arguments: object, env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
     command = [sys.executable, "-m", "wendascope.cli", *map(str, arguments)]
@@ -34,7 +36,12 @@ def test_capture_show_verify(tmp_path: Path) -> None:
     taken = json.loads(done.stdout)["frames"]
     assert [f["file"] for f in taken] == [str(out)] and taken[0]["frame"] == 5 and taken[0]["steps"] == 22
     shown = result("show", out)
-    assert shown["api"].startswith("OpenGL 4.5") and shown["profile"] == "core" and shown["steps"] == 22 and shown["caveats"] == []
+    assert (
+        shown["api"].startswith("OpenGL 4.5")
+        and shown["profile"] == "core"
+        and shown["steps"] == 22
+        and shown["caveats"] == []
+    )
     verified = result("verify", out)
     assert verified["identical"] and verified["pixels"] == 96 * 96 and verified["max_difference"] == 0
 
@@ -59,22 +66,53 @@ def test_survey_and_its_forms(own_small: Path, tmp_path: Path) -> None:
     assert set(found["passes"][0]) >= {"index", "name", "steps", "ms", "ms_low", "ms_high", "target", "width", "height"}
     step = found["steps"][5]
     assert set(step) == {
-        "index", "call", "kind", "name", "pass", "ms", "ms_low", "ms_high", "vertices", "triangles", "instances", "fragments",
-        "survivors", "program", "idle", "wasted_ms", "rasterised_triangles", "triangles_without_sample", "vertices_run",
-    }  # fmt: skip
+        "index",
+        "call",
+        "kind",
+        "name",
+        "pass",
+        "ms",
+        "ms_low",
+        "ms_high",
+        "vertices",
+        "triangles",
+        "instances",
+        "fragments",
+        "survivors",
+        "program",
+        "idle",
+        "wasted_ms",
+        "rasterised_triangles",
+        "triangles_without_sample",
+        "vertices_run",
+    }
     assert 0 <= step["survivors"] <= step["fragments"]
-    assert all(set(f) >= {"id", "rule", "title", "steps", "estimate_ms", "state", "evidence", "proof"} for f in found["findings"])
+    assert all(
+        set(f) >= {"id", "rule", "title", "steps", "estimate_ms", "state", "evidence", "proof"}
+        for f in found["findings"]
+    )
     page = html.read_text()
-    assert found["sentence"] in page and page.count("<figure>") == len(found["passes"]) and "http" not in page.split("</style>")[1]
+    assert (
+        found["sentence"] in page
+        and page.count("<figure>") == len(found["passes"])
+        and "http" not in page.split("</style>")[1]
+    )
     rows = list(csv.DictReader((tables / "steps.csv").open()))
-    assert len(rows) == 22 and float(rows[5]["ms"]) == pytest.approx(step["ms"]) and rows[5]["pass"] == str(step["pass"])
+    assert (
+        len(rows) == 22 and float(rows[5]["ms"]) == pytest.approx(step["ms"]) and rows[5]["pass"] == str(step["pass"])
+    )
     events = json.loads(trace.read_text())["traceEvents"]
     assert {"ph", "ts", "dur", "name"} <= set(events[-1]) and any(e["name"] == "glClear" for e in events)
 
 
 def test_pictures(small: Path, tmp_path: Path) -> None:
     out = tmp_path / "step.png"
-    assert result("picture", small, "--step", 4, "--out", out) == {"file": str(out), "width": 96, "height": 96, "target": "window"}
+    assert result("picture", small, "--step", 4, "--out", out) == {
+        "file": str(out),
+        "width": 96,
+        "height": 96,
+        "target": "window",
+    }
     assert Image.open(out).size == (96, 96)
     depth = run("picture", small, "--step", 0, "--lens", "depth", "--out", out)
     assert depth.returncode == 1 and "has no depth" in depth.stderr
@@ -86,7 +124,9 @@ def test_a_bad_file_is_exit_3(command: tuple[str, ...], tmp_path: Path) -> None:
     bad.write_bytes(b"not a frame" * 50)
     done = run(*command, bad)
     assert done.returncode == 3
-    assert done.stderr.strip().splitlines() == [f"wendascope: {bad} is not a Wendascope file; open one made by `wendascope capture`"]
+    assert done.stderr.strip().splitlines() == [
+        f"wendascope: {bad} is not a Wendascope file; open one made by `wendascope capture`"
+    ]
     assert [p.name for p in tmp_path.iterdir()] == ["bad.wend"] and bad.read_bytes() == b"not a frame" * 50
 
 
@@ -97,14 +137,29 @@ def test_errors_as_json(tmp_path: Path) -> None:
 
 def test_a_target_that_fails_is_exit_4(tmp_path: Path) -> None:
     assert run("capture", "--out", tmp_path / "x.wend", "--", "/no/such/program").returncode == 4
-    done = run("capture", "--out", tmp_path / "x.wend", "--", sys.executable, "-c", "print('points frozen'); raise SystemExit(3)")
+    done = run(
+        "capture",
+        "--out",
+        tmp_path / "x.wend",
+        "--",
+        sys.executable,
+        "-c",
+        "print('points frozen'); raise SystemExit(3)",
+    )
     assert done.returncode == 4 and "exit code 3" in done.stderr and "points frozen" in done.stderr
     assert list(tmp_path.iterdir()) == []
 
 
 @pytest.mark.parametrize(
     "arguments",
-    [("capture",), ("show",), ("survey", "x", "--budget", "none"), ("nonsense",), ("capture", "--boundary", "tea", "--", "ls"), ("capture", "--frame", "3", "--after", "2", "--", "ls")],
+    [
+        ("capture",),
+        ("show",),
+        ("survey", "x", "--budget", "none"),
+        ("nonsense",),
+        ("capture", "--frame-end", "tea", "--", "ls"),
+        ("capture", "--frame", "3", "--after", "2", "--", "ls"),
+    ],
 )
 def test_wrong_usage_is_exit_2(arguments: tuple[str, ...]) -> None:
     done = run(*arguments)
@@ -135,3 +190,10 @@ def test_the_demo_runs_headless(tmp_path: Path) -> None:
     made = {p.name for p in (tmp_path / "out").iterdir()}
     assert {"depot.wend", "report.html", "finished.png", "tables"} <= made
     assert Image.open(tmp_path / "out" / "finished.png").size == (1280, 720)
+
+
+def test_the_lenses_of_the_command_line_are_those_there_are() -> None:
+    from wendascope.cli.looking import LENSES
+    from wendascope.measure.lenses import lenses
+
+    assert sorted(LENSES) == sorted(lens.name for lens in lenses())

@@ -12,17 +12,19 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QTreeWidgetItem
 
+from wendascope import records
 from wendascope.analysis.findings import Finding, Remedy
 from wendascope.desktop.mesh_view import MeshPanel
 from wendascope.desktop.pages.findings import FindingsPage
 from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.window import MainWindow
-from wendascope.frame import file
-from wendascope.measure.lenses import lens_named, lenses
+from wendascope.measure.lenses import lenses
+from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
-from wendascope.trials.proof import CHANGES, GAIN, NO_GAIN, stored_proofs
+from wendascope.trials.proof import stored_proofs
+from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
 
 from .conftest import Capture, program
 
@@ -65,14 +67,14 @@ def test_measuring_in_the_window_fills_every_page(window: MainWindow, own_small:
     qtbot.waitUntil(lambda: document.drawn is not None and not window._measuring(), timeout=PATIENCE)
     assert "fragments" in page.answer.text() and page.figure().endswith("%")
     assert "triangles" in window._pages["Geometry"].widget().answer.text()  # type: ignore[attr-defined]
-    assert file.added(own_small, "drawn", dict) and file.added(own_small, "findings", dict), "kept in the file"
+    assert records.DRAWN.all(own_small) and records.FINDINGS.all(own_small), "kept in the file"
 
 
 def test_overdraw_is_told_in_waste_and_the_table_can_be_copied(opened: MainWindow, qtbot: Any) -> None:
     opened.show_page("Overdraw")
     page = opened._pages["Overdraw"]
     assert isinstance(page, OverdrawPage)
-    assert "for nothing" in page.answer.text()
+    assert "are wasted" in page.answer.text()
     table = page.table
     assert table.rows.rowCount() == 3
     first = _scene(opened)
@@ -104,9 +106,15 @@ def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot:
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(int(middle.x()), int(middle.y())))
     assert document.pin.at is not None and page.tabs.currentWidget() is page.stack
     qtbot.waitUntil(lambda: page.stack.tree.topLevelItemCount() > 3, timeout=PATIENCE)
-    rows: list[QTreeWidgetItem] = [item for i in range(page.stack.tree.topLevelItemCount()) if (item := page.stack.tree.topLevelItem(i))]
+    rows: list[QTreeWidgetItem] = [
+        item for i in range(page.stack.tree.topLevelItemCount()) if (item := page.stack.tree.topLevelItem(i))
+    ]
     fates = [row.text(2) for row in rows]
-    assert fates[0] == "blended, changed nothing" and "visible" in fates and any(f.startswith("covered by step") for f in fates)
+    assert (
+        fates[0] == "blended, changed nothing"
+        and "visible" in fates
+        and any(f.startswith("covered by step") for f in fates)
+    )
     page.stack.tree.setCurrentItem(rows[-2])
     assert document.selection.step == rows[-2].data(0, Qt.ItemDataRole.UserRole)
     page.tabs.setCurrentWidget(page.areas)
@@ -121,7 +129,7 @@ def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot:
 def test_every_lens_measures_paints_and_probes(examined: Path) -> None:
     with Replay(examined) as replay:
         for lens in lenses():
-            found = replay.run("measure.pictures", "picture_at", step=10, lens=lens.name)
+            found = replay.run(picture_at.asked(step=10, lens=lens.name))
             image = lens.paint(found)
             assert image.shape == (found["height"], found["width"], 3) and image.dtype == np.uint8
             assert lens.probe(found, 5, 5)
@@ -136,7 +144,9 @@ def test_every_lens_measures_paints_and_probes(examined: Path) -> None:
 
 def test_rasterised_layers_count_what_is_hidden_and_discarded(examined: Path) -> None:
     with Replay(examined) as replay:
-        passed, rasterised = (replay.run("measure.pictures", "picture_at", step=10, lens=name)["layers"] for name in ("layers", "rasterised"))
+        passed, rasterised = (
+            replay.run(picture_at.asked(step=10, lens=name))["layers"] for name in ("layers", "rasterised")
+        )
     assert (rasterised >= passed).all() and rasterised.sum() > passed.sum() + 4000
     # the square behind everything, and the one with holes, which counts whole
     assert rasterised[75, 97] == passed[75, 97] + 2
@@ -171,7 +181,7 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     opened.show_page("Geometry")
     page = opened._pages["Geometry"]
     assert isinstance(page, GeometryPage)
-    assert "too small to touch a sample (above" in page.answer.text()
+    assert "too small to cover a sample (above" in page.answer.text()
     fine = _scene(opened) + 12
     assert page.table.rows.text(True, fine, 1) == "7,200"
     opened.workspace.current.selection.choose(fine)  # type: ignore[union-attr]
@@ -205,11 +215,11 @@ def test_a_finding_is_proved_from_the_page(opened: MainWindow, qtbot: Any) -> No
     assert "outside one side of the view volume" in view.details.text() and view.prove.isEnabled()
     view.prove.click()
     qtbot.waitUntil(lambda: "outside-view-1" in document.proofs, timeout=PATIENCE)
-    assert document.proofs["outside-view-1"].verdict in (GAIN, NO_GAIN)
+    assert document.proofs["outside-view-1"].verdict in (SAVES, NO_DIFFERENCE, NOISE)
     assert view.chosen is not None and view.chosen.id == "outside-view-1", "it stays chosen"
     assert "picture identical" in view.details.text()
     assert stored_proofs(document.path).keys() == {"outside-view-1"}
-    view.choose(next(f.id for f in document.findings if f.rule == "idle-sheet"))
+    view.choose(next(f.id for f in document.findings if f.rule == "blend-without-effect"))
     assert not view.prove.isEnabled() and "Cannot be tried here" in view.details.text()
 
 
@@ -217,7 +227,9 @@ def test_where_a_proof_differs_is_shown(opened: MainWindow, qtbot: Any) -> None:
     document = opened.workspace.current
     assert document is not None
     step = _scene(opened) + 10
-    wrong = Finding("wrong", "test", "Overdraw", "drop what is seen", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step]))
+    wrong = Finding(
+        "wrong", "test", "Overdraw", "drop what is seen", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step])
+    )
     document.findings = [wrong]
     document.changed()
     opened.show_page("Findings")
@@ -235,6 +247,8 @@ def test_figures_are_written_into_large_pixels(opened: MainWindow, qtbot: Any) -
     opened.workspace.current.selection.choose(_scene(opened) + 6)  # type: ignore[union-attr]
     _lens(opened, qtbot, "layers")
     assert opened.picture.view.figure is not None and opened.picture.view.figure(80, 60) == "6"
-    opened.picture.view.set_zoom(30.0)
-    opened.picture.view.grab()  # paints them
-    assert lens_named("layers").figure is not None
+    view = opened.picture.view
+    view.set_zoom(30.0)
+    with_figures = view.grab().toImage()
+    view.figure = None
+    assert view.grab().toImage() != with_figures, "figures are painted into pixels that are large enough"

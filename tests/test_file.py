@@ -18,12 +18,12 @@ from hypothesis import strategies as st
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.frame.file import add, added, load, save
-from wendascope.frame.frame import Frame
+from wendascope.opengl.frame import OpenGLFrame
 
 quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 
 
-def same(a: Frame, b: Frame) -> None:
+def same(a: OpenGLFrame, b: OpenGLFrame) -> None:
     assert a.metadata == b.metadata and a.context == b.context and a.default_framebuffer == b.default_framebuffer
     assert a.state == b.state and a.objects == b.objects and a.caveats == b.caveats and a.heartbeats == b.heartbeats
     assert np.array_equal(a.calls.words, b.calls.words) and np.array_equal(a.calls.arena, b.calls.arena)
@@ -39,11 +39,15 @@ def test_what_is_saved_is_loaded(small: Path, tmp_path: Path) -> None:
     same(frame, load(tmp_path / "again.wend"))
 
 
+def as_told(kind: str, text: str) -> tuple[str, str]:
+    return kind, text
+
+
 def test_additions_are_kept_in_order(own_small: Path) -> None:
     for value in ({"a": 1}, {"a": 2}):
         add(own_small, "note", value)
-    assert added(own_small, "note", dict[str, int]) == [{"a": 1}, {"a": 2}]
-    assert added(own_small, "other", dict[str, int]) == []
+    assert added(own_small, ["note"], as_told) == [("note", '{"a":1}'), ("note", '{"a":2}')]
+    assert added(own_small, ["other"], as_told) == []
 
 
 @quick
@@ -57,7 +61,7 @@ def test_truncated_files_are_refused(small: Path, tmp_path: Path, part: float) -
     assert "\n" not in str(error.value)
 
 
-def load_all(path: Path) -> Frame:
+def load_all(path: Path) -> OpenGLFrame:
     frame = load(path)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
@@ -172,7 +176,9 @@ except FileError as error:
     print("refused:", error)
 """
     target = tmp_path / "full.wend"
-    done = subprocess.run([sys.executable, "-c", code, str(small), str(target)], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(small), str(target)], capture_output=True, text=True, check=True
+    )
     assert done.stdout.startswith("refused: cannot write")
     assert list(tmp_path.iterdir()) == []
 
@@ -192,7 +198,9 @@ def test_saving_replaces_whole_files_only(small: Path, tmp_path: Path) -> None:
     path = Path(shutil.copy(small, tmp_path / "kept.wend"))
     before = path.read_bytes()
     frame = load(path)
-    frame.objects.buffers[0].contents = msgspec.structs.replace(frame.objects.buffers[0].contents or next(iter(frame.objects.blob_refs())), hash="0" * 64)
+    frame.objects.buffers[0].contents = msgspec.structs.replace(
+        frame.objects.buffers[0].contents or next(iter(frame.objects.blob_refs())), hash="0" * 64
+    )
     with pytest.raises((KeyError, FileError)):
         save(frame, path)
     assert path.read_bytes() == before

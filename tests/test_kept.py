@@ -12,23 +12,23 @@ from hypothesis import strategies as st
 from tests.conftest import DATA, Capture, program
 from wendascope.analysis.late import bound_by, frame_bound
 from wendascope.errors import DamagedFileError
-from wendascope.frame.display_lists import display_lists, triangles_of
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
-from wendascope.frame.formats import named_format
-from wendascope.frame.kept import Kept
-from wendascope.frame.mappings import settle_writes
-from wendascope.frame.objects import BlobStore, ContextInfo
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import FLAG_EARLIER, Batch, CallStream, Raw, merge_streams
-from wendascope.frame.prune import drop_unused_contents, unused_bytes
-from wendascope.frame.waits import waits
 from wendascope.measure.statistics import difference_of_medians
+from wendascope.opengl.display_lists import display_lists, triangles_of
+from wendascope.opengl.formats import named_format
+from wendascope.opengl.kept import Kept
+from wendascope.opengl.mappings import settle_writes
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import FLAG_EARLIER, CallBatch, CallStream, Raw, merge_streams
+from wendascope.opengl.prune import drop_unused_contents, unused_bytes
 from wendascope.registry import GL
 from wendascope.trials.compare import match_passes
 
 
 def stream(*calls: tuple[object, ...], earlier: tuple[int, ...] = ()) -> CallStream:
-    batch = Batch()
+    batch = CallBatch()
     for name, *arguments in calls:
         batch.call(str(name), *arguments)
     words = np.array(batch.words, np.uint64)
@@ -49,8 +49,13 @@ def row(kind: int, name: int, key: int, calls: CallStream) -> bytes:
 def test_images_are_put_together_from_their_uploads() -> None:
     whole = bytes(range(6 * 4))
     upload = ("glTexImage2D", GL.TEXTURE_2D, 0, GL.LUMINANCE, 5, 4, 0, GL.LUMINANCE, GL.UNSIGNED_BYTE)
-    padded = b"".join(whole[r * 5 : r * 5 + 5] + b"\xee" * 3 for r in range(4))[:-3]  # rows of 8, as alignment 4 has them
-    calls = stream((*upload, padded), ("glTexSubImage2D", GL.TEXTURE_2D, 0, 1, 2, 2, 1, GL.LUMINANCE, GL.UNSIGNED_BYTE, b"\xaa\xbb"))
+    padded = b"".join(whole[r * 5 : r * 5 + 5] + b"\xee" * 3 for r in range(4))[
+        :-3
+    ]  # rows of 8, as alignment 4 has them
+    calls = stream(
+        (*upload, padded),
+        ("glTexSubImage2D", GL.TEXTURE_2D, 0, 1, 2, 2, 1, GL.LUMINANCE, GL.UNSIGNED_BYTE, b"\xaa\xbb"),
+    )
     kept = Kept.parse(row(1, 9, GL.TEXTURE_2D << 8, calls))
     blobs = BlobStore()
     (image,) = kept.texture_images(9, blobs)
@@ -95,10 +100,20 @@ def test_hostile_rows_are_refused_or_read_but_never_crash(noise: bytes, at: int)
 
 def test_lists_within_lists_are_counted() -> None:
     calls = stream(
-        ("glNewList", 1, GL.COMPILE), ("glBegin", GL.QUADS), *[("glVertex2f", 0.0, 0.0)] * 8, ("glEnd",), ("glEndList",),
-        ("glNewList", 2, GL.COMPILE), ("glCallList", 1), ("glCallLists", 2, GL.UNSIGNED_BYTE, bytes((1, 3))), ("glEndList",),
-        ("glNewList", 3, GL.COMPILE), ("glCallList", 3), ("glDrawArrays", GL.TRIANGLES, 0, 9), ("glEndList",),
-    )  # fmt: skip
+        ("glNewList", 1, GL.COMPILE),
+        ("glBegin", GL.QUADS),
+        *[("glVertex2f", 0.0, 0.0)] * 8,
+        ("glEnd",),
+        ("glEndList",),
+        ("glNewList", 2, GL.COMPILE),
+        ("glCallList", 1),
+        ("glCallLists", 2, GL.UNSIGNED_BYTE, bytes((1, 3))),
+        ("glEndList",),
+        ("glNewList", 3, GL.COMPILE),
+        ("glCallList", 3),
+        ("glDrawArrays", GL.TRIANGLES, 0, 9),
+        ("glEndList",),
+    )
     found = display_lists(calls)
     assert (found[1].vertices, found[1].triangles, found[1].draws) == (8, 4, 1)
     assert (found[3].vertices, found[3].draws) == (9, 1), "a list that calls itself ends"
@@ -112,7 +127,13 @@ def test_no_mode_makes_a_negative_number_of_triangles(count: int) -> None:
 
 
 def test_merging_keeps_every_argument() -> None:
-    parts = [stream(("glBufferData", GL.ARRAY_BUFFER, len(data), data, GL.STATIC_DRAW), ("glDrawElements", GL.LINES, 2, GL.UNSIGNED_INT, Raw(64))) for data in (b"first", b"the second")]
+    parts = [
+        stream(
+            ("glBufferData", GL.ARRAY_BUFFER, len(data), data, GL.STATIC_DRAW),
+            ("glDrawElements", GL.LINES, 2, GL.UNSIGNED_INT, Raw(64)),
+        )
+        for data in (b"first", b"the second")
+    ]
     merged = merge_streams(parts)
     merged.validate()
     assert [merged.argument(c, "data") for c in (0, 2)] == [b"first", b"the second"]
@@ -125,10 +146,31 @@ def test_merging_keeps_every_argument() -> None:
 def test_writes_go_right_after_the_wait_before_them() -> None:
     write = ("wendaWriteBuffer", 3, 0, 4)
     draw = ("glDrawArrays", GL.TRIANGLES, 0, 3)
-    calls = stream(draw, (*write, b"one."), ("glFinish",), draw, draw, (*write, b"two."), (*write, b"more"), ("glFlush",), ("glFinish",), earlier=(1, 5, 6))
+    calls = stream(
+        draw,
+        (*write, b"one."),
+        ("glFinish",),
+        draw,
+        draw,
+        (*write, b"two."),
+        (*write, b"more"),
+        ("glFlush",),
+        ("glFinish",),
+        earlier=(1, 5, 6),
+    )
     settled = settle_writes(calls)
     names = [settled.command(c).name for c in range(len(settled))]
-    assert names == ["wendaWriteBuffer", "glDrawArrays", "glFinish", "wendaWriteBuffer", "wendaWriteBuffer", "glDrawArrays", "glDrawArrays", "glFlush", "glFinish"]
+    assert names == [
+        "wendaWriteBuffer",
+        "glDrawArrays",
+        "glFinish",
+        "wendaWriteBuffer",
+        "wendaWriteBuffer",
+        "glDrawArrays",
+        "glDrawArrays",
+        "glFlush",
+        "glFinish",
+    ]
     assert [settled.argument(c, "data") for c in (0, 3, 4)] == [b"one.", b"two.", b"more"]
     assert settle_writes(stream(draw)).words.tolist() == stream(draw).words.tolist()
 
@@ -139,12 +181,28 @@ def test_writes_go_right_after_the_wait_before_them() -> None:
 @pytest.mark.parametrize(
     ("context", "has", "lacks"),
     [
-        (ContextInfo(major=2, minor=1, profile="compatibility"), ("glBegin", "glGetBufferSubData"), ("glBindSampler", "glBindVertexArray")),
-        (ContextInfo(major=2, minor=1, profile="compatibility", extensions=["GL_ARB_vertex_array_object"]), ("glBindVertexArray",), ()),
+        (
+            ContextInfo(major=2, minor=1, profile="compatibility"),
+            ("glBegin", "glGetBufferSubData"),
+            ("glBindSampler", "glBindVertexArray"),
+        ),
+        (
+            ContextInfo(major=2, minor=1, profile="compatibility", extensions=["GL_ARB_vertex_array_object"]),
+            ("glBindVertexArray",),
+            (),
+        ),
         (ContextInfo(major=3, minor=3), ("glBindSampler", "wendaClock"), ("glBegin", "glDispatchCompute")),
         (ContextInfo(major=4, minor=5), ("glDispatchCompute", "GL_TEXTURE_BUFFER"), ("GL_FOG",)),
-        (ContextInfo(api="OpenGL ES", major=2, minor=0, profile="es"), ("glDrawArrays",), ("glGetTexImage", "glMapBufferRange", "GL_READ_BUFFER")),
-        (ContextInfo(api="OpenGL ES", major=3, minor=1, profile="es"), ("glGetTexLevelParameteriv",), ("glGetBufferSubData", "glPolygonMode")),
+        (
+            ContextInfo(api="OpenGL ES", major=2, minor=0, profile="es"),
+            ("glDrawArrays",),
+            ("glGetTexImage", "glMapBufferRange", "GL_READ_BUFFER"),
+        ),
+        (
+            ContextInfo(api="OpenGL ES", major=3, minor=1, profile="es"),
+            ("glGetTexLevelParameteriv",),
+            ("glGetBufferSubData", "glPolygonMode"),
+        ),
     ],
 )
 def test_offers_follow_the_registry(context: ContextInfo, has: tuple[str, ...], lacks: tuple[str, ...]) -> None:
@@ -170,7 +228,7 @@ def test_waits_say_what_they_wait_for(capture: Capture) -> None:
     commands = {frame.calls.command(c).name for c in range(len(frame.calls))}
     assert "glClientWaitSync" in commands
     frame.calls.words[frame.calls.offsets + 3] += np.uint64(2_000_000)  # as if every call had taken two ms longer
-    found = {wait.command: wait.what for wait in waits(frame)}
+    found = {wait.command: wait.what for wait in frame.waits}
     fence = int(frame.calls.calls_of("glFenceSync")[0])
     assert found["glClientWaitSync"] == f"the fence of call {fence}, and all work before it"
     assert found["glMapBuffer"].startswith("work that uses buffer ")
@@ -179,13 +237,30 @@ def test_waits_say_what_they_wait_for(capture: Capture) -> None:
 def test_who_is_late_by_what_evidence() -> None:
     assert bound_by([], []) is None
     gpu = bound_by([4.0] * 9, [12.0] * 9, 0.0)
-    assert gpu is not None and gpu.who == "GPU" and "75%" in gpu.sentence and "12.0 ms blocked in the swap" in gpu.sentence
-    cpu = bound_by([16.0] * 9, [0.5] * 9, 0.2)
+    assert (
+        gpu is not None
+        and gpu.who == "GPU"
+        and "75 %" in gpu.sentence
+        and "12.0 ms blocked in the swap" in gpu.sentence
+    )
+    cpu = bound_by([16.0] * 9, [0.5] * 9, 0.01)
     assert cpu is not None and cpu.who == "CPU"
     unclear = bound_by([16.0] * 9, [0.5] * 9)
     assert unclear is not None and unclear.who == "unclear", "heartbeats alone cannot see waits inside calls"
-    blocked = bound_by([16.0] * 9, [0.5] * 9, 9.0, "glFinish for all work so far, 9.0 ms")
+    blocked = bound_by([16.0] * 9, [0.5] * 9, 0.55, "glFinish for all work so far, 9.0 ms")
     assert blocked is not None and blocked.who == "GPU" and "glFinish" in blocked.sentence
+    computing = bound_by([16.0] * 9, [0.5] * 9, 0.0, thread_ms=[15.8] * 9)
+    assert computing is not None and computing.who == "CPU" and "computes 15.8 of 16.5 ms" in computing.sentence
+    asleep = bound_by([16.0] * 9, [0.5] * 9, 0.0, thread_ms=[2.0] * 9, own_share=0.97)
+    in_calls = bound_by([16.0] * 9, [0.5] * 9, 0.0, thread_ms=[2.0] * 9, own_share=0.05)
+    assert in_calls is not None and in_calls.who == "GPU", (
+        "it does not run, and is inside calls meanwhile: no single one has to be told apart"
+    )
+    assert asleep is not None and asleep.who == "elsewhere"
+    waiting = bound_by([16.0] * 9, [0.5] * 9, 0.0, thread_ms=[2.0] * 9, waited_ms=[13.0] * 9)
+    assert waiting is not None and waiting.who == "GPU"
+    kept_from_running = bound_by([30.0] * 9, [0.5] * 9, 0.0, thread_ms=[15.0] * 9, switches=[(1, 40)] * 9)
+    assert kept_from_running is not None and kept_from_running.who == "CPU" and kept_from_running.frame_ms < 16
     demo = frame_bound(load(DATA / "depot.wend"))
     assert demo is not None and demo.who == "GPU"
 

@@ -118,10 +118,19 @@ def test_positions_and_classes_of_triangles(scene) -> None:
         for number, step in enumerate(item.steps):
             found = geometry.triangles[first + number]
             clip = geometry.positions.clip[first + number]
-            expected = np.concatenate([step.triangles / 32 - 1, np.repeat(step.depths[:, None, None] * 2 - 1, 3, 1), np.ones((len(step.depths), 3, 1))], axis=2)
+            expected = np.concatenate(
+                [
+                    step.triangles / 32 - 1,
+                    np.repeat(step.depths[:, None, None] * 2 - 1, 3, 1),
+                    np.ones((len(step.depths), 3, 1)),
+                ],
+                axis=2,
+            )
             assert (clip == expected.astype(np.float32)).all()
             for k, corners in enumerate(step.triangles):
-                area = (corners[1, 0] - corners[0, 0]) * (corners[2, 1] - corners[0, 1]) - (corners[1, 1] - corners[0, 1]) * (corners[2, 0] - corners[0, 0])
+                area = (corners[1, 0] - corners[0, 0]) * (corners[2, 1] - corners[0, 1]) - (
+                    corners[1, 1] - corners[0, 1]
+                ) * (corners[2, 0] - corners[0, 0])
                 front = (area > 0) != step.clockwise
                 assert bool(found.away[k]) == (step.cull == ("FRONT" if front else "BACK"))
                 assert found.samples[k] == (0 if found.away[k] else coverage(corners).sum())
@@ -141,7 +150,6 @@ def test_coverage_is_that_of_the_plain_rasteriser(corners, upper_left: bool) -> 
     clip = np.concatenate([points / 32 - 1, np.zeros((3, 1)), np.ones((3, 1))], axis=1)[None].astype(np.float32)
     found = classify(clip, View((0, 0, SIZE, SIZE), SIZE, SIZE, upper_left=upper_left))
     least = coverage(window).sum()
-
 
     edges = edge_functions(window, (0.5, 0.5))
     most = ((edges >= 0).all(axis=0) | (edges <= 0).all(axis=0)).sum() if found.seen[0] else 0

@@ -11,14 +11,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wendascope import records
 from wendascope.analysis.budget import dearest_passes, judge
 from wendascope.errors import CancelledError, ReplayCrashedError
-from wendascope.frame.cpu import cpu_lane
 from wendascope.frame.file import load
-from wendascope.measure.calibrate import choose_clock
+from wendascope.measure.calibrate import calibrate, choose_clock
+from wendascope.measure.pictures import picture_at, verify
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval, rank_bounds
-from wendascope.measure.store import stored_survey
+from wendascope.measure.survey import survey
+from wendascope.measure.times import fragments
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
 
@@ -26,11 +28,11 @@ from wendascope.trials.examine import examine_file
 def test_this_driver_is_timed_by_draining(small: Path) -> None:
     """The software driver's timer queries are wrong; calibration must find that out by itself."""
     with Replay(small) as replay:
-        found = replay.run("measure.calibrate", "calibrate")
-    assert found["method"] == "drain"
-    growth = found["large_drain_ms"] / found["small_drain_ms"]
-    assert found["work_ratio"] / 3 < growth < found["work_ratio"] * 3
-    assert found["empty_ms"] < found["small_drain_ms"]
+        found = replay.run(calibrate.asked())
+    assert found.method == "drain"
+    growth = found.large_drain_ms / found.small_drain_ms
+    assert found.work_ratio / 3 < growth < found.work_ratio * 3
+    assert found.empty_ms < found.small_drain_ms
 
 
 @pytest.mark.parametrize(
@@ -43,7 +45,9 @@ def test_this_driver_is_timed_by_draining(small: Path) -> None:
         (2.0, 32.0, 0.1, 31.0, "drain"),
     ],
 )
-def test_the_credible_clock_is_chosen(small: float, large: float, small_query: float | None, large_query: float | None, method: str) -> None:
+def test_the_credible_clock_is_chosen(
+    small: float, large: float, small_query: float | None, large_query: float | None, method: str
+) -> None:
     assert choose_clock(small, large, small_query, large_query, 16.0)[0] == method
 
 
@@ -71,11 +75,14 @@ def test_a_survey_is_complete_and_kept(own_small: Path) -> None:
     assert survey.verification.identical and survey.method == "drain"
     assert len(survey.steps.ms) == len(frame.steps) == 22
     assert [p.name for p in survey.passes] == frame.passes.names
-    assert all(low <= ms <= high for low, ms, high in zip(survey.steps.ms_low, survey.steps.ms, survey.steps.ms_high, strict=True))
+    assert all(
+        low <= ms <= high
+        for low, ms, high in zip(survey.steps.ms_low, survey.steps.ms, survey.steps.ms_high, strict=True)
+    )
     assert survey.frame_ms.median > 0 and survey.cpu.frame_ms > 0
     assert survey.fragments is not None and sum(survey.fragments) > 1000
-    assert stored_survey(own_small) == survey
-    lane = cpu_lane(frame.calls)
+    assert records.SURVEY.newest(own_small) == survey
+    lane = frame.cpu_lane
     assert survey.cpu.calls_ms + survey.cpu.waits_ms <= lane.frame_ms + 1e-6
 
 
@@ -83,7 +90,7 @@ def test_fragments_are_counted_exactly(small: Path) -> None:
     """A quad scaled to s of a 96-pixel window without depth test covers (96 s)^2 pixels, each instance once."""
     frame = load(small)
     with Replay(small) as replay:
-        counts = replay.run("measure.times", "fragments")
+        counts = replay.run(fragments.asked())
     draws = [c for c, kind in zip(counts, frame.steps.kind.tolist(), strict=True) if kind == 0]
     for i, count in enumerate(draws[1:]):
         scale = 0.9 - i * 0.04
@@ -93,15 +100,15 @@ def test_fragments_are_counted_exactly(small: Path) -> None:
 
 def test_timing_does_not_change_the_picture(small: Path) -> None:
     with Replay(small) as replay:
-        replay.run("measure.survey", "survey", repeats=1)
-        after = replay.run("measure.pictures", "verify")
-    assert after["identical"]
+        replay.run(survey.asked(repeats=1))
+        after = replay.run(verify.asked())
+    assert after.identical
 
 
 def test_pictures_grow_step_by_step(small: Path) -> None:
     frame = load(small)
     with Replay(small) as replay:
-        pictures = [replay.run("measure.pictures", "picture_at", step=s)["pixels"] for s in (1, 2, 10, len(frame.steps) - 1)]
+        pictures = [replay.run(picture_at.asked(step=s))["pixels"] for s in (1, 2, 10, len(frame.steps) - 1)]
     assert frame.reference is not None
     assert len(np.unique(pictures[0].reshape(-1, 4), axis=0)) == 1, "a clear makes one colour"
     differences = [int((a != b).any(axis=2).sum()) for a, b in itertools.pairwise(pictures)]
@@ -109,11 +116,12 @@ def test_pictures_grow_step_by_step(small: Path) -> None:
     assert np.array_equal(pictures[-1], frame.reference.pixels)
 
 
+@pytest.mark.driver
 def test_cancelling_stops_a_survey(depot: Path) -> None:
     seen: list[str] = []
     with Replay(depot) as replay, pytest.raises(CancelledError):
-        replay.run("measure.survey", "survey", lambda what, _part: seen.append(what), lambda: "timing the frame" in seen)
-    assert stored_survey(depot) is not None, "the survey that was in the file is still there"
+        replay.run(survey.asked(), lambda what, _part: seen.append(what), lambda: "timing the frame" in seen)
+    assert records.SURVEY.newest(depot) is not None, "the survey that was in the file is still there"
 
 
 def test_a_crash_names_the_call_and_the_next_job_runs(small: Path) -> None:
@@ -122,7 +130,7 @@ def test_a_crash_names_the_call_and_the_next_job_runs(small: Path) -> None:
         with pytest.raises(ReplayCrashedError) as error:
             _crash(replay)
         assert error.value.call is None or 0 <= error.value.call < len(frame.calls)
-        assert replay.run("measure.pictures", "verify")["identical"]
+        assert replay.run(verify.asked()).identical
 
 
 def _crash(replay: Replay) -> None:
@@ -134,7 +142,7 @@ def _crash(replay: Replay) -> None:
         assert replay._process is not None
         os.kill(replay._process.pid, signal.SIGSEGV)
 
-    replay.run("measure.survey", "survey", kill)
+    replay.run(survey.asked(), kill)
 
 
 # ---- conclusions ---------------------------------------------------------------------------------------
@@ -142,8 +150,8 @@ def _crash(replay: Replay) -> None:
 
 def test_the_answer_sentence() -> None:
     verdict = judge(41.2, 6.0, [20.0, 8.0, 6.0, 2, 2, 1, 1, 1, 0.2], 16.7)
-    assert verdict.sentence == "41.2 ms, 2.5 times the 16.7 ms budget. The GPU is late. Three of nine passes are 83% of it."
-    assert judge(5.0, 3.0, [5.0], 16.7).sentence == "5.0 ms, 30% of the 16.7 ms budget. Nobody is late."
+    assert verdict.sentence == "41.2 ms, 2.5 times the 16.7 ms budget. GPU-bound. Three of nine passes are 83 % of it."
+    assert judge(5.0, 3.0, [5.0], 16.7).sentence == "5.0 ms, 30 % of the 16.7 ms budget. Within budget."
     assert judge(5.0, 30.0, [5.0], 16.7).late == "CPU"
 
 
@@ -157,13 +165,13 @@ def test_dearest_passes_are_the_fewest(times: list[float]) -> None:
 def test_waits_are_kept_apart(depot: Path) -> None:
     """On the software driver some cheap calls block for all the work before them."""
     frame = load(depot)
-    lane = cpu_lane(frame.calls)
+    lane = frame.cpu_lane
     assert 0 < lane.waits.sum() < 100
     assert lane.duration[lane.waits].min() > 5 * np.median(lane.duration[~lane.waits])
 
 
 def test_the_shipped_survey_fits_its_frame(depot: Path) -> None:
-    survey = stored_survey(depot)
+    survey = records.SURVEY.newest(depot)
     assert isinstance(survey, Survey) and survey.verification.identical
     assert len(survey.steps.ms) == len(load(depot).steps)
     assert msgspec.json.decode(msgspec.json.encode(survey), type=Survey) == survey

@@ -10,17 +10,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope.errors import DamagedFileError
-from wendascope.frame.packed import Batch, CallStream, Raw, split_strings
+from wendascope.opengl.packed import CallBatch, CallStream, Raw, split_strings
 from wendascope.registry import GL, tables
 
 
-def parse(batch: Batch) -> CallStream:
+def parse(batch: CallBatch) -> CallStream:
     return CallStream.parse(np.array(batch.words, np.uint64), np.frombuffer(bytes(batch.arena), np.uint8))
 
 
-@given(st.integers(-(2**31), 2**31 - 1), st.floats(width=32, allow_nan=False), st.binary(max_size=64), st.integers(0, 2**40))
+@given(
+    st.integers(-(2**31), 2**31 - 1),
+    st.floats(width=32, allow_nan=False),
+    st.binary(max_size=64),
+    st.integers(0, 2**40),
+)
 def test_arguments_survive(number: int, value: float, data: bytes, offset: int) -> None:
-    batch = Batch()
+    batch = CallBatch()
     batch.call("glUniform1i", 3, number)
     batch.call("glUniform1f", 4, value)
     batch.call("glBufferSubData", GL.ARRAY_BUFFER, 0, len(data), data)
@@ -36,7 +41,7 @@ def test_arguments_survive(number: int, value: float, data: bytes, offset: int) 
 @given(st.lists(st.binary(max_size=30), max_size=8))
 def test_strings_survive(strings: list[bytes]) -> None:
     lengths = struct.pack(f"<{len(strings)}i", *map(len, strings))
-    batch = Batch()
+    batch = CallBatch()
     batch.call("glShaderSource", 1, len(strings), strings, lengths)
     assert parse(batch).argument(0, "string") == strings
 
@@ -48,7 +53,7 @@ def test_any_bytes_as_strings_never_fail(data: bytes) -> None:
 
 @given(st.data())
 def test_damaged_streams_are_refused_or_valid(data: st.DataObject) -> None:
-    batch = Batch()
+    batch = CallBatch()
     for i in range(5):
         batch.call("glBufferSubData", GL.ARRAY_BUFFER, 0, 8, bytes(8))
         batch.call("glUniform4f", i, 1.0, 2.0, 3.0, 4.0)
@@ -65,11 +70,14 @@ def test_damaged_streams_are_refused_or_valid(data: st.DataObject) -> None:
 
 def test_every_registry_command_can_be_packed() -> None:
     for command in tables().commands:
-        batch = Batch()
-        batch.call(command.name, *(0.0 if p.kind in ("float", "double") else None if p.kind == "pointer" else 0 for p in command.parameters))
+        batch = CallBatch()
+        batch.call(
+            command.name,
+            *(0.0 if p.kind in ("float", "double") else None if p.kind == "pointer" else 0 for p in command.parameters),
+        )
         assert parse(batch).command(0).name == command.name
 
 
 def test_wrong_number_of_arguments_is_refused() -> None:
     with pytest.raises(ValueError):
-        Batch().call("glUniform1i", 1)
+        CallBatch().call("glUniform1i", 1)

@@ -10,7 +10,9 @@ from wendascope.registry.rules import LOST
 
 
 def test_every_command_is_exported_by_the_tap() -> None:
-    listed = subprocess.run(["nm", "-D", "--defined-only", str(native_library())], capture_output=True, text=True, check=True).stdout
+    listed = subprocess.run(
+        ["nm", "-D", "--defined-only", str(native_library())], capture_output=True, text=True, check=True
+    ).stdout
     exported = {line.split()[-1] for line in listed.splitlines()}
     missing = [c.name for c in tables().commands if c.name.startswith("gl") and c.name not in exported]
     assert missing == []
@@ -20,7 +22,23 @@ def test_every_command_is_exported_by_the_tap() -> None:
 
 def test_core_commands_have_a_rule_for_every_pointer() -> None:
     """Only vendors' and imaging extensions may lack one."""
-    suffixes = ("NV", "NVX", "EXT", "ARB", "AMD", "APPLE", "ATI", "IBM", "INTEL", "SUN", "SGIX", "SGIS", "OES", "QCOM", "PGI")
+    suffixes = (
+        "NV",
+        "NVX",
+        "EXT",
+        "ARB",
+        "AMD",
+        "APPLE",
+        "ATI",
+        "IBM",
+        "INTEL",
+        "SUN",
+        "SGIX",
+        "SGIS",
+        "OES",
+        "QCOM",
+        "PGI",
+    )
     imaging = {"glColorSubTable", "glSeparableFilter2D"}
     lost = {c.name for c in tables().commands for p in c.parameters if p.role == LOST and not c.name.endswith(suffixes)}
     assert lost <= imaging
@@ -30,7 +48,10 @@ def test_values_and_names_agree() -> None:
     assert GL.TEXTURE_2D == 0x0DE1
     assert tables().enum_name(0x0DE1, "TextureTarget") == "GL_TEXTURE_2D"
     assert tables().enum_name(0x0004, "PrimitiveType") == "GL_TRIANGLES"
-    assert tables().bit_names(GL.COLOR_BUFFER_BIT | GL.DEPTH_BUFFER_BIT, "ClearBufferMask") == "GL_COLOR_BUFFER_BIT | GL_DEPTH_BUFFER_BIT"
+    assert (
+        tables().bit_names(GL.COLOR_BUFFER_BIT | GL.DEPTH_BUFFER_BIT, "ClearBufferMask")
+        == "GL_COLOR_BUFFER_BIT | GL_DEPTH_BUFFER_BIT"
+    )
 
 
 def test_aliases_are_found() -> None:
@@ -45,5 +66,7 @@ def test_executor_refuses_what_it_must() -> None:
     error = ctypes.c_int32()
     for word in (0, 0xFFFF, 3 << 32, (1 << 63)):
         words = (ctypes.c_uint64 * 6)(word)
-        done = library.tap_execute(words, ctypes.c_uint64(6), None, ctypes.c_uint64(0), None, ctypes.c_uint64(0), 0, None, ctypes.byref(error))
+        done = library.tap_execute(
+            words, ctypes.c_uint64(6), None, ctypes.c_uint64(0), None, ctypes.c_uint64(0), 0, None, ctypes.byref(error)
+        )
         assert done == 0 and error.value == 1

@@ -13,6 +13,8 @@ from tests.conftest import program
 from wendascope.errors import TargetError
 from wendascope.tap.launch import Target, Trigger
 
+pytestmark = pytest.mark.driver
+
 
 def finished(target: Target, seconds: float = 30.0) -> tuple[int, str]:
     """Exit code and output of a target that was let go."""
@@ -36,12 +38,18 @@ def test_a_frame_is_taken_all_the_same(display: str, kind: str) -> None:
 def test_a_context_deleted_in_the_frame(display: str) -> None:
     """The frame that is being recorded never ends: its context goes before the swap."""
     with Target(program("troubled", "deletes_its_context"), environment={**os.environ, "DISPLAY": display}) as target:
+        outcomes = []
         for _ in range(2):
             try:
                 frame = target.capture(Trigger(frame=1), 10.0)
-                assert len(frame.steps) in (16, 32)
+                assert len(frame.steps) in (16, 32), "one context's frame, or that and the begun one of the next"
+                outcomes.append("taken")
             except TargetError as error:
-                assert str(error)
+                assert any(words in str(error) for words in ("no OpenGL calls", "went away", "did not answer")), str(
+                    error
+                )
+                outcomes.append("refused")
+        assert "taken" in outcomes, "frames that do end are taken"
         target.let_go()
         assert finished(target) == (0, "all frames drawn")
 
@@ -50,7 +58,11 @@ def test_a_context_deleted_in_the_frame(display: str) -> None:
 def server() -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
     """An X server of its own, which a test may take away."""
     read, write = os.pipe()
-    made = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "800x600x24", "-nolisten", "tcp"], pass_fds=(write,), stderr=subprocess.DEVNULL)
+    made = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "800x600x24", "-nolisten", "tcp"],
+        pass_fds=(write,),
+        stderr=subprocess.DEVNULL,
+    )
     os.close(write)
     with os.fdopen(read) as answer:
         number = answer.readline().strip()
@@ -61,7 +73,9 @@ def server() -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
 
 def test_the_x_server_goes_away(server: tuple[str, subprocess.Popen[bytes]]) -> None:
     display, process = server
-    alone = subprocess.Popen(["glxgears"], env={**os.environ, "DISPLAY": display}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    alone = subprocess.Popen(
+        ["glxgears"], env={**os.environ, "DISPLAY": display}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     with Target(["glxgears"], environment={**os.environ, "DISPLAY": display}) as target:
         target.capture(Trigger(frame=5), 30.0)
         process.kill()
@@ -76,7 +90,9 @@ def test_the_window_is_closed(server: tuple[str, subprocess.Popen[bytes]]) -> No
     with Target(["glxgears"], environment=environment) as target:
         target.connect(Trigger(frame=10**9), 20.0)
         time.sleep(0.3)
-        found = subprocess.run(["xwininfo", "-root", "-tree"], env=environment, capture_output=True, text=True, check=True).stdout
+        found = subprocess.run(
+            ["xwininfo", "-root", "-tree"], env=environment, capture_output=True, text=True, check=True
+        ).stdout
         window = next(line.split()[0] for line in found.splitlines() if "glxgears" in line)
         subprocess.run(["xkill", "-id", window], env=environment, check=True, capture_output=True)
         with pytest.raises(TargetError, match="ended"):
@@ -86,4 +102,7 @@ def test_the_window_is_closed(server: tuple[str, subprocess.Popen[bytes]]) -> No
 def test_children_that_draw_are_counted(display: str) -> None:
     with Target(program("troubled", "forks"), environment={**os.environ, "DISPLAY": display}) as target:
         target.capture(Trigger(after_seconds=0.8), 30.0)
-        assert target.others <= 1
+        deadline = time.monotonic() + 5
+        while target.others == 0 and time.monotonic() < deadline:
+            target.poll(0.05)
+        assert target.others == 1, "parent and child both draw: one is followed, the other counted"

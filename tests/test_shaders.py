@@ -6,30 +6,32 @@ import shutil
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from wendascope import records
 from wendascope.analysis.findings import Case, EditedSource, Finding, Remedy, find
+from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shader_cost import ShaderCost, shader_cost
 from wendascope.analysis.shaders import shaders_answer, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import MAGIC, BadModuleError, read_module
-from wendascope.analysis.yardsticks import yardsticks
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
-from wendascope.frame import glsl_compiler
 from wendascope.frame.file import load
-from wendascope.frame.glsl_compiler import CompileError, compile_glsl
-from wendascope.frame.glsl_upgrade import upgraded
-from wendascope.measure.store import stored_survey
+from wendascope.glsl import compiler as glsl_compiler
+from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.upgrade import upgraded
+from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.baking import baked, constant_texts
 from wendascope.trials.examine import stored_examination
-from wendascope.trials.proof import REFUSED, prove
+from wendascope.trials.proof import prove
+from wendascope.trials.runs import edited_picture
+from wendascope.trials.verdicts import REFUSED
 
 from .conftest import DATA, Capture, program
 
@@ -38,8 +40,13 @@ PATIENCE = 60_000
 
 def _cost(body: str, head: str = "", uniforms: dict[str, Any] | None = None) -> ShaderCost:
     """Of a fragment shader whose main begins in line 4."""
-    source = f"#version 450\nin vec2 uv; uniform sampler2D s; uniform float u; uniform int n; out vec4 c; {head}\nvoid main() {{\n{body}\n}}\n"
-    return shader_cost(read_module(compile_glsl(source, GL.FRAGMENT_SHADER, False)), yardsticks().operations, uniforms or {})
+    source = (
+        f"#version 450\nin vec2 uv; uniform sampler2D s; uniform float u; uniform int n; out vec4 c; {head}\nvoid"
+        f" main() {{\n{body}\n}}\n"
+    )
+    return shader_cost(
+        read_module(compile_glsl(source, GL.FRAGMENT_SHADER, False)), guidelines().operations, uniforms or {}
+    )
 
 
 # ---- sources of any version ------------------------------------------------------------------------------
@@ -48,16 +55,66 @@ def _cost(body: str, head: str = "", uniforms: dict[str, Any] | None = None) -> 
 @pytest.mark.parametrize(
     ("stage", "es", "source"),
     [
-        (GL.VERTEX_SHADER, False, "void main() { gl_Position = ftransform(); gl_TexCoord[0] = gl_TextureMatrix[0] * gl_MultiTexCoord0; gl_FrontColor = gl_Color; }"),
-        (GL.FRAGMENT_SHADER, False, "#version 120\nuniform sampler2D t; varying vec2 v; void main() { vec4 sample = texture2D(t, v); gl_FragData[0] = sample * gl_Color; }"),
-        (GL.FRAGMENT_SHADER, False, "#version 110\nuniform sampler2DShadow t; void main() { gl_FragColor = shadow2D(t, vec3(0.5)) + gl_LightSource[0].diffuse + gl_Fog.color; }"),
-        (GL.VERTEX_SHADER, True, "attribute vec4 a; varying mediump vec2 v; void main() { v = a.xy; gl_Position = a; }"),
-        (GL.FRAGMENT_SHADER, True, "#extension GL_OES_standard_derivatives : require\nprecision mediump float;\nvarying vec2 v; void main() { gl_FragColor = vec4(dFdx(v), 0.0, 1.0); }"),
-        (GL.FRAGMENT_SHADER, True, "#version 300 es\nprecision highp float;\nuniform lowp sampler2D t; in vec2 v; out vec4 o; void main() { o = texture(t, v); }"),
-        (GL.FRAGMENT_SHADER, False, "#version 150 compatibility\nvarying vec3 n; void main() { gl_FragColor = vec4(normalize(n), 1.0); }"),
-        (GL.COMPUTE_SHADER, False, "#version 430\nlayout(local_size_x = 8) in; layout(std430, binding = 0) buffer B { float v[]; }; void main() { v[gl_GlobalInvocationID.x] *= 2.0; }"),
+        (
+            GL.VERTEX_SHADER,
+            False,
+            (
+                "void main() { gl_Position = ftransform(); gl_TexCoord[0] = gl_TextureMatrix[0] * gl_MultiTexCoord0;"
+                " gl_FrontColor = gl_Color; }"
+            ),
+        ),
+        (
+            GL.FRAGMENT_SHADER,
+            False,
+            (
+                "#version 120\nuniform sampler2D t; varying vec2 v; void main() { vec4 sample = texture2D(t, v);"
+                " gl_FragData[0] = sample * gl_Color; }"
+            ),
+        ),
+        (
+            GL.FRAGMENT_SHADER,
+            False,
+            (
+                "#version 110\nuniform sampler2DShadow t; void main() { gl_FragColor = shadow2D(t, vec3(0.5)) +"
+                " gl_LightSource[0].diffuse + gl_Fog.color; }"
+            ),
+        ),
+        (
+            GL.VERTEX_SHADER,
+            True,
+            "attribute vec4 a; varying mediump vec2 v; void main() { v = a.xy; gl_Position = a; }",
+        ),
+        (
+            GL.FRAGMENT_SHADER,
+            True,
+            (
+                "#extension GL_OES_standard_derivatives : require\nprecision mediump float;\nvarying vec2 v; void"
+                " main() { gl_FragColor = vec4(dFdx(v), 0.0, 1.0); }"
+            ),
+        ),
+        (
+            GL.FRAGMENT_SHADER,
+            True,
+            (
+                "#version 300 es\nprecision highp float;\nuniform lowp sampler2D t; in vec2 v; out vec4 o; void main()"
+                " { o = texture(t, v); }"
+            ),
+        ),
+        (
+            GL.FRAGMENT_SHADER,
+            False,
+            "#version 150 compatibility\nvarying vec3 n; void main() { gl_FragColor = vec4(normalize(n), 1.0); }",
+        ),
+        (
+            GL.COMPUTE_SHADER,
+            False,
+            (
+                "#version 430\nlayout(local_size_x = 8) in; layout(std430, binding = 0) buffer B { float v[]; }; void"
+                " main() { v[gl_GlobalInvocationID.x] *= 2.0; }"
+            ),
+        ),
     ],
-)  # fmt: skip
+)
 def test_glsl_of_any_version_is_compiled(stage: int, es: bool, source: str) -> None:
     assert read_module(compile_glsl(source, stage, es)).entry
 
@@ -67,7 +124,9 @@ def test_lines_stay_what_they_are_and_errors_name_theirs() -> None:
     with pytest.raises(CompileError) as told:
         compile_glsl(source, GL.FRAGMENT_SHADER, False)
     assert told.value.errors[0][0] == 5 and "nothing" in told.value.errors[0][1]
-    assert upgraded("#version 460 core\nvoid main() {}\n", GL.FRAGMENT_SHADER, False).startswith("#version 460 core\n#line 1\n\nvoid")
+    assert upgraded("#version 460 core\nvoid main() {}\n", GL.FRAGMENT_SHADER, False).startswith(
+        "#version 460 core\n#line 1\n\nvoid"
+    )
 
 
 @pytest.mark.parametrize("name", ["crowd core", "crowd old", "crowd es", "wasteful", "everything", "stages"])
@@ -82,7 +141,7 @@ def test_the_demo_is_understood_whole() -> None:
     frame = load(DATA / "depot.wend")
     studied = study_shaders(Sharing(frame))
     assert len(studied) == 9 and all(s.cost is not None for p in studied for s in p.stages)
-    assert "by the model" in shaders_answer(studied)[0] and shaders_answer([])[0] == "No step draws with a program."
+    assert "(modelled)" in shaders_answer(studied)[0] and shaders_answer([])[0] == "No draw uses a program."
 
 
 # ---- modules ----------------------------------------------------------------------------------------------
@@ -96,7 +155,7 @@ def test_any_words_are_a_module_or_refused(words: list[int]) -> None:
         module = read_module(data)
     except BadModuleError:
         return
-    shader_cost(module, yardsticks().operations, {})
+    shader_cost(module, guidelines().operations, {})
 
 
 def test_damaged_modules_are_refused() -> None:
@@ -110,7 +169,7 @@ def test_damaged_modules_are_refused() -> None:
 
 
 def test_lines_cost_what_their_operations_do() -> None:
-    table = yardsticks().operations
+    table = guidelines().operations
     found = _cost("float a = sin(uv.x);\nc = texture(s, uv);\nc *= a + uv.y;")
     assert found.lines[4] == table.transcendental and found.lines[5] == table.fetch and found.lines[6] == 5.0
     assert found.fetches == 1 and found.total == sum(found.lines.values())
@@ -118,14 +177,16 @@ def test_lines_cost_what_their_operations_do() -> None:
 
 def test_loops_multiply_by_constants_and_by_uniform_values() -> None:
     body = "float a = 0.0;\nfor (int i = 0; i < {0}; i++)\n  a += sin(uv.x * float(i));\nc = vec4(a);"
-    once = yardsticks().operations.transcendental
+    once = guidelines().operations.transcendental
     known = _cost(body.format(7))
     assert known.loops[0].trips == 7 and known.lines[6] > 7 * once and known.loops[0].line == 5
     by_uniform = _cost(body.format("n"), uniforms={"n": 12})
     assert by_uniform.loops[0].trips == 12 and by_uniform.loops[0].by_uniform == "n"
     unknown = _cost(body.format("n"))
     assert unknown.loops[0].trips is None and not unknown.certain
-    nested = _cost("float a = 0.0;\nfor (int i = 3; i >= 0; i--)\nfor (int k = 0; k < 10; k += 2)\n  a += sin(uv.x);\nc = vec4(a);")
+    nested = _cost(
+        "float a = 0.0;\nfor (int i = 3; i >= 0; i--)\nfor (int k = 0; k < 10; k += 2)\n  a += sin(uv.x);\nc = vec4(a);"
+    )
     assert nested.lines[7] >= 4 * 5 * once and sorted(loop.trips or 0 for loop in nested.loops) == [4, 5]
 
 
@@ -144,7 +205,10 @@ def test_what_uniforms_alone_decide_is_told_by_line() -> None:
 
 
 def test_powers_and_repeated_look_ups_are_noted() -> None:
-    found = _cost("c = pow(vec4(uv, 1, 1), vec4(2.0));\nc += texture(s, uv * 0.5);\nc += texture(s, uv * 0.5);\nc += texture(s, uv);")
+    found = _cost(
+        "c = pow(vec4(uv, 1, 1), vec4(2.0));\nc += texture(s, uv * 0.5);\nc += texture(s, uv * 0.5);\nc += texture(s,"
+        " uv);"
+    )
     assert found.powers == [(4, 2.0)] and found.repeated_fetches == [6]
 
 
@@ -153,36 +217,42 @@ def test_powers_and_repeated_look_ups_are_noted() -> None:
 
 def _findings(name: str) -> list[Finding]:
     path = DATA / name
-    frame, survey = load(path), stored_survey(path)
+    frame, survey = load(path), records.SURVEY.newest(path)
     drawn, _ = stored_examination(path)
     assert drawn is not None and survey is not None
     return [f for f in find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes])) if f.page == "Shaders"]
 
 
 def test_planted_flaws_are_found_with_their_lines() -> None:
-    source = next(s.source for p in load(DATA / "depot.wend").objects.programs if p.name == 1 for s in p.shaders if s.type == GL.FRAGMENT_SHADER).splitlines()
+    source = next(
+        s.source
+        for p in load(DATA / "depot.wend").objects.programs
+        if p.name == 1
+        for s in p.shaders
+        if s.type == GL.FRAGMENT_SHADER
+    ).splitlines()
     found = {(f.rule, f.program): f for f in _findings("depot.wend")}
     sky = found["uniform-expression", 1]
     assert any("sin(turn)" in source[line - 1] for line in sky.lines)
-    snow = found["idle-feature", 1]
+    snow = found["unused-feature", 1]
     assert "if (snow > 0.0)" in source[snow.lines[0] - 1] and snow.remedy is not None and snow.estimate_ms
-    assert found["long-loop", 28].evidence["rounds"] == 10 and "rounds" in found["long-loop", 28].title
+    assert found["long-loop", 28].evidence["iterations"] == 10 and "rounds" in found["long-loop", 28].title
     assert "unused_detail" in found["unused-varying", 1].title
     assert any(f.rule == "plain-texture" and "roughness_map" in f.title for f in _findings("depot.wend"))
     assert {f.steps[0] for f in _findings("depot.wend") if f.rule == "fine-full-screen"} >= {982, 983, 984}
     better = {(f.rule, f.program) for f in _findings("depot-better.wend")}
-    assert not {("uniform-expression", 1), ("idle-feature", 1), ("unused-varying", 1)} & better
+    assert not {("uniform-expression", 1), ("unused-feature", 1), ("unused-varying", 1)} & better
 
 
 def test_without_a_compiler_other_findings_are_found_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(glsl_compiler.shutil, "which", lambda _name: None)
     compile_glsl.cache_clear()
     path = DATA / "depot.wend"
-    survey, (drawn, _) = stored_survey(path), stored_examination(path)
+    survey, (drawn, _) = records.SURVEY.newest(path), stored_examination(path)
     assert survey is not None and drawn is not None
     case = Case(load(path), drawn, survey.steps.ms)
     rules = {f.rule for f in find(case)}
-    assert "copies" in rules and "idle-feature" not in rules
+    assert "copies" in rules and "unused-feature" not in rules
     with pytest.raises(MachineError, match="install the package glslang-tools"):
         case.study_shaders()
 
@@ -190,7 +260,11 @@ def test_without_a_compiler_other_findings_are_found_all_the_same(monkeypatch: p
 def test_constants_are_written_as_glsl_and_nothing_else_changes() -> None:
     source = "#version 330\nuniform float u, v; uniform vec2 w; // u\nuniform int n;\nvoid main() { float x = u; }\n"
     made = baked(source, {"u": "0.5", "n": "3"})
-    assert made == "#version 330\nuniform float v; const float u = 0.5; uniform vec2 w; // u\nconst int n = 3;\nvoid main() { float x = u; }\n"
+    assert (
+        made
+        == "#version 330\nuniform float v; const float u = 0.5; uniform vec2 w; // u\nconst int n = 3;\nvoid main() {"
+        " float x = u; }\n"
+    )
     with pytest.raises(TrialError, match="cannot be rewritten"):
         baked("void main() {", {"u": "1.0"})
 
@@ -200,7 +274,11 @@ def test_values_of_the_frame_are_exact(capture: Capture) -> None:
     record = frame.objects.program(28)
     assert record is not None
     texts = constant_texts(frame, record, [989], {})
-    assert texts["rounds"] == "10" and float(texts["exposure"]) == pytest.approx(0.85) and constant_texts(frame, record, [989], {"rounds": 4})["rounds"] == "4"
+    assert (
+        texts["rounds"] == "10"
+        and float(texts["exposure"]) == pytest.approx(0.85)
+        and constant_texts(frame, record, [989], {"rounds": 4})["rounds"] == "4"
+    )
 
 
 def _edit(steps: list[int], name: int, text: str) -> Finding:
@@ -212,13 +290,29 @@ def _edit(steps: list[int], name: int, text: str) -> Finding:
 def test_edited_shaders_draw_and_bad_ones_are_refused(capture: Capture, kind: str) -> None:
     path, frame = capture(program("crowd", kind))
     used = sorted({int(p) for p in frame.steps.program})
-    record = next(p for p in frame.objects.programs if p.name in used and any("colour.rgb" in s.source for s in p.shaders))
+    record = next(
+        p for p in frame.objects.programs if p.name in used and any("colour.rgb" in s.source for s in p.shaders)
+    )
     source = next(s.source for s in record.shaders if s.type == GL.FRAGMENT_SHADER)
-    steps = [s for s in range(len(frame.steps)) if int(frame.steps.program[s]) == record.name and frame.steps.kind_name(s) == "draw"]
+    steps = [
+        s
+        for s in range(len(frame.steps))
+        if int(frame.steps.program[s]) == record.name and frame.steps.kind_name(s) == "draw"
+    ]
     with Replay(path) as replay:
-        same = prove(path, frame, [_edit(steps, record.name, source.replace("colour.rgb * shade()", "shade() * colour.rgb"))], replay, repeats=6)
-        other = prove(path, frame, [_edit(steps, record.name, source.replace("colour.rgb", "colour.bgr"))], replay, repeats=6)
-        broken = prove(path, frame, [_edit(steps, record.name, source.replace("colour.rgb", "color.rgb"))], replay, repeats=6)
+        same = prove(
+            path,
+            frame,
+            [_edit(steps, record.name, source.replace("colour.rgb * shade()", "shade() * colour.rgb"))],
+            replay,
+            repeats=6,
+        )
+        other = prove(
+            path, frame, [_edit(steps, record.name, source.replace("colour.rgb", "colour.bgr"))], replay, repeats=6
+        )
+        broken = prove(
+            path, frame, [_edit(steps, record.name, source.replace("colour.rgb", "color.rgb"))], replay, repeats=6
+        )
         after = prove(path, frame, [_edit(steps, record.name, source)], replay, repeats=6)
     assert same.pixels_different == 0 and other.pixels_different > 50 and after.pixels_different == 0
     assert broken.verdict == REFUSED and "color" in broken.reason, "in the driver's own words"
@@ -230,15 +324,20 @@ def test_a_shader_that_does_not_end_is_stopped_and_nothing_is_harmed(capture: Ca
     source = next(s.source for s in record.shaders if s.type == GL.FRAGMENT_SHADER)
     # Mesa's software driver breaks a loop off after a bounded number of turns, so each turn has to be dear as well
     turn = "sin(" * 32 + "w" + ")" * 32
-    endless = source.replace("void main() {", f"void main() {{ float w = colour.a; for (int a = 0; a < 2000000000; a++) for (int b = 0; b < 2000000000; b++) w += {turn}; if (w == 0.1) discard;")
+    endless = source.replace(
+        "void main() {",
+        "void main() { float w = colour.a; for (int a = 0; a < 2000000000; a++) for (int b = 0; b < 2000000000; b++)"
+        f" w += {turn}; if (w == 0.1) discard;",
+    )
     remedies = [[EditedSource(GL.FRAGMENT_SHADER, text)] for text in (endless, source)]
-    asked = [msgspec.to_builtins([Remedy("edit-shader", [], program=record.name, sources=sources)]) for sources in remedies]
+    asked = [[Remedy("edit-shader", [], program=record.name, sources=sources)] for sources in remedies]
     before = path.read_bytes()
     with Replay(path) as replay:
-        replay.run("measure.pictures", "verify")
+        replay.run(verify.asked())
         with pytest.raises(ReplayCrashedError, match="stood still for 2 s"):
-            replay.run("trials.runs", "edited_picture", silent_seconds=2.0, remedies=asked[0], passes=[])
-        assert not replay.run("trials.runs", "edited_picture", silent_seconds=60.0, remedies=asked[1], passes=[])["different"].any(), "it was started again"
+            replay.run(edited_picture.asked(remedies=asked[0], passes=[]), silent_seconds=2.0)
+        again = replay.run(edited_picture.asked(remedies=asked[1], passes=[]), silent_seconds=60.0)
+        assert not again.different.any(), "it was started again"
     assert path.read_bytes() == before
 
 
@@ -259,18 +358,26 @@ def opened(window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any) -> 
 def test_a_shader_is_edited_tried_and_reverted(opened: MainWindow, qtbot: Any) -> None:
     page = opened._pages["Shaders"]
     assert isinstance(page, ShadersPage)
-    page.table.choose_program(next(row.program.program for row in page.table.rows.rows if "colour.rgb" in row.program.stages[1].source))
+    page.table.choose_program(
+        next(row.program.program for row in page.table.rows.rows if "colour.rgb" in row.program.stages[1].source)
+    )
     source = page.source
-    assert source.stage.currentText() == "fragment shader" and not source.attempt.isEnabled() and "modelled" in source.note.text()
+    assert (
+        source.stage.currentText() == "fragment shader"
+        and not source.attempt.isEnabled()
+        and "modelled" in source.note.text()
+    )
     captured = source.editor.toPlainText()
     source.editor.setPlainText(captured.replace("colour.rgb", "colour.bgr"))
     assert source.attempt.isEnabled() and source.revert.isEnabled()
     source.attempt.click()
-    qtbot.waitUntil(lambda: "run once each" in source.note.text(), timeout=PATIENCE)
+    qtbot.waitUntil(lambda: "measured once" in source.note.text(), timeout=PATIENCE)
     assert "pixels differ" in source.note.text() and "edited" in opened.picture.title.text()
     source.editor.setPlainText(captured.replace("colour.rgb", "color.rgb"))
     source.attempt.click()
     assert source.note.text().startswith("Does not compile: line ") and source.editor._errors
     source.revert.click()
     assert source.editor.toPlainText() == captured and not source.attempt.isEnabled()
-    assert opened.workspace.current is not None and not opened.workspace.current.proofs, "nothing is kept of what was only tried"
+    assert opened.workspace.current is not None and not opened.workspace.current.proofs, (
+        "nothing is kept of what was only tried"
+    )

@@ -13,12 +13,14 @@ import pytest
 
 from tests.conftest import program
 
+pytestmark = pytest.mark.driver
+
 FRAMES = 300
 
 # Each stage is a point at which Wendascope kills itself without a word.
 HARNESS = """
 import os, signal, sys
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.tap.channel import Channel, Kind
 from wendascope.tap.launch import Target, Trigger
@@ -44,9 +46,9 @@ def run(self, batch):
         die()
 Channel.run = run
 from wendascope.tap.take import _snapshot
-snapshot = _snapshot(target.channel, paused)
+snapshot, _ = _snapshot(target.channel, paused)
 if stage == "batch under way":
-    batch = Batch()
+    batch = CallBatch()
     for _ in range(2000):
         batch.call("glIsEnabled", GL.BLEND)
     Channel.expect = lambda *_: die()
@@ -80,7 +82,16 @@ def wait_for(path: Path, seconds: float) -> str:
     return path.read_text()
 
 
-STAGES = ["after start", "after hello", "held", "during snapshot", "late in snapshot", "batch under way", "recording", "recorded"]
+STAGES = [
+    "after start",
+    "after hello",
+    "held",
+    "during snapshot",
+    "late in snapshot",
+    "batch under way",
+    "recording",
+    "recorded",
+]
 
 
 @pytest.mark.parametrize("stage", STAGES)
@@ -88,7 +99,9 @@ def test_killed_at(stage: str, expected: str, tmp_path: Path) -> None:
     """The target's last picture and its GL errors are those of a run that nobody watched."""
     out = tmp_path / "watched.txt"
     command = program("shapes", "--frames", str(FRAMES), "--out", str(out))
-    harness = subprocess.run([sys.executable, "-c", HARNESS, stage, *command], capture_output=True, text=True, timeout=60)
+    harness = subprocess.run(
+        [sys.executable, "-c", HARNESS, stage, *command], capture_output=True, text=True, timeout=60
+    )
     assert harness.returncode == -signal.SIGKILL, harness.stderr
     assert wait_for(out, 60) == expected
 
@@ -109,7 +122,10 @@ def test_children_of_a_target_run_on(tmp_path: Path) -> None:
 
     out = tmp_path / "child.txt"
     child = program("shapes", "--frames", "30", "--out", str(out))
-    code = f"import subprocess, os, time; subprocess.run({child!r}, check=True); pid = os.fork(); os._exit(0) if pid == 0 else os.waitpid(pid, 0); time.sleep(0.5)"
+    code = (
+        f"import subprocess, os, time; subprocess.run({child!r}, check=True); pid = os.fork(); os._exit(0) if pid == 0"
+        " else os.waitpid(pid, 0); time.sleep(0.5)"
+    )
     with Target([sys.executable, "-c", code]) as target:
         frame = target.capture(Trigger(frame=3))
         assert len(frame.steps) == 22

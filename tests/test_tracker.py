@@ -8,9 +8,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.frame.packed import Batch, CallStream
-from wendascope.frame.state_table import PATTERNS
-from wendascope.frame.tracker import UNKNOWN, StateHistory
+from wendascope.opengl.packed import CallBatch, CallStream
+from wendascope.opengl.state_table import PATTERNS
+from wendascope.opengl.tracker import UNKNOWN, StateHistory
 from wendascope.registry import GL, tables
 
 UNITS = [GL.TEXTURE0, GL.TEXTURE0 + 1]
@@ -19,12 +19,28 @@ calls_strategy = st.lists(
     st.one_of(
         st.tuples(st.just("glUseProgram"), st.tuples(st.integers(0, 3))),
         st.tuples(st.just("glActiveTexture"), st.tuples(st.sampled_from(UNITS))),
-        st.tuples(st.just("glBindTexture"), st.tuples(st.sampled_from([GL.TEXTURE_2D, GL.TEXTURE_3D]), st.integers(0, 4))),
-        st.tuples(st.just("glBindFramebuffer"), st.tuples(st.sampled_from([GL.FRAMEBUFFER, GL.DRAW_FRAMEBUFFER, GL.READ_FRAMEBUFFER]), st.integers(0, 3))),
+        st.tuples(
+            st.just("glBindTexture"), st.tuples(st.sampled_from([GL.TEXTURE_2D, GL.TEXTURE_3D]), st.integers(0, 4))
+        ),
+        st.tuples(
+            st.just("glBindFramebuffer"),
+            st.tuples(st.sampled_from([GL.FRAMEBUFFER, GL.DRAW_FRAMEBUFFER, GL.READ_FRAMEBUFFER]), st.integers(0, 3)),
+        ),
         st.tuples(st.just("glEnable"), st.tuples(st.sampled_from([GL.DEPTH_TEST, GL.BLEND]))),
         st.tuples(st.just("glDisable"), st.tuples(st.sampled_from([GL.DEPTH_TEST, GL.BLEND]))),
-        st.tuples(st.just("glStencilFuncSeparate"), st.tuples(st.sampled_from([GL.FRONT, GL.BACK, GL.FRONT_AND_BACK]), st.just(GL.LESS), st.integers(0, 9), st.just(255))),
-        st.tuples(st.just("glBindBuffer"), st.tuples(st.sampled_from([GL.ARRAY_BUFFER, GL.ELEMENT_ARRAY_BUFFER]), st.integers(0, 5))),
+        st.tuples(
+            st.just("glStencilFuncSeparate"),
+            st.tuples(
+                st.sampled_from([GL.FRONT, GL.BACK, GL.FRONT_AND_BACK]),
+                st.just(GL.LESS),
+                st.integers(0, 9),
+                st.just(255),
+            ),
+        ),
+        st.tuples(
+            st.just("glBindBuffer"),
+            st.tuples(st.sampled_from([GL.ARRAY_BUFFER, GL.ELEMENT_ARRAY_BUFFER]), st.integers(0, 5)),
+        ),
         st.tuples(st.just("glBindVertexArray"), st.tuples(st.integers(0, 2))),
         st.tuples(st.just("glUniform1i"), st.tuples(st.integers(0, 2), st.integers(0, 9))),
     ),
@@ -33,13 +49,13 @@ calls_strategy = st.lists(
 
 
 def stream_of(calls: list[Call]) -> CallStream:
-    batch = Batch()
+    batch = CallBatch()
     for name, arguments in calls:
         batch.call(name, *arguments)
     return CallStream.parse(np.array(batch.words, np.uint64), np.frombuffer(bytes(batch.arena), np.uint8))
 
 
-def fold(calls: list[Call]) -> list[dict[tuple[str, int, int], int]]:
+def fold(calls: list[Call]) -> list[dict[tuple[str, int, int], int]]:  # noqa: C901 - one case a command, as GL says
     """State before each call and after the last, the slow way."""
     state: dict[tuple[str, int, int], int] = {("active_texture", 0, 0): GL.TEXTURE0}
     states = [dict(state)]
@@ -56,10 +72,11 @@ def fold(calls: list[Call]) -> list[dict[tuple[str, int, int], int]]:
                     if a[0] in (target, GL.FRAMEBUFFER):
                         state["framebuffer", target, 0] = a[1]
             case "glEnable" | "glDisable":
-                state["capability", a[0], 0] = int(name == "glEnable")
-                if a[0] == GL.BLEND:
+                if a[0] == GL.BLEND:  # has a pattern of its own
                     for i in range(8):
                         state["blend_enabled", i, 0] = int(name == "glEnable")
+                else:
+                    state["capability", a[0], 0] = int(name == "glEnable")
             case "glStencilFuncSeparate":
                 for face in (GL.FRONT, GL.BACK):
                     if a[0] in (face, GL.FRONT_AND_BACK):
@@ -113,7 +130,9 @@ def test_setters_and_changes_tell_the_same_as_single_answers(calls: list[Call]) 
     assert changes == sorted(changes)
     for call, pattern, i, j in changes:
         assert history.setter(pattern, call + 1, i, j) == call
-    assert history.change_calls("program").tolist() == sorted({c for c, pattern, _, _ in changes if pattern == "program"})
+    assert history.change_calls("program").tolist() == sorted(
+        {c for c, pattern, _, _ in changes if pattern == "program"}
+    )
 
 
 def test_keys_below_zero_stay_below_zero() -> None:

@@ -1,4 +1,6 @@
-"""The log of trials: edits kept, marks and notes, kept trials as one frame, what is written out; and the Trials page."""
+"""The log of trials: edits kept, marks and notes, kept trials as one frame, what is written out; and the Trials
+page.
+"""
 
 from __future__ import annotations
 
@@ -18,17 +20,20 @@ from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError
 from wendascope.frame.file import load
-from wendascope.frame.frame import Frame
+from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.report.trials import write_trials
 from wendascope.trials.examine import examine_file, stored_examination
 from wendascope.trials.limits import stored_limits
 from wendascope.trials.log import DROPPED, KEPT, Trial, attempt, kept_of, mark, measure_kept, stored_log, trials_of
-from wendascope.trials.proof import CHANGES, prove, stored_proofs
+from wendascope.trials.proof import prove, stored_proofs
+from wendascope.trials.verdicts import CHANGES
 
 from .conftest import Capture, program
 from .test_cli import result, run
+
+pytestmark = pytest.mark.driver
 
 PATIENCE = 60_000
 
@@ -45,13 +50,18 @@ def shades(captured: Path, tmp_path: Path) -> Path:
     return Path(shutil.copy(captured, tmp_path / "shades.wend"))
 
 
-def _sheet(frame: Frame) -> tuple[int, str]:
+def _sheet(frame: OpenGLFrame) -> tuple[int, str]:
     return next((p.name, s.source) for p in frame.objects.programs for s in p.shaders if "tint.rgb" in s.source)
 
 
-def _edit(frame: Frame) -> Remedy:
+def _edit(frame: OpenGLFrame) -> Remedy:
     number, source = _sheet(frame)
-    return Remedy("edit-shader", [], program=number, sources=[EditedSource(GL.FRAGMENT_SHADER, source.replace("tint.rgb", "tint.bgr"))])
+    return Remedy(
+        "edit-shader",
+        [],
+        program=number,
+        sources=[EditedSource(GL.FRAGMENT_SHADER, source.replace("tint.rgb", "tint.bgr"))],
+    )
 
 
 def _trials(path: Path) -> list[Trial]:
@@ -66,24 +76,38 @@ def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path
         made = attempt(shades, frame, "sheet edited", [_edit(frame)], replay, "blue for red", repeats=6)
         prove(shades, frame, [finding], replay, repeats=6)
         rows = {t.id: t for t in _trials(shades)}
-        assert set(rows) == {made.id, finding.id} and rows[made.id].note == "blue for red" and rows[made.id].verdict == CHANGES
+        assert (
+            set(rows) == {made.id, finding.id}
+            and rows[made.id].note == "blue for red"
+            and rows[made.id].verdict == CHANGES
+        )
         with pytest.raises(UsageError, match="keep one first"):
             kept_of(rows.values())
         for identity in rows:
             mark(shades, identity, KEPT, "good")
         together = measure_kept(shades, frame, _trials(shades), replay, repeats=6)
     assert set(together.together) == set(rows) and together.pixels_different == made.proof.pixels_different > 1000
-    written = write_trials(frame, "shades.wend", kept_of(_trials(shades)), stored_log(shades).together, tmp_path / "out")
+    written = write_trials(
+        frame, "shades.wend", kept_of(_trials(shades)), stored_log(shades).together, tmp_path / "out"
+    )
     names = {path.name for path in written}
     number = _sheet(frame)[0]
-    assert {f"program-{number}.frag", f"program-{number}.frag.diff", "summary.md", "trials.json", f"program-{finding.program}.vert.diff"} <= names
+    assert {
+        f"program-{number}.frag",
+        f"program-{number}.frag.diff",
+        "summary.md",
+        "trials.json",
+        f"program-{finding.program}.vert.diff",
+    } <= names
     assert "tint.bgr" in (tmp_path / "out" / f"program-{number}.frag").read_text()
     assert "+" in (tmp_path / "out" / f"program-{number}.frag.diff").read_text()
     summary = (tmp_path / "out" / "summary.md").read_text()
     assert "blue for red" not in summary and "Note: good" in summary and "Together: changes the picture" in summary
     mark(shades, made.id, DROPPED, "")
     assert [t.id for t in kept_of(_trials(shades))] == [finding.id]
-    later = write_trials(frame, "shades.wend", kept_of(_trials(shades)), stored_log(shades).together, tmp_path / "later")
+    later = write_trials(
+        frame, "shades.wend", kept_of(_trials(shades)), stored_log(shades).together, tmp_path / "later"
+    )
     assert "not measured since" in next(p for p in later if p.name == "summary.md").read_text()
 
 
@@ -96,13 +120,23 @@ def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> No
     assert made["proof"]["verdict"] == CHANGES and made["note"] == "turned"
     done = run("edit", shades, "--program", number, "--fragment", bad)
     assert done.returncode == 2 and "does not compile: line" in done.stderr
-    assert run("edit", shades, "--program", number).returncode == 2 and run("edit", shades, "--program", number, "--fragment", tmp_path / "none").returncode == 3
+    assert (
+        run("edit", shades, "--program", number).returncode == 2
+        and run("edit", shades, "--program", number, "--fragment", tmp_path / "none").returncode == 3
+    )
     told = result("trials", shades, "--keep", made["id"], "--measure", "--repeats", 6, "--out", tmp_path / "out")
-    assert told["trials"][0]["state"] == KEPT and told["trials"][0]["note"] == "turned" and told["together"]["together"] == [made["id"]]
+    assert (
+        told["trials"][0]["state"] == KEPT
+        and told["trials"][0]["note"] == "turned"
+        and told["together"]["together"] == [made["id"]]
+    )
     assert str(tmp_path / "out" / "summary.md") in told["files"]
     text = run("trials", shades, "--drop", made["id"]).stdout
     assert "dropped" in text and "note: turned" in text
-    assert run("trials", shades, "--keep", "nothing").returncode == 2 and run("trials", shades, "--measure").returncode == 2
+    assert (
+        run("trials", shades, "--keep", "nothing").returncode == 2
+        and run("trials", shades, "--measure").returncode == 2
+    )
 
 
 # ---- the pages ----------------------------------------------------------------------------------------------------
@@ -131,7 +165,9 @@ def _trials_page(window: MainWindow) -> TrialsPage:
     return page
 
 
-def test_an_edit_is_measured_kept_noted_and_written_out(opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_edit_is_measured_kept_noted_and_written_out(
+    opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     page, document = _shaders(opened), opened.workspace.current
     assert document is not None
     number, source = _sheet(document.frame)
@@ -165,7 +201,7 @@ def test_an_edit_is_measured_kept_noted_and_written_out(opened: MainWindow, qtbo
     assert again.calls and stored_log(document.path).marks[document.trials[0].id].state == DROPPED
 
 
-def test_limits_and_rounds_of_a_program(opened: MainWindow, qtbot: Any) -> None:
+def test_limits_and_iterations_of_a_program(opened: MainWindow, qtbot: Any) -> None:
     page, document = _shaders(opened), opened.workspace.current
     assert document is not None
     number = next(p.name for p in document.frame.objects.programs if any("float(1)" in s.source for s in p.shaders))
@@ -181,24 +217,28 @@ def test_limits_and_rounds_of_a_program(opened: MainWindow, qtbot: Any) -> None:
     qtbot.waitUntil(lambda: "flat colour" in opened.picture.title.text(), timeout=PATIENCE)
     page.limits.scope.setCurrentIndex(1)
     document.selection.choose(0)
-    assert "Select a step" in page.limits.answer.text() and not page.limits.run.isEnabled()
+    assert "Select a draw" in page.limits.answer.text() and not page.limits.run.isEnabled()
     assert len(document.trials) == 9
-    page.tabs.setCurrentWidget(page.rounds)
-    assert page.rounds.rounds.maximum() == 9 and page.rounds.count.text() == "9 of 9"
-    page.rounds.attempt(2)
-    qtbot.waitUntil(lambda: page.rounds.table.rows.rowCount() == 1, timeout=PATIENCE)
-    assert "2 rounds save" in page.rounds.note.text() and "2 rounds" in opened.picture.title.text()
-    page.rounds.sweep.click()
-    qtbot.waitUntil(lambda: page.rounds.table.rows.rowCount() == 7, timeout=PATIENCE)
-    rows = page.rounds.table.rows.rows
-    assert [t.rounds for t in rows] == [9, 7, 6, 4, 3, 2, 1] and rows[0].pixels == 0 and rows[-1].mean > rows[1].mean > 0
-    assert page.rounds._curves is not None
-    page.rounds.rounds.setValue(3)
-    page.rounds.keep.click()
-    qtbot.waitUntil(lambda: any("3 rounds" in t.title for t in document.trials), timeout=PATIENCE)
+    page.tabs.setCurrentWidget(page.iterations)
+    assert page.iterations.iterations.maximum() == 9 and page.iterations.count.text() == "9 of 9"
+    page.iterations.attempt(2)
+    qtbot.waitUntil(lambda: page.iterations.table.rows.rowCount() == 1, timeout=PATIENCE)
+    assert "2 iterations save" in page.iterations.note.text() and "2 iterations" in opened.picture.title.text()
+    page.iterations.sweep.click()
+    qtbot.waitUntil(lambda: page.iterations.table.rows.rowCount() == 7, timeout=PATIENCE)
+    rows = page.iterations.table.rows.rows
+    assert (
+        [t.iterations for t in rows] == [9, 7, 6, 4, 3, 2, 1]
+        and rows[0].pixels == 0
+        and rows[-1].mean > rows[1].mean > 0
+    )
+    assert page.iterations._curves is not None
+    page.iterations.iterations.setValue(3)
+    page.iterations.keep.click()
+    qtbot.waitUntil(lambda: any("3 iterations" in t.title for t in document.trials), timeout=PATIENCE)
     sheet = _sheet(document.frame)[0]
     page.table.choose_program(sheet)
-    assert not page.rounds.sweep.isEnabled() and "no loop" in page.rounds.note.text()
+    assert not page.iterations.sweep.isEnabled() and "no loop" in page.iterations.note.text()
 
 
 def test_lines_are_listed_dearest_first_and_lead_to_the_source(opened: MainWindow) -> None:
@@ -207,7 +247,9 @@ def test_lines_are_listed_dearest_first_and_lead_to_the_source(opened: MainWindo
     assert rows and [r.cost for r in rows] == sorted((r.cost for r in rows), reverse=True)
     page.lines.table.selectRow(0)
     page.lines.table.doubleClicked.emit(page.lines.table.currentIndex())
-    assert page.tabs.currentWidget() is page.source and page.source.editor.textCursor().blockNumber() + 1 == rows[0].line
+    assert (
+        page.tabs.currentWidget() is page.source and page.source.editor.textCursor().blockNumber() + 1 == rows[0].line
+    )
     outline = page.source.editor._outlines
     assert any(o.text == "x 9" for o, _ in outline)
 
@@ -216,7 +258,7 @@ def test_families_stand_together_and_programs_point_both_ways(opened: MainWindow
     page, document = _shaders(opened), opened.workspace.current
     assert document is not None
     names = [row.name for row in page.table.rows.rows]
-    family = next(i for i, name in enumerate(names) if name.startswith("family of 2"))
+    family = next(i for i, name in enumerate(names) if name.startswith("2 variants"))
     assert names[family + 1].startswith("    ") and names[family + 2].startswith("    ")
     page.table._sort_by(5)
     costs = [row.most(lambda p: p.fragment_cost) or 0.0 for row in page.table.rows.rows if not row.within]
@@ -225,8 +267,12 @@ def test_families_stand_together_and_programs_point_both_ways(opened: MainWindow
     page.table.keyPressEvent(_copy())
     assert QGuiApplication.clipboard().text().startswith("name\tms\tsteps")
     opened.picture.lens.setCurrentIndex(opened.picture.lens.findData("owner-program"))
-    qtbot.waitUntil(lambda: opened.picture._shown_lens == "owner-program" and not opened.picture.view.note, timeout=PATIENCE)
-    lit = next(row for row in page.table.rows.rows if len(row.members) == 1 and "rounds" in row.program.stages[1].source)
+    qtbot.waitUntil(
+        lambda: opened.picture._shown_lens == "owner-program" and not opened.picture.view.note, timeout=PATIENCE
+    )
+    lit = next(
+        row for row in page.table.rows.rows if len(row.members) == 1 and "rounds" in row.program.stages[1].source
+    )
     page.table.hovered.emit(lit)
     assert document.pointed.program == lit.program.program and opened.picture.view._overlay is not None
     page.table.hovered.emit(None)

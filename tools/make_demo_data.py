@@ -48,13 +48,22 @@ def measure(path: Path) -> None:
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
         assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"
-        prove_all(path, found.frame, [f for f in found.findings if f.remedy is not None], replay)
-        case = Case(found.frame, found.drawn or Drawn([], [], []), found.survey.steps.ms, [p.ms for p in found.survey.passes])
+        prove_all(path, found.frame, [f for f in found.findings if f.remedy is not None], replay, unsure=True)
+        case = Case(
+            found.frame,
+            found.drawn or Drawn([], [], []),
+            found.survey.steps.ms,
+            [p.ms for p in found.survey.passes],
+            found.survey.submit_ms.median,
+        )
         for study in case.study_shaders()[:DEAREST]:
             find_limits(path, study, replay)
     size = path.stat().st_size
     assert size < LARGEST, f"{path.name} is {size} bytes"
-    print(f"{path.name}: {len(found.frame.steps)} steps, {size} bytes, {found.survey.frame_ms.median:.1f} ms, {len(found.findings)} findings")
+    print(
+        f"{path.name}: {len(found.frame.steps)} steps, {size} bytes, {found.survey.frame_ms.median:.1f} ms,"
+        f" {len(found.findings)} findings"
+    )
 
 
 def main() -> None:

@@ -20,8 +20,9 @@ from pathlib import Path
 
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import save
+from wendascope.measure.pictures import verify
 from wendascope.replay.client import Replay
-from wendascope.tap.channel import Boundary
+from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
 
 TESTS = Path(__file__).parent.parent / "tests" / "programs"
@@ -33,14 +34,17 @@ FRAMES = (2, 15, 40)
 class Program:
     name: str
     command: tuple[str, ...]
-    boundary: Boundary = Boundary.swap
+    frame_end: FrameEnd = FrameEnd.swap
     environment: tuple[tuple[str, str], ...] = ()
 
 
 def programs() -> list[Program]:
     """Everything that is installed here."""
     found = [Program(name, (name,)) for name in ("glxgears", "es2gears_x11", "es2tri")]
-    found += [Program(f"glxgears {label}", ("glxgears", *arguments)) for label, arguments in (("samples", ("-samples", "4")), ("stereo off", ("-geometry", "640x480")))]
+    found += [
+        Program(f"glxgears {label}", ("glxgears", *arguments))
+        for label, arguments in (("samples", ("-samples", "4")), ("stereo off", ("-geometry", "640x480")))
+    ]
     for tool in ("glmark2", "glmark2-es2"):
         listed = subprocess.run([tool, "--list-scenes"], capture_output=True, text=True, check=False).stdout
         for scene in re.findall(r"\[Scene\] (\S+)", listed):
@@ -48,15 +52,26 @@ def programs() -> list[Program]:
                 found.append(Program(f"{tool} {scene}", (tool, "-s", "400x300", "-b", f"{scene}:duration=60.0")))
     found += [Program(path.stem, (sys.executable, str(path))) for path in sorted(OTHERS.glob("*.py"))]
     for path in sorted(TESTS.glob("[!_]*.py")):
-        boundary = Boundary.readback if "readback" in path.stem else Boundary.swap
-        arguments = {"shapes": ("--frames", "100000"), "troubled": ("changes_threads",)}.get(path.stem, ())
-        found.append(Program(path.stem, (sys.executable, str(path), *arguments), boundary))
+        frame_end = FrameEnd.readback if "readback" in path.stem else FrameEnd.swap
+        arguments = {
+            "shapes": ("--frames", "100000"),
+            "troubled": ("changes_threads",),
+            "crowd": ("core",),
+            "scenes": ("1",),
+            "shades": ("core",),
+        }.get(path.stem, ())
+        found.append(Program(path.stem, (sys.executable, str(path), *arguments), frame_end))
     for version in ("2.0", "2.1", "3.0"):
         older = (("MESA_GL_VERSION_OVERRIDE", version),)
-        found += [Program(f"{name} GL {version}", (sys.executable, str(TESTS / f"{name}.py")), environment=older) for name in ("fixed_function", "client_arrays")]
+        found += [
+            Program(f"{name} GL {version}", (sys.executable, str(TESTS / f"{name}.py")), environment=older)
+            for name in ("fixed_function", "client_arrays")
+        ]
     for version in ("2.0", "3.0", "3.1"):
         older = (("MESA_GLES_VERSION_OVERRIDE", version),)
-        found.append(Program(f"gles ES {version}", (sys.executable, str(TESTS / "gles.py"), version[0]), environment=older))
+        found.append(
+            Program(f"gles ES {version}", (sys.executable, str(TESTS / "gles.py"), version[0]), environment=older)
+        )
     return found
 
 
@@ -74,27 +89,30 @@ def row(program: Program, number: int, folder: Path) -> str:
         with Target(program.command, environment={**os.environ, **dict(program.environment)}) as target:
             threading.Thread(target=nudge, args=(program, stop), daemon=True).start()
             try:
-                frame = target.capture(Trigger(frame=number, boundary=program.boundary), 40.0)
+                frame = target.capture(Trigger(frame=number, frame_end=program.frame_end), 40.0)
             finally:
                 stop.set()
         save(frame, path)
         taken = time.monotonic() - started
         with Replay(path) as replay:
-            result = replay.run("measure.pictures", "verify")
+            result = replay.run(verify.asked())
     except WendascopeError as error:
         missing = re.search(r"No module named '\w+'", getattr(error, "output", ""))
         return f"{program.name:<24} {number:>4}  {missing[0] if missing else str(error)[:110]}"
-    same = "all" if result["identical"] else f"{result['pixels_different']} differ by {result['max_difference']}"
-    caveats = "; ".join(result["caveats"]) or "none"
+    same = "all" if result.identical else f"{result.pixels_different} differ by {result.max_difference}"
+    caveats = "; ".join(result.caveats) or "none"
     return (
-        f"{program.name:<24} {number:>4}  {frame.context!s:<26} {len(frame.calls):>6} {len(frame.steps):>6} {taken:>7.2f} "
-        f"{frame.metadata.held_seconds:>6.2f} {path.stat().st_size / 1024:>8.0f}  {same:<26} {caveats}"
+        f"{program.name:<24} {number:>4}  {frame.context!s:<26} {len(frame.calls):>6} {len(frame.steps):>6}"
+        f" {taken:>7.2f} {frame.metadata.held_seconds:>6.2f} {path.stat().st_size / 1024:>8.0f}  {same:<26} {caveats}"
     )
 
 
 def main() -> None:
     words = sys.argv[1:]
-    print(f"{'program':<24} {'at':>4}  {'API':<26} {'calls':>6} {'steps':>6} {'s':>7} {'held':>6} {'KB':>8}  {'pixels identical':<26} caveats")
+    print(
+        f"{'program':<24} {'at':>4}  {'API':<26} {'calls':>6} {'steps':>6} {'s':>7} {'held':>6} {'KB':>8} "
+        f" {'pixels identical':<26} caveats"
+    )
     with tempfile.TemporaryDirectory() as folder:
         for program in programs():
             if not words or any(word in program.name for word in words):

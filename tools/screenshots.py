@@ -15,10 +15,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
-from wendascope.analysis.companies import Company
+from wendascope.analysis.batches import Batch
 from wendascope.desktop.application import make_application
 from wendascope.desktop.capture_form import TargetChoice
-from wendascope.desktop.model import Document
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.geometry import GeometryPage
@@ -27,6 +27,7 @@ from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
+from wendascope.tap.messages import Take
 from wendascope.trials.log import KEPT
 
 ROOT = Path(__file__).parent.parent
@@ -42,23 +43,29 @@ def wait(app: QApplication, until: Callable[[], bool], seconds: float = 30.0) ->
     app.processEvents()
 
 
-def sitting(app: QApplication, window: MainWindow) -> None:
+def session(app: QApplication, window: MainWindow) -> None:
     """Captures of the running demo, first as it is and then with flaws mended, with notes."""
     page = window._pages["Capture"]
     assert isinstance(page, CapturePage)
-    for arguments, note in (("", "as it is"), ("--better instancing", "sleepers instanced"), ("--better instancing,mirror,grade", "mirror at half size, short grading loop")):
+    for arguments, note in (
+        ("", "as it is"),
+        ("--better instancing", "sleepers instanced"),
+        ("--better instancing,mirror,grade", "mirror at half size, short grading loop"),
+    ):
         page.form.show_choice(TargetChoice("python", f"-m wendascope.demo --off-screen --size 960x540 {arguments}"))
         page.start()
-        taken = len(page.sitting.rows) + 1
-        wait(app, lambda: len(page.sitting.beats) > 30 and page.now_button.isEnabled(), 60)
-        page.take()
-        wait(app, lambda taken=taken: len(page.sitting.rows) == taken and page.sitting.rows[-1].thumbnail is not None, 60)
+        taken = len(page.session.rows) + 1
+        wait(app, lambda: len(page.session.beats) > 30 and page.now_button.isEnabled(), 60)
+        page.take(Take())
+        wait(
+            app, lambda taken=taken: len(page.session.rows) == taken and page.session.rows[-1].thumbnail is not None, 60
+        )
         model = page.table.captures
         model.setData(model.index(taken - 1, model.columnCount() - 1), note)
         if taken < 3:  # the last one goes on
             page.stop_button.click()
-            wait(app, lambda: not page.sitting.running, 20)
-    wait(app, lambda: len(page.sitting.beats) > 100, 60)
+            wait(app, lambda: not page.session.running, 20)
+    wait(app, lambda: len(page.session.beats) > 100, 60)
 
 
 def drawn(app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]) -> None:
@@ -98,20 +105,24 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     shoot("findings")
 
 
-def together(app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]) -> None:
-    """What the pages about calls and companies show."""
+def together(
+    app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]
+) -> None:
+    """What the pages about calls and batches show."""
     state, batching = window._pages["State"], window._pages["Batching"]
     assert isinstance(state, StatePage) and isinstance(batching, BatchingPage)
     wait(app, lambda: document.structure is not None, 60)
     document.selection.choose(int(document.frame.passes.end[depot]) - 1)
     window.show_page("Batching")
-    window.picture.lens.setCurrentIndex(window.picture.lens.findData("company"))
-    wait(app, lambda: window.picture._shown_lens == "company" and not window.picture.view.note, 60)
-    batching.findings.choose("company-3-767")
+    window.picture.lens.setCurrentIndex(window.picture.lens.findData("batch"))
+    wait(app, lambda: window.picture._shown_lens == "batch" and not window.picture.view.note, 60)
+    batching.findings.choose("batch-3-767")
     document.selection.choose(int(document.frame.passes.end[depot]) - 1)
     wait(app, lambda: "after step 988" in window.picture.title.text() and not window.picture.view.note, 60)
     shoot("batching")
-    row = next(i for i, n in enumerate(batching.tree.nodes.root.children) if isinstance(n.thing, Company) and n.thing.samplers)
+    row = next(
+        i for i, n in enumerate(batching.tree.nodes.root.children) if isinstance(n.thing, Batch) and n.thing.samplers
+    )
     batching.tabs.setCurrentWidget(batching.code)
     batching.tree.setCurrentIndex(batching.tree.nodes.index(row, 0))
     wait(app, lambda: batching.code.piece.count() == 4, 60)
@@ -152,13 +163,17 @@ def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Cal
     shaders.tabs.setCurrentWidget(shaders.limits)
     wait(app, lambda: not window.picture.view.note, 60)
     shoot("limits")
-    shaders.tabs.setCurrentWidget(shaders.rounds)
-    shaders.rounds.sweep.click()
-    wait(app, lambda: shaders.rounds.table.rows.rowCount() == 6, 240)
-    shoot("rounds")
+    shaders.tabs.setCurrentWidget(shaders.iterations)
+    shaders.iterations.sweep.click()
+    wait(app, lambda: shaders.iterations.table.rows.rowCount() == 6, 240)
+    shoot("iterations")
     shaders.tabs.setCurrentWidget(shaders.source)
     window.show_page("Trials")
-    for rule, note in (("idle-feature", "no snow this season"), ("uniform-expression", "sky once a vertex"), ("plain-texture", "")):
+    for rule, note in (
+        ("unused-feature", "no snow this season"),
+        ("uniform-expression", "sky once a vertex"),
+        ("plain-texture", ""),
+    ):
         for finding in [f for f in document.findings if f.rule == rule and f.id in document.proofs]:
             document.mark_trial(finding.id, KEPT, note)
     trials.together.click()
@@ -186,10 +201,12 @@ def main() -> None:
             window.grab().save(str(OUT / f"{name}.png"))
             print(OUT / f"{name}.png")
 
-        sitting(app, window)
+        session(app, window)
         shoot("capture")
-        window._capture_page.stop_button.click()
-        wait(app, lambda: not window._capture_page.sitting.running, 20)
+        page = window._pages["Capture"]
+        assert isinstance(page, CapturePage)
+        page.stop_button.click()
+        wait(app, lambda: not page.session.running, 20)
         window.open_files(files)
         shoot("time")
         document = window.workspace.current

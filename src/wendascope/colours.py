@@ -1,4 +1,6 @@
-"""Colours that reports and the window share. Each pass colour also has a number or a name beside it wherever it is used."""
+"""Colours that reports and the window share. Each pass colour also has a number or a name beside it wherever it is
+used.
+"""
 
 PAPER, INK, DUSK, SURROUND, COPPER = "#F4F1EA", "#22303C", "#23262B", "#767676", "#A8562A"
 COPPER_ON_DUSK = "#E0905F"

@@ -11,6 +11,7 @@
         ReplayCrashedError           the replay process died; names the step
       TrialError            exit 1   a remedy cannot be tried on this frame
       CancelledError        exit 1   the user stopped it
+      InternalError         exit 1   a mistake of ours; its trace is in the log
 
 Messages are one line: what, where, and what to do.
 """
@@ -72,3 +73,15 @@ class TrialError(WendascopeError):
 
 class CancelledError(WendascopeError):
     pass
+
+
+class InternalError(WendascopeError):
+    """Something that no other error stands for."""
+
+    @classmethod
+    def of(cls, error: Exception) -> InternalError:
+        """The error as one line, with the original as its cause."""
+        text = str(error).splitlines()[0] if str(error) else ""
+        made = cls(f"an error of Wendascope itself, {type(error).__name__}: {text}; its trace is in the log")
+        made.__cause__ = error
+        return made

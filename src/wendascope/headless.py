@@ -10,10 +10,11 @@ import msgspec
 from PIL import Image
 
 from wendascope.errors import ReplayError
+from wendascope.files import write_atomically
 from wendascope.frame.file import load, save
 from wendascope.measure.lenses import lens_named
+from wendascope.measure.pictures import picture_at, verify
 from wendascope.replay.client import Replay
-from wendascope.report.files import write_atomically
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
@@ -39,13 +40,15 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
     with Target([sys.executable, "-m", "wendascope.demo", "--off-screen"]) as target:
         save(target.capture(Trigger(frame=_FRAME), 120.0, progress), path)
     frame = load(path)
-    say(f"        {path}: {len(frame.calls):,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")
+    say(f"        {path}: {frame.call_count:,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")
     with Replay(path) as replay:
         say("2 of 5  replaying it and comparing every pixel")
-        verification = replay.run("measure.pictures", "verify", progress)
-        if not verification["identical"]:
-            raise ReplayError(f"the replay differs in {verification['pixels_different']} pixels; please report this machine's driver")
-        say(f"        identical, {verification['pixels']:,} pixels")
+        verification = replay.run(verify.asked(), progress)
+        if not verification.identical:
+            raise ReplayError(
+                f"the replay differs in {verification.pixels_different} pixels; please report this machine's driver"
+            )
+        say(f"        identical, {verification.pixels:,} pixels")
         say("3 of 5  measuring times, layers and triangles")
         examined = examine_file(path, progress=progress, replay=replay)
         frame = examined.frame
@@ -57,7 +60,9 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
         pictures = [_picture(replay, folder / "finished.png", None, progress)]
         dearest = max(range(len(frame.passes)), key=lambda i: document.passes[i].ms)
         last = int(frame.passes.end[dearest]) - 1
-        pictures.append(_picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, progress))
+        pictures.append(
+            _picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, progress)
+        )
     say("5 of 5  writing the report")
     report = folder / "report.html"
     export("html", document, report, path)
@@ -68,7 +73,7 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
 
 
 def _picture(replay: Replay, path: Path, step: int | None, progress: Callable[[str, float], None]) -> Path:
-    found = replay.run("measure.pictures", "picture_at", progress, step=step, lens="colour")
+    found = replay.run(picture_at.asked(step), progress)
     image = Image.fromarray(lens_named("colour").paint(found))
     write_atomically(path, lambda scratch: image.save(scratch, "PNG"))
     return path

@@ -28,7 +28,9 @@ def link(stages: dict[int, str], separable: bool = False, feedback: tuple[str, .
 def _names(names: tuple[str, ...]):  # type: ignore[no-untyped-def]
     import ctypes
 
-    return ctypes.cast((ctypes.c_char_p * len(names))(*(n.encode() for n in names)), ctypes.POINTER(ctypes.POINTER(ctypes.c_char)))
+    return ctypes.cast(
+        (ctypes.c_char_p * len(names))(*(n.encode() for n in names)), ctypes.POINTER(ctypes.POINTER(ctypes.c_char))
+    )
 
 
 def make_program(vertex: str, fragment: str) -> int:

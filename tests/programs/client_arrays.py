@@ -11,8 +11,14 @@ from _running import compatibility, es, forever
 from OpenGL import GL
 
 VERTEX = {
-    "110": "#version 110\nattribute vec2 place; attribute vec3 tint; varying vec3 c; void main() { c = tint; gl_Position = vec4(place, 0.0, 1.0); }",
-    "100": "#version 100\nattribute vec2 place; attribute vec3 tint; varying mediump vec3 c; void main() { c = tint; gl_Position = vec4(place, 0.0, 1.0); }",
+    "110": (
+        "#version 110\nattribute vec2 place; attribute vec3 tint; varying vec3 c; void main() { c = tint; gl_Position ="
+        " vec4(place, 0.0, 1.0); }"
+    ),
+    "100": (
+        "#version 100\nattribute vec2 place; attribute vec3 tint; varying mediump vec3 c; void main() { c = tint;"
+        " gl_Position = vec4(place, 0.0, 1.0); }"
+    ),
 }
 FRAGMENT = {
     "110": "#version 110\nvarying vec3 c; void main() { gl_FragColor = vec4(c, 1.0); }",
@@ -48,7 +54,9 @@ def main() -> None:
         GL.glVertexAttribPointer(place, 2, GL.GL_FLOAT, False, 0, pointer(points))
         GL.glVertexAttribPointer(tint, 3, GL.GL_FLOAT, False, 12, pointer(colors))
         GL.glDrawArrays(GL.GL_TRIANGLES, 3, 30)
-        GL.glDrawElements(GL.GL_TRIANGLES, 6, GL.GL_UNSIGNED_SHORT, pointer(np.array([40, 59, 33, 35, 50, 41], np.uint16)))
+        GL.glDrawElements(
+            GL.GL_TRIANGLES, 6, GL.GL_UNSIGNED_SHORT, pointer(np.array([40, 59, 33, 35, 50, 41], np.uint16))
+        )
         GL.glDisableVertexAttribArray(place)
         GL.glDisableVertexAttribArray(tint)
         GL.glUseProgram(0)

@@ -1,6 +1,6 @@
 """Draws many small things one by one, a group in each way in which they could be drawn together.
 
-    crowd.py core | old | es     GLSL 3.30, 1.20 or ES 3.00
+crowd.py core | old | es     GLSL 3.30, 1.20 or ES 3.00
 """
 
 from __future__ import annotations
@@ -41,9 +41,18 @@ TEXTURED = f"""{HEAD}{PRECISION}uniform sampler2D surface;
 void main() {{ {RESULT} = seen(); }}
 """
 BLOCK = "layout(std140) uniform Thing { vec4 place; mat2 turn; float fade[2]; } thing;\n"
-IN_BLOCK = f"#version 330 core\nin vec3 position;\n{BLOCK}void main() {{ gl_Position = vec4(thing.turn * position.xy * thing.place.zw + thing.place.xy, 0.1, 1.0); }}\n"
-FADED = f"#version 330 core\n{BLOCK}out vec4 result;\nvoid main() {{ result = vec4(thing.fade[0], thing.fade[1], 0.4, 1.0); }}\n"
-TOLD = "#version 330 core\nstruct Look { vec4 colour; float fade; };\nuniform Look look;\nout vec4 result;\nvoid main() { result = look.colour * look.fade; }\n"
+IN_BLOCK = (
+    f"#version 330 core\nin vec3 position;\n{BLOCK}void main() {{ gl_Position = vec4(thing.turn * position.xy *"
+    " thing.place.zw + thing.place.xy, 0.1, 1.0); }\n"
+)
+FADED = (
+    f"#version 330 core\n{BLOCK}out vec4 result;\nvoid main() {{ result = vec4(thing.fade[0], thing.fade[1], 0.4, 1.0);"
+    " }\n"
+)
+TOLD = (
+    "#version 330 core\nstruct Look { vec4 colour; float fade; };\nuniform Look look;\nout vec4 result;\nvoid main() {"
+    " result = look.colour * look.fade; }\n"
+)
 BLOCKS, REWRITTEN = 10, 6
 COPIES, KIN, NEAR, SPRITES, RANGES, SHEETS, TIES = 12, 9, 8, 6, 9, 10, 5
 
@@ -62,7 +71,11 @@ def grid(cells: int) -> np.ndarray:
 class Mesh:
     def __init__(self, program: int, vertices: np.ndarray, mode: int, indices: np.ndarray | None = None) -> None:
         self.mode, self.count = mode, len(vertices) if indices is None else len(indices)
-        self.type = None if indices is None else {1: GL.GL_UNSIGNED_BYTE, 2: GL.GL_UNSIGNED_SHORT, 4: GL.GL_UNSIGNED_INT}[indices.itemsize]
+        self.type = (
+            None
+            if indices is None
+            else {1: GL.GL_UNSIGNED_BYTE, 2: GL.GL_UNSIGNED_SHORT, 4: GL.GL_UNSIGNED_INT}[indices.itemsize]
+        )
         self.array = GL.glGenVertexArrays(1)
         GL.glBindVertexArray(self.array)
         GL.glBindBuffer(GL.GL_ARRAY_BUFFER, GL.glGenBuffers(1))
@@ -104,7 +117,14 @@ class Crowd:
                 case 0:
                     self.shapes.append(Mesh(self.plain, round_, GL.GL_TRIANGLE_FAN))
                 case 1:
-                    order = np.array([i for p in zip(range(len(angle) // 2 + 1), range(len(angle) - 1, 0, -1), strict=False) for i in p], np.uint8)
+                    order = np.array(
+                        [
+                            i
+                            for p in zip(range(len(angle) // 2 + 1), range(len(angle) - 1, 0, -1), strict=False)
+                            for i in p
+                        ],
+                        np.uint8,
+                    )
                     self.shapes.append(Mesh(self.plain, round_, GL.GL_TRIANGLE_STRIP, order))
                 case _:
                     fan = np.array([(0, i, i + 1) for i in range(1, len(angle) - 1)], np.uint16).ravel()
@@ -115,7 +135,17 @@ class Crowd:
             self.textures.append(GL.glGenTextures(1))
             GL.glBindTexture(GL.GL_TEXTURE_2D, self.textures[-1])
             pixels = random.integers(0, 255, (16, 16, 4), np.uint8)
-            GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8 if not OLD else GL.GL_RGBA, 16, 16, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, pixels)
+            GL.glTexImage2D(
+                GL.GL_TEXTURE_2D,
+                0,
+                GL.GL_RGBA8 if not OLD else GL.GL_RGBA,
+                16,
+                16,
+                0,
+                GL.GL_RGBA,
+                GL.GL_UNSIGNED_BYTE,
+                pixels,
+            )
             GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
         self.sprites = []
         for k in range(SPRITES):  # every one of a size of its own
@@ -124,8 +154,22 @@ class Crowd:
             pixels = np.stack([x, y, np.full_like(x, 40 * k), np.full_like(x, 255)], axis=2).astype(np.uint8)
             self.sprites.append(GL.glGenTextures(1))
             GL.glBindTexture(GL.GL_TEXTURE_2D, self.sprites[-1])
-            GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8 if not OLD else GL.GL_RGBA, width, height, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.ascontiguousarray(pixels))
-            for name, value in ((GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR), (GL.GL_TEXTURE_WRAP_S, GL.GL_CLAMP_TO_EDGE), (GL.GL_TEXTURE_WRAP_T, GL.GL_CLAMP_TO_EDGE)):
+            GL.glTexImage2D(
+                GL.GL_TEXTURE_2D,
+                0,
+                GL.GL_RGBA8 if not OLD else GL.GL_RGBA,
+                width,
+                height,
+                0,
+                GL.GL_RGBA,
+                GL.GL_UNSIGNED_BYTE,
+                np.ascontiguousarray(pixels),
+            )
+            for name, value in (
+                (GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR),
+                (GL.GL_TEXTURE_WRAP_S, GL.GL_CLAMP_TO_EDGE),
+                (GL.GL_TEXTURE_WRAP_T, GL.GL_CLAMP_TO_EDGE),
+            ):
                 GL.glTexParameteri(GL.GL_TEXTURE_2D, name, value)
         self.told = link({GL.GL_VERTEX_SHADER: VERTEX, GL.GL_FRAGMENT_SHADER: TOLD}) if KIND == "core" else 0
 
@@ -134,7 +178,12 @@ class Crowd:
             GL.glUniformBlockBinding(self.blocked, GL.glGetUniformBlockIndex(self.blocked, "Thing"), 2)
             self.things = GL.glGenBuffers(1)
             GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, self.things)
-            GL.glBufferData(GL.GL_UNIFORM_BUFFER, 256 * (BLOCKS + 1), b"".join(thing(k).ljust(256, b"\0") for k in range(BLOCKS + 1)), GL.GL_DYNAMIC_DRAW)
+            GL.glBufferData(
+                GL.GL_UNIFORM_BUFFER,
+                256 * (BLOCKS + 1),
+                b"".join(thing(k).ljust(256, b"\0") for k in range(BLOCKS + 1)),
+                GL.GL_DYNAMIC_DRAW,
+            )
 
     def at(self, program: int, x: float, y: float, size: float) -> None:
         GL.glUniform4f(GL.glGetUniformLocation(program, "place"), x, y, size, size)

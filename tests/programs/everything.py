@@ -10,7 +10,8 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 import numpy as np
 import OpenGL
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
@@ -54,7 +55,8 @@ uniform float weights[3];
 layout(location = 0) out vec4 color;
 layout(location = 1) out vec4 second;
 void main() {
-    vec4 sum = texture(line, at.x) * weights[0] + texture(flat_one, at.xy) * weights[1] + texture(solid, at) * weights[2];
+    vec4 sum = texture(line, at.x) * weights[0] + texture(flat_one, at.xy) * weights[1]
+        + texture(solid, at) * weights[2];
     sum += 0.2 * texture(sheets, vec3(at.xy, float(place.x & 1))) + 0.2 * texture(sky, at - 0.5);
     sum += 0.1 * texture(screen, at.xy * 8.0) + 0.05 * vec4(texture(counts, at.xy).rgb % 7u, 1.0);
     sum += 0.1 * texture(squeezed, at.xy) + 0.1 * texture(half_one, at.xy);
@@ -99,24 +101,50 @@ def make_textures(random: np.random.Generator) -> dict[str, tuple[int, int]]:
     make("flat_one", GL.GL_TEXTURE_2D)
     GL.glPixelStorei(GL.GL_UNPACK_ALIGNMENT, 1)
     GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGB8, 7, 5, 0, GL.GL_RGB, byte, bytes_of(5, 7, 3))
-    GL.glTexParameteriv(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_SWIZZLE_RGBA, np.array([GL.GL_BLUE, GL.GL_ONE, GL.GL_RED, GL.GL_GREEN], np.int32))
+    GL.glTexParameteriv(
+        GL.GL_TEXTURE_2D,
+        GL.GL_TEXTURE_SWIZZLE_RGBA,
+        np.array([GL.GL_BLUE, GL.GL_ONE, GL.GL_RED, GL.GL_GREEN], np.int32),
+    )
     make("solid", GL.GL_TEXTURE_3D)
     GL.glTexImage3D(GL.GL_TEXTURE_3D, 0, GL.GL_RGBA8, 4, 4, 4, 0, rgba, byte, bytes_of(4, 4, 4, 4))
     make("sheets", GL.GL_TEXTURE_2D_ARRAY)
     GL.glTexImage3D(GL.GL_TEXTURE_2D_ARRAY, 0, GL.GL_RGBA8, 8, 8, 2, 0, rgba, byte, bytes_of(2, 8, 8, 4))
     make("sky", GL.GL_TEXTURE_CUBE_MAP)
     for face in range(6):
-        GL.glTexImage2D(GL.GL_TEXTURE_CUBE_MAP_POSITIVE_X + face, 0, GL.GL_SRGB8_ALPHA8, 4, 4, 0, rgba, byte, bytes_of(4, 4, 4))
+        GL.glTexImage2D(
+            GL.GL_TEXTURE_CUBE_MAP_POSITIVE_X + face, 0, GL.GL_SRGB8_ALPHA8, 4, 4, 0, rgba, byte, bytes_of(4, 4, 4)
+        )
     make("screen", GL.GL_TEXTURE_RECTANGLE)
     GL.glTexImage2D(GL.GL_TEXTURE_RECTANGLE, 0, GL.GL_RG8, 8, 8, 0, GL.GL_RG, byte, bytes_of(8, 8, 2))
     make("counts", GL.GL_TEXTURE_2D)
-    GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA32UI, 4, 4, 0, GL.GL_RGBA_INTEGER, GL.GL_UNSIGNED_INT, random.integers(0, 1 << 32, (4, 4, 4), np.uint32))
+    GL.glTexImage2D(
+        GL.GL_TEXTURE_2D,
+        0,
+        GL.GL_RGBA32UI,
+        4,
+        4,
+        0,
+        GL.GL_RGBA_INTEGER,
+        GL.GL_UNSIGNED_INT,
+        random.integers(0, 1 << 32, (4, 4, 4), np.uint32),
+    )
     make("squeezed", GL.GL_TEXTURE_2D)
     # a block-compressed picture: two 4x4 blocks of RGTC1
     GL.glCompressedTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_COMPRESSED_RED_RGTC1, 8, 4, 0, bytes_of(16))
     make("half_one", GL.GL_TEXTURE_2D)
     for level, size in enumerate((8, 4, 2, 1)):
-        GL.glTexImage2D(GL.GL_TEXTURE_2D, level, GL.GL_R11F_G11F_B10F, size, size, 0, GL.GL_RGB, GL.GL_FLOAT, random.random((size, size, 3), np.float32))
+        GL.glTexImage2D(
+            GL.GL_TEXTURE_2D,
+            level,
+            GL.GL_R11F_G11F_B10F,
+            size,
+            size,
+            0,
+            GL.GL_RGB,
+            GL.GL_FLOAT,
+            random.random((size, size, 3), np.float32),
+        )
     GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_MIN_FILTER, GL.GL_NEAREST_MIPMAP_LINEAR)
     GL.glTexParameterf(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_LOD_BIAS, 0.7)
     make("shifts", GL.GL_TEXTURE_BUFFER)
@@ -155,9 +183,10 @@ def main() -> None:
     empty = GL.glGenVertexArrays(1)
     targets = [int(t) for t in GL.glGenTextures(3)]
     for texture, internal, format_, kind in (
-        (targets[0], GL.GL_RGBA16F, GL.GL_RGBA, GL.GL_FLOAT), (targets[1], GL.GL_RGB10_A2, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE),
+        (targets[0], GL.GL_RGBA16F, GL.GL_RGBA, GL.GL_FLOAT),
+        (targets[1], GL.GL_RGB10_A2, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE),
         (targets[2], GL.GL_DEPTH24_STENCIL8, GL.GL_DEPTH_STENCIL, GL.GL_UNSIGNED_INT_24_8),
-    ):  # fmt: skip
+    ):
         GL.glBindTexture(GL.GL_TEXTURE_2D, texture)
         GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, internal, SIZE, SIZE, 0, format_, kind, None)
         GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR)
@@ -183,10 +212,17 @@ def main() -> None:
     align = int(GL.glGetIntegerv(GL.GL_UNIFORM_BUFFER_OFFSET_ALIGNMENT))
     block = GL.glGenBuffers(1)
     GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, block)
-    GL.glBufferData(GL.GL_UNIFORM_BUFFER, align + 32, np.tile(np.array([0.3, 0.5, 0.7, 0.5], np.float32), (align + 32) // 16), GL.GL_STATIC_DRAW)
+    GL.glBufferData(
+        GL.GL_UNIFORM_BUFFER,
+        align + 32,
+        np.tile(np.array([0.3, 0.5, 0.7, 0.5], np.float32), (align + 32) // 16),
+        GL.GL_STATIC_DRAW,
+    )
     GL.glUniformBlockBinding(copy, GL.glGetUniformBlockIndex(copy, "Mix"), 3)
     GL.glUseProgram(program)
-    GL.glUniformMatrix2fv(GL.glGetUniformLocation(program, "turn"), 2, False, np.array([[1, 0, 0, 1], [0.8, 0.6, -0.6, 0.8]], np.float32))
+    GL.glUniformMatrix2fv(
+        GL.glGetUniformLocation(program, "turn"), 2, False, np.array([[1, 0, 0, 1], [0.8, 0.6, -0.6, 0.8]], np.float32)
+    )
     GL.glUniform1fv(GL.glGetUniformLocation(program, "weights"), 3, np.array([0.2, 0.3, 0.4], np.float32))
     # no array feeds this attribute: its value is state of the context, set long before the frame
     GL.glVertexAttrib4f(4, 0.9, 0.5, 0.7, 1.0)
@@ -194,7 +230,18 @@ def main() -> None:
     GL.glPrimitiveRestartIndex(0xFFFF)
     frame = 0
     while True:
-        draw_frame(frame, program, copy, textures, targets, (framebuffer, copied), (array, empty), (sampler, compare), (buffer, vertices), (block, align))
+        draw_frame(
+            frame,
+            program,
+            copy,
+            textures,
+            targets,
+            (framebuffer, copied),
+            (array, empty),
+            (sampler, compare),
+            (buffer, vertices),
+            (block, align),
+        )
         context.swap()
         frame += 1
 
@@ -212,7 +259,9 @@ def draw_frame(frame, program, copy, textures, targets, framebuffers, arrays, sa
     GL.glBlendFuncSeparate(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA, GL.GL_ONE, GL.GL_ZERO)
     GL.glBindBuffer(GL.GL_ARRAY_BUFFER, vertex[0])
     # written through a mapping, inside the frame
-    mapped = GL.glMapBufferRange(GL.GL_ARRAY_BUFFER, 0, vertex[1].nbytes, GL.GL_MAP_WRITE_BIT | GL.GL_MAP_INVALIDATE_BUFFER_BIT)
+    mapped = GL.glMapBufferRange(
+        GL.GL_ARRAY_BUFFER, 0, vertex[1].nbytes, GL.GL_MAP_WRITE_BIT | GL.GL_MAP_INVALIDATE_BUFFER_BIT
+    )
     moved = vertex[1].copy()
     moved["cell"] += frame
     ctypes.memmove(mapped, moved.tobytes(), moved.nbytes)
@@ -238,7 +287,9 @@ def draw_frame(frame, program, copy, textures, targets, framebuffers, arrays, sa
     GL.glBindTexture(GL.GL_TEXTURE_2D, brief)
     GL.glReadBuffer(GL.GL_COLOR_ATTACHMENT1)
     GL.glCopyTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8, 0, 0, SIZE, SIZE, 0)
-    GL.glTexSubImage2D(GL.GL_TEXTURE_2D, 0, 4, 4, 2, 2, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.full((2, 2, 4), frame % 256, np.uint8))
+    GL.glTexSubImage2D(
+        GL.GL_TEXTURE_2D, 0, 4, 4, 2, 2, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.full((2, 2, 4), frame % 256, np.uint8)
+    )
     GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
     GL.glBindFramebuffer(GL.GL_DRAW_FRAMEBUFFER, framebuffers[1])
     GL.glReadBuffer(GL.GL_COLOR_ATTACHMENT0)

@@ -19,7 +19,8 @@ void main() {
 FRAGMENT = "#version 450 core\nin vec3 c; out vec4 color; void main() { color = vec4(c, 1.0); }"
 COMPUTE = """#version 450 core
 layout(local_size_x = 1) in; layout(std430, binding = 0) buffer Rows { uint rows[]; }; uniform uint many;
-void main() { uint i = gl_GlobalInvocationID.x; rows[i*4] = 3; rows[i*4+1] = many; rows[i*4+2] = i * 3; rows[i*4+3] = i * 5; }"""
+void main() { uint i = gl_GlobalInvocationID.x; rows[i*4] = 3; rows[i*4+1] = many;
+    rows[i*4+2] = i * 3; rows[i*4+3] = i * 5; }"""
 
 
 def main() -> None:
@@ -45,7 +46,12 @@ def main() -> None:
     GL.glBufferData(GL.GL_ELEMENT_ARRAY_BUFFER, order.nbytes, order, GL.GL_STATIC_DRAW)
     rows = np.array([[3, 2, 0, 0, 0, 9], [3, 4, 3, 20, 0, 9]], np.uint32)
     GL.glBindBuffer(GL.GL_DRAW_INDIRECT_BUFFER, arguments)
-    GL.glBufferData(GL.GL_DRAW_INDIRECT_BUFFER, rows.nbytes + 20, rows.tobytes() + np.array([5, 6, 3, 1, 40], np.uint32).tobytes(), GL.GL_STATIC_DRAW)
+    GL.glBufferData(
+        GL.GL_DRAW_INDIRECT_BUFFER,
+        rows.nbytes + 20,
+        rows.tobytes() + np.array([5, 6, 3, 1, 40], np.uint32).tobytes(),
+        GL.GL_STATIC_DRAW,
+    )
     GL.glBindBuffer(GL.GL_SHADER_STORAGE_BUFFER, written)
     GL.glBufferData(GL.GL_SHADER_STORAGE_BUFFER, 64, None, GL.GL_DYNAMIC_DRAW)
     turn, many = GL.glGetUniformLocation(program, b"turn"), GL.glGetUniformLocation(compute, b"many")
@@ -68,7 +74,9 @@ def main() -> None:
         GL.glDisable(GL.GL_PRIMITIVE_RESTART)
         GL.glBindBuffer(GL.GL_DRAW_INDIRECT_BUFFER, written)
         GL.glMultiDrawArraysIndirect(GL.GL_TRIANGLES, ctypes.c_void_p(0), 4, 0)
-        GL.glDrawElementsInstancedBaseVertexBaseInstance(GL.GL_TRIANGLES, 3, GL.GL_UNSIGNED_SHORT, ctypes.c_void_p(8), 7, 3, 30)
+        GL.glDrawElementsInstancedBaseVertexBaseInstance(
+            GL.GL_TRIANGLES, 3, GL.GL_UNSIGNED_SHORT, ctypes.c_void_p(8), 7, 3, 30
+        )
 
     forever(context, draw)
 

@@ -64,7 +64,12 @@ def main() -> None:
         write(coherent_at, triangles(number, 4))
         show(coherent)
         GL.glBindBuffer(GL.GL_ARRAY_BUFFER, explicit)
-        at = GL.glMapBufferRange(GL.GL_ARRAY_BUFFER, 0, SIZE, GL.GL_MAP_WRITE_BIT | GL.GL_MAP_FLUSH_EXPLICIT_BIT | GL.GL_MAP_INVALIDATE_BUFFER_BIT)
+        at = GL.glMapBufferRange(
+            GL.GL_ARRAY_BUFFER,
+            0,
+            SIZE,
+            GL.GL_MAP_WRITE_BIT | GL.GL_MAP_FLUSH_EXPLICIT_BIT | GL.GL_MAP_INVALIDATE_BUFFER_BIT,
+        )
         write(at, triangles(number, 2))
         GL.glFlushMappedBufferRange(GL.GL_ARRAY_BUFFER, 0, SIZE)
         GL.glUnmapBuffer(GL.GL_ARRAY_BUFFER)

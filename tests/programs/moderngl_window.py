@@ -34,7 +34,9 @@ def main() -> None:
     random = np.random.default_rng(5)
     program = context.program(vertex_shader=VERTEX, fragment_shader=FRAGMENT)
     corners = context.buffer(np.array([-1, -1, 1, -1, 0, 1], "f4").tobytes())
-    instances = context.buffer(np.concatenate([random.uniform(-0.9, 0.9, (60, 2)), random.random((60, 3))], 1).astype("f4").tobytes())
+    instances = context.buffer(
+        np.concatenate([random.uniform(-0.9, 0.9, (60, 2)), random.random((60, 3))], 1).astype("f4").tobytes()
+    )
     array = context.vertex_array(program, [(corners, "2f", "place"), (instances, "2f 3f/i", "shift", "tint")])
     grain = context.texture((32, 32), 1, random.integers(0, 255, 1024).astype("u1").tobytes())
     colours = context.buffer(np.array([1, 0.9, 0.7, 1, 0.1, 0.2, 0.3, 1], "f4").tobytes())

@@ -1,4 +1,6 @@
-"""Draws into a multisampled texture and renderbuffer that keep their contents from frame to frame, and resolves them."""
+"""Draws into a multisampled texture and renderbuffer that keep their contents from frame to frame, and resolves
+them.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,8 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 
 import OpenGL
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
@@ -46,7 +49,18 @@ def main() -> None:
             GL.glBindFramebuffer(GL.GL_DRAW_FRAMEBUFFER, 0)
             half = SIZE // 2
             # a resolve may not stretch: the left half of one, the right half of the other
-            GL.glBlitFramebuffer(i * half, 0, i * half + half, SIZE, i * half, 0, i * half + half, SIZE, GL.GL_COLOR_BUFFER_BIT, GL.GL_NEAREST)
+            GL.glBlitFramebuffer(
+                i * half,
+                0,
+                i * half + half,
+                SIZE,
+                i * half,
+                0,
+                i * half + half,
+                SIZE,
+                GL.GL_COLOR_BUFFER_BIT,
+                GL.GL_NEAREST,
+            )
         context.swap()
         frame += 1
 

@@ -19,12 +19,14 @@ void main() { gl_Position = vec4(position.xy / 32.0 - 1.0, position.z * 2.0 - 1.
 """
 LAYERED = """#version 330
 layout(triangles) in; layout(triangle_strip, max_vertices = 3) out;
-void main() { for (int i = 0; i < 3; i++) { gl_Layer = gl_PrimitiveIDIn % 3; gl_Position = gl_in[i].gl_Position; EmitVertex(); } EndPrimitive(); }
+void main() { for (int i = 0; i < 3; i++) { gl_Layer = gl_PrimitiveIDIn % 3; gl_Position = gl_in[i].gl_Position;
+    EmitVertex(); } EndPrimitive(); }
 """
 PLAIN = "#version 330\nuniform vec4 colour; out vec4 result; void main() { result = colour; }\n"
 HOLES = """#version 330
 uniform vec4 colour; uniform int hole; out vec4 result;
-void main() { /* discard in a comment is none */ if ((int(gl_FragCoord.x) + int(gl_FragCoord.y)) % 3 == hole) discard; result = colour; }
+void main() { /* discard in a comment is none */ if ((int(gl_FragCoord.x) + int(gl_FragCoord.y)) % 3 == hole) discard;
+    result = colour; }
 """
 
 
@@ -41,16 +43,26 @@ def texture(target: int, format_: int, layers: int = 1) -> int:
 
 
 DEPTH_FORMATS = {
-    "colour+depth": GL.GL_DEPTH_COMPONENT24, "colour+depth-stencil": GL.GL_DEPTH24_STENCIL8, "depth": GL.GL_DEPTH_COMPONENT24,
-    "colour+float-depth": GL.GL_DEPTH_COMPONENT32F, "four samples": GL.GL_DEPTH24_STENCIL8, "colour+small-depth": GL.GL_DEPTH_COMPONENT16,
+    "colour+depth": GL.GL_DEPTH_COMPONENT24,
+    "colour+depth-stencil": GL.GL_DEPTH24_STENCIL8,
+    "depth": GL.GL_DEPTH_COMPONENT24,
+    "colour+float-depth": GL.GL_DEPTH_COMPONENT32F,
+    "four samples": GL.GL_DEPTH24_STENCIL8,
+    "colour+small-depth": GL.GL_DEPTH_COMPONENT16,
     "depth layers": GL.GL_DEPTH_COMPONENT24,
-}  # fmt: skip
+}
 
 
 def framebuffer(item: scenes.Pass) -> int:
     name = int(GL.glGenFramebuffers(1))
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, name)
-    kind = GL.GL_TEXTURE_2D_ARRAY if item.layers > 1 else GL.GL_TEXTURE_2D_MULTISAMPLE if len(item.samples) > 1 else GL.GL_TEXTURE_2D
+    kind = (
+        GL.GL_TEXTURE_2D_ARRAY
+        if item.layers > 1
+        else GL.GL_TEXTURE_2D_MULTISAMPLE
+        if len(item.samples) > 1
+        else GL.GL_TEXTURE_2D
+    )
     if item.has_colour:
         GL.glFramebufferTexture(GL.GL_FRAMEBUFFER, GL.GL_COLOR_ATTACHMENT0, texture(kind, GL.GL_RGBA8, item.layers), 0)
     else:
@@ -76,10 +88,19 @@ class Drawer:
         self.scene = scene
         self.framebuffers = [framebuffer(item) for item in scene]
         self.programs = {
-            (layered, holes): link({GL.GL_VERTEX_SHADER: VERTEX, GL.GL_FRAGMENT_SHADER: HOLES if holes else PLAIN} | ({GL.GL_GEOMETRY_SHADER: LAYERED} if layered else {}))
-            for layered in (False, True) for holes in (False, True)
-        }  # fmt: skip
-        data = [np.concatenate([np.dstack([s.triangles, np.repeat(s.depths[:, None], 3, 1)]).reshape(-1, 3) for s in item.steps]) for item in scene]
+            (layered, holes): link(
+                {GL.GL_VERTEX_SHADER: VERTEX, GL.GL_FRAGMENT_SHADER: HOLES if holes else PLAIN}
+                | ({GL.GL_GEOMETRY_SHADER: LAYERED} if layered else {})
+            )
+            for layered in (False, True)
+            for holes in (False, True)
+        }
+        data = [
+            np.concatenate(
+                [np.dstack([s.triangles, np.repeat(s.depths[:, None], 3, 1)]).reshape(-1, 3) for s in item.steps]
+            )
+            for item in scene
+        ]
         self.starts = []
         at = 0
         for item in scene:
@@ -116,7 +137,9 @@ class Drawer:
         GL.glDepthFunc(named(step.depth_func))
         GL.glDepthMask(step.depth_mask)
         switch(GL.GL_BLEND, step.blend != "off")
-        GL.glBlendFunc(*((GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA) if step.blend == "alpha" else (GL.GL_ONE, GL.GL_ONE)))
+        GL.glBlendFunc(
+            *((GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA) if step.blend == "alpha" else (GL.GL_ONE, GL.GL_ONE))
+        )
         switch(GL.GL_CULL_FACE, bool(step.cull))
         GL.glCullFace(named(step.cull or "BACK"))
         GL.glFrontFace(GL.GL_CW if step.clockwise else GL.GL_CCW)

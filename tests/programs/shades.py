@@ -1,6 +1,6 @@
 """A few draws whose shaders do too much, in several dialects of GLSL.
 
-    shades.py core | old | es     GLSL 3.30, 1.20 or ES 3.00
+shades.py core | old | es     GLSL 3.30, 1.20 or ES 3.00
 """
 
 from __future__ import annotations
@@ -55,7 +55,8 @@ uniform vec4 tint;
 {DECLARED}void main() {{ {RESULT} = vec4(tint.rgb * (0.5 + 0.5 * coords.x), tint.a); }}
 """
 CUT = f"""{HEAD}{PRECISION}{FETCHED} vec2 coords;
-{DECLARED}void main() {{ if (length(coords - 0.5) > 0.5) discard; {RESULT} = vec4(gl_FragCoord.xy / {SIZE[0]}.0, 0.3, 1.0); }}
+{DECLARED}void main() {{ if (length(coords - 0.5) > 0.5) discard;
+    {RESULT} = vec4(gl_FragCoord.xy / {SIZE[0]}.0, 0.3, 1.0); }}
 """
 
 
@@ -75,7 +76,17 @@ class Shades:
             GL.glBindTexture(GL.GL_TEXTURE_2D, GL.glGenTextures(1))
             grey = np.repeat(random.integers(0, 255, (64, 64, 1), np.uint8), 4, axis=2)
             grey[..., 3] = 255
-            GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA if OLD else GL.GL_RGBA8, 64, 64, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.ascontiguousarray(grey))
+            GL.glTexImage2D(
+                GL.GL_TEXTURE_2D,
+                0,
+                GL.GL_RGBA if OLD else GL.GL_RGBA8,
+                64,
+                64,
+                0,
+                GL.GL_RGBA,
+                GL.GL_UNSIGNED_BYTE,
+                np.ascontiguousarray(grey),
+            )
             GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
 
     def at(self, program: int, x: float, y: float, size: float) -> None:

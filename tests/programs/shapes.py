@@ -17,7 +17,8 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 import numpy as np
 import OpenGL
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
@@ -78,7 +79,9 @@ def main() -> None:
         GL.glBindTexture(GL.GL_TEXTURE_2D, picture)
         GL.glEnable(GL.GL_BLEND)
         GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
-        GL.glBufferData(GL.GL_UNIFORM_BUFFER, 16, np.array([0.1 * (frame % 7) - 0.3, 0.2, 0, 0], np.float32), GL.GL_DYNAMIC_DRAW)
+        GL.glBufferData(
+            GL.GL_UNIFORM_BUFFER, 16, np.array([0.1 * (frame % 7) - 0.3, 0.2, 0, 0], np.float32), GL.GL_DYNAMIC_DRAW
+        )
         GL.glUniform1f(scale, 0.3)
         GL.glUniform4f(tint, 1.0, 0.8, 0.6, 0.25)
         GL.glDrawArrays(GL.GL_TRIANGLE_STRIP, 0, 4)
@@ -94,7 +97,9 @@ def main() -> None:
             GL.glUniform4f(tint, 1.0, 1.0 - i / 40, 0.5 + i / 40, 1.0)
             GL.glUniform1f(scale, 0.9 - i * 0.04)
             GL.glDrawArraysInstanced(GL.GL_TRIANGLE_STRIP, 0, 4, 1 + i % 2)
-        pixels = GL.glReadPixels(0, 0, SIZE, SIZE, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE) if frame == options.frames - 1 else b""
+        pixels = (
+            GL.glReadPixels(0, 0, SIZE, SIZE, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE) if frame == options.frames - 1 else b""
+        )
         errors.append(int(GL.glGetError()))
         context.swap()
         if options.pause:

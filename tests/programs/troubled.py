@@ -1,4 +1,6 @@
-"""A program that makes life hard for whoever looks on: it forks, replaces itself, deletes its context, changes threads."""
+"""A program that makes life hard for whoever looks on: it forks, replaces itself, deletes its context, changes
+threads.
+"""
 
 from __future__ import annotations
 
@@ -35,6 +37,16 @@ def forks() -> None:
         os._exit(0)
     plain(FRAMES)
     os.wait()
+
+
+def pauses() -> None:
+    """Draws 20 frames, nothing for a while, and 20 more."""
+    context = _running.core()
+    for number in range(40):
+        if number == 20:
+            time.sleep(5.0)
+        draw(number)
+        context.swap()
 
 
 def forks_while_drawing() -> None:

@@ -15,7 +15,8 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 
 import OpenGL
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False

@@ -18,8 +18,14 @@ layout(location = 0) in vec3 position; layout(location = 1) in vec2 spare; unifo
 void main() { gl_Position = vec4(position.xy * place.zw + place.xy, position.z, 1.0); }
 """
 COLOUR = "#version 330\nuniform vec4 colour; out vec4 result; void main() { result = colour; }\n"
-HOLES = "#version 330\nuniform vec4 colour; out vec4 result; void main() { if (int(gl_FragCoord.x) % 8 == 0) discard; result = colour; }\n"
-COPY = "#version 330\nuniform sampler2D from; out vec4 result; void main() { result = texelFetch(from, ivec2(gl_FragCoord.xy), 0); }\n"
+HOLES = (
+    "#version 330\nuniform vec4 colour; out vec4 result; void main() { if (int(gl_FragCoord.x) % 8 == 0) discard;"
+    " result = colour; }\n"
+)
+COPY = (
+    "#version 330\nuniform sampler2D from; out vec4 result; void main() { result = texelFetch(from,"
+    " ivec2(gl_FragCoord.xy), 0); }\n"
+)
 PREPASS = "--prepass" in sys.argv
 CLEAN = "--clean" in sys.argv or PREPASS
 
@@ -59,7 +65,11 @@ class Drawer:
         self.targets = [self.target() for _ in range(2)]
 
     def target(self) -> tuple[int, int]:
-        texture, framebuffer, depth = int(GL.glGenTextures(1)), int(GL.glGenFramebuffers(1)), int(GL.glGenRenderbuffers(1))
+        texture, framebuffer, depth = (
+            int(GL.glGenTextures(1)),
+            int(GL.glGenFramebuffers(1)),
+            int(GL.glGenRenderbuffers(1)),
+        )
         GL.glBindTexture(GL.GL_TEXTURE_2D, texture)
         GL.glTexStorage2D(GL.GL_TEXTURE_2D, 1, GL.GL_RGBA8, *SIZE)
         GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_MIN_FILTER, GL.GL_NEAREST)
@@ -70,7 +80,14 @@ class Drawer:
         GL.glFramebufferRenderbuffer(GL.GL_FRAMEBUFFER, GL.GL_DEPTH_ATTACHMENT, GL.GL_RENDERBUFFER, depth)
         return texture, framebuffer
 
-    def draw(self, mesh: str, place: tuple[float, float, float, float], depth: float, colour: tuple[float, float, float, float], program: int = 0) -> None:
+    def draw(
+        self,
+        mesh: str,
+        place: tuple[float, float, float, float],
+        depth: float,
+        colour: tuple[float, float, float, float],
+        program: int = 0,
+    ) -> None:
         program = program or self.plain
         GL.glUseProgram(program)
         GL.glDepthRange(depth, depth)

@@ -1,4 +1,4 @@
-"""Conclusions from a frame and what was measured on it: NumPy only, no GPU, no Qt.
+"""Conclusions from a frame and what was measured on it: NumPy only, no GPU, no API, no Qt.
 
-May import `frame`, `registry` and `errors`.
+May import `frame`, `glsl` and `errors`.
 """

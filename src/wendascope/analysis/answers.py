@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.yardsticks import yardsticks
-
-
-def counted(number: float) -> str:
-    """A large count as it is said: 10.2 million, 48,300."""
-    return f"{number / 1e6:.1f} million" if number >= 1e6 else f"{number:,.0f}"
+from wendascope.analysis.guidelines import guidelines
+from wendascope.texts import large, sentence, share
 
 
 def overdraw_share(drawn: Drawn) -> float:
-    """Share of all fragments that was for nothing."""
+    """Share of all fragments that is wasted."""
     return sum(p.wasted for p in drawn.passes) / max(sum(p.fragments for p in drawn.passes), 1)
 
 
@@ -22,19 +18,25 @@ def overdraw_answer(drawn: Drawn, names: list[str]) -> tuple[str, str]:
     covered = sum(p.fragments - p.survivors for p in drawn.passes)
     idle = sum(p.idle for p in drawn.passes)
     if fragments == 0:
-        return "No fragment was counted.", ""
+        return "No fragments were counted.", ""
     if covered + idle == 0:
-        return f"None of {counted(fragments)} fragments is wasted: nothing is covered later or blended without a change.", ""
+        return (
+            f"No wasted fragments among {large(fragments)}: no opaque overdraw, no blending without effect.",
+            "",
+        )
     worst = max(drawn.passes, key=lambda p: p.wasted)
-    answer = f"{(covered + idle) / fragments:.0%} of {counted(fragments)} fragments are for nothing, {worst.wasted / (covered + idle):.0%} of them in {names[worst.index]}."
+    answer = (
+        f"{share((covered + idle) / fragments)} of {large(fragments)} fragments are wasted;"
+        f" {share(worst.wasted / (covered + idle))} of the waste is in {names[worst.index]}."
+    )
     parts = []
     if covered:
-        parts.append(f"{counted(covered)} are covered by later opaque steps")
+        parts.append(f"{large(covered)} are covered by later opaque draws")
     if idle:
-        parts.append(f"{counted(idle)} blend without changing a colour")
+        parts.append(f"{large(idle)} are blended without changing a colour")
     hidden = sum(1 for s in drawn.steps if s.fragments == 0 and s.covered > 0)
-    tail = f" {hidden:,} steps have no visible part at all." if hidden else ""
-    return answer, " and ".join(parts)[:1].upper() + " and ".join(parts)[1:] + "." + tail
+    tail = f" {hidden:,} draws have no visible fragment." if hidden else ""
+    return answer, sentence(" and ".join(parts)) + tail
 
 
 def lost_to_size(drawn: Drawn) -> float:
@@ -49,15 +51,19 @@ def geometry_answer(drawn: Drawn) -> tuple[str, str]:
     total = sum(s.triangles for s in known)
     seen = sum(s.drawn for s in known)
     if total == 0:
-        return "No triangle's position is known.", ""
+        return "No triangle positions are known.", ""
     lost, partial, outside = (sum(getattr(s, name) for s in known) for name in ("no_sample", "partial", "outside"))
     culled = sum(s.away for s in known)
     too_small, over = lost / max(seen, 1), partial / max(seen, 1)
-    words = "above" if too_small > yardsticks().geometry.lost_to_size else "within"
-    answer = f"{too_small:.0%} of {counted(seen)} triangles are too small to touch a sample ({words} the yardstick of {yardsticks().geometry.lost_to_size:.0%})."
+    words = "above" if too_small > guidelines().geometry.lost_to_size else "within"
+    answer = (
+        f"{share(too_small)} of {large(seen)} triangles are too small to cover a sample ({words} the guideline of"
+        f" {share(guidelines().geometry.lost_to_size)})."
+    )
     run = sum(max(s.transformed, 0) for s in known)
     evidence = (
-        f"{over:.0%} fill no pixel wholly (yardstick {yardsticks().geometry.partial:.0%}). Of {counted(total)} submitted, {counted(outside)} lie outside the view and {counted(culled)} are culled. "
-        f"{run / total:.2f} vertices run for each triangle, by the model of a cache of 32 vertices, first in first out."
+        f"{share(over)} cover no whole pixel (guideline {share(guidelines().geometry.partial)}). Of {large(total)}"
+        f" submitted, {large(outside)} lie outside the view and {large(culled)} are culled. {run / total:.2f}"
+        " vertices are shaded per triangle (modelled: a first-in-first-out cache of 32 vertices)."
     )
     return answer, evidence

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
+import re
 from dataclasses import dataclass
 
 import msgspec
@@ -11,23 +13,29 @@ import numpy as np
 import numpy.typing as npt
 import rectpack
 
+from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.yardsticks import yardsticks
 from wendascope.frame.frame import Frame
-from wendascope.frame.objects import TextureRecord
-from wendascope.registry import GL
+from wendascope.frame.resources import Texture
+from wendascope.frame.uses import UnknownContentsError
 
 COMPRESSED = {
-    "BC1": 0.5, "BC3, BC7": 1.0, "ETC2 RGB": 0.5, "ETC2 RGBA": 1.0, "ASTC 4x4": 1.0, "ASTC 6x6": 16 / 36, "ASTC 8x8": 0.25, "PVRTC 4 bits": 0.5,
-}  # fmt: skip
+    "BC1": 0.5,
+    "BC3, BC7": 1.0,
+    "ETC2 RGB": 0.5,
+    "ETC2 RGBA": 1.0,
+    "ASTC 4x4": 1.0,
+    "ASTC 6x6": 16 / 36,
+    "ASTC 8x8": 0.25,
+    "PVRTC 4 bits": 0.5,
+}
 """Bytes a texel of common compressed formats."""
 _MIPMAPS = 4 / 3
-_CHANNELS = {GL.RED: 1, GL.RG: 2, GL.RGB: 3, GL.RGBA: 4, GL.BGRA: 4, GL.BGR: 3, GL.LUMINANCE: 1, GL.ALPHA: 1, GL.LUMINANCE_ALPHA: 2}
 
 
 class Options(msgspec.Struct, frozen=True):
     page: int = 0
-    """Largest width and height of a page; 0 for the yardstick."""
+    """Largest width and height of a page; 0 for the guideline."""
     padding: int = 2
     """Pixels kept free round each texture, for its border repeated."""
     rotation: bool = False
@@ -36,7 +44,7 @@ class Options(msgspec.Struct, frozen=True):
 
     @property
     def size(self) -> int:
-        return self.page or yardsticks().batches.atlas_page
+        return self.page or guidelines().batches.atlas_page
 
 
 class Place(msgspec.Struct):
@@ -101,7 +109,7 @@ class _Group:
 def plan_atlases(sharing: Sharing, options: Options | None = None) -> list[AtlasPlan]:
     """One plan for each set of textures that steps of one kind read; the largest first."""
     options = options or Options()
-    plans = [_plan(sharing.frame, group, options) for group in _groups(sharing)]
+    plans = [_plan(sharing, group, options) for group in _groups(sharing)]
     return sorted((p for p in plans if p.textures > 1), key=lambda p: -(len(p.steps) - p.draws_then))
 
 
@@ -111,7 +119,7 @@ def _groups(sharing: Sharing) -> list[_Group]:
     of_step, names = sharing.frame.passes.of_step, sharing.frame.passes.names
     joined: dict[frozenset[int], _Group] = {}
     for use in sharing.samplers:
-        if use.target != GL.TEXTURE_2D:
+        if not use.plain:
             continue
         rows = sharing.draws[use.steps]
         steps, textures = use.steps[rows], use.textures[rows]
@@ -130,41 +138,76 @@ def _groups(sharing: Sharing) -> list[_Group]:
     return list(joined.values())
 
 
-def _plan(frame: Frame, group: _Group, options: Options) -> AtlasPlan:
+def coordinate_reach(sharing: Sharing, steps: list[int]) -> float:
+    """How far from 0 to 1 the texture coordinates of some steps go: 1 where they stay within, or where nothing is
+    known of them.
+
+    Coordinates are attributes of two floats, by their names where any looks like one, that the draws read from buffers.
+    """
+    which, inputs = sharing.arrays
+    farthest = 1.0
+    for step in steps[:_MOST_LOOKED_AT]:
+        pairs = [
+            a for a in inputs[int(which[step])] if a.size == 2 and a.dtype == np.float32 and not a.divisor and a.index
+        ]
+        for attribute in [a for a in pairs if _COORDINATE.search(a.name)] or pairs:
+            with contextlib.suppress(UnknownContentsError, ValueError):
+                farthest = max(farthest, _reach(sharing.uses.vertex_values(step, attribute)))
+    return farthest
+
+
+_MOST_LOOKED_AT = 256
+_COORDINATE = re.compile(r"uv|tex|coord|st\b", re.IGNORECASE)
+
+
+def _reach(values: npt.NDArray[np.generic]) -> float:
+    """How far from 0 to 1 pairs of coordinates go, shape (n, 2)."""
+    numbers = values.astype(np.float32)
+    numbers = numbers[np.isfinite(numbers).all(axis=1)]
+    return float(max(numbers.max(initial=0.0), 1.0 - numbers.min(initial=0.0)))
+
+
+def _plan(sharing: Sharing, group: _Group, options: Options) -> AtlasPlan:
+    frame = sharing.frame
     attached = {a.name for t in frame.passes.targets for a in t.attachments if a.kind == "texture"}
-    limit = min(options.size, frame.context.limits.get("MAX_TEXTURE_SIZE", options.size))
+    limit = min(options.size, frame.context.largest_texture or options.size)
     left: dict[str, list[int]] = {}
-    chosen: list[TextureRecord] = []
+    chosen: list[Texture] = []
     formats: dict[int, int] = {}
+    repeated = any(record is not None and record.repeats for record in map(frame.textures.get, group.textures))
+    reach = coordinate_reach(sharing, group.steps) if repeated else 1.0
     for name in group.textures:
-        record = frame.objects.texture(name)
+        record = frame.textures.get(name)
         reason = _refused(record, attached, limit, options)
+        if not reason and record is not None and record.repeats and reach > 1.0:
+            reason = f"it repeats, and its coordinates go to {reach:.3g}"
         if reason or record is None:
             left.setdefault(reason, []).append(name)
             continue
         chosen.append(record)
-        formats[record.images[0].internal_format] = formats.get(record.images[0].internal_format, 0) + 1
+        formats[record.format] = formats.get(record.format, 0) + 1
     common = max(formats, key=lambda f: formats[f], default=0)
-    for record in [r for r in chosen if r.images[0].internal_format != common]:
+    for record in [r for r in chosen if r.format != common]:
         left.setdefault("another format than the others", []).append(record.name)
         chosen.remove(record)
     pages = _pack(chosen, limit, options)
     mipmaps = any(r.levels > 1 for r in chosen)
     caveats = []
-    repeated = [r.name for r in chosen if _wraps(r)]
-    if repeated:
-        caveats.append(f"{len(repeated)} of them repeat: their coordinates must stay within 0 and 1")
+    if any(r.repeats for r in chosen):
+        caveats.append("some of them repeat; what the coordinates are is not known, and they must stay within 0 and 1")
     if mipmaps:
         caveats.append("small levels of neighbours run into each other: keep padding, or fewer levels")
-    each = sum(i.contents.size if i.contents else 0 for r in chosen for i in r.images)
-    texel = each / max(sum(i.width * i.height for r in chosen for i in r.images), 1) or 4.0
+    each = sum(r.stored_bytes for r in chosen)
+    texel = each / max(sum(r.texels for r in chosen), 1) or 4.0
     after = int(sum(p.width * p.height for p in pages) * texel * (_MIPMAPS if mipmaps else 1.0))
     draws = len(pages) + len({t for names in left.values() for t in names})
-    return AtlasPlan(group.title, sorted(group.steps), min(draws, len(group.steps)), pages, left, each, after, mipmaps, caveats)
+    return AtlasPlan(
+        group.title, sorted(group.steps), min(draws, len(group.steps)), pages, left, each, after, mipmaps, caveats
+    )
 
 
-def _refused(record: TextureRecord | None, attached: set[int], limit: int, options: Options) -> str:
-    if record is None or not record.images or record.target != GL.TEXTURE_2D:
+def _refused(record: Texture | None, attached: set[int], limit: int, options: Options) -> str:
+    if record is None or not record.plain:
         return "no plain two-dimensional texture"
     if record.name in attached:
         return "drawn into by the frame"
@@ -173,11 +216,7 @@ def _refused(record: TextureRecord | None, attached: set[int], limit: int, optio
     return ""
 
 
-def _wraps(record: TextureRecord) -> bool:
-    return any(int(record.parameters.get(name, [GL.REPEAT])[0]) in (GL.REPEAT, GL.MIRRORED_REPEAT) for name in ("TEXTURE_WRAP_S", "TEXTURE_WRAP_T"))
-
-
-def _pack(records: list[TextureRecord], limit: int, options: Options) -> list[Page]:
+def _pack(records: list[Texture], limit: int, options: Options) -> list[Page]:
     pad = options.padding
     labels = {r.name: r.label or f"texture {r.name}" for r in records}
     sizes = {r.name: (r.width, r.height) for r in records}
@@ -195,7 +234,9 @@ def _pack(records: list[TextureRecord], limit: int, options: Options) -> list[Pa
     return pages
 
 
-def pack(sizes: dict[int, tuple[int, int]], limit: int, pad: int, rotation: bool = False, align: int = 1) -> list[list[tuple[int, int, int, bool]]]:
+def pack(
+    sizes: dict[int, tuple[int, int]], limit: int, pad: int, rotation: bool = False, align: int = 1
+) -> list[list[tuple[int, int, int, bool]]]:
     """Pages of (name, x, y, whether it is turned) for rectangles of (width, height), `pad` pixels kept free round each.
 
     Every place is a multiple of `align`, which `pad` must be as well.
@@ -238,15 +279,19 @@ def plan_json(plan: AtlasPlan) -> bytes:
         for p in page["places"]:
             p["u0"], p["v0"] = p["x"] / page["width"], p["y"] / page["height"]
             p["u1"], p["v1"] = (p["x"] + p["width"]) / page["width"], (p["y"] + p["height"]) / page["height"]
-    plain["compressed_by_arithmetic"] = {name: {"bytes_before": a, "bytes_after": b} for name, (a, b) in plan.compressed().items()}
+    plain["compressed_by_arithmetic"] = {
+        name: {"bytes_before": a, "bytes_after": b} for name, (a, b) in plan.compressed().items()
+    }
     return msgspec.json.format(msgspec.json.encode(plain), indent=2)
 
 
 def page_picture(frame: Frame, page: Page, padding: int) -> npt.NDArray[np.uint8]:
-    """The page as it would be, array (height, width, 4), bottom row first; textures that cannot be read here are grey."""
+    """The page as it would be, array (height, width, 4), bottom row first; textures that cannot be read here are
+    grey.
+    """
     image = np.zeros((page.height, page.width, 4), np.uint8)
     for place in page.places:
-        pixels = texture_pixels(frame, place.texture)
+        pixels = frame.texture_pixels(place.texture)
         if pixels is None:
             pixels = np.full((place.height, place.width, 4), 128, np.uint8)
         elif place.rotated:
@@ -255,24 +300,3 @@ def page_picture(frame: Frame, page: Page, padding: int) -> npt.NDArray[np.uint8
         padded = np.pad(pixels, ((padding, padding), (padding, padding), (0, 0)), mode="edge")
         image[y - padding : y + place.height + padding, x - padding : x + place.width + padding] = padded
     return image
-
-
-def texture_pixels(frame: Frame, name: int) -> npt.NDArray[np.uint8] | None:
-    """The first level of a texture with eight bits a channel as RGBA, bottom row first; None where that is not known."""
-    record = frame.objects.texture(name)
-    image = record.images[0] if record and record.images else None
-    if image is None or image.contents is None or image.compressed or image.type != GL.UNSIGNED_BYTE or image.format not in _CHANNELS:
-        return None
-    channels = _CHANNELS[image.format]
-    data = np.frombuffer(frame.blobs.get(image.contents), np.uint8)
-    if len(data) < image.width * image.height * channels:
-        return None
-    pixels = data[: image.width * image.height * channels].reshape(image.height, image.width, channels)
-    full = np.full((image.height, image.width, 4), 255, np.uint8)
-    full[..., : min(channels, 4)] = pixels
-    if channels == 1:
-        full[..., 1] = full[..., 2] = pixels[..., 0]
-    if image.format in (GL.BGRA, GL.BGR):
-        full[..., :3] = full[..., 2::-1]
-    return full
-

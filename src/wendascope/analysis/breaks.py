@@ -13,8 +13,6 @@ from wendascope.analysis.sharing import ASPECTS, Sharing
 Ints = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
-ACCEPTED = "accepted break"
-"""The kind of record that a file keeps `Accepted` under."""
 REASONS = (*ASPECTS, "order")
 """`order`: the second step could join an earlier one, but steps between them must keep their place."""
 
@@ -109,13 +107,23 @@ def find_breaks(sharing: Sharing, accepted: list[Accepted] | None = None) -> Bre
         if not mask.any():
             continue
         parts = [
-            Reason(reason, name, np.flatnonzero(which & ~out), int((which & ~out & (breaking == 1)).sum()), accepted=taken.get((reason, name)))
+            Reason(
+                reason,
+                name,
+                np.flatnonzero(which & ~out),
+                int((which & ~out & (breaking == 1)).sum()),
+                accepted=taken.get((reason, name)),
+            )
             for of, name, which in named
             if of == reason
         ]
         parts.sort(key=lambda part: -len(part.pairs))
         left = mask & ~out
-        found.append(Reason(reason, "", np.flatnonzero(left), int((left & (breaking == 1)).sum()), parts, taken.get((reason, ""))))
+        found.append(
+            Reason(
+                reason, "", np.flatnonzero(left), int((left & (breaking == 1)).sum()), parts, taken.get((reason, ""))
+            )
+        )
     found.sort(key=lambda item: -len(item.pairs))
     return Breaks(found, int(inside.sum()), int((inside & (breaking > 0)).sum()), differs, named)
 
@@ -129,7 +137,7 @@ def _joined(named: list[tuple[str, str, Mask]]) -> list[tuple[str, str, Mask]]:
 
 
 def _order(sharing: Sharing, count: int) -> Mask:
-    """Pairs whose second step has company earlier in the pass that it may not move to."""
+    """Pairs whose second step has a batch earlier in the pass that it may not move to."""
     found = np.zeros(count, bool)
     if not count:
         return found

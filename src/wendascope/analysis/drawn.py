@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
@@ -94,6 +96,12 @@ class StepDrawn(msgspec.Struct, array_like=True):
     """Whether the depth test may be done before its fragment shader."""
     vertices_run: int = -1
     """Vertex shaders run, as the driver counts."""
+    stencil: bool = False
+    """Whether the stencil test is on: it may write stencil where no fragment passes."""
+    effects: bool = False
+    """Whether it does more than draw: writes images or buffers, is counted by a query, or is fed back."""
+    scissored: bool = False
+    """Whether the scissor leaves nothing of it."""
 
     @property
     def wasted(self) -> int:
@@ -121,8 +129,28 @@ class Drawn(msgspec.Struct):
     """Steps whose counted fragments differ from the driver's own count."""
 
 
+def step_boxes(drawn: Drawn) -> npt.NDArray[np.int64]:
+    """Where on its target each step lies, shape (steps, 4): (x0, y0, x1, y1), as `boxes_of_triangles` says."""
+    return np.array([_box(row.box, row.triangles >= 0) for row in drawn.steps], np.int64).reshape(len(drawn.steps), 4)
+
+
+def boxes_of_triangles(triangles: Mapping[int, Triangles], steps: int) -> npt.NDArray[np.int64]:
+    """The same from the triangles of each step: everywhere where those are not known, nowhere where none is drawn."""
+    return np.array(
+        [_box(triangles[s].box if s in triangles else None, s in triangles) for s in range(steps)], np.int64
+    ).reshape(steps, 4)
+
+
+def _box(box: tuple[int, int, int, int] | None, known: bool) -> tuple[int, int, int, int]:
+    return box or ((0, 0, 0, 0) if known else (0, 0, 1 << 30, 1 << 30))
+
+
 def pass_drawn(item: PassLayers) -> PassDrawn:
-    """Sum up the layers of one pass."""
+    """Sum up the layers of one pass. In one with colour, steps that write depth alone shade nothing: they make no
+    layers.
+    """
+    if item.colour:
+        item = dataclasses.replace(item, touches=[t for t in item.touches if t.kind != "depth"])
     layers = layer_map([item])
     covered = layers > 0
     owned = int((owner_map([item]) >= 0).sum())
@@ -136,7 +164,9 @@ def pass_drawn(item: PassLayers) -> PassDrawn:
 
 
 def histogram(layers: npt.NDArray[Any]) -> list[int]:
-    return [int(v) for v in np.bincount(np.minimum(layers.ravel(), HISTOGRAM).astype(np.int64), minlength=HISTOGRAM + 1)]
+    return [
+        int(v) for v in np.bincount(np.minimum(layers.ravel(), HISTOGRAM).astype(np.int64), minlength=HISTOGRAM + 1)
+    ]
 
 
 def worst_areas(layers: npt.NDArray[np.float64], many: int = 3) -> list[Area]:
@@ -157,7 +187,15 @@ def worst_areas(layers: npt.NDArray[np.float64], many: int = 3) -> list[Area]:
         if means[row, column] <= 1 or len(found) == many:
             break
         if all(abs(a.x // _TILE - column) > 1 or abs(a.y // _TILE - row) > 1 for a in found):
-            found.append(Area(column * _TILE, row * _TILE, min(_TILE, width - column * _TILE), min(_TILE, height - row * _TILE), float(means[row, column])))
+            found.append(
+                Area(
+                    column * _TILE,
+                    row * _TILE,
+                    min(_TILE, width - column * _TILE),
+                    min(_TILE, height - row * _TILE),
+                    float(means[row, column]),
+                )
+            )
     return found
 
 
@@ -165,13 +203,18 @@ def clear_survivors(item: PassLayers, clear: Touch) -> int:
     """Pixels of a clear that are seen, or blended with, before an opaque step covers them."""
     waiting = np.ones(clear.counts.shape, bool)
     seen = 0
+    read = min((step for step in item.reads if step > clear.step), default=None)
     for touch in item.touches:
         if touch.step <= clear.step:
             continue
+        if read is not None and touch.step >= read:
+            break  # what is left of it is read
         rows = slice(max(touch.y - clear.y, 0), max(touch.y + touch.counts.shape[0] - clear.y, 0))
         columns = slice(max(touch.x - clear.x, 0), max(touch.x + touch.counts.shape[1] - clear.x, 0))
         mine = waiting[rows, columns]
-        theirs = touch.counts[max(clear.y - touch.y, 0) :, max(clear.x - touch.x, 0) :][: mine.shape[0], : mine.shape[1]] > 0
+        theirs = (
+            touch.counts[max(clear.y - touch.y, 0) :, max(clear.x - touch.x, 0) :][: mine.shape[0], : mine.shape[1]] > 0
+        )
         if mine.size == 0 or theirs.size == 0:
             continue
         if not item.covers(touch) and touch.kind == "blended":
@@ -194,7 +237,11 @@ def repeated_triangles(clip: npt.NDArray[np.float32]) -> tuple[int, int]:
     names = np.unique(whole.reshape(-1, 4).view(np.dtype((np.void, 16))).ravel(), return_inverse=True)[1].reshape(-1, 3)
     ordered = np.sort(names, axis=1).astype(np.int64)
     base = int(ordered.max()) + 1
-    keys = (ordered[:, 0] * base + ordered[:, 1]) * base + ordered[:, 2] if base < 1 << 20 else np.unique(ordered, axis=0, return_inverse=True)[1]
+    keys = (
+        (ordered[:, 0] * base + ordered[:, 1]) * base + ordered[:, 2]
+        if base < 1 << 20
+        else np.unique(ordered, axis=0, return_inverse=True)[1]
+    )
     return int(flat.sum()), len(keys) - len(np.unique(keys))
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -50,6 +50,8 @@ class PassLayers:
     """Whether the pass has colour to write; in one without, the nearest depth counts as seen."""
     touches: list[Touch] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
+    reads: list[int] = field(default_factory=list)
+    """Steps before which the target is read: what is there by then is seen."""
     counted: bool = True
     """False where the pass could not be counted; a caveat says why."""
 
@@ -85,7 +87,9 @@ class StepLayers:
 
 
 def layer_map(passes: Iterable[PassLayers], until: int | None = None) -> npt.NDArray[np.uint32]:
-    """Fragments at each place over some passes into the same target, up to and with step `until`; shape of the passes."""
+    """Fragments at each place over some passes into the same target, up to and with step `until`; shape of the
+    passes.
+    """
     total: npt.NDArray[np.uint32] | None = None
     for item in passes:
         if total is None:
@@ -110,12 +114,32 @@ def owner_map(passes: Iterable[PassLayers], until: int | None = None) -> npt.NDA
 
 def step_layers(item: PassLayers) -> dict[int, StepLayers]:
     """Fragments, survivors and idle fragments of every step of a pass."""
-    last = np.full(item.shape, -1, np.int32)
+    found: dict[int, StepLayers] = {}
+    for touches in _until_reads(item):
+        found |= _survivors(item, touches)
+    return found
+
+
+def _until_reads(item: PassLayers) -> Iterator[list[Touch]]:
+    """The touches of a pass in runs, each of which ends where the target is read."""
+    run: list[Touch] = []
+    reads = sorted(item.reads)
     for touch in item.touches:
+        while reads and reads[0] <= touch.step:
+            reads.pop(0)
+            yield run
+            run = []
+        run.append(touch)
+    yield run
+
+
+def _survivors(item: PassLayers, touches: list[Touch]) -> dict[int, StepLayers]:
+    last = np.full(item.shape, -1, np.int32)
+    for touch in touches:
         if item.covers(touch):
             last[touch.box][touch.counts > 0] = touch.step
     found = {}
-    for touch in item.touches:
+    for touch in touches:
         if touch.kind == "clear":
             continue
         counts = touch.counts

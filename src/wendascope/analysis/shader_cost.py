@@ -11,8 +11,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from wendascope.analysis import spirv
+from wendascope.analysis.guidelines import OperationCosts
 from wendascope.analysis.spirv import Block, Function, Instruction, Module
-from wendascope.analysis.yardsticks import OperationCosts
 
 Number = int | float | bool
 _DEEPEST = 24
@@ -73,31 +73,48 @@ class ShaderCost:
         return all(loop.trips is not None for loop in self.loops)
 
 
-def shader_cost(module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float] | None = None) -> ShaderCost:
-    """`uniforms` are scalar values by name, `name.member` for blocks and structures; `filters` is, for each sampler, what a
-    look-up costs with the filter of its texture, as a part of the dearest."""
+def shader_cost(
+    module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float] | None = None
+) -> ShaderCost:
+    """`uniforms` are scalar values by name, `name.member` for blocks and structures; `filters` is, for each
+    sampler, what a look-up costs with the filter of its texture, as a part of the dearest.
+    """
     return _Costing(module, costs, uniforms, filters or {}).run()
 
 
 # opcode -> (class, what it takes for each scalar of its result)
 _PLAIN: dict[int, tuple[str, float]] = (
-    dict.fromkeys((*range(126, 134), *range(139, 142), 142, *range(148, 156), *range(164, 192), *range(194, 206), 143, 144), ("arithmetic", 1.0))
+    dict.fromkeys(
+        (*range(126, 134), *range(139, 142), 142, *range(148, 156), *range(164, 192), *range(194, 206), 143, 144),
+        ("arithmetic", 1.0),
+    )
     | dict.fromkeys(range(109, 125), ("conversion", 1.0))
     | dict.fromkeys((134, 135, 136, 137, 138), ("division", 1.0))
     | dict.fromkeys(range(207, 216), ("derivative", 1.0))
-)  # fmt: skip
+)
 _FETCHES = {87, 88, 89, 90, 91, 92, 93, 94, 96, 97, 305, 306}
 _TEXEL_FETCHES = {95, 98}
 _EXTENDED: dict[int, tuple[str, float]] = (
-    dict.fromkeys((1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 37, 38, 39, 40, 41, 42, 48, 53, 54, 79, 80), ("arithmetic", 1.0))
-    | {43: ("arithmetic", 2.0), 44: ("arithmetic", 2.0), 45: ("arithmetic", 2.0), 46: ("arithmetic", 2.0), 49: ("arithmetic", 9.0), 50: ("arithmetic", 2.0)}
+    dict.fromkeys(
+        (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 37, 38, 39, 40, 41, 42, 48, 53, 54, 79, 80), ("arithmetic", 1.0)
+    )
+    | {
+        43: ("arithmetic", 2.0),
+        44: ("arithmetic", 2.0),
+        45: ("arithmetic", 2.0),
+        46: ("arithmetic", 2.0),
+        49: ("arithmetic", 9.0),
+        50: ("arithmetic", 2.0),
+    }
     | dict.fromkeys((*range(13, 26), 27, 28, 29, 30), ("transcendental", 1.0))
     | {26: ("power", 1.0), 31: ("square_root", 1.0), 32: ("square_root", 1.0)}
 )
 
 
 class _Costing:
-    def __init__(self, module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float]) -> None:
+    def __init__(
+        self, module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float]
+    ) -> None:
         self._m, self._costs, self._uniforms, self._filters = module, costs, uniforms, filters
         self._lines: dict[int, float] = defaultdict(float)
         self._classes: dict[str, float] = defaultdict(float)
@@ -119,6 +136,12 @@ class _Costing:
         """The uniform that the last evaluation read."""
         self._stores: dict[int, list[Instruction]] = defaultdict(list)
         self._fetched: set[int] = set()
+        self._before: dict[int, list[Block]] = defaultdict(list)
+        """Label -> blocks that may go on with it."""
+        for function in module.functions.values():
+            for block in function.blocks.values():
+                for label in block.targets:
+                    self._before[label].append(block)
         self._parameters = {p for f in module.functions.values() for p in f.parameters}
         for function in module.functions.values():
             for block in function.blocks.values():
@@ -131,9 +154,18 @@ class _Costing:
         if function is not None and function.blocks:
             self._function(function, 1.0, 0)
         return ShaderCost(
-            self._total, dict(self._lines), dict(self._classes), self._fetches, dict(self._uniform_lines), self._powers, self._repeated,
-            self._loops, self._branches, self._runs(), dict(self._results),
-        )  # fmt: skip
+            self._total,
+            dict(self._lines),
+            dict(self._classes),
+            self._fetches,
+            dict(self._uniform_lines),
+            self._powers,
+            self._repeated,
+            self._loops,
+            self._branches,
+            self._runs(),
+            dict(self._results),
+        )
 
     def _runs(self) -> dict[int, float]:
         found: dict[int, float] = defaultdict(float)
@@ -183,7 +215,9 @@ class _Costing:
                 continue
             blocks = _within(function, gone, block.merge)
             if self._used:
-                cost = sum(self._cost(i) * rounds[label] for label in blocks for i in function.blocks[label].instructions)
+                cost = sum(
+                    self._cost(i) * rounds[label] for label in blocks for i in function.blocks[label].instructions
+                )
                 lines = [i.line for label in blocks for i in function.blocks[label].instructions]
                 self._branches.append(Branch(last.line, max([last.line, *lines]), bool(value), self._used, cost))
             dead |= blocks
@@ -207,7 +241,11 @@ class _Costing:
             if i.opcode in _FETCHES or i.opcode in _TEXEL_FETCHES:
                 self._fetches += times
                 self._note_fetch(i)
-            elif len(i.operands) > 1 and i.opcode not in (spirv.OP_BRANCH_CONDITIONAL, spirv.OP_SWITCH) and self._uniform_only(i.operands[1], 0):
+            elif (
+                len(i.operands) > 1
+                and i.opcode not in (spirv.OP_BRANCH_CONDITIONAL, spirv.OP_SWITCH)
+                and self._uniform_only(i.operands[1], 0)
+            ):
                 self._uniform_lines[i.line] += cost * times
         if i.opcode == spirv.OP_EXT_INST and i.operands[2] in self._m.extended and i.operands[3] == 26:
             exponent = self._m.constants.get(i.operands[5], self._m.splats.get(i.operands[5]))
@@ -255,9 +293,17 @@ class _Costing:
             return number not in self._parameters
         if made.opcode == spirv.OP_LOAD:
             return self._pointer_same(made.operands[2], depth)
-        if made.opcode in _FETCHES or made.opcode in _TEXEL_FETCHES or made.opcode in (spirv.OP_FUNCTION_CALL, spirv.OP_VARIABLE):
+        if (
+            made.opcode in _FETCHES
+            or made.opcode in _TEXEL_FETCHES
+            or made.opcode in (spirv.OP_FUNCTION_CALL, spirv.OP_VARIABLE)
+        ):
             return False
-        return all(self._same_everywhere(operand, depth + 1) for operand in spirv.inputs_of(made) if operand in self._m.result_type)
+        return all(
+            self._same_everywhere(operand, depth + 1)
+            for operand in spirv.inputs_of(made)
+            if operand in self._m.result_type
+        )
 
     def _pointer_same(self, pointer: int, depth: int) -> bool:
         variable = self._m.variables.get(pointer)
@@ -265,11 +311,17 @@ class _Costing:
             if variable.operands[2] in _UNIFORM_CLASSES:
                 return True
             stores = self._stores.get(pointer, [])
-            return variable.operands[2] == 7 and len(stores) == 1 and self._same_everywhere(stores[0].operands[1], depth + 1)
+            return (
+                variable.operands[2] == 7
+                and len(stores) == 1
+                and self._same_everywhere(stores[0].operands[1], depth + 1)
+            )
         made = self._m.producer.get(pointer)
         if made is None or made.opcode != spirv.OP_ACCESS_CHAIN:
             return False
-        return self._pointer_same(made.operands[2], depth + 1) and all(self._same_everywhere(index, depth + 1) for index in made.operands[3:])
+        return self._pointer_same(made.operands[2], depth + 1) and all(
+            self._same_everywhere(index, depth + 1) for index in made.operands[3:]
+        )
 
     def _reads_uniform(self, number: int, depth: int) -> bool:
         made = self._m.producer.get(number)
@@ -278,11 +330,17 @@ class _Costing:
         if made.opcode == spirv.OP_LOAD:
             pointer = made.operands[2]
             chain = self._m.producer.get(pointer)
-            base = self._m.variables.get(chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else pointer)
+            base = self._m.variables.get(
+                chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else pointer
+            )
             if base is not None and base.operands[2] in _UNIFORM_CLASSES:
                 return True
             return any(self._reads_uniform(s.operands[1], depth + 1) for s in self._stores.get(pointer, [])[:2])
-        return any(self._reads_uniform(operand, depth + 1) for operand in spirv.inputs_of(made) if operand in self._m.result_type)
+        return any(
+            self._reads_uniform(operand, depth + 1)
+            for operand in spirv.inputs_of(made)
+            if operand in self._m.result_type
+        )
 
     def _cost(self, i: Instruction) -> float:
         """Of one instruction, run once; sets what class it is of."""
@@ -355,8 +413,14 @@ class _Costing:
         if made is None:
             return False
         if made.opcode == spirv.OP_LOAD:
-            return any(self._depends_on_fetch(s.operands[1], depth + 1) for s in self._stores.get(made.operands[2], [])[:4])
-        return any(self._depends_on_fetch(operand, depth + 1) for operand in spirv.inputs_of(made) if operand in self._m.result_type)
+            return any(
+                self._depends_on_fetch(s.operands[1], depth + 1) for s in self._stores.get(made.operands[2], [])[:4]
+            )
+        return any(
+            self._depends_on_fetch(operand, depth + 1)
+            for operand in spirv.inputs_of(made)
+            if operand in self._m.result_type
+        )
 
     # ---- loops -----------------------------------------------------------------------------------------
 
@@ -384,7 +448,12 @@ class _Costing:
         if loaded is None or loaded.opcode != spirv.OP_LOAD or limit is None:
             return None
         variable = loaded.operands[2]
-        inside = [i for label in body for i in function.blocks[label].instructions if i.opcode == spirv.OP_STORE and i.operands[0] == variable]
+        inside = [
+            i
+            for label in body
+            for i in function.blocks[label].instructions
+            if i.opcode == spirv.OP_STORE and i.operands[0] == variable
+        ]
         step = self._step(variable, inside)
         start = None
         for label, block in function.blocks.items():
@@ -424,10 +493,39 @@ class _Costing:
             return None
         if made.opcode == spirv.OP_LOAD:
             return self._loaded(made.operands[2], depth)
+        if made.opcode == spirv.OP_PHI:
+            return self._chosen(made, depth)
         values = [self._value(operand, depth + 1) for operand in spirv.inputs_of(made)]
+        # one side can decide by itself, whatever the other is
+        if made.opcode == spirv.OP_LOGICAL_AND and any(v is not None and not v for v in values):
+            return False
+        if made.opcode == spirv.OP_LOGICAL_OR and any(values):
+            return True
         if not values or any(v is None for v in values):
             return None
         return _computed(made.opcode, [v for v in values if v is not None])
+
+    def _chosen(self, phi: Instruction, depth: int) -> Number | None:
+        """The value of a result that depends on which way was taken, as a && b and a || b are compiled: of ways
+        that can be taken.
+        """
+        found: set[Number | None] = set()
+        for value, parent in zip(phi.operands[2::2], phi.operands[3::2], strict=False):
+            if self._can_be_reached(parent, depth + 1):
+                found.add(self._value(value, depth + 1))
+        return found.pop() if len(found) == 1 else None
+
+    def _can_be_reached(self, label: int, depth: int) -> bool:
+        """Whether some block before it may go on with it; the first block always can be."""
+        before = self._before.get(label, [])
+        return not before or any(self._may_go(block, label, depth) for block in before)
+
+    def _may_go(self, block: Block, label: int, depth: int) -> bool:
+        last = block.instructions[-1]
+        if last.opcode != spirv.OP_BRANCH_CONDITIONAL or last.operands[1] == last.operands[2]:
+            return True
+        value = self._value(last.operands[0], depth)
+        return value is None or last.operands[1 if value else 2] == label
 
     def _loaded(self, pointer: int, depth: int) -> Number | None:
         name = self._name(pointer)
@@ -470,9 +568,25 @@ class _Costing:
 _UNIFORM_CLASSES = (0, 2)
 """Storage classes UniformConstant and Uniform."""
 _COMPARES = {
-    170: "==", 171: "!=", 172: ">", 173: ">", 174: ">=", 175: ">=", 176: "<", 177: "<", 178: "<=", 179: "<=", 184: "<", 185: "<", 186: ">", 187: ">",
-    188: "<=", 189: "<=", 190: ">=", 191: ">=",
-}  # fmt: skip
+    170: "==",
+    171: "!=",
+    172: ">",
+    173: ">",
+    174: ">=",
+    175: ">=",
+    176: "<",
+    177: "<",
+    178: "<=",
+    179: "<=",
+    184: "<",
+    185: "<",
+    186: ">",
+    187: ">",
+    188: "<=",
+    189: "<=",
+    190: ">=",
+    191: ">=",
+}
 
 
 def _within(function: Function, start: int, stop: int) -> set[int]:

@@ -1,7 +1,8 @@
-"""Where values of a shader come from and go to: what could be worked out for each vertex, where medium precision would do,
-branches that arithmetic would replace, and work that a branch would spare.
+"""Where values of a shader come from and go to: what could be worked out for each vertex, where medium precision
+would do, branches that arithmetic would replace, and work that a branch would spare.
 
-All of it over SPIR-V, with the costs that `shader_cost` gives to results. What cannot be followed counts as used for anything.
+All of it over SPIR-V, with the costs that `shader_cost` gives to results. What cannot be followed counts as used
+for anything.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ _MOVES = {79, 80, 81, 82, 83}
 """Vectors and matrices put together and taken apart."""
 _FETCHES = {87, 88, 89, 90, 91, 92, 93, 94, 95, 96, 97, 98}
 _NEEDS_PRECISION = {10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30}
-"""Extended instructions whose results are far off when their arguments are a little: fractions, angles, powers, logarithms."""
+"""Extended instructions whose results are far off when their arguments are a little: fractions, angles, powers,
+logarithms.
+"""
 _STEP, _SMOOTH_STEP, _MIX = 48, 49, 46
 _SELECT, _PHI, _COPY = 169, 245, 83
 _SMALL_SIDES = 12.0
@@ -92,7 +95,11 @@ class _Following:
         medium: dict[int, float] = defaultdict(float)
         for number, cost in self._costs.items():
             made = self._m.producer[number]
-            if number not in needed and (made.opcode in _FLOAT_ARITHMETIC or made.opcode == spirv.OP_EXT_INST) and self._is_float(number):
+            if (
+                number not in needed
+                and (made.opcode in _FLOAT_ARITHMETIC or made.opcode == spirv.OP_EXT_INST)
+                and self._is_float(number)
+            ):
                 medium[made.line] += cost
         return Flow(dict(per_vertex), dict(medium), self._small_branches(), self._spared())
 
@@ -167,12 +174,16 @@ class _Following:
         for i in self._instructions:
             if i.opcode == spirv.OP_LOAD:
                 chain = self._m.producer.get(i.operands[2])
-                loads[chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else i.operands[2]].append(i.operands[1])
+                loads[
+                    chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else i.operands[2]
+                ].append(i.operands[1])
         for i in self._instructions:
             result = i.operands[1] if len(i.operands) > 1 and self._m.producer.get(i.operands[1]) is i else 0
             if i.opcode == spirv.OP_STORE:
                 chain = self._m.producer.get(i.operands[0])
-                base = chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else i.operands[0]
+                base = (
+                    chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else i.operands[0]
+                )
                 variable = self._m.variables.get(base)
                 local = variable is not None and variable.operands[2] == 7 and base not in self._partly
                 self._users[i.operands[1]] |= set(loads[base]) if local else {0}
@@ -182,12 +193,18 @@ class _Following:
                 self._users[operand].add(result)
 
     def _needed(self) -> set[int]:
-        """Results that end in more than a colour: places of look-ups, conditions, angles, fractions, depth, positions of other things."""
+        """Results that end in more than a colour: places of look-ups, conditions, angles, fractions, depth,
+        positions of other things.
+        """
         waiting: list[int] = []
         for i in self._instructions:
             if i.opcode in _FETCHES:
                 waiting += i.operands[3:]
-            elif i.opcode == spirv.OP_EXT_INST and i.operands[2] in self._m.extended and i.operands[3] in _NEEDS_PRECISION:
+            elif (
+                i.opcode == spirv.OP_EXT_INST
+                and i.operands[2] in self._m.extended
+                and i.operands[3] in _NEEDS_PRECISION
+            ):
                 waiting += i.operands[4:]
             elif i.opcode in (spirv.OP_BRANCH_CONDITIONAL, spirv.OP_SWITCH, *range(207, 216), *range(180, 192)):
                 waiting += i.operands[2:] if 180 <= i.opcode < 216 else i.operands[:1]
@@ -206,7 +223,11 @@ class _Following:
                 continue
             if made.opcode == spirv.OP_LOAD:
                 chain = self._m.producer.get(made.operands[2])
-                base = chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else made.operands[2]
+                base = (
+                    chain.operands[2]
+                    if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN
+                    else made.operands[2]
+                )
                 waiting += [s.operands[1] for s in self._stores.get(base, [])]
             else:
                 waiting += self._taken(made)
@@ -227,7 +248,11 @@ class _Following:
                 instructions = [i for label in sides for i in function.blocks[label].instructions]
                 if any(_is_dear(i) for i in instructions) or all(i.opcode != spirv.OP_STORE for i in instructions):
                     continue
-                cost = sum(self._costs.get(i.operands[1], 0.0) for i in instructions if len(i.operands) > 1 and self._m.producer.get(i.operands[1]) is i)
+                cost = sum(
+                    self._costs.get(i.operands[1], 0.0)
+                    for i in instructions
+                    if len(i.operands) > 1 and self._m.producer.get(i.operands[1]) is i
+                )
                 if 0 < cost <= _SMALL_SIDES:
                     found.append(SmallBranch(last.line, cost))
         return found
@@ -239,7 +264,12 @@ class _Following:
             if i.opcode == _SELECT:
                 sides = i.operands[3:5]
                 steady = self._kind(i.operands[2], 0) == _STEADY
-            elif i.opcode == spirv.OP_EXT_INST and i.operands[2] in self._m.extended and i.operands[3] == _MIX and self._is_step(i.operands[6]):
+            elif (
+                i.opcode == spirv.OP_EXT_INST
+                and i.operands[2] in self._m.extended
+                and i.operands[3] == _MIX
+                and self._is_step(i.operands[6])
+            ):
                 sides = i.operands[4:6]
                 steady = self._kind(i.operands[6], 0) == _STEADY
             else:
@@ -283,13 +313,25 @@ class _Following:
                 continue
             found.add(at)
             if made.opcode == spirv.OP_LOAD:
-                waiting += [s.operands[1] for s in self._stores.get(made.operands[2], []) if made.operands[2] not in self._partly]
+                waiting += [
+                    s.operands[1]
+                    for s in self._stores.get(made.operands[2], [])
+                    if made.operands[2] not in self._partly
+                ]
             waiting += self._taken(made)
         return found
 
 
 def _is_dear(i: Instruction) -> bool:
-    return i.opcode in _FETCHES or i.opcode in (spirv.OP_KILL, spirv.OP_RETURN, spirv.OP_RETURN_VALUE, spirv.OP_FUNCTION_CALL, spirv.OP_LOOP_MERGE, spirv.OP_UNREACHABLE, 99)
+    return i.opcode in _FETCHES or i.opcode in (
+        spirv.OP_KILL,
+        spirv.OP_RETURN,
+        spirv.OP_RETURN_VALUE,
+        spirv.OP_FUNCTION_CALL,
+        spirv.OP_LOOP_MERGE,
+        spirv.OP_UNREACHABLE,
+        99,
+    )
 
 
 def _inside(function: Function, starts: Iterable[int], stop: int) -> set[int]:

@@ -9,25 +9,17 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
-from wendascope.analysis.yardsticks import yardsticks
-from wendascope.frame.formats import uniform_type
 from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import tokens
-from wendascope.frame.glsl_compiler import CompileError, compile_glsl
-from wendascope.frame.inputs import SAMPLER_TARGETS, texture_inputs
-from wendascope.frame.objects import ProgramRecord, ShaderRecord
-from wendascope.frame.uniform_values import uniform_value
-from wendascope.registry import GL
-
-STAGE_NAMES = {
-    GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment", GL.GEOMETRY_SHADER: "geometry", GL.TESS_CONTROL_SHADER: "tessellation control",
-    GL.TESS_EVALUATION_SHADER: "tessellation", GL.COMPUTE_SHADER: "compute",
-}  # fmt: skip
-_KINDS = {"f": np.float32, "i": np.int32, "u": np.uint32, "d": np.float64}
+from wendascope.frame.resources import Program, Shader
+from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.stages import STAGE_NAMES, Stage
+from wendascope.glsl.words import tokens
+from wendascope.texts import capital, plural, sentence, share
 
 
 @dataclass
@@ -87,18 +79,20 @@ class ProgramStudy:
 
     @property
     def fragment_cost(self) -> float | None:
-        found = self.stage(GL.FRAGMENT_SHADER)
+        found = self.stage(Stage.FRAGMENT)
         return found.cost.total if found and found.cost else None
 
     @property
     def vertex_cost(self) -> float | None:
-        found = self.stage(GL.VERTEX_SHADER)
+        found = self.stage(Stage.VERTEX)
         return found.cost.total if found and found.cost else None
 
     @property
     def registers(self) -> int:
-        """Of four numbers each, that hand values from the vertices to the fragments: an input has one or more to itself."""
-        found = self.stage(GL.FRAGMENT_SHADER)
+        """Of four numbers each, that hand values from the vertices to the fragments: an input has one or more to
+        itself.
+        """
+        found = self.stage(Stage.FRAGMENT)
         return sum(-(-scalars // 4) for scalars in found.inputs.values()) if found else 0
 
     @property
@@ -110,23 +104,44 @@ class ProgramStudy:
         return self.fragments * self.fragment_cost + vertices * (self.vertex_cost or 0.0)
 
 
-def study_shaders(sharing: Sharing, drawn: Drawn | None = None, step_ms: list[float] | None = None) -> list[ProgramStudy]:
-    """All programs that steps use, the dearest first. `step_ms` are times of steps as parts of their passes. Raises MachineError."""
+def study_shaders(
+    sharing: Sharing, drawn: Drawn | None = None, step_ms: list[float] | None = None
+) -> list[ProgramStudy]:
+    """All programs that steps use, the dearest first. `step_ms` are times of steps as parts of their passes. Raises
+    MachineError.
+    """
     frame = sharing.frame
     constant = constant_uniforms(sharing)
     found = []
     for name in np.unique(frame.steps.program).tolist():
         record = sharing.programs.get(name)
-        steps = [s for s in np.flatnonzero(frame.steps.program == name).tolist() if frame.steps.kind_name(s) in ("draw", "dispatch")]
+        steps = [
+            s
+            for s in np.flatnonzero(frame.steps.program == name).tolist()
+            if frame.steps.kind_name(s) in ("draw", "dispatch")
+        ]
         if record is None or not steps:
             continue
-        values = scalar_values(frame, record, int(frame.steps.call[steps[-1]]), constant.get(name, set()))
-        filters = _filters(frame, steps[-1])
+        values = frame.uses.scalar_values(name, steps[-1], constant.get(name, set()))
+        filters = _filters(sharing, name, steps[-1])
         stages = [_stage(record, shader, values, filters, frame.context.es) for shader in record.shaders]
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
         vertices = int(np.asarray(frame.steps.vertices)[steps].sum())
-        found.append(ProgramStudy(name, record.label or f"program {name}", 0, steps, vertices, fragments, ms, stages, _passes(frame, steps), _run(drawn, steps)))
+        found.append(
+            ProgramStudy(
+                name,
+                record.label or f"program {name}",
+                0,
+                steps,
+                vertices,
+                fragments,
+                ms,
+                stages,
+                _passes(frame, steps),
+                _run(drawn, steps),
+            )
+        )
     families: dict[tuple[str, ...], int] = {}
     for program in found:
         key = tuple(_without_constants(s.source) for s in program.stages)
@@ -144,31 +159,45 @@ def _passes(frame: Frame, steps: list[int]) -> list[str]:
     return [frame.passes.names[index] for index, _ in counts.most_common()]
 
 
-def _filters(frame: Frame, step: int) -> dict[str, float]:
+def _filters(sharing: Sharing, program: int, step: int) -> dict[str, float]:
     """Sampler -> what a look-up costs by the filter of the texture that a step reads, as a part of the dearest."""
-    table, found = yardsticks().operations, {}
-    for item in texture_inputs(frame, step):
-        record = frame.objects.texture(item.texture)
-        if record is None:
+    table, found = guidelines().operations, {}
+    costs = {"nearest": table.nearest, "linear": table.linear}
+    for use in sharing.samplers:
+        if use.program != program:
             continue
-        least, most = (int(record.parameters.get(name, [default])[0]) for name, default in (("TEXTURE_MIN_FILTER", GL.LINEAR), ("TEXTURE_MAG_FILTER", GL.LINEAR)))
-        if least in (GL.NEAREST, GL.LINEAR):
-            found[item.uniform] = table.nearest if least == GL.NEAREST and most == GL.NEAREST else table.linear
+        texture = sharing.frame.textures.get(int(use.textures[np.searchsorted(use.steps, step)]))
+        if texture is not None and texture.filter in costs:
+            found[use.sampler] = costs[texture.filter]
     return found
 
 
-def _stage(record: ProgramRecord, shader: ShaderRecord, values: dict[str, Number], filters: dict[str, float], es: bool) -> StageStudy:
+def _stage(
+    record: Program, shader: Shader, values: dict[str, Number], filters: dict[str, float], es: bool
+) -> StageStudy:
     try:
-        module = read_module(shader.spirv or compile_glsl(shader.source, shader.type, es))
+        module = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, es))
     except (CompileError, BadModuleError) as error:
-        return StageStudy(record.name, shader.type, shader.source, None, str(error))
+        return StageStudy(record.name, shader.stage, shader.source, None, str(error))
     return _studied(record.name, shader, module, values, filters)
 
 
-def _studied(program: int, shader: ShaderRecord, module: Module, values: dict[str, Number], filters: dict[str, float]) -> StageStudy:
-    cost = shader_cost(module, yardsticks().operations, values, filters)
-    flow = shader_flow(module, cost.results) if shader.type == GL.FRAGMENT_SHADER else None
-    return StageStudy(program, shader.type, shader.source, cost, "", module.interface(INPUT), module.interface(OUTPUT), module.loaded(), flow)
+def _studied(
+    program: int, shader: Shader, module: Module, values: dict[str, Number], filters: dict[str, float]
+) -> StageStudy:
+    cost = shader_cost(module, guidelines().operations, values, filters)
+    flow = shader_flow(module, cost.results) if shader.stage == Stage.FRAGMENT else None
+    return StageStudy(
+        program,
+        shader.stage,
+        shader.source,
+        cost,
+        "",
+        module.interface(INPUT),
+        module.interface(OUTPUT),
+        module.loaded(),
+        flow,
+    )
 
 
 def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:
@@ -177,28 +206,7 @@ def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:
     for detail in sharing.details:
         if detail.aspect == "uniform" and len(detail.numbers) and (detail.numbers != detail.numbers[0]).any():
             changing[detail.program].add(detail.name)
-    return {
-        name: {u.name.removesuffix("[0]") for u in record.uniforms if u.type not in SAMPLER_TARGETS} - changing[name]
-        for name, record in sharing.programs.items()
-    }
-
-
-def scalar_values(frame: Frame, record: ProgramRecord, call: int, wanted: set[str]) -> dict[str, Number]:
-    """Values of scalar and vector uniforms as a call finds them, by `name`, or `name.x` for parts of vectors."""
-    found: dict[str, Number] = {}
-    for uniform in record.uniforms:
-        letter, count = uniform_type(uniform.type)
-        name = uniform.name.removesuffix("[0]")
-        if name not in wanted or len(letter) > 1 or len(uniform.locations) > 1:
-            continue
-        values = np.frombuffer(uniform_value(frame, record, uniform, call), _KINDS[letter])
-        if uniform.type == GL.BOOL:
-            found[name] = bool(values[0])
-        elif count == 1:
-            found[name] = values[0].item()
-        else:
-            found |= {f"{name}.{'xyzw'[k]}": values[k].item() for k in range(count)}
-    return found
+    return {name: set(record.plain_uniforms) - changing[name] for name, record in sharing.programs.items()}
 
 
 def _without_constants(source: str) -> str:
@@ -207,27 +215,35 @@ def _without_constants(source: str) -> str:
     return " ".join("0" if t.kind == "number" else t.text for t in tokens(plain) if t.kind not in ("space", "comment"))
 
 
-
-
 def shaders_answer(programs: list[ProgramStudy]) -> tuple[str, str]:
     """(answer, evidence) to which shaders cost."""
     if not programs:
-        return "No step draws with a program.", ""
+        return "No draw uses a program.", ""
     worst = programs[0]
     total = sum(p.ms or 0.0 for p in programs)
     failed = sum(1 for p in programs for s in p.stages if s.cost is None)
     not_read = f" {failed} shaders are not understood." if failed else ""
     if not total:
         dearest = max(programs, key=lambda p: p.fragment_cost or 0.0)
-        return f"{dearest.label[:1].upper()}{dearest.label[1:]} has the dearest fragments of {len(programs)} programs, by the model.", f"Press Ctrl+M for times and counts.{not_read}"
-    answer = f"{worst.label[:1].upper()}{worst.label[1:]} takes {(worst.ms or 0.0) / total:.0%} of the {total:.0f} ms that steps with programs take."
+        return (
+            (
+                f"{capital(dearest.label)} has the most expensive fragments of {plural(len(programs), 'program')}"
+                " (modelled)."
+            ),
+            f"Press Ctrl+M for times and counts.{not_read}",
+        )
+    answer = (
+        f"{capital(worst.label)} takes {share((worst.ms or 0.0) / total)} of the {total:.0f} ms of draws with programs."
+    )
     parts = []
     if worst.fragments and worst.fragment_cost is not None:
-        parts.append(f"{worst.fragments:,} fragments, about {worst.fragment_cost:,.0f} additions each by the model")
-    found = worst.stage(GL.FRAGMENT_SHADER)
+        parts.append(f"{worst.fragments:,} fragments, about {worst.fragment_cost:,.0f} additions each (modelled)")
+    found = worst.stage(Stage.FRAGMENT)
     if found is not None and found.cost is not None and found.cost.lines:
         line, cost = max(found.cost.lines.items(), key=lambda item: item[1])
-        parts.append(f"the dearest line is {line}, with {cost / max(found.cost.total, 1e-9):.0%} of that")
+        parts.append(f"the most expensive line is {line}, with {share(cost / max(found.cost.total, 1e-9))} of that")
     families = len({p.family for p in programs})
-    evidence = ("; ".join(parts)[:1].upper() + "; ".join(parts)[1:] + ". " if parts else "") + f"{len(programs)} programs in {families} families. Times and counts are measured, costs modelled."
+    evidence = (
+        sentence("; ".join(parts)) + " " if parts else ""
+    ) + f"{len(programs)} programs in {families} sets of variants. Times and counts are measured, costs modelled."
     return answer, evidence + not_read

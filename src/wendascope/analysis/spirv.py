@@ -12,13 +12,36 @@ MAGIC = 0x07230203
 _MOST_WORDS = 1 << 24
 
 # opcodes, by the names of the specification
-(OP_NAME, OP_MEMBER_NAME, OP_STRING, OP_LINE, OP_EXT_INST_IMPORT, OP_EXT_INST, OP_ENTRY_POINT) = (5, 6, 7, 8, 11, 12, 15)
+(OP_NAME, OP_MEMBER_NAME, OP_STRING, OP_LINE, OP_EXT_INST_IMPORT, OP_EXT_INST, OP_ENTRY_POINT) = (
+    5,
+    6,
+    7,
+    8,
+    11,
+    12,
+    15,
+)
 (OP_TYPE_VOID, OP_TYPE_BOOL, OP_TYPE_INT, OP_TYPE_FLOAT, OP_TYPE_VECTOR, OP_TYPE_MATRIX) = (19, 20, 21, 22, 23, 24)
-(OP_TYPE_IMAGE, OP_TYPE_SAMPLED_IMAGE, OP_TYPE_ARRAY, OP_TYPE_STRUCT, OP_TYPE_POINTER, OP_TYPE_FUNCTION) = (25, 27, 28, 30, 32, 33)
+(OP_TYPE_IMAGE, OP_TYPE_SAMPLED_IMAGE, OP_TYPE_ARRAY, OP_TYPE_STRUCT, OP_TYPE_POINTER, OP_TYPE_FUNCTION) = (
+    25,
+    27,
+    28,
+    30,
+    32,
+    33,
+)
 (OP_CONSTANT_TRUE, OP_CONSTANT_FALSE, OP_CONSTANT, OP_CONSTANT_COMPOSITE, OP_SPEC_CONSTANT) = (41, 42, 43, 44, 50)
 (OP_FUNCTION, OP_FUNCTION_PARAMETER, OP_FUNCTION_END, OP_FUNCTION_CALL) = (54, 55, 56, 57)
 (OP_VARIABLE, OP_LOAD, OP_STORE, OP_ACCESS_CHAIN) = (59, 61, 62, 65)
-(OP_LOOP_MERGE, OP_SELECTION_MERGE, OP_LABEL, OP_BRANCH, OP_BRANCH_CONDITIONAL, OP_SWITCH) = (246, 247, 248, 249, 250, 251)
+(OP_LOOP_MERGE, OP_SELECTION_MERGE, OP_LABEL, OP_BRANCH, OP_BRANCH_CONDITIONAL, OP_SWITCH) = (
+    246,
+    247,
+    248,
+    249,
+    250,
+    251,
+)
+OP_LOGICAL_OR, OP_LOGICAL_AND, OP_PHI = 166, 167, 245
 (OP_KILL, OP_RETURN, OP_RETURN_VALUE, OP_UNREACHABLE, OP_NO_LINE) = (252, 253, 254, 255, 317)
 
 
@@ -127,7 +150,13 @@ class Module:
         for function in self.functions.values():
             for block in function.blocks.values():
                 for i in block.instructions:
-                    pointers = i.operands[2:3] if i.opcode in (OP_LOAD, OP_ACCESS_CHAIN) else i.operands[3:] if i.opcode == OP_FUNCTION_CALL else ()
+                    pointers = (
+                        i.operands[2:3]
+                        if i.opcode in (OP_LOAD, OP_ACCESS_CHAIN)
+                        else i.operands[3:]
+                        if i.opcode == OP_FUNCTION_CALL
+                        else ()
+                    )
                     found |= {self.names.get(p, str(p)) for p in pointers}
         return found
 
@@ -208,7 +237,20 @@ def _inside(module: Module, block: Block, instruction: Instruction) -> None:
         module.producer[operands[1]] = instruction
 
 
-_WITHOUT_RESULT = {OP_STORE, OP_BRANCH, OP_BRANCH_CONDITIONAL, OP_SWITCH, OP_LOOP_MERGE, OP_SELECTION_MERGE, OP_RETURN_VALUE, 63, 99, 224, 225, 228}
+_WITHOUT_RESULT = {
+    OP_STORE,
+    OP_BRANCH,
+    OP_BRANCH_CONDITIONAL,
+    OP_SWITCH,
+    OP_LOOP_MERGE,
+    OP_SELECTION_MERGE,
+    OP_RETURN_VALUE,
+    63,
+    99,
+    224,
+    225,
+    228,
+}
 
 
 def _outside(module: Module, opcode: int, operands: tuple[int, ...]) -> None:
@@ -236,7 +278,9 @@ def _outside(module: Module, opcode: int, operands: tuple[int, ...]) -> None:
         parts = {module.constants.get(part) for part in operands[2:]}
         if len(parts) == 1 and None not in parts:
             module.splats[operands[1]] = next(iter(parts))  # type: ignore[assignment]
-    elif (opcode == OP_DECORATE and operands[1] == _BUILT_IN) or (opcode == OP_MEMBER_DECORATE and operands[2] == _BUILT_IN):
+    elif (opcode == OP_DECORATE and operands[1] == _BUILT_IN) or (
+        opcode == OP_MEMBER_DECORATE and operands[2] == _BUILT_IN
+    ):
         module.built_in.add(operands[0])
 
 

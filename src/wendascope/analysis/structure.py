@@ -1,4 +1,6 @@
-"""What can be told of a frame's calls and steps without any replay: their use, what keeps steps apart, what could go together."""
+"""What can be told of a frame's calls and steps without any replay: their use, what keeps steps apart, what could
+go together.
+"""
 
 from __future__ import annotations
 
@@ -7,14 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.breaks import Accepted, Breaks, find_breaks
-from wendascope.analysis.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, CallUse, call_ms, call_use
-from wendascope.analysis.companies import Companies, find_companies
-from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.drawn import Drawn, step_boxes
+from wendascope.analysis.guidelines import DeviceClass, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.switches import Switches, find_switches
-from wendascope.analysis.yardsticks import DeviceClass, yardsticks
+from wendascope.frame.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, CallUse
 from wendascope.frame.frame import Frame
+from wendascope.texts import plural, share
 
 
 @dataclass
@@ -31,17 +34,19 @@ class Structure:
     """The program in use after each of `setting`."""
     passes: npt.NDArray[np.int64]
     """The pass of the step that each of `setting` comes before."""
-    companies: Companies
+    batches: Batches
     breaks: Breaks
     switches: list[Switches]
 
 
 def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | None = None) -> Structure:
-    """Work everything out. With `drawn`, blended steps that do not overlap may change places in the count of switches."""
+    """Work everything out. With `drawn`, steps that do not overlap may change places, in batches and in the count
+    of switches.
+    """
     sharing = Sharing(frame)
-    use = call_use(frame)
+    use = frame.call_use()
     setting = np.flatnonzero((use.use != NO_STATE) & (use.use != STEP))
-    program = frame.history.column("program", setting + 1)
+    program = frame.program_at(setting + 1)
     names = np.unique(program)
     # numbers of 16 bits are sorted by counting
     key = use.kind[setting].astype(np.int64) * len(names) + np.searchsorted(names, program)
@@ -50,7 +55,15 @@ def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | N
     step = np.minimum(np.searchsorted(frame.steps.call, setting), max(len(frame.steps) - 1, 0))
     passes = np.asarray(frame.passes.of_step[step] if len(frame.steps) else np.full(len(setting), -1), np.int64)
     return Structure(
-        sharing, use, call_ms(frame), setting, program, passes, find_companies(sharing), find_breaks(sharing, accepted), find_switches(sharing, drawn)
+        sharing,
+        use,
+        frame.call_ms,
+        setting,
+        program,
+        passes,
+        find_batches(sharing, boxes=step_boxes(drawn) if drawn and drawn.steps else None),
+        find_breaks(sharing, accepted),
+        find_switches(sharing, drawn),
     )
 
 
@@ -61,7 +74,7 @@ def needless_share(found: Structure) -> float:
 
 
 def state_answer(found: Structure) -> tuple[str, str]:
-    """(answer, evidence) to what is set for nothing."""
+    """(answer, evidence) to which state calls are redundant."""
     use = found.use
     setting = len(found.setting)
     if setting == 0:
@@ -70,43 +83,59 @@ def state_answer(found: Structure) -> tuple[str, str]:
     repeats, over = int((use.use == REPEATS).sum()), int((use.use == OVERWRITTEN).sum())
     steps = max(len(found.sharing.calls), 1)
     ms, total = float(found.ms[use.needless].sum()), float(found.ms.sum())
-    answer = f"{needless / setting:.0%} of {setting:,} calls that set state are for nothing; they took {ms:.1f} of {total:.1f} ms in calls."
+    answer = (
+        f"{share(needless / setting)} of {setting:,} state calls are redundant; they took {ms:.1f} of"
+        f" {total:.1f} ms in calls."
+    )
     evidence = (
-        f"{repeats:,} set what is already set, {over:,} are replaced before anything uses them. {setting / steps:.1f} calls a step set state; {(setting - needless) / steps:.1f} would do."
+        f"{repeats:,} repeat the current value, {over:,} are overwritten before any use. {setting / steps:.1f}"
+        f" state calls per draw; {(setting - needless) / steps:.1f} needed."
     )
     now = {name: sum(s.now[name] for s in found.switches) for name in ("program", "textures", "vertex array")}
     best = {name: sum(s.best[name] for s in found.switches) for name in now}
-    parts = [f"{name} {now[name]:,}" + (f" ({best[name]:,} in another order)" if best[name] < now[name] else "") for name in now]
+    parts = [
+        f"{name} {now[name]:,}" + (f" ({best[name]:,} in another order)" if best[name] < now[name] else "")
+        for name in now
+    ]
     return answer, f"{evidence} Switches: {', '.join(parts)}."
 
 
 def batching_answer(found: Structure) -> tuple[str, str]:
     """(answer, evidence) to what could be drawn together."""
     steps = len(found.sharing.calls)
-    companies = found.companies.companies
-    saved = found.companies.saved
+    batches = found.batches.batches
+    saved = found.batches.saved
     if not steps:
-        return "The frame has no steps.", ""
+        return "The frame draws nothing.", ""
     if saved:
-        answer = f"{steps:,} steps; {steps - saved:,} would do: {len(companies)} {'companies' if len(companies) > 1 else 'company'} of draws can be drawn together."
+        answer = (
+            f"{plural(steps, 'step')} could be {steps - saved:,}:"
+            f" {plural(len(batches), 'batch', 'batches')} of draws can be drawn together."
+        )
     else:
-        answer = f"{steps:,} steps; nothing here could be drawn together."
-    largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][:3]
-    differs = f" Of {found.breaks.pairs:,} pairs of neighbours {found.breaks.broken:,} differ: {', '.join(largest)}." if largest else ""
+        answer = f"{plural(steps, 'step')}; no draws could be batched."
+    largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][
+        :3
+    ]
+    differs = (
+        f" Of {found.breaks.pairs:,} pairs of neighbours {found.breaks.broken:,} differ: {', '.join(largest)}."
+        if largest
+        else ""
+    )
     return answer, devices_sentence(steps, steps - saved) + differs
 
 
 def devices_sentence(steps: int, then: int) -> str:
-    """Where a number of steps stands among the yardsticks of device classes, and where fewer would."""
-    classes = sorted(yardsticks().steps, key=lambda c: c.high)
+    """Where a number of steps stands among the guidelines of device classes, and where fewer would."""
+    classes = sorted(guidelines().steps, key=lambda c: c.high)
     within = [c for c in classes if steps <= c.high]
     if len(within) == len(classes):
-        return f"Within every yardstick; the strictest is {_class(classes[0])}." if classes else ""
+        return f"Meets every guideline; the strictest is {_class(classes[0])}." if classes else ""
     more = [c for c in classes if steps > c.high >= then]
-    text = f"Within the yardstick of {_listed(within)} only" if within else "Above every yardstick"
+    text = f"Meets the guideline of {_listed(within)} only" if within else "Exceeds every guideline"
     if len(more) + len(within) == len(classes):
-        return f"{text}; {then:,} would be within all, the strictest being {_class(classes[0])}."
-    return f"{text}; {then:,} would be within {_listed(more)} too." if more else f"{text}."
+        return f"{text}; {then:,} would meet all, the strictest being {_class(classes[0])}."
+    return f"{text}; {then:,} would meet {_listed(more)} too." if more else f"{text}."
 
 
 def _class(item: DeviceClass) -> str:

@@ -1,4 +1,6 @@
-"""How often program, textures and vertex array change from step to step, and how few changes a legal order would do with."""
+"""How often program, textures and vertex array change from step to step, and how few changes a legal order would do
+with.
+"""
 
 from __future__ import annotations
 
@@ -50,7 +52,7 @@ def find_switches(sharing: Sharing, drawn: Drawn | None = None) -> list[Switches
 
 
 def _keys(sharing: Sharing) -> dict[str, npt.NDArray[np.uint64]]:
-    arrays = sharing.frame.history.column("vertex_array", sharing.calls).astype(np.uint64)
+    arrays = sharing.uses.vertex_array.astype(np.uint64)
     return {"program": sharing.columns["program"], "textures": sharing.columns["texture"], "vertex array": arrays}
 
 
@@ -65,7 +67,9 @@ def _runs(sharing: Sharing, rows: Ints, drawn: Drawn | None) -> Iterator[Ints]:
     free, epoch = sharing.order_free[rows], sharing.epoch[rows]
     cuts = (epoch[1:] != epoch[:-1]) | (np.diff(rows) != 1)
     if drawn is not None:  # blended neighbours of one kind may change places where they do not overlap
-        blended = np.array([drawn.steps[s].kind == "blended" and drawn.steps[s].box is not None for s in rows.tolist()], bool)
+        blended = np.array(
+            [drawn.steps[s].kind == "blended" and drawn.steps[s].box is not None for s in rows.tolist()], bool
+        )
         cuts &= ~(blended[1:] & blended[:-1] & (np.diff(rows) == 1))
     else:
         blended = np.zeros(len(rows), bool)

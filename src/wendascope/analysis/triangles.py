@@ -62,7 +62,9 @@ class Triangles:
     centre: Floats
     """Middle on screen, pixels, shape (triangles, 2); NaN where not seen."""
     boxes: Ints
-    """(x0, y0, x1, y1) in pixels that hold every fragment, end exclusive, shape (triangles, 4); empty where there is none."""
+    """(x0, y0, x1, y1) in pixels that hold every fragment, end exclusive, shape (triangles, 4); empty where there
+    is none.
+    """
 
     def part(self, rows: slice) -> Triangles:
         """The same for some of the triangles."""
@@ -92,7 +94,9 @@ def classify(clip: npt.NDArray[np.float32], view: View) -> Triangles:
     assert isinstance(outside, np.ndarray)
     crossing = ~outside & (planes < 0).any(axis=(1, 2))
     # only what crosses the planes in depth, or lies far outside, has to be cut: the sides are cut by the target
-    far = np.abs(corners[:, :, :2]).max(axis=(1, 2), initial=0) > 64 * np.maximum(corners[:, :, 3].min(axis=1, initial=np.inf), 1e-30)
+    far = np.abs(corners[:, :, :2]).max(axis=(1, 2), initial=0) > 64 * np.maximum(
+        corners[:, :, 3].min(axis=1, initial=np.inf), 1e-30
+    )
     depth_planes = planes[:, :, 4:]
     cut = crossing & ((depth_planes < 0).any(axis=(1, 2)) | far | (corners[:, :, 3] <= 0).any(axis=1))
     away, empty = np.zeros(n, bool), np.zeros(n, bool)
@@ -204,7 +208,9 @@ def cover(points: Ints, bounds: tuple[int, int, int, int]) -> tuple[Ints, Ints]:
     `points` are in sub-pixel units, shape (n, 3, 2), of either winding; `bounds` are (x0, y0, x1, y1), end exclusive.
     """
     left, bottom, right, top = bounds
-    area = (points[:, 1, 0] - points[:, 0, 0]) * (points[:, 2, 1] - points[:, 0, 1]) - (points[:, 1, 1] - points[:, 0, 1]) * (points[:, 2, 0] - points[:, 0, 0])
+    area = (points[:, 1, 0] - points[:, 0, 0]) * (points[:, 2, 1] - points[:, 0, 1]) - (
+        points[:, 1, 1] - points[:, 0, 1]
+    ) * (points[:, 2, 0] - points[:, 0, 0])
     ordered = np.where((area < 0)[:, None, None], points[:, ::-1], points) - SUBPIXEL // 2
     first = np.maximum(-(-ordered[:, :, 1].min(axis=1) // SUBPIXEL), bottom)
     last = np.minimum(ordered[:, :, 1].max(axis=1) // SUBPIXEL, top - 1)

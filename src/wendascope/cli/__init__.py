@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 from pathlib import Path
 from typing import Annotated
 
 from wendascope.cli import capturing, looking, shaders, trying  # noqa: F401  the commands register themselves
 from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, say, typer
-from wendascope.errors import WendascopeError
+from wendascope.errors import UsageError, WendascopeError
+from wendascope.logs import LEVELS, start_logging
 
 
 @app.callback(invoke_without_command=True)
@@ -16,21 +18,72 @@ def _root(
     context: typer.Context,
     debug: Annotated[bool, typer.Option("--debug", help="Show the full trace of an error.")] = False,
     version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+    verbose: Annotated[
+        bool,
+        typer.Option(
+            "--verbose", help="With --version: formats, protocol, and what a replay process gives up on this machine."
+        ),
+    ] = False,
+    log_level: Annotated[
+        str, typer.Option("--log-level", help=f"Also log to standard error: {', '.join(LEVELS)}.")
+    ] = "",
 ) -> None:
     Session.debug = debug
+    if log_level and log_level not in LEVELS:
+        raise UsageError(f"there is no log level {log_level}; choose {', '.join(LEVELS)}")
+    start_logging(log_level)
     if version:
-        import wendascope
-
-        print(wendascope.__version__)
+        _tell_version(verbose)
         raise typer.Exit
     if context.invoked_subcommand is None:
         raise typer.Exit(open_window([]))
+
+
+def _tell_version(verbose: bool) -> None:
+    import wendascope
+
+    if not verbose:
+        print(wendascope.__version__)
+        return
+    from wendascope.frame.file import VERSION
+    from wendascope.replay.client import in_force
+    from wendascope.tap.channel import PROTOCOL
+
+    found = in_force()
+    print(f"Wendascope {wendascope.__version__}, files up to format {VERSION}, tap protocol {PROTOCOL}")
+    print("a replay process on this machine")
+    for label, values in (
+        ("is limited by", found.in_force),
+        ("was refused", found.refused),
+        ("was ALLOWED", found.allowed),
+    ):
+        for value in values:
+            print(f"{label:>15}  {value}")
+            label = ""
+    if not found.in_force:
+        print(f"{'':>15}  nothing is in force (WENDASCOPE_CONFINE=off, or a kernel without Landlock and seccomp)")
+
+
+def _introduce(arguments: list[str]) -> None:
+    """Say of files of strangers, before the first of them is replayed, what it will run here and what holds it."""
+    for name in arguments:
+        path = Path(name)
+        if not name.endswith(".wend") or not path.is_file() or "capture" in arguments:
+            continue
+        from wendascope.frame.file import content_of, load
+        from wendascope.frame.origins import introduction, origin
+        from wendascope.replay.client import in_force
+
+        content = content_of(path)
+        if not origin(content):
+            say(f"{path.name}: {introduction(load(path), content)} {in_force().sentence}")
 
 
 def open_window(files: list[Path]) -> int:
     """Open the window on files. Raises MachineError where there is no display."""
     from wendascope.desktop.application import run
 
+    start_logging()
     return run(files)
 
 
@@ -61,8 +114,13 @@ def main() -> None:
     arguments = sys.argv[1:]
     first = next((a for a in arguments if not a.startswith("-")), None)
     try:
-        if first is not None and first not in {c.name or c.callback.__name__ for c in app.registered_commands if c.callback} and (first.endswith(".wend") or Path(first).exists()):
+        if (
+            first is not None
+            and first not in {c.name or c.callback.__name__ for c in app.registered_commands if c.callback}
+            and (first.endswith(".wend") or Path(first).exists())
+        ):
             raise SystemExit(open_window([Path(a) for a in arguments if not a.startswith("-")]))
+        _introduce(arguments)
         code = app(standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
     except WendascopeError as error:
@@ -85,4 +143,5 @@ def main() -> None:
             if message:
                 say(f"wendascope: {message}")
             sys.exit(2)
+        logging.getLogger(__name__).exception("%s", " ".join(arguments))
         raise

@@ -6,25 +6,27 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-# typer loads rich, a fifth of the time that a short command takes, to draw boxes round its help texts
-_rich = sys.modules.get("rich")
-sys.modules["rich"] = _rich  # type: ignore[assignment]
-import typer as typer  # noqa: E402
-
-if _rich is None:
-    del sys.modules["rich"]
+import typer as typer
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+    from wendascope.measure.records import Verification
+    from wendascope.replay.client import Replay
 
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
-    help="Captures rendered frames of OpenGL programs, shows where their time goes, and proves what would make them faster.",
+    help=(
+        "Captures rendered frames of OpenGL programs, shows where their time goes, and proves what would make them"
+        " faster."
+    ),
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-JsonOption = Annotated[bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")]
+JsonOption = Annotated[
+    bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")
+]
 
 
 class Session:
@@ -74,7 +76,26 @@ def check(file: Path) -> None:
     load(file)
 
 
-def typed(value: Any, type_: Any) -> Any:
-    import msgspec
+def verify_with(replay: Replay, show: Callable[[str, float], None]) -> Verification:
+    """Whether a frame replays as it was captured: asked before anything is said about it."""
+    from wendascope.measure.pictures import verify
 
-    return msgspec.convert(value, type_)
+    return replay.run(verify.asked(), show)
+
+
+def warn(verification: Verification, quiet: bool = False) -> None:
+    """Say first when the replay of a frame is not the captured picture: what follows is then of another frame."""
+    if not verification.identical and not quiet:
+        say(
+            f"WARNING: {verification.sentence}; nothing is proved on this frame, and what is measured is of a frame"
+            " that is not quite the captured one"
+        )
+
+
+def warn_stored(file: Path, quiet: bool = False) -> None:
+    """The same by what the last survey of the file found, for commands that replay nothing."""
+    from wendascope import records
+
+    measured = records.SURVEY.newest(file)
+    if measured is not None:
+        warn(measured.verification, quiet)

@@ -11,69 +11,100 @@ from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, s
 from wendascope.errors import UsageError, WendascopeError
 
 AfterOption = Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)]
-SlowerOption = Annotated[float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)]
+SlowerOption = Annotated[
+    float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)
+]
 FramesOption = Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)]
-UnusedOption = Annotated[bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not touch.")]
+UnusedOption = Annotated[
+    bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not use.")
+]
+FollowingOption = Annotated[
+    bool,
+    typer.Option(
+        "--skip-following", help="Do not record the calls of the frame after, by which proofs tell what is read again."
+    ),
+]
 DepthOption = Annotated[bool, typer.Option("--depth", help="Also keep the depth of the finished picture.")]
 
 
 @app.command()
 def capture(
-    program: Annotated[list[str], typer.Argument(help="The program and its arguments, after --.", metavar="-- PROGRAM ARGS...")],
+    program: Annotated[
+        list[str], typer.Argument(help="The program and its arguments, after --.", metavar="-- PROGRAM ARGS...")
+    ],
     frame: Annotated[int, typer.Option(help="Take frame number N (the first after a swap is 1).", min=0)] = 0,
     after: AfterOption = 0.0,
     slower_than: SlowerOption = 0.0,
     frames: FramesOption = 1,
     out: Annotated[Path | None, typer.Option(help="File to write; several frames get numbers.")] = None,
-    boundary: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
-    timeout: Annotated[float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)] = 60.0,
+    frame_end: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
+    timeout: Annotated[
+        float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)
+    ] = 60.0,
     keep_running: Annotated[bool, typer.Option("--keep-running", help="Leave the program running afterwards.")] = False,
-    listen: Annotated[str, typer.Option(help="Take no frame yet: listen under this name, for the window and `wendascope trigger`.")] = "",
+    listen: Annotated[
+        str, typer.Option(help="Take no frame yet: listen under this name, for the window and `wendascope trigger`.")
+    ] = "",
     folder: Annotated[Path | None, typer.Option(help="Folder to run the program in.")] = None,
-    env: Annotated[list[str] | None, typer.Option(help="NAME=VALUE for the program's environment; may be repeated.")] = None,
+    env: Annotated[
+        list[str] | None, typer.Option(help="NAME=VALUE for the program's environment; may be repeated.")
+    ] = None,
     skip_unused: UnusedOption = False,
     depth: DepthOption = False,
+    skip_following: FollowingOption = False,
     json: JsonOption = False,
 ) -> None:
     """Run a program under the tap, take frames of it, and print each file written."""
+    from wendascope.files import check_place
     from wendascope.frame.file import save
-    from wendascope.tap.channel import Boundary
+    from wendascope.tap.channel import FrameEnd
     from wendascope.tap.launch import Target, Trigger
     from wendascope.tap.take import Collect
 
-    if boundary not in Boundary.__members__:
-        raise UsageError(f"--boundary is swap, readback or marker, not {boundary}")
+    if frame_end not in FrameEnd.__members__:
+        raise UsageError(f"--frame-end is swap, readback or marker, not {frame_end}")
     _check_trigger(frame, after, slower_than)
     if "WENDASCOPE_SOCKET" in os.environ:
         raise UsageError("this is already running under the tap; capture from outside")
     environment = _environment(env or [])
     if listen:
-        _sit(listen, program, out or Path.cwd(), Boundary[boundary], folder, environment, json)
+        _sit(listen, program, out or Path.cwd(), FrameEnd[frame_end], folder, environment, json)
         return
     base = out or Path(Path(program[0]).stem + ".wend")
+    check_place(base)  # before the program is played to the spot that is wanted
     show = progress(json)
     written = []
-    target = Target(program, folder, environment, None if json else say, Boundary[boundary])
+    target = Target(program, folder, environment, None if json else say, FrameEnd[frame_end])
     with target:
-        trigger = Trigger(frame, after, slower_than, Boundary[boundary])
+        trigger = Trigger(frame, after, slower_than, FrameEnd[frame_end])
         for number in range(frames):
             last = number == frames - 1
             # the frame after this one, unless only slow ones are wanted: armed before the program goes on
-            following = None if last else Trigger(frame=1, slower_than_ms=slower_than, boundary=Boundary[boundary])
-            taken = target.capture(trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth))
+            following = None if last else Trigger(frame=1, slower_than_ms=slower_than, frame_end=FrameEnd[frame_end])
+            taken = target.capture(
+                trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth, not skip_following)
+            )
             trigger = following or trigger
             path = base if frames == 1 else base.with_name(f"{base.stem}-{number + 1:03d}{base.suffix}")
             save(taken, path)
             progress_end(json)
             summary = {
-                "file": str(path), "frame": taken.metadata.frame_number, "calls": len(taken.calls), "steps": len(taken.steps),
-                "passes": len(taken.passes), "bytes": path.stat().st_size, "held_seconds": taken.metadata.held_seconds,
+                "file": str(path),
+                "frame": taken.metadata.frame_number,
+                "calls": len(taken.calls),
+                "steps": len(taken.steps),
+                "passes": len(taken.passes),
+                "bytes": path.stat().st_size,
+                "held_seconds": taken.metadata.held_seconds,
                 "caveats": taken.caveats,
-            }  # fmt: skip
+            }
             written.append(summary)
             if not json:
                 print(path)
-                say(f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']} passes")
+                say(
+                    f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']}"
+                    " passes"
+                )
                 for caveat in taken.caveats:
                     say(f"caveat: {caveat}")
         if keep_running:
@@ -98,8 +129,16 @@ def _environment(assignments: list[str]) -> dict[str, str]:
     return environment
 
 
-def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path | None, environment: dict[str, str], json: bool) -> None:
-    """Serve a sitting until the program ends."""
+def _sit(
+    name: str,
+    program: list[str],
+    out: Path,
+    frame_end: Any,
+    folder: Path | None,
+    environment: dict[str, str],
+    json: bool,
+) -> None:
+    """Serve a capture session until the program ends."""
     import signal
 
     import msgspec
@@ -107,8 +146,8 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
     from wendascope.errors import FileError, TargetError
     from wendascope.tap.launch import Target
     from wendascope.tap.messages import Ended, Event, Output, Taken
-    from wendascope.tap.sitting import Sitting
-    from wendascope.tap.sittings import listen
+    from wendascope.tap.session import CaptureSession
+    from wendascope.tap.sessions import listen
 
     def told(event: Event) -> None:
         if json and isinstance(event, Taken | Ended):
@@ -125,16 +164,16 @@ def _sit(name: str, program: list[str], out: Path, boundary: Any, folder: Path |
         raise FileError(f"cannot make the folder {out}: {error.strerror}; choose another with --out") from error
     server = listen(name)
     try:
-        target = Target(program, folder, environment, None, boundary)
+        target = Target(program, folder, environment, None, frame_end)
     except WendascopeError:
         server.close()
         raise
     say(f"listening as {name}; take frames with `wendascope trigger {name}` or from the window's Capture page")
     with target:
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # so that the program is ended as well
-        sitting = Sitting(name, server, target, out.resolve(), told)
-        text = sitting.run()
-    if not sitting.drew:
+        session = CaptureSession(name, server, target, out.resolve(), told)
+        text = session.run()
+    if not session.drew:
         raise TargetError(text, target.output.tail)
     say(text)
 
@@ -148,18 +187,19 @@ def trigger(
     frames: FramesOption = 1,
     skip_unused: UnusedOption = False,
     depth: DepthOption = False,
+    skip_following: FollowingOption = False,
     timeout: Annotated[float, typer.Option(help="Give up after this many seconds.", min=0.1)] = 60.0,
     json: JsonOption = False,
 ) -> None:
     """Take a frame of a program that was started with `capture --listen`: from a script, or from a key binding."""
     from wendascope.errors import TargetError
-    from wendascope.tap.client import SittingClient
+    from wendascope.tap.client import SessionClient
     from wendascope.tap.messages import Take, Taken
 
     _check_trigger(frame, after, slower_than)
     taken: list[Taken] = []
-    with SittingClient(name) as client:
-        client.send(Take(frame, after, slower_than, frames, not skip_unused, depth))
+    with SessionClient(name) as client:
+        client.send(Take(frame, after, slower_than, frames, not skip_unused, depth, not skip_following))
         for event in client.events(timeout + after):
             if isinstance(event, Taken):
                 taken.append(event)

@@ -5,8 +5,22 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli._app import JsonOption, app, check, emit, progress, progress_end, say, typed, typer
+from wendascope.cli._app import (
+    JsonOption,
+    app,
+    check,
+    emit,
+    progress,
+    progress_end,
+    say,
+    typer,
+    verify_with,
+    warn,
+    warn_stored,
+)
 from wendascope.errors import UsageError
+
+LENSES = ("colour", "batch", "density", "depth", "layers", "rasterised", "owner", "owner-program")
 
 
 @app.command()
@@ -16,17 +30,23 @@ def show(file: Path, json: JsonOption = False) -> None:
     from wendascope.frame.summary import summarise
 
     summary = summarise(load(file))
+    warn_stored(file, json)
     if json:
         emit(summary)
         return
     for label, value in (
-        ("file", file), ("program", summary.program), ("captured", f"{summary.captured_at}, frame {summary.frame_number}"),
-        ("context", f"{summary.api}, {summary.renderer}"), ("window", f"{summary.width} x {summary.height}"),
-        ("calls", f"{summary.calls:,}"), ("steps", f"{summary.steps:,}"),
-        ("vertices", f"{summary.vertices:,}"), ("triangles", f"{summary.triangles:,}"),
+        ("file", file),
+        ("program", summary.program),
+        ("captured", f"{summary.captured_at}, frame {summary.frame_number}"),
+        ("context", f"{summary.api}, {summary.renderer}"),
+        ("window", f"{summary.width} x {summary.height}"),
+        ("calls", f"{summary.calls:,}"),
+        ("steps", f"{summary.steps:,}"),
+        ("vertices", f"{summary.vertices:,}"),
+        ("triangles", f"{summary.triangles:,}"),
         ("objects", ", ".join(f"{n} {what}" for what, n in summary.objects.items())),
         ("own frame time", f"{summary.target_frame_ms:.2f} ms" if summary.target_frame_ms else "not known"),
-    ):  # fmt: skip
+    ):
         print(f"{label:>15}  {value}")
     print(f"{'passes':>15}  {len(summary.passes)}")
     for item in summary.passes:
@@ -38,19 +58,21 @@ def show(file: Path, json: JsonOption = False) -> None:
 @app.command()
 def verify(file: Path, json: JsonOption = False) -> None:
     """Replay a frame and compare it with the picture the program made. Exit 1 when they differ."""
-    from wendascope.measure.records import Verification
     from wendascope.replay.client import Replay
 
     with Replay(file) as replay:
         check(file)
-        result = typed(replay.run("measure.pictures", "verify", progress(json)), Verification)
+        result = verify_with(replay, progress(json))
     progress_end(json)
     if json:
         emit(result)
     elif result.identical:
         print(f"identical: all {result.pixels:,} pixels")
     else:
-        print(f"different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to {result.max_difference} of 255")
+        print(
+            f"different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to {result.max_difference}"
+            " of 255"
+        )
     if not json and result.depth_different is not None:
         print(f"depth: {'identical' if not result.depth_different else f'{result.depth_different:,} pixels differ'}")
     if not json:
@@ -65,83 +87,112 @@ def survey(
     file: Path,
     html: Annotated[Path | None, typer.Option(help="Also write a report to this file.")] = None,
     csv: Annotated[Path | None, typer.Option(help="Also write tables into this folder.")] = None,
-    trace: Annotated[Path | None, typer.Option(help="Also write the recorded calls to this file, as trace-event JSON.")] = None,
-    budget: Annotated[float, typer.Option(help="Milliseconds a frame may take.", min=0.1)] = 16.7,
+    trace: Annotated[
+        Path | None, typer.Option(help="Also write the recorded calls to this file, as trace-event JSON.")
+    ] = None,
+    report: Annotated[
+        list[str] | None,
+        typer.Option(help="Also write a report in any form, as FORM=PATH; may be given several times."),
+    ] = None,
+    budget: Annotated[float, typer.Option(help="Frame time budget in milliseconds.", min=0.1)] = 16.7,
     repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
     dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
-    times_only: Annotated[bool, typer.Option("--times-only", help="Only times: count no layers and look for nothing to change.")] = False,
+    times_only: Annotated[
+        bool, typer.Option("--times-only", help="Measure times only; skip overdraw and findings.")
+    ] = False,
     json: JsonOption = False,
 ) -> None:
     """Measure a frame: times, layers and triangles, and what to change. Kept in the file."""
-    from wendascope.report.formats import export
+    from wendascope.report.formats import form_named
     from wendascope.report.survey import survey_document
     from wendascope.trials.examine import examine_file, time_file
     from wendascope.trials.proof import stored_proofs
 
+    named = [(name, path) for name, path in (("html", html), ("csv", csv), ("trace", trace)) if path is not None]
+    for text in report or []:
+        name, given, place = text.partition("=")
+        if not given or not place:
+            raise UsageError(f"--report {text} is not FORM=PATH, as in --report html=page.html")
+        named.append((name, Path(place)))
+    wanted = [(form_named(name), path) for name, path in named]
     examined = (time_file if times_only else examine_file)(file, repeats, progress(json))
     progress_end(json)
     result = examined.survey
-    document = survey_document(examined.frame, result, budget, examined.drawn, examined.findings, stored_proofs(file))
-    for kind, path in (("html", html), ("csv", csv), ("trace", trace)):
-        if path is not None:
-            export(kind, document, path, file)
-            if not json:
-                say(f"wrote {path}")
+    warn(result.verification, json)
+    document = survey_document(
+        examined.frame, result, budget, examined.drawn, examined.findings, stored_proofs(file), examined.refuted
+    )
+    for form, path in wanted:
+        form.write(document, path, file)
+        if not json:
+            say(f"wrote {path}")
     if json:
         emit(document)
         return
     print(document.sentence)
     print(f"by {result.method} ({result.calibration.reason}), {result.repeats} repeats; on {result.renderer}")
-    print(f"picture: {'identical' if result.verification.identical else 'DIFFERENT from the reference; times are marked'}")
+    print(
+        f"picture: {'identical' if result.verification.identical else 'DIFFERENT from the reference; times are marked'}"
+    )
     print()
-    print(f"{'pass':<34} {'steps':>6} {'ms':>9} {'interval':>19} {'share':>7} {'CPU ms':>8}")
+    wide = max(4, *(len(row.name) for row in document.passes)) if document.passes else 4
+    print(f"{'pass':<{wide}} {'steps':>6} {'ms':>9} {'interval':>19} {'share':>7} {'CPU ms':>8}")
     for row in sorted(document.passes, key=lambda p: -p.ms):
-        print(f"{row.name[:34]:<34} {row.steps:>6} {row.ms:>9.3f} {row.ms_low:>9.3f} {row.ms_high:>9.3f} {row.share:>7.1%} {row.cpu_ms:>8.3f}")
+        print(
+            f"{row.name:<{wide}} {row.steps:>6} {row.ms:>9.3f} {row.ms_low:>9.3f} {row.ms_high:>9.3f} {row.share:>7.1%}"
+            f" {row.cpu_ms:>8.3f}"
+        )
     print()
-    print(f"{'step':>6}  {'pass':<20} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
+    print(f"{'step':>6}  {'pass':<{wide}} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
     for step in sorted(document.steps, key=lambda s: -s.ms)[:dearest]:
         count = "" if step.fragments is None else f"{step.fragments:,}"
         pass_name = document.passes[step.pass_].name
-        print(f"{step.index:>6}  {pass_name[:20]:<20} {step.name[:34]:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
+        print(f"{step.index:>6}  {pass_name:<{wide}} {step.name:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
     print()
     for finding in document.findings:
         gain = "" if finding.estimate_ms is None else f"{finding.estimate_ms:.2f}"
         print(f"{gain:>8}  {finding.title}  [{finding.id}, {finding.state}]")
+    for item in document.refuted:
+        print(f"refuted by replay, so not claimed: {item.title} ({item.reason})")
     for caveat in document.caveats:
         print(f"caveat: {caveat}")
     print()
     cpu = result.cpu
     print(
-        f"CPU while recorded: {cpu.frame_ms:.2f} ms, of it {cpu.calls_ms:.2f} ms in calls, {cpu.waits_ms:.2f} ms waiting, "
-        f"{cpu.program_ms:.2f} ms the program's own"
+        f"CPU while recorded: {cpu.frame_ms:.2f} ms: {cpu.calls_ms:.2f} ms in OpenGL calls, {cpu.waits_ms:.2f} ms in"
+        f" calls that wait, {cpu.program_ms:.2f} ms outside OpenGL"
     )
     print(document.paced_by)
     for wait in document.waits[:5]:
-        print(f"  {wait.ms:.2f} ms in {wait.command}, call {wait.call:,}: for {wait.what}")
+        print(f"  {wait.ms:.2f} ms in {wait.command}, call {wait.call:,}: waits for {wait.what}")
 
 
 @app.command()
 def picture(
     file: Path,
     out: Annotated[Path, typer.Option(help="PNG file to write.")],
-    step: Annotated[int | None, typer.Option(help="Show the target after this step; without it, the finished picture.", min=0)] = None,
-    lens: Annotated[str, typer.Option(help="How to see it: colour or depth.")] = "colour",
+    step: Annotated[
+        int | None, typer.Option(help="Show the target after this step; without it, the finished picture.", min=0)
+    ] = None,
+    lens: Annotated[str, typer.Option(help="How to see it: " + ", ".join(LENSES) + ".")] = "colour",
     json: JsonOption = False,
 ) -> None:
     """Write one picture of a frame."""
     from PIL import Image
 
+    from wendascope.files import write_atomically
     from wendascope.frame.file import load
     from wendascope.measure.lenses import lens_named
+    from wendascope.measure.pictures import picture_at
     from wendascope.replay.client import Replay
-    from wendascope.report.files import write_atomically
 
     chosen = lens_named(lens)
     frame = load(file)
     if step is not None and step >= len(frame.steps):
         raise UsageError(f"there is no step {step}; the frame has steps 0 to {len(frame.steps) - 1}")
     with Replay(file) as replay:
-        found = replay.run("measure.pictures", "picture_at", progress(json), step=step, lens=lens)
+        warn(verify_with(replay, progress(json)), json)
+        found = replay.run(picture_at.asked(step, lens), progress(json))
     progress_end(json)
     image = Image.fromarray(chosen.paint(found))
     write_atomically(out, lambda path: image.save(path, "PNG"))

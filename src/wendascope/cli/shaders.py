@@ -5,8 +5,20 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, say, typer
+from wendascope.cli._app import (
+    JsonOption,
+    app,
+    emit,
+    progress,
+    progress_end,
+    say,
+    typer,
+    verify_with,
+    warn,
+    warn_stored,
+)
 from wendascope.errors import FileError, UsageError
+from wendascope.texts import share as per_cent
 
 if TYPE_CHECKING:
     from wendascope.analysis.findings import Finding
@@ -14,20 +26,18 @@ if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
     from wendascope.trials.log import Log, Trial
 
-_STAGES = {"vertex": "VERTEX_SHADER", "fragment": "FRAGMENT_SHADER"}
-
 
 def _studied(file: Path) -> tuple[Frame, list[ProgramStudy]]:
     """A frame and its programs, with times and counts where they were measured."""
+    from wendascope import records
     from wendascope.analysis.drawn import Drawn
     from wendascope.analysis.findings import Case
     from wendascope.frame.file import load
-    from wendascope.measure.store import stored_survey
     from wendascope.trials.examine import stored_examination
 
     frame = load(file)
-    survey, (drawn, _) = stored_survey(file), stored_examination(file)
-    times = (survey.steps.ms, [p.ms for p in survey.passes]) if survey else (None, None)
+    survey, (drawn, _) = records.SURVEY.newest(file), stored_examination(file)
+    times = (survey.steps.ms, [p.ms for p in survey.passes], survey.submit_ms.median) if survey else (None, None, None)
     return frame, Case(frame, drawn or Drawn([], [], []), *times).study_shaders()
 
 
@@ -41,32 +51,70 @@ def _program(studies: list[ProgramStudy], number: int) -> ProgramStudy:
 @app.command()
 def shaders(file: Path, json: JsonOption = False) -> None:
     """Programs of a frame: times and counts as far as measured, costs by the model."""
+    warn_stored(file, json)
     _, studies = _studied(file)
     whole = sum(s.ms or 0.0 for s in studies)
     rows = [
         {
-            "program": s.program, "title": s.title, "ms": s.ms, "share": s.ms / whole if s.ms is not None and whole else None, "steps": len(s.steps), "fragments": s.fragments, "vertices": s.vertices, "vertices_run": s.vertices_run,
-            "fragment_cost": s.fragment_cost, "vertex_cost": s.vertex_cost, "registers": s.registers, "family": s.family,
-            "stages": [{"stage": t.name, "cost": t.cost.total if t.cost else None, "lines": t.cost.lines if t.cost else {}, "error": t.error} for t in s.stages],
+            "program": s.program,
+            "title": s.title,
+            "ms": s.ms,
+            "share": s.ms / whole if s.ms is not None and whole else None,
+            "steps": len(s.steps),
+            "fragments": s.fragments,
+            "vertices": s.vertices,
+            "vertices_run": s.vertices_run,
+            "fragment_cost": s.fragment_cost,
+            "vertex_cost": s.vertex_cost,
+            "registers": s.registers,
+            "family": s.family,
+            "stages": [
+                {
+                    "stage": t.name,
+                    "cost": t.cost.total if t.cost else None,
+                    "lines": t.cost.lines if t.cost else {},
+                    "error": t.error,
+                }
+                for t in s.stages
+            ],
         }
         for s in studies
-    ]  # fmt: skip
+    ]
     if json:
         emit({"programs": rows})
         return
-    print(f"{'program':<44} {'ms':>8} {'steps':>6} {'fragments':>11} {'vert. run':>9} {'~fragment':>9} {'~vertex':>8} {'family':>6}")
+    print(
+        f"{'program':<44} {'ms':>8} {'steps':>6} {'fragments':>11} {'vert. run':>9} {'~fragment':>9} {'~vertex':>8}"
+        f" {'family':>6}"
+    )
     for row in rows:
-        cells = ["" if row[k] is None else f"{row[k]:,.{digits}f}" for k, digits in (("ms", 1), ("steps", 0), ("fragments", 0), ("vertices_run", 0), ("fragment_cost", 0), ("vertex_cost", 0), ("family", 0))]
-        print(f"{str(row['title'])[:44]:<44} " + " ".join(f"{c:>{w}}" for c, w in zip(cells, (8, 6, 11, 9, 9, 8, 6), strict=True)))
+        cells = [
+            "" if row[k] is None else f"{row[k]:,.{digits}f}"
+            for k, digits in (
+                ("ms", 1),
+                ("steps", 0),
+                ("fragments", 0),
+                ("vertices_run", 0),
+                ("fragment_cost", 0),
+                ("vertex_cost", 0),
+                ("family", 0),
+            )
+        ]
+        print(
+            f"{str(row['title'])[:44]:<44} "
+            + " ".join(f"{c:>{w}}" for c, w in zip(cells, (8, 6, 11, 9, 9, 8, 6), strict=True))
+        )
     print("times and counts are measured, costs (~) are modelled: 1 is an addition")
 
 
 @app.command()
 def limits(
     file: Path,
-    program: Annotated[int, typer.Option(help="Look at this program; without it, at the one that takes most time.", min=0)] = 0,
+    program: Annotated[
+        int, typer.Option(help="Look at this program; without it, at the one that takes most time.", min=0)
+    ] = 0,
     step: Annotated[int | None, typer.Option(help="Look at this step only.", min=0)] = None,
-    repeats: Annotated[int, typer.Option(help="Rounds of all experiments.", min=6, max=1000)] = 8,
+    repeats: Annotated[int, typer.Option(help="Repeats of all experiments.", min=6, max=1000)] = 8,
     json: JsonOption = False,
 ) -> None:
     """What limits a shader: experiments on the replayed frame, each with its time and its picture. Kept in the file."""
@@ -82,20 +130,27 @@ def limits(
         raise UsageError("no step of this frame draws with a program")
     study = _program(studies, program) if program else studies[0]
     with Replay(file) as replay:
+        warn(verify_with(replay, progress(json)), json)
         found = find_limits(file, study, replay, [step] if step is not None else None, repeats, progress(json))
     progress_end(json)
     if json:
         emit(found)
         return
     print(found.answer)
-    print(f"{found.ms.median:.2f} ms ({found.ms.low:.2f} to {found.ms.high:.2f}), timed by {found.timed}, {found.repeats} rounds\n")
+    print(
+        f"{found.ms.median:.2f} ms ({found.ms.low:.2f} to {found.ms.high:.2f}), timed by {found.timed}, {found.repeats}"
+        " repeats\n"
+    )
     print(f"{'experiment':<32} {'saved ms':>9} {'interval':>19} {'share':>6} {'pixels':>10}")
     for item in found.experiments:
         if item.saved_ms is None:
             print(f"{item.title:<32} {item.refused}")
             continue
-        share = "" if item.share is None else f"{item.share:.0%}"
-        print(f"{item.title:<32} {item.saved_ms.median:>9.2f} {item.saved_ms.low:>9.2f} {item.saved_ms.high:>9.2f} {share:>6} {item.pixels_different:>10,}")
+        share = "" if item.share is None else f"{per_cent(item.share)}"
+        print(
+            f"{item.title:<32} {item.saved_ms.median:>9.2f} {item.saved_ms.low:>9.2f} {item.saved_ms.high:>9.2f}"
+            f" {share:>6} {item.pixels_different:>10,}"
+        )
 
 
 @app.command()
@@ -105,13 +160,15 @@ def edit(
     fragment: Annotated[Path | None, typer.Option(help="File with its new fragment shader.")] = None,
     vertex: Annotated[Path | None, typer.Option(help="File with its new vertex shader.")] = None,
     note: Annotated[str, typer.Option(help="A note to keep with it.")] = "",
-    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    repeats: Annotated[
+        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
+    ] = 12,
     json: JsonOption = False,
 ) -> None:
     """Replay the frame with other shader sources, measure it against the original, and keep that as a trial."""
     from wendascope.analysis.findings import EditedSource, Remedy
-    from wendascope.frame.glsl_compiler import CompileError, compile_glsl
-    from wendascope.registry import GL
+    from wendascope.glsl.compiler import CompileError, compile_glsl
+    from wendascope.glsl.stages import Stage
     from wendascope.replay.client import Replay
     from wendascope.trials.log import attempt
 
@@ -119,7 +176,7 @@ def edit(
     for name, path in (("fragment", fragment), ("vertex", vertex)):
         if path is not None:
             try:
-                sources.append(EditedSource(getattr(GL, _STAGES[name]), path.read_text()))
+                sources.append(EditedSource(Stage[name.upper()], path.read_text()))
             except (OSError, UnicodeDecodeError) as error:
                 raise FileError(f"cannot read {path}: {error}") from error
     if not sources:
@@ -132,12 +189,22 @@ def edit(
         except CompileError as error:
             raise UsageError(f"the source does not compile: {error}") from error
     with Replay(file) as replay:
-        made = attempt(file, frame, f"{study.title} edited", [Remedy("edit-shader", study.steps, program=program, sources=sources)], replay, note, repeats, progress(json))
+        warn(verify_with(replay, progress(json)), json)
+        made = attempt(
+            file,
+            frame,
+            f"{study.title} edited",
+            [Remedy("edit-shader", study.steps, program=program, sources=sources)],
+            replay,
+            note,
+            repeats,
+            progress(json),
+        )
     progress_end(json)
     if json:
         emit(made)
     else:
-        print(f"{made.proof.verdict}: {made.title}  [{made.id}]\n    {made.proof.summary}")
+        print(f"{made.proof.told_verdict}: {made.title}  [{made.id}]\n    {made.proof.summary}")
 
 
 @app.command()
@@ -147,8 +214,12 @@ def trials(
     drop: Annotated[list[str] | None, typer.Option(help="Drop this trial; may be repeated.")] = None,
     note: Annotated[str, typer.Option(help="A note for the trials kept or dropped.")] = "",
     measure: Annotated[bool, typer.Option("--measure", help="Measure all kept trials as one edited frame.")] = False,
-    out: Annotated[Path | None, typer.Option(help="Write sources, layouts and a summary of the kept trials into this folder.")] = None,
-    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
+    out: Annotated[
+        Path | None, typer.Option(help="Write sources, layouts and a summary of the kept trials into this folder.")
+    ] = None,
+    repeats: Annotated[
+        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
+    ] = 12,
     json: JsonOption = False,
 ) -> None:
     """Everything that was tried on a frame; keep some, measure those together, write them out."""
@@ -156,6 +227,7 @@ def trials(
     from wendascope.report.trials import write_trials
     from wendascope.trials.log import DROPPED, KEPT, kept_of, mark, measure_kept
 
+    warn_stored(file, json)
     frame, _, rows = _log(file)
     known = {row.id: row for row in rows}
     for state, chosen in ((KEPT, keep or []), (DROPPED, drop or [])):
@@ -167,6 +239,7 @@ def trials(
     if measure:
         kept_of(rows)
         with Replay(file) as replay:
+            warn(verify_with(replay, progress(json)), json)
             log.together = measure_kept(file, frame, rows, replay, repeats, progress(json))
         progress_end(json)
     written = write_trials(frame, file.name, kept_of(rows), log.together, out) if out is not None else []
@@ -174,12 +247,12 @@ def trials(
         emit({"trials": rows, "together": log.together, "files": [str(path) for path in written]})
         return
     for row in rows:
-        print(f"{row.state or '-':<8} {row.kind:<11} {row.verdict:<20} {row.title}  [{row.id}]")
+        print(f"{row.state or '-':<8} {row.kind:<11} {row.verdict:<32} {row.title}  [{row.id}]")
         print(f"    {row.told}" + (f"\n    note: {row.note}" if row.note else ""))
     if not rows:
         print("nothing was tried on this frame yet")
     if log.together is not None:
-        print(f"kept together, {len(log.together.together)}: {log.together.verdict}\n    {log.together.summary}")
+        print(f"kept together, {len(log.together.together)}: {log.together.told_verdict}\n    {log.together.summary}")
     for path in written:
         say(f"wrote {path}")
 

@@ -5,29 +5,65 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli._app import JsonOption, app, check, emit, progress, progress_end, say, typer
+from wendascope.cli._app import (
+    JsonOption,
+    app,
+    check,
+    emit,
+    progress,
+    progress_end,
+    say,
+    typer,
+    verify_with,
+    warn,
+    warn_stored,
+)
 from wendascope.errors import UsageError
+from wendascope.texts import plural, share, verb
 
 
 @app.command()
 def prove(
     file: Path,
-    finding: Annotated[str, typer.Option(help="Prove this finding only, by its id.")] = "",
-    every: Annotated[bool, typer.Option("--all", help="Prove every finding, and all that held as one edited frame.")] = False,
-    repeats: Annotated[int, typer.Option(help="Pairs of replays.", min=6, max=1000)] = 12,
-    code: Annotated[Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")] = None,
+    finding: Annotated[
+        list[str] | None, typer.Option(help="Prove this finding, by its id; of several, also all together.")
+    ] = None,
+    every: Annotated[
+        bool, typer.Option("--all", help="Prove every finding, and all that save time as one edited frame.")
+    ] = False,
+    unsure: Annotated[
+        bool,
+        typer.Option(
+            "--unsure",
+            help=(
+                "With --all: take into the combined proof also what keeps the picture and of which alone nothing can be"
+                " told."
+            ),
+        ),
+    ] = False,
+    repeats: Annotated[
+        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
+    ] = 12,
+    code: Annotated[
+        Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")
+    ] = None,
     json: JsonOption = False,
 ) -> None:
-    """Try the remedies of findings on the frame itself: replayed in turns with the original, measured, compared. Kept in the file."""
+    """Try the remedies of findings on the frame itself: replayed in turns with the original, measured, compared.
+    Kept in the file.
+
+    Exit 1 when a picture changed, or what the frame leaves behind, or when nothing could be shown.
+    """
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
     from wendascope.report.code import write_code
     from wendascope.trials.examine import examine_file, stored_examination
+    from wendascope.trials.proof import COMBINED, prove_all, told
     from wendascope.trials.proof import prove as prove_findings
-    from wendascope.trials.proof import prove_all, told
+    from wendascope.trials.verdicts import CHANGES, LEAVES, SHOWN
 
     if bool(finding) == every:
-        raise UsageError("choose one finding with --finding ID, or --all; `wendascope survey` lists them")
+        raise UsageError("choose findings with --finding ID, or --all; `wendascope survey` lists them")
     show = progress(json)
     combined = None
     frame = load(file)
@@ -37,37 +73,62 @@ def prove(
             if not json:
                 say("this frame was not measured yet; measuring it first")
             findings = examine_file(file, progress=show, replay=replay).findings
+        warn(verify_with(replay, show), json)
         if finding:
-            chosen = [item for item in findings if item.id == finding]
-            if not chosen:
-                raise UsageError(f"{file.name} has no finding {finding}; `wendascope survey` lists them")
-            proofs = [prove_findings(file, frame, chosen, replay, repeats, show)]
+            by_id = {item.id: item for item in findings}
+            unknown = next((name for name in finding if name not in by_id), None)
+            if unknown is not None:
+                raise UsageError(f"{file.name} has no finding {unknown}; `wendascope survey` lists them")
+            chosen = [by_id[name] for name in dict.fromkeys(finding)]
+            proofs = [prove_findings(file, frame, [item], replay, repeats, show) for item in chosen]
+            if len(chosen) > 1:
+                combined = prove_findings(file, frame, chosen, replay, repeats, show, name=COMBINED)
         else:
             chosen = findings
-            proofs, combined = prove_all(file, frame, findings, replay, repeats, show)
+            proofs, combined = prove_all(file, frame, findings, replay, repeats, show, unsure=unsure)
     progress_end(json)
     if code is not None:
         for path in write_code(frame, chosen, code):
             say(f"wrote {path}")
     titles = {item.id: item.title for item in findings}
+    everything = [*proofs, *([combined] if combined else [])]
     if json:
-        emit({"proofs": [told(p) for p in proofs]} | ({"combined": told(combined) if combined else None} if every else {}))
-        return
-    for proof in [*proofs, *([combined] if combined else [])]:
-        print(f"{proof.verdict}: {titles.get(proof.finding, 'all that held, together')}  [{proof.finding}]")
-        print(f"    {proof.summary}")
-        if proof.submitting:
-            print(f"    {proof.submitting}")
+        emit(
+            {"proofs": [told(p) for p in proofs]}
+            | ({"combined": told(combined) if combined else None} if every or combined else {})
+        )
+    else:
+        if not proofs:
+            print("nothing to prove: no findings on this frame")
+        for proof in everything:
+            print(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
+            print(f"    {proof.summary}")
+            if proof.submitting:
+                print(f"    {proof.submitting}")
+        if every and proofs and combined is None:
+            print(
+                "no combined proof: fewer than two of the changes save time for certain; --unsure takes in those of"
+                " which nothing can be told"
+            )
+    verdicts = {proof.verdict for proof in everything}
+    if proofs and (verdicts & {CHANGES, LEAVES} or not verdicts & set(SHOWN)):
+        raise typer.Exit(1)
 
 
 @app.command()
 def atlas(
     file: Path,
     out: Annotated[Path, typer.Option(help="Folder to write pages, rectangles and figures into; it is made.")],
-    page: Annotated[int, typer.Option(help="Largest width and height of a page in pixels; 0 for the yardstick.", min=0, max=32768)] = 0,
-    padding: Annotated[int, typer.Option(help="Pixels round each texture, for its border repeated.", min=0, max=256)] = 2,
-    rotation: Annotated[bool, typer.Option("--rotation", help="Textures may be turned by a quarter.")] = False,
-    power_of_two: Annotated[bool, typer.Option("--power-of-two", help="Pages as wide and high as a power of two.")] = False,
+    page: Annotated[
+        int, typer.Option(help="Largest width and height of a page in pixels; 0 for the guideline.", min=0, max=32768)
+    ] = 0,
+    padding: Annotated[
+        int, typer.Option(help="Pixels round each texture, for its border repeated.", min=0, max=256)
+    ] = 2,
+    rotation: Annotated[bool, typer.Option("--rotation", help="Allow rotating textures by 90 degrees.")] = False,
+    power_of_two: Annotated[
+        bool, typer.Option("--power-of-two", help="Pages as wide and high as a power of two.")
+    ] = False,
     json: JsonOption = False,
 ) -> None:
     """Plan atlas pages for textures that are drawn together: pages as PNG, rectangles as JSON and CSV."""
@@ -78,6 +139,7 @@ def atlas(
     from wendascope.frame.file import load
     from wendascope.report.atlas import write_atlas
 
+    warn_stored(file, json)
     frame = load(file)
     plans = plan_atlases(Sharing(frame), Options(page, padding, rotation, power_of_two))
     written = write_atlas(frame, plans, padding, out)
@@ -85,9 +147,16 @@ def atlas(
         emit({"files": [str(path) for path in written], "atlases": [msgspec.to_builtins(plan) for plan in plans]})
         return
     for plan in plans:
-        print(f"{plan.title}: {len(plan.steps)} draws read {plan.textures} textures; {plan.draws_then} would do with {len(plan.pages)} pages")
+        print(
+            f"{plan.title}: {len(plan.steps)} draws read {plan.textures} textures; with"
+            f" {plural(len(plan.pages), 'page')}, {plural(plan.draws_then, 'draw')}"
+            f" {verb(plan.draws_then, 'does', 'do')} the same"
+        )
         for number, found in enumerate(plan.pages):
-            print(f"  page {number + 1}: {found.width} x {found.height}, {len(found.places)} textures, {found.wasted:.0%} free")
+            print(
+                f"  page {number + 1}: {found.width} x {found.height}, {len(found.places)}"
+                f" texture{'s' if len(found.places) != 1 else ''}, {share(found.wasted)} free"
+            )
         print(f"  memory: {plan.bytes_before:,} bytes now, {plan.bytes_after:,} then")
         for reason, names in plan.left_out.items():
             print(f"  not on a page, {reason}: {', '.join(map(str, names))}")
@@ -116,6 +185,8 @@ def compare(
     if json:
         emit(told(found))
         return
+    for text in found.warnings:
+        say(f"WARNING: {text}; what is measured is of a frame that is not quite the captured one")
     print(f"before: {before}\nafter:  {after}")
     print(f"by {found.method}, {found.repeats} pairs; a change is one whose 95 % interval excludes zero\n")
     print(f"{'':<34} {'steps':>13} {'before':>9} {'after':>9} {'difference':>10} {'interval':>19}")
@@ -128,8 +199,8 @@ def compare(
             continue
         said = "change" if ms.changed else "no change"
         print(
-            f"{name[:34]:<34} {steps:>13} {ms.before.median:>9.3f} {ms.after.median:>9.3f} {ms.difference.median:>+10.3f} "
-            f"{ms.difference.low:>+9.3f} {ms.difference.high:>+9.3f}  {said}"
+            f"{name[:34]:<34} {steps:>13} {ms.before.median:>9.3f} {ms.after.median:>9.3f}"
+            f" {ms.difference.median:>+10.3f} {ms.difference.low:>+9.3f} {ms.difference.high:>+9.3f}  {said}"
         )
     print()
     for count in found.counts:
@@ -137,4 +208,6 @@ def compare(
     if found.pixels_different is None:
         print("pictures: of different sizes")
     else:
-        print(f"pictures: {found.pixels_different:,} of {found.pixels:,} pixels differ, by up to {found.max_difference}")
+        print(
+            f"pictures: {found.pixels_different:,} of {found.pixels:,} pixels differ, by up to {found.max_difference}"
+        )

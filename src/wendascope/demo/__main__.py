@@ -10,8 +10,15 @@ from wendascope.demo.surface import has_display, open_surface
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(prog="wendascope.demo", description="A tram depot on a rainy night, drawn in a naive way.")
-    parser.add_argument("--better", default="", metavar="LIST", help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS))
+    parser = argparse.ArgumentParser(
+        prog="wendascope.demo", description="A tram depot on a rainy night, drawn in a naive way."
+    )
+    parser.add_argument(
+        "--better",
+        default="",
+        metavar="LIST",
+        help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS),
+    )
     parser.add_argument("--frames", type=int, default=0, help="stop after this many frames; 0 draws until closed")
     parser.add_argument("--size", default="1280x720", help="width x height of the picture")
     parser.add_argument("--off-screen", action="store_true", help="draw into a pbuffer even where there is a display")

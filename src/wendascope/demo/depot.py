@@ -30,7 +30,14 @@ from wendascope.demo.resources import (
 POSTERS = 24
 SLEEPERS = 96
 _LAMPS = [(x, 5.6, z) for z in (9.0, -12.0) for x in (-4.2, 4.2)]
-_BOARD = ("DEPARTURES", "2 HARBOUR    00:14", "7 OBSERVATORY 00:17", "4 GASWORKS   00:21", "9 LAST TRAM  00:40", "MIND THE WET RAILS")
+_BOARD = (
+    "DEPARTURES",
+    "2 HARBOUR    00:14",
+    "7 OBSERVATORY 00:17",
+    "4 GASWORKS   00:21",
+    "9 LAST TRAM  00:40",
+    "MIND THE WET RAILS",
+)
 _SHADOW_SIZE = 2048
 
 
@@ -114,14 +121,34 @@ class Depot:
         ]
         for x in (-3.72, -2.28, 2.28, 3.72):
             self.items.append(Item(self.cube, place(x, 0.14, -6, 0.05, 0.05, 28), self.white, steel, kind="rail"))
-        self.items += [Item(self.lamp, place(x, y + 0.2, z, 0.22, 0.1, 0.22), self.white, (1.0, 0.8, 0.5, 1.0), 4.0, "lamp") for x, y, z in _LAMPS]
+        self.items += [
+            Item(self.lamp, place(x, y + 0.2, z, 0.22, 0.1, 0.22), self.white, (1.0, 0.8, 0.5, 1.0), 4.0, "lamp")
+            for x, y, z in _LAMPS
+        ]
         self._make_rails()
         self._make_trams(cube)
         self._make_posters(square)
         fine = 260 if "ballast" in self.better else 2600
-        self.items.append(Item(MeshBuffer(geo.stones(fine, 1.3, 27, 6)), place(-3, 0, -6), self.stone, (0.55, 0.53, 0.5, 1.0), kind="ballast"))
+        self.items.append(
+            Item(
+                MeshBuffer(geo.stones(fine, 1.3, 27, 6)),
+                place(-3, 0, -6),
+                self.stone,
+                (0.55, 0.53, 0.5, 1.0),
+                kind="ballast",
+            )
+        )
         # the security camera's screen on the left wall
-        self.items.append(Item(self.square, place(-8.66, 3.9, 9.0, 1.1, 0.62, 1.0, np.pi / 2), self.camera.texture, (1, 1, 1, 1), 0.9, "screen"))
+        self.items.append(
+            Item(
+                self.square,
+                place(-8.66, 3.9, 9.0, 1.1, 0.62, 1.0, np.pi / 2),
+                self.camera.texture,
+                (1, 1, 1, 1),
+                0.9,
+                "screen",
+            )
+        )
 
     def _make_rails(self) -> None:
         random = np.random.default_rng(7)
@@ -129,12 +156,19 @@ class Depot:
         for i in range(SLEEPERS):
             x, z = (-3.0, 3.0)[i % 2], 20.0 - (i // 2) * 1.1
             sleepers.append((place(x, 0.05, z, 1.15, 0.06, 0.14), (0.42, *random.uniform(0.25, 0.33, 2), 1.0)))
-            bolts.append((place(x - 0.72 if i % 4 < 2 else x + 0.72, 0.14, z + 0.08, 0.05, 0.04, 0.05), (0.55, 0.52, 0.5, 1.0)))
+            bolts.append(
+                (place(x - 0.72 if i % 4 < 2 else x + 0.72, 0.14, z + 0.08, 0.05, 0.04, 0.05), (0.55, 0.52, 0.5, 1.0))
+            )
         self.sleepers = self._repeated(self.cube, geo.box(), sleepers, self.wood, "sleeper")
         self.bolts = self._repeated(self.bolt, geo.cylinder(6), bolts, self.white, "bolt")
 
     def _repeated(
-        self, mesh: MeshBuffer, shape: geo.Mesh, places: list[tuple[Matrix, tuple[float, float, float, float]]], surface: int, kind: str
+        self,
+        mesh: MeshBuffer,
+        shape: geo.Mesh,
+        places: list[tuple[Matrix, tuple[float, float, float, float]]],
+        surface: int,
+        kind: str,
     ) -> MeshBuffer | None:
         """Many copies: as items, or in the better version as one instanced mesh."""
         if "instancing" not in self.better:
@@ -146,20 +180,31 @@ class Depot:
     def _make_trams(self, cube: geo.Mesh) -> None:
         """Three trams of parts that share one material."""
         for number, (x, z) in enumerate(((-3.0, 4.0), (3.0, -4.0), (-3.0, -17.0))):
-            parts = [geo.box().moved(place(0, 1.75, 0, 1.1, 1.15, 4.2)), geo.box().moved(place(0, 3.0, 0, 0.9, 0.12, 3.8))]
+            parts = [
+                geo.box().moved(place(0, 1.75, 0, 1.1, 1.15, 4.2)),
+                geo.box().moved(place(0, 3.0, 0, 0.9, 0.12, 3.8)),
+            ]
             parts += [cube.moved(place(0, 0.52, s * 2.6, 1.0, 0.1, 0.9)) for s in (-1, 1)]
-            parts += [geo.cylinder(20).moved(_lying(sx * 0.72, 0.42, sz * 2.6, 0.34, 0.08)) for sx in (-1, 1) for sz in (-1.12, -0.88, 0.88, 1.12)]
+            parts += [
+                geo.cylinder(20).moved(_lying(sx * 0.72, 0.42, sz * 2.6, 0.34, 0.08))
+                for sx in (-1, 1)
+                for sz in (-1.12, -0.88, 0.88, 1.12)
+            ]
             parts += [cube.moved(place(s * 1.12, 2.55, 0, 0.03, 0.05, 4.0)) for s in (-1, 1)]
             parts += [cube.moved(place(s * 0.8, 1.0, 4.24, 0.14, 0.1, 0.05)) for s in (-1, 1)]
             body = ((0.72, 0.16, 0.12, 1.0), (0.12, 0.36, 0.52, 1.0), (0.78, 0.62, 0.2, 1.0))[number]
             if "merging" in self.better:
                 parts = [geo.merged(parts)]
             self.items += [Item(MeshBuffer(part), place(x, 0, z), self.white, body, kind="tram") for part in parts]
-            windows = [cube.moved(place(s * 1.11, 2.1, -3.3 + k * 1.1, 0.03, 0.36, 0.42)) for s in (-1, 1) for k in range(7)]
+            windows = [
+                cube.moved(place(s * 1.11, 2.1, -3.3 + k * 1.1, 0.03, 0.36, 0.42)) for s in (-1, 1) for k in range(7)
+            ]
             windows.append(cube.moved(place(0, 2.1, 4.21, 0.8, 0.36, 0.03)))
             if "merging" in self.better:
                 windows = [geo.merged(windows)]
-            self.items += [Item(MeshBuffer(w), place(x, 0, z), self.white, (1.0, 0.86, 0.55, 1.0), 1.1, "window") for w in windows]
+            self.items += [
+                Item(MeshBuffer(w), place(x, 0, z), self.white, (1.0, 0.86, 0.55, 1.0), 1.1, "window") for w in windows
+            ]
 
     def _make_posters(self, square: geo.Mesh) -> None:
         shapes = []
@@ -175,7 +220,9 @@ class Depot:
             moved.vertices[:, 7] = (moved.vertices[:, 7] + row) / 4
             shapes.append(moved)
         if shapes:
-            self.items.append(Item(MeshBuffer(geo.merged(shapes)), place(0, 0, 0), self.posters[0], (1, 1, 1, 1), 0.05, "poster"))
+            self.items.append(
+                Item(MeshBuffer(geo.merged(shapes)), place(0, 0, 0), self.posters[0], (1, 1, 1, 1), 0.05, "poster")
+            )
 
     def _make_board(self) -> None:
         boxes = []
@@ -207,7 +254,14 @@ class Depot:
                 self._begin(self.camera, GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT)
                 self._draw_things(time, {"wall", "tram", "window", "lamp", "rail", "sleeper"})
         eye = (0.6 + 0.2 * np.sin(time * 0.3), 2.6, 19.0)
-        self._view(geo.look_at((eye[0], -eye[1], eye[2]), (0, -1.2, -6)), 62, (eye[0], -eye[1], eye[2]), (0, 1, 0, -0.0), self.mirror, flip=True)
+        self._view(
+            geo.look_at((eye[0], -eye[1], eye[2]), (0, -1.2, -6)),
+            62,
+            (eye[0], -eye[1], eye[2]),
+            (0, 1, 0, -0.0),
+            self.mirror,
+            flip=True,
+        )
         with _group("mirror"):
             self._begin(self.mirror, GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT)
             GL.glEnable(GL.GL_CLIP_DISTANCE0)
@@ -223,15 +277,25 @@ class Depot:
         with _group("glow"):
             self._screen_pass(self.halo[0], self.glow, {"picture": self.hall.texture})
         with _group("soften across"):
-            self._screen_pass(self.halo[1], self.soften, {"picture": self.halo[0].texture}, along=(1.5 / self.width * 4, 0.0))
+            self._screen_pass(
+                self.halo[1], self.soften, {"picture": self.halo[0].texture}, along=(1.5 / self.width * 4, 0.0)
+            )
         with _group("soften down"):
-            self._screen_pass(self.halo[0], self.soften, {"picture": self.halo[1].texture}, along=(0.0, 1.5 / self.height * 4))
+            self._screen_pass(
+                self.halo[0], self.soften, {"picture": self.halo[1].texture}, along=(0.0, 1.5 / self.height * 4)
+            )
         with _group("grade"):
             GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
             if "clear" not in self.better:
                 GL.glClear(GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT | GL.GL_STENCIL_BUFFER_BIT)
             rounds = 4 if "grade" in self.better else 10
-            self._screen_pass(None, self.grade, {"picture": self.hall.texture, "halo": self.halo[0].texture}, exposure=0.85, rounds=rounds)
+            self._screen_pass(
+                None,
+                self.grade,
+                {"picture": self.hall.texture, "halo": self.halo[0].texture},
+                exposure=0.85,
+                rounds=rounds,
+            )
         with _group("board"):
             self._draw_board()
 
@@ -239,18 +303,28 @@ class Depot:
         return (geo.orthographic(24, 1, 60) @ geo.look_at((12, 30, 14), (0, 0, -6))).astype(np.float32)
 
     def _view(
-        self, look: Matrix, degrees: float, eye: tuple[float, float, float], clip: tuple[float, float, float, float], target: RenderTarget,
+        self,
+        look: Matrix,
+        degrees: float,
+        eye: tuple[float, float, float],
+        clip: tuple[float, float, float, float],
+        target: RenderTarget,
         flip: bool = False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         projection = geo.perspective(degrees, target.width / target.height, 0.3, 90)
         if flip:  # the mirror is looked up by screen position
             projection = np.diag([1, -1, 1, 1]).astype(np.float32) @ projection
         self._scene(projection @ look, self._shadow_view(), eye, clip, target.width, target.height)
 
     def _scene(
-        self, view_projection: Matrix, light: Matrix, eye: tuple[float, float, float], clip: tuple[float, float, float, float],
-        width: int, height: int,
-    ) -> None:  # fmt: skip
+        self,
+        view_projection: Matrix,
+        light: Matrix,
+        eye: tuple[float, float, float],
+        clip: tuple[float, float, float, float],
+        width: int,
+        height: int,
+    ) -> None:
         data = np.zeros((15, 4), np.float32)
         data[0:4] = view_projection.T
         data[4:8] = light.T
@@ -335,7 +409,12 @@ class Depot:
 
     def _surfaces(self, program: Program, surface: int) -> None:
         for unit, (name, handle) in enumerate(
-            (("surface", surface), ("roughness_map", self.roughness), ("wetness_map", self.wetness), ("shadow", self.shadow.texture))
+            (
+                ("surface", surface),
+                ("roughness_map", self.roughness),
+                ("wetness_map", self.wetness),
+                ("shadow", self.shadow.texture),
+            )
         ):
             self._texture(unit, handle)
             self._uniform(program, name, unit)
@@ -396,7 +475,9 @@ class Depot:
         self._set("vertex array", self.empty, GL.glBindVertexArray, self.empty)
         GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
 
-    def _screen_pass(self, target: RenderTarget | None, program: Program, textures: dict[str, int], **uniforms: object) -> None:
+    def _screen_pass(
+        self, target: RenderTarget | None, program: Program, textures: dict[str, int], **uniforms: object
+    ) -> None:
         GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, target.framebuffer if target else 0)
         GL.glViewport(0, 0, *((target.width, target.height) if target else (self.width, self.height)))
         GL.glDisable(GL.GL_DEPTH_TEST)

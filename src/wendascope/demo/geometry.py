@@ -84,16 +84,52 @@ def stones(count: int, width: float, length: float, seed: int) -> Mesh:
     random = np.random.default_rng(seed)
     t = (1 + 5**0.5) / 2
     corners = np.array(
-        [[-1, t, 0], [1, t, 0], [-1, -t, 0], [1, -t, 0], [0, -1, t], [0, 1, t], [0, -1, -t], [0, 1, -t], [t, 0, -1], [t, 0, 1], [-t, 0, -1], [-t, 0, 1]]
+        [
+            [-1, t, 0],
+            [1, t, 0],
+            [-1, -t, 0],
+            [1, -t, 0],
+            [0, -1, t],
+            [0, 1, t],
+            [0, -1, -t],
+            [0, 1, -t],
+            [t, 0, -1],
+            [t, 0, 1],
+            [-t, 0, -1],
+            [-t, 0, 1],
+        ]
     )
     faces = np.array(
-        [[0, 11, 5], [0, 5, 1], [0, 1, 7], [0, 7, 10], [0, 10, 11], [1, 5, 9], [5, 11, 4], [11, 10, 2], [10, 7, 6], [7, 1, 8],
-         [3, 9, 4], [3, 4, 2], [3, 2, 6], [3, 6, 8], [3, 8, 9], [4, 9, 5], [2, 4, 11], [6, 2, 10], [8, 6, 7], [9, 8, 1]]
-    )  # fmt: skip
+        [
+            [0, 11, 5],
+            [0, 5, 1],
+            [0, 1, 7],
+            [0, 7, 10],
+            [0, 10, 11],
+            [1, 5, 9],
+            [5, 11, 4],
+            [11, 10, 2],
+            [10, 7, 6],
+            [7, 1, 8],
+            [3, 9, 4],
+            [3, 4, 2],
+            [3, 2, 6],
+            [3, 6, 8],
+            [3, 8, 9],
+            [4, 9, 5],
+            [2, 4, 11],
+            [6, 2, 10],
+            [8, 6, 7],
+            [9, 8, 1],
+        ]
+    )
     corners = corners / np.linalg.norm(corners[0])
     size = random.uniform(0.03, 0.06, (count, 1, 1))
     rough = random.uniform(0.75, 1.1, (count, 12, 1))
-    place = np.stack([random.uniform(-width, width, count), random.uniform(0, 0.05, count), random.uniform(-length, length, count)], 1)
+    place = np.stack(
+        [random.uniform(-width, width, count), random.uniform(0, 0.05, count), random.uniform(-length, length, count)],
+        1,
+    )
     points = corners[None] * rough * size + place[:, None]
     normals = np.broadcast_to(corners[None], points.shape)
     uv = np.broadcast_to(random.uniform(0, 1, (count, 1, 2)), (count, 12, 2))
@@ -115,13 +151,25 @@ def place(x: float, y: float, z: float, sx: float = 1.0, sy: float = 1.0, sz: fl
 def perspective(degrees: float, aspect: float, near: float, far: float) -> Matrix:
     f = 1 / np.tan(np.radians(degrees) / 2)
     return np.array(
-        [[f / aspect, 0, 0, 0], [0, f, 0, 0], [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)], [0, 0, -1, 0]], np.float32
+        [
+            [f / aspect, 0, 0, 0],
+            [0, f, 0, 0],
+            [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)],
+            [0, 0, -1, 0],
+        ],
+        np.float32,
     )
 
 
 def orthographic(half: float, near: float, far: float) -> Matrix:
     return np.array(
-        [[1 / half, 0, 0, 0], [0, 1 / half, 0, 0], [0, 0, -2 / (far - near), -(far + near) / (far - near)], [0, 0, 0, 1]], np.float32
+        [
+            [1 / half, 0, 0, 0],
+            [0, 1 / half, 0, 0],
+            [0, 0, -2 / (far - near), -(far + near) / (far - near)],
+            [0, 0, 0, 1],
+        ],
+        np.float32,
     )
 
 

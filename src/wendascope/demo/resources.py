@@ -109,7 +109,17 @@ def texture(pixels: npt.NDArray[np.uint8], repeat: bool = True) -> int:
     name = int(GL.glGenTextures(1))
     GL.glBindTexture(GL.GL_TEXTURE_2D, name)
     height, width = pixels.shape[:2]
-    GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8, width, height, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, np.ascontiguousarray(pixels))
+    GL.glTexImage2D(
+        GL.GL_TEXTURE_2D,
+        0,
+        GL.GL_RGBA8,
+        width,
+        height,
+        0,
+        GL.GL_RGBA,
+        GL.GL_UNSIGNED_BYTE,
+        np.ascontiguousarray(pixels),
+    )
     GL.glGenerateMipmap(GL.GL_TEXTURE_2D)
     wrap = GL.GL_REPEAT if repeat else GL.GL_CLAMP_TO_EDGE
     for pname, value in (
@@ -169,7 +179,9 @@ def plain(red: int, green: int, blue: int) -> npt.NDArray[np.uint8]:
 def speckle(size: int, seed: int, low: int, high: int, cell: int = 1) -> npt.NDArray[np.uint8]:
     """Grey noise in all three channels."""
     random = np.random.default_rng(seed)
-    grey = np.kron(random.integers(low, high, (size // cell, size // cell)), np.ones((cell, cell), int)).astype(np.uint8)
+    grey = np.kron(random.integers(low, high, (size // cell, size // cell)), np.ones((cell, cell), int)).astype(
+        np.uint8
+    )
     return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
 
 
@@ -186,7 +198,9 @@ def streaks(size: int, seed: int) -> npt.NDArray[np.uint8]:
 def poster(number: int, size: int = 128) -> npt.NDArray[np.uint8]:
     """A poster of the tram company: two colours, a few shapes, a route number."""
     random = np.random.default_rng(100 + number)
-    paper, ink, accent = (tuple(int(c) for c in random.integers(lo, hi, 3)) for lo, hi in ((150, 240), (10, 90), (60, 220)))
+    paper, ink, accent = (
+        tuple(int(c) for c in random.integers(lo, hi, 3)) for lo, hi in ((150, 240), (10, 90), (60, 220))
+    )
     image = Image.new("RGBA", (size, size), (*paper, 255))
     draw = ImageDraw.Draw(image)
     for _ in range(4):

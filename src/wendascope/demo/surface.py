@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from typing import Protocol
 
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
 
@@ -24,7 +25,9 @@ def has_display() -> bool:
 
 
 def open_surface(width: int, height: int, title: str, window: bool) -> Surface:
-    """Make a context current. Raises RuntimeError or MachineError, saying what is missing. Call before importing OpenGL.GL."""
+    """Make a context current. Raises RuntimeError or MachineError, saying what is missing. Call before importing
+    OpenGL.GL.
+    """
     os.environ["PYOPENGL_PLATFORM"] = "glx" if window and os.environ.get("DISPLAY") else "egl"
     import OpenGL
 
@@ -41,9 +44,13 @@ class _Window:
         if not glfw.init():
             raise RuntimeError("no window can be opened; unset DISPLAY to draw off-screen")
         for hint, value in (
-            (glfw.CONTEXT_VERSION_MAJOR, 3), (glfw.CONTEXT_VERSION_MINOR, 3), (glfw.OPENGL_PROFILE, glfw.OPENGL_CORE_PROFILE),
-            (glfw.RESIZABLE, False), (glfw.DEPTH_BITS, 24), (glfw.STENCIL_BITS, 8),
-        ):  # fmt: skip
+            (glfw.CONTEXT_VERSION_MAJOR, 3),
+            (glfw.CONTEXT_VERSION_MINOR, 3),
+            (glfw.OPENGL_PROFILE, glfw.OPENGL_CORE_PROFILE),
+            (glfw.RESIZABLE, False),
+            (glfw.DEPTH_BITS, 24),
+            (glfw.STENCIL_BITS, 8),
+        ):
             glfw.window_hint(hint, value)
         if not os.environ.get("DISPLAY"):
             glfw.window_hint(glfw.CONTEXT_CREATION_API, glfw.EGL_CONTEXT_API)

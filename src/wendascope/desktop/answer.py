@@ -1,4 +1,6 @@
-"""What pages and views are laid out of: question, answer and evidence; a row of controls over a body; details to read."""
+"""What pages and views are laid out of: question, answer and evidence; a row of controls over a body; details to
+read.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ def details_label() -> QLabel:
 
 
 def lay_out(view: QWidget, controls: list[QWidget], note: QLabel, body: QWidget, wide: QWidget | None = None) -> None:
-    """Controls in a row, a note under them, and the body in what room is left. `wide` takes what room the row has left."""
+    """Controls in a row, a note under them, and the body in what room is left. `wide` takes what room the row has
+    left.
+    """
     note.setWordWrap(True)
     note.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
     row = QHBoxLayout()

@@ -11,13 +11,16 @@ from PySide6.QtCore import QEvent, QTimer
 from PySide6.QtWidgets import QApplication
 
 from wendascope.desktop import theme
+from wendascope.desktop.garbage import GarbageKeeper
 from wendascope.errors import MachineError
 
 
 def make_application() -> QApplication:
     """The Qt application with our looks. Raises MachineError where no display is to be had."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
-        raise MachineError("there is no display to open a window on; use `wendascope survey FILE --html report.html` instead")
+        raise MachineError(
+            "there is no display to open a window on; use `wendascope survey FILE --html report.html` instead"
+        )
     app = QApplication.instance()
     if not isinstance(app, QApplication):
         app = QApplication(sys.argv[:1])
@@ -33,6 +36,7 @@ def run(files: list[Path]) -> int:
     app = make_application()
     from wendascope.desktop.window import MainWindow
 
+    garbage = GarbageKeeper(app)
     window = MainWindow()
     window.show()
     if files:
@@ -42,6 +46,7 @@ def run(files: list[Path]) -> int:
     pulse.start(200)
     pulse.timeout.connect(lambda: None)
     code = int(app.exec())
+    garbage.deleteLater()
     window.deleteLater()
     app.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # Qt's objects go before Python's do
     return code

@@ -22,10 +22,12 @@ from PySide6.QtWidgets import (
 
 from wendascope.analysis.atlas import AtlasPlan, Options, page_picture, plan_atlases
 from wendascope.analysis.structure import Structure
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import FileError
 from wendascope.report.atlas import write_atlas
+from wendascope.texts import share
 
 _SIZES = (512, 1024, 2048, 4096, 8192)
 
@@ -47,7 +49,9 @@ class _PagePicture(QWidget):
         self._image = None
         if pixels is not None:
             turned = np.ascontiguousarray(pixels[::-1])
-            self._image = QImage(turned.data, turned.shape[1], turned.shape[0], turned.strides[0], QImage.Format.Format_RGBA8888).copy()
+            self._image = QImage(
+                turned.data, turned.shape[1], turned.shape[0], turned.strides[0], QImage.Format.Format_RGBA8888
+            ).copy()
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -100,7 +104,14 @@ class AtlasView(QWidget):
             first.addWidget(widget)
         first.addStretch(1)
         first.addWidget(self.save)
-        options: tuple[QWidget, ...] = (QLabel("Pages up to"), self.largest, QLabel("padding"), self.padding, self.rotation, self.power)
+        options: tuple[QWidget, ...] = (
+            QLabel("Pages up to"),
+            self.largest,
+            QLabel("padding"),
+            self.padding,
+            self.rotation,
+            self.power,
+        )
         for widget in options:
             second.addWidget(widget)
         second.addStretch(1)
@@ -134,7 +145,9 @@ class AtlasView(QWidget):
 
     @property
     def options(self) -> Options:
-        return Options(self.largest.currentData() or 2048, self.padding.value(), self.rotation.isChecked(), self.power.isChecked())
+        return Options(
+            self.largest.currentData() or 2048, self.padding.value(), self.rotation.isChecked(), self.power.isChecked()
+        )
 
     def show_document(self, document: Document | None) -> None:
         found = document.structure if document else None
@@ -144,13 +157,21 @@ class AtlasView(QWidget):
 
     def _plan(self) -> None:
         options, structure = self.options, self._structure
-        for name, value in (("size", options.page), ("padding", options.padding), ("rotation", str(options.rotation).lower()), ("power", str(options.power_of_two).lower())):
+        for name, value in (
+            ("size", options.page),
+            ("padding", options.padding),
+            ("rotation", str(options.rotation).lower()),
+            ("power", str(options.power_of_two).lower()),
+        ):
             self._settings.setValue(f"atlas/{name}", value)
         if structure is None:
             self._planned([])
             return
-        self._workspace.request_job(
-            "atlas", lambda _replay, _progress, _cancelled: plan_atlases(structure.sharing, options), self._planned, lambda error: self.facts.setText(error)
+        self._workspace.commands.run_job(
+            JobName.ATLAS,
+            lambda _replay, _progress, _cancelled: plan_atlases(structure.sharing, options),
+            self._planned,
+            lambda error: self.facts.setText(str(error)),
         )
 
     def _planned(self, plans: list[AtlasPlan]) -> None:
@@ -186,17 +207,19 @@ class AtlasView(QWidget):
             return
         number = max(self.page.currentIndex(), 0)
         padding = self.options.padding
-        self._workspace.request_job(
-            "atlas page",
+        self._workspace.commands.run_job(
+            JobName.ATLAS_PAGE,
             lambda _replay, _progress, _cancelled: page_picture(structure.sharing.frame, plan.pages[number], padding),
             lambda pixels: self.picture.show_page(plan, number, pixels),
-            lambda error: self.facts.setText(error),
+            lambda error: self.facts.setText(str(error)),
         )
         self.facts.setText(_facts(plan, number))
 
     def _save(self) -> None:
         structure, document = self._structure, self._workspace.current
-        folder = QFileDialog.getExistingDirectory(self, "Save the atlas into", str(document.path.parent) if document else "")
+        folder = QFileDialog.getExistingDirectory(
+            self, "Save the atlas into", str(document.path.parent) if document else ""
+        )
         if not folder or structure is None or self._chosen is None:
             return
         try:
@@ -210,11 +233,22 @@ class AtlasView(QWidget):
 def _facts(plan: AtlasPlan, number: int) -> str:
     page = plan.pages[number]
     lines = [
-        f"{len(plan.steps):,} draws read {plan.textures} textures; with one batch a page, {plan.draws_then:,} draws would do.",
-        f"Page {number + 1} of {len(plan.pages)}: {page.width} x {page.height}, {len(page.places)} textures, {page.wasted:.0%} of its area free.",
+        (
+            f"{len(plan.steps):,} draws read {plan.textures} textures; with one batch per page, {plan.draws_then:,}"
+            " draws would do."
+        ),
+        (
+            f"Page {number + 1} of {len(plan.pages)}: {page.width} x {page.height}, {len(page.places)} textures,"
+            f" {share(page.wasted)} of its area free."
+        ),
         f"Memory: {plan.bytes_before / 1024:,.0f} KiB now, {plan.bytes_after / 1024:,.0f} KiB then.",
-        "If compressed, by arithmetic, KiB now and then: " + ", ".join(f"{name} {a / 1024:,.0f} and {b / 1024:,.0f}" for name, (a, b) in plan.compressed().items()) + ".",
+        "If compressed, by arithmetic, KiB now and then: "
+        + ", ".join(f"{name} {a / 1024:,.0f} and {b / 1024:,.0f}" for name, (a, b) in plan.compressed().items())
+        + ".",
     ]
-    lines += [f"Not on a page, {reason}: {', '.join(map(str, names[:8]))}{' ...' if len(names) > 8 else ''}." for reason, names in plan.left_out.items()]
+    lines += [
+        f"Not on a page, {reason}: {', '.join(map(str, names[:8]))}{' ...' if len(names) > 8 else ''}."
+        for reason, names in plan.left_out.items()
+    ]
     lines += [f"{c[:1].upper()}{c[1:]}." for c in plan.caveats]
     return "\n\n".join(lines)

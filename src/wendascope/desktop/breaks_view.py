@@ -7,16 +7,27 @@ from collections.abc import Iterator
 from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMessageBox, QPushButton, QVBoxLayout, QWidget
 
 from wendascope.analysis.breaks import Accepted, Breaks, Reason, find_breaks
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.theme import GRID
 from wendascope.errors import FileError
 
 _WORDS = {
-    "kind": "one of them is no draw", "target": "another target", "geometry": "other geometry", "order": "order: steps between must keep their place",
-    "blend": "blending", "depth": "depth state", "raster": "rasterising state", "texture": "texture", "uniform": "uniform", "program": "program",
-    "block": "uniform block", "viewport": "viewport", "scissor or stencil": "scissor or stencil",
-}  # fmt: skip
+    "kind": "one is not a draw",
+    "target": "another target",
+    "geometry": "other geometry",
+    "order": "order: steps between must keep their place",
+    "blend": "blending",
+    "depth": "depth state",
+    "raster": "rasterising state",
+    "texture": "texture",
+    "uniform": "uniform",
+    "program": "program",
+    "block": "uniform block",
+    "viewport": "viewport",
+    "scissor or stencil": "scissor or stencil",
+}
 
 
 class BreaksView(QWidget):
@@ -28,7 +39,9 @@ class BreaksView(QWidget):
         self._document: Document | None = None
         self._shown: Breaks | None = None
         tips = {1: "Pairs of neighbours that this keeps apart", 2: "Pairs that nothing else keeps apart"}
-        self.tree = NodeTree(["what differs", "pairs", "alone", "accepted"], [72, 72, 160], "What keeps neighbours apart", tips)
+        self.tree = NodeTree(
+            ["what differs", "pairs", "alone", "accepted"], [72, 72, 160], "What keeps neighbours apart", tips
+        )
         self.accept = QPushButton("Accept ...")
         self.accept.setToolTip("It cannot be helped: keep it out of the counts, with a note")
         self.back = QPushButton("Count again")
@@ -72,7 +85,12 @@ class BreaksView(QWidget):
         return {(a.reason, a.name, a.step): a for a in (self._document.accepted if self._document else [])}
 
     def _node(self, reason: Reason, label: str) -> Node:
-        texts = [label, f"{len(reason.pairs):,}", f"{reason.alone:,}", (reason.accepted.note or "accepted") if reason.accepted else ""]
+        texts = [
+            label,
+            f"{len(reason.pairs):,}",
+            f"{reason.alone:,}",
+            (reason.accepted.note or "accepted") if reason.accepted else "",
+        ]
         if reason.parts:
 
             def parts() -> Iterator[Node]:
@@ -85,7 +103,10 @@ class BreaksView(QWidget):
     def _pairs(self, reason: Reason) -> Iterator[Node]:
         assert self._shown is not None
         for step in reason.pairs.tolist():
-            yield Node([f"steps {step:,} and {step + 1:,}: {', '.join(self._shown.of_pair(step))}"], Accepted(reason.reason, reason.name, step))
+            yield Node(
+                [f"steps {step:,} and {step + 1:,}: {', '.join(self._shown.of_pair(step))}"],
+                Accepted(reason.reason, reason.name, step),
+            )
 
     # ---- acting -----------------------------------------------------------------------------------------
 
@@ -122,6 +143,9 @@ class BreaksView(QWidget):
         if structure is None:
             return
         accepted = list(document.accepted)
-        self._workspace.request_job(
-            "breaks", lambda _replay, _progress, _cancelled: find_breaks(structure.sharing, accepted), document.set_breaks, lambda _error: None
+        self._workspace.commands.run_job(
+            JobName.BREAKS,
+            lambda _replay, _progress, _cancelled: find_breaks(structure.sharing, accepted),
+            document.set_breaks,
+            lambda _error: None,
         )

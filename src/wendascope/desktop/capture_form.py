@@ -11,10 +11,14 @@ from PySide6.QtCore import QSettings, Signal
 from PySide6.QtWidgets import QComboBox, QFileDialog, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from wendascope.desktop.theme import GRID
-from wendascope.tap.channel import Boundary
+from wendascope.tap.channel import FrameEnd
 
 _RECENT = 12
-_BOUNDARIES = {"swap": "when it swaps buffers", "readback": "when it reads a picture back", "marker": "at its debug messages"}
+_FRAME_ENDS = {
+    "swap": "when it swaps buffers",
+    "readback": "when it reads a picture back",
+    "marker": "at its debug messages",
+}
 
 
 class TargetChoice(msgspec.Struct):
@@ -24,7 +28,7 @@ class TargetChoice(msgspec.Struct):
     arguments: str = ""
     folder: str = ""
     environment: str = ""
-    boundary: str = "swap"
+    frame_end: str = "swap"
 
     @property
     def command(self) -> list[str]:
@@ -59,9 +63,9 @@ class CaptureForm(QWidget):
         self.arguments.setPlaceholderText("as in a shell")
         self.folder.setPlaceholderText("the current one")
         self.environment.setPlaceholderText("NAME=value OTHER='a value'")
-        self.boundary = QComboBox()
-        for name, text in _BOUNDARIES.items():
-            self.boundary.addItem(text, name)
+        self.frame_end = QComboBox()
+        for name, text in _FRAME_ENDS.items():
+            self.frame_end.addItem(text, name)
         for field in (self.program, self.arguments, self.folder, self.environment):
             field.returnPressed.connect(self.submitted)
         layout = QFormLayout(self)
@@ -72,7 +76,7 @@ class CaptureForm(QWidget):
         layout.addRow("Arguments", self.arguments)
         layout.addRow("Folder", self._with_button(self.folder, self._browse_folder))
         layout.addRow("Environment", self.environment)
-        layout.addRow("A frame ends", self.boundary)
+        layout.addRow("A frame ends", self.frame_end)
         self._fill_recent()
         if self._recents():
             self.show_choice(self._recents()[0])
@@ -92,16 +96,19 @@ class CaptureForm(QWidget):
 
     def choice(self) -> TargetChoice:
         return TargetChoice(
-            self.program.text().strip(), self.arguments.text().strip(), self.folder.text().strip(), self.environment.text().strip(),
-            str(self.boundary.currentData() or Boundary.swap.name),
-        )  # fmt: skip
+            self.program.text().strip(),
+            self.arguments.text().strip(),
+            self.folder.text().strip(),
+            self.environment.text().strip(),
+            str(self.frame_end.currentData() or FrameEnd.swap.name),
+        )
 
     def show_choice(self, choice: TargetChoice) -> None:
         self.program.setText(choice.program)
         self.arguments.setText(choice.arguments)
         self.folder.setText(choice.folder)
         self.environment.setText(choice.environment)
-        self.boundary.setCurrentIndex(max(self.boundary.findData(choice.boundary), 0))
+        self.frame_end.setCurrentIndex(max(self.frame_end.findData(choice.frame_end), 0))
 
     def remember(self, choice: TargetChoice) -> None:
         kept = [choice, *(other for other in self._recents() if other != choice)][:_RECENT]

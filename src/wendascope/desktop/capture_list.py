@@ -1,4 +1,4 @@
-"""The captures of a sitting: pictures, figures, the difference to a baseline, and a note on each."""
+"""The captures of a capture session: pictures, figures, the difference to a baseline, and a note on each."""
 
 from __future__ import annotations
 
@@ -7,16 +7,17 @@ import threading
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QGuiApplication, QImage, QKeySequence, QPixmap
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QMenu, QTableView
 
-from wendascope.desktop.sitting_model import CaptureRow, SittingModel
+from wendascope import records
+from wendascope.desktop.models.session import CaptureRow, SessionModel
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import WendascopeError
 from wendascope.frame import file
+from wendascope.frame.notes import Note
 
 Index = QModelIndex | QPersistentModelIndex
 _COLUMNS = ("capture", "frame", "ms", "to baseline", "steps", "passes", "MB", "note")
@@ -24,16 +25,10 @@ _WIDTHS = {"capture": 176, "frame": 56, "ms": 64, "to baseline": 192, "steps": 7
 THUMBNAIL = (80, 45)
 
 
-class Note(msgspec.Struct):
-    """What a user wrote on a capture."""
-
-    text: str
-
-
 def stored_note(path: Path) -> str:
     """The last note in a file, or nothing. Raises FileError."""
-    notes = file.added(path, "note", Note)
-    return notes[-1].text if notes else ""
+    note = records.NOTE.newest(path)
+    return note.text if note else ""
 
 
 class FileReader(QObject):
@@ -63,15 +58,15 @@ class FileReader(QObject):
 
 
 class CaptureModel(QAbstractTableModel):
-    def __init__(self, sitting: SittingModel) -> None:
+    def __init__(self, session: SessionModel) -> None:
         super().__init__()
-        self.sitting = sitting
+        self.session = session
         self._pictures: dict[Path, QPixmap] = {}
         self._shown = 0
 
     def refresh(self) -> None:
-        """Follow the sitting: rows are only ever added."""
-        count = len(self.sitting.rows)
+        """Follow the capture session: rows are only ever added."""
+        count = len(self.session.rows)
         if count > self._shown:
             self.beginInsertRows(QModelIndex(), self._shown, count - 1)
             self._shown = count
@@ -96,13 +91,15 @@ class CaptureModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             return {
                 "ms": "Median of the program's own frames before the capture",
-                "to baseline": "Difference of the medians with its 95 % interval; said to be a change only when that excludes zero",
+                "to baseline": (
+                    "Difference of the medians with its 95 % interval; said to be a change only when that excludes zero"
+                ),
                 "note": "Double-click or F2 to write; kept in the file",
             }.get(_COLUMNS[section])
         return None
 
     def row(self, index: Index) -> CaptureRow:
-        return self.sitting.rows[index.row()]
+        return self.session.rows[index.row()]
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if not index.isValid():
@@ -118,9 +115,12 @@ class CaptureModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             taken = row.taken
             caveats = "".join(f"\ncaveat: {c}" for c in taken.caveats)
-            return f"{taken.file}\ntarget held {taken.held_seconds:.2f} s, taken in {taken.capture_seconds:.2f} s{caveats}"
+            return (
+                f"{taken.file}\ntarget paused {taken.held_seconds:.2f} s, taken in {taken.capture_seconds:.2f}"
+                f" s{caveats}"
+            )
         if role == Qt.ItemDataRole.ForegroundRole and column == "to baseline":
-            found = self.sitting.difference(row)
+            found = self.session.difference(row)
             return QColor(theme().ink if found and (found.low > 0 or found.high < 0) else theme().soft)
         return None
 
@@ -138,9 +138,9 @@ class CaptureModel(QAbstractTableModel):
             case "ms":
                 return "" if taken.target_ms is None else f"{taken.target_ms:.2f}"
             case "to baseline":
-                if row.path == self.sitting.baseline:
+                if row.path == self.session.baseline:
                     return "baseline"
-                found = self.sitting.difference(row)
+                found = self.session.difference(row)
                 if found is None:
                     return ""
                 said = "" if found.low > 0 or found.high < 0 else "same: "
@@ -173,10 +173,10 @@ class CaptureModel(QAbstractTableModel):
         if text == row.note:
             return False
         try:
-            file.add(row.path, "note", Note(text))
+            records.NOTE.keep(row.path, Note(text))
         except WendascopeError as error:
-            self.sitting.problem = str(error)
-            self.sitting.changed()
+            self.session.problem = str(error)
+            self.session.changed()
             return False
         row.note = text
         self.dataChanged.emit(index, index)
@@ -189,17 +189,17 @@ class CaptureTable(QTableView):
     opened = Signal(object)
     compared = Signal(object)
 
-    def __init__(self, sitting: SittingModel) -> None:
+    def __init__(self, session: SessionModel) -> None:
         super().__init__()
-        self._sitting = sitting
-        self.captures = CaptureModel(sitting)
+        self._session = session
+        self.captures = CaptureModel(session)
         self.setModel(self.captures)
         self.setFont(figures_font())
         self.setIconSize(QSize(*THUMBNAIL))
         self.setShowGrid(False)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed | QAbstractItemView.EditTrigger.DoubleClicked)
-        self.setAccessibleName("Captures of this sitting")
+        self.setAccessibleName("Captures of this session")
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(THUMBNAIL[1] + GRID)
         header = self.horizontalHeader()
@@ -213,7 +213,7 @@ class CaptureTable(QTableView):
         self.customContextMenuRequested.connect(self._menu)
         self._reader = FileReader()
         self._reader.ready.connect(self._read)
-        sitting.listen(self.captures.refresh)
+        session.listen(self.captures.refresh)
 
     def fetch(self, rows: list[CaptureRow]) -> None:
         """Read the files of new captures in the background."""
@@ -224,7 +224,7 @@ class CaptureTable(QTableView):
         return [self.captures.row(index) for index in self.selectionModel().selectedRows()]
 
     def _read(self, path: Path, thumbnail: Any, times: Any, note: str) -> None:
-        for row in self._sitting.rows:
+        for row in self._session.rows:
             if row.path == path:
                 row.thumbnail, row.frame_ms, row.note = thumbnail, times, note
         self.captures.refresh()
@@ -241,21 +241,26 @@ class CaptureTable(QTableView):
         menu = QMenu(self)
         menu.addAction("Open", lambda: self.opened.emit(row.path))
         menu.addAction("Use as baseline", lambda: self.use_as_baseline(row))
-        menu.addAction("Compare with the baseline", lambda: self.compared.emit(row.path)).setEnabled(row.path != self._sitting.baseline)
+        menu.addAction("Compare with the baseline", lambda: self.compared.emit(row.path)).setEnabled(
+            row.path != self._session.baseline
+        )
         menu.addAction("Write a note", lambda: self.edit(self.captures.index(index.row(), len(_COLUMNS) - 1)))
         menu.addAction("Copy the path", lambda: QGuiApplication.clipboard().setText(str(row.path)))
         menu.exec(self.viewport().mapToGlobal(at))
 
     def use_as_baseline(self, row: CaptureRow) -> None:
-        self._sitting.baseline = row.path
-        self._sitting.changed()
+        self._session.baseline = row.path
+        self._session.changed()
 
     def keyPressEvent(self, event: Any) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):
-            rows = self.chosen() or self._sitting.rows
+            rows = self.chosen() or self._session.rows
             lines = ["\t".join(_COLUMNS), *("\t".join(self.captures.text(row, c) for c in _COLUMNS) for row in rows)]
             QGuiApplication.clipboard().setText("\n".join(lines))
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.state() != QAbstractItemView.State.EditingState:
+        elif (
+            event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            and self.state() != QAbstractItemView.State.EditingState
+        ):
             for row in self.chosen()[:1]:
                 self.opened.emit(row.path)
         else:

@@ -39,10 +39,16 @@ class Curves(QWidget):
             axis = item.getAxis(side)
             axis.setPen(pg.mkPen(theme().line))
             axis.setTextPen(pg.mkPen(colour))
-            axis.setLabel(title + (", solid" if side == "left" else ", dashed" if side == "right" else ""), color=colour)
-        item.plot(x, left[1], pen=pg.mkPen(left[2], width=2), symbol="o", symbolSize=6, symbolBrush=left[2], symbolPen=None)
+            axis.setLabel(
+                title + (", solid" if side == "left" else ", dashed" if side == "right" else ""), color=colour
+            )
+        item.plot(
+            x, left[1], pen=pg.mkPen(left[2], width=2), symbol="o", symbolSize=6, symbolBrush=left[2], symbolPen=None
+        )
         dashed = pg.mkPen(right[2], width=2, style=Qt.PenStyle.DashLine)
-        self._other.addItem(pg.PlotDataItem(x, right[1], pen=dashed, symbol="s", symbolSize=6, symbolBrush=right[2], symbolPen=None))
+        self._other.addItem(
+            pg.PlotDataItem(x, right[1], pen=dashed, symbol="s", symbolSize=6, symbolBrush=right[2], symbolPen=None)
+        )
         item.vb.setYRange(0, max(left[1]) * 1.1)
         self._other.setYRange(0, max(max(right[1]) * 1.1, 0.01))
         item.vb.setXRange(min(x), max(x))

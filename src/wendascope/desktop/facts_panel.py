@@ -8,11 +8,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
-from wendascope.desktop.model import Document
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.frame.describe import step_name
-from wendascope.frame.facts import Section, step_facts
+from wendascope.frame.frame import Section
 from wendascope.frame.summary import summarise
+from wendascope.texts import share
 
 
 class _FactsTree(QTreeWidget):
@@ -72,14 +72,19 @@ class FactsPanel(QWidget):
             self.title.setText("Frame")
             self._fill(_frame_facts(document))
             return
-        self.title.setText(f"Step {step:,}: {step_name(document.frame, step)}")
-        self._fill(self._measured(document, step) + step_facts(document.frame, step))
+        self.title.setText(f"Step {step:,}: {document.frame.step_name(step)}")
+        self._fill(self._measured(document, step) + document.frame.step_facts(step))
 
     def _measured(self, document: Document, step: int) -> list[Section]:
         survey = document.survey
         if survey is None:
             return []
-        rows = [("time alone", f"{survey.steps.ms[step]:.3f} ms ({survey.steps.ms_low[step]:.3f}–{survey.steps.ms_high[step]:.3f})")]
+        rows = [
+            (
+                "time alone",
+                f"{survey.steps.ms[step]:.3f} ms ({survey.steps.ms_low[step]:.3f}–{survey.steps.ms_high[step]:.3f})",
+            )
+        ]
         if survey.fragments is not None:
             rows.append(("fragments written", f"{survey.fragments[step]:,}"))
         return [Section("Measured", rows), *_drawn_facts(document, step)]
@@ -116,19 +121,32 @@ def _drawn_facts(document: Document, step: int) -> list[Section]:
         if row.rejected >= 0:
             seen.append(("shaded, then rejected", f"{row.rejected:,}"))
         if document.survey is not None:
-            seen.append(("wasted, estimated", f"{document.survey.steps.ms[step] * row.wasted_share:.3f} ms, {row.wasted_share:.0%} of its fragments"))
+            seen.append(
+                (
+                    "wasted, estimated",
+                    (
+                        f"{document.survey.steps.ms[step] * row.wasted_share:.3f} ms, {share(row.wasted_share)} of its"
+                        " fragments"
+                    ),
+                )
+            )
         seen.append(("early depth test", "possible" if row.early else "prevented"))
         sections.append(Section("Fragments", seen))
     if row.triangles >= 0:
         parts = [
-            ("outside the view", row.outside), ("culled", row.away), ("without area", row.empty), ("touching no sample", row.no_sample),
-            ("touching 1 to 4", row.few), ("filling no pixel", row.partial), ("vertices run, model", row.transformed),
-        ]  # fmt: skip
+            ("outside the view", row.outside),
+            ("culled", row.away),
+            ("without area", row.empty),
+            ("covering no sample", row.no_sample),
+            ("covering 1 to 4", row.few),
+            ("filling no pixel", row.partial),
+            ("vertices run, model", row.transformed),
+        ]
         rows = [(name, f"{count:,}") for name, count in parts if count >= 0]
         if row.box is not None:
             rows.append(("on its target", f"{row.box[2] - row.box[0]} x {row.box[3] - row.box[1]} pixels"))
         if row.survivors > 0 and row.drawn > 0:
-            rows.append(("triangles a pixel seen", f"{row.drawn / row.survivors:.3g}"))
+            rows.append(("triangles per visible pixel", f"{row.drawn / row.survivors:.3g}"))
         if row.vertex_ms is not None:
             rows.append(("vertex stages alone", f"{row.vertex_ms:.3f} ms"))
         sections.append(Section("Triangles", rows))
@@ -142,14 +160,20 @@ def _frame_facts(document: Document) -> list[Section]:
         Section(
             "Captured",
             [
-                ("program", summary.program), ("frame", str(summary.frame_number)), ("when", summary.captured_at),
-                ("context", summary.api), ("driver", summary.renderer), ("window", f"{summary.width} x {summary.height}"),
-                ("calls", f"{summary.calls:,}"), ("steps", f"{summary.steps:,}"), ("triangles", f"{summary.triangles:,}"),
-                ("target was held", f"{frame.metadata.held_seconds:.2f} s for reading its objects"),
+                ("program", summary.program),
+                ("frame", str(summary.frame_number)),
+                ("when", summary.captured_at),
+                ("context", summary.api),
+                ("driver", summary.renderer),
+                ("window", f"{summary.width} x {summary.height}"),
+                ("calls", f"{summary.calls:,}"),
+                ("steps", f"{summary.steps:,}"),
+                ("triangles", f"{summary.triangles:,}"),
+                ("target paused", f"{frame.metadata.held_seconds:.2f} s for reading its objects"),
             ],
         ),
         Section("Objects", [(what, f"{count:,}") for what, count in summary.objects.items()]),
-    ]  # fmt: skip
+    ]
     if summary.caveats:
         sections.insert(0, Section("Caveats", [(str(i + 1), text) for i, text in enumerate(summary.caveats)]))
     return sections

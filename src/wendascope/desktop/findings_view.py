@@ -22,9 +22,10 @@ from PySide6.QtWidgets import (
 
 from wendascope.analysis.findings import Finding
 from wendascope.desktop.answer import details_label
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.trials.proof import CHANGES, COMBINED, state_of
+from wendascope.trials.proof import COMBINED, Proof, state_of
+from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
 
 Index = QModelIndex | QPersistentModelIndex
 _TITLES = ("gain, ms", "what", "state")
@@ -47,9 +48,7 @@ class FindingsModel(QAbstractTableModel):
     @staticmethod
     def _gain(document: Document | None, finding: Finding) -> float:
         proof = document.proofs.get(finding.id) if document else None
-        if proof is not None:
-            return proof.gain_ms or 0.0
-        return finding.estimate_ms or 0.0
+        return (finding.estimate_ms if proof is None or _open(proof) else proof.gain_ms) or 0.0
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return 0 if parent.isValid() else len(self.findings)
@@ -61,7 +60,9 @@ class FindingsModel(QAbstractTableModel):
         if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return _TITLES[section]
         if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignLeft if section else Qt.AlignmentFlag.AlignRight)
+            return Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignLeft if section else Qt.AlignmentFlag.AlignRight
+            )
         return None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -76,21 +77,35 @@ class FindingsModel(QAbstractTableModel):
             return proof.summary if proof else finding.how or None
         if role == _BAR and index.column() == 0:
             largest = max((self._gain(self.document, f) for f in self.findings), default=0.0)
-            measured = proof is not None
+            measured = not _open(proof)
             return (max(self._gain(self.document, finding), 0.0) / largest if largest > 0 else 0.0, measured)
         return None
 
     def texts(self, finding: Finding) -> tuple[str, str, str]:
         proofs = self.document.proofs if self.document else {}
         proof = proofs.get(finding.id)
-        if proof is not None:
-            gain = "none" if proof.gain_ms is None else f"{proof.gain_ms:.2f}"
+        if proof is not None and not _open(proof):
+            gain = _gain_text(proof)
         else:
             gain = "" if finding.estimate_ms is None else f"~{finding.estimate_ms:.2f}"
         return gain, finding.title, state_of(finding, proofs)
 
     def as_text(self) -> str:
         return "\n".join("\t".join(row) for row in (_TITLES, *(self.texts(f) for f in self.findings)))
+
+
+def _open(proof: Proof | None) -> bool:
+    """Whether the estimate is still all that is known of the gain."""
+    return proof is None or proof.verdict == NOISE
+
+
+def _gain_text(proof: Proof) -> str:
+    """What a proof showed: a saving, what a difference is less than, or nothing."""
+    if proof.gain_ms is not None:
+        return f"{proof.gain_ms:.2f}"
+    if proof.verdict == NO_DIFFERENCE and proof.saved_ms is not None:
+        return f"<{bound_ms(proof.saved_ms):.2f}"
+    return ""
 
 
 class _GainDelegate(QStyledItemDelegate):
@@ -101,7 +116,9 @@ class _GainDelegate(QStyledItemDelegate):
         box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
         width = int(box.width() * min(share, 1.0))
         bar = QRect(box.right() - width + 1, box.top(), width, box.height())
-        painter.fillRect(bar, QColor(theme().bar) if measured else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern))
+        painter.fillRect(
+            bar, QColor(theme().bar) if measured else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern)
+        )
         super().paint(painter, option, index)
 
 
@@ -122,7 +139,7 @@ class FindingsView(QWidget):
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
         self.prove_all = QPushButton("Prove all")
-        self.prove_all.setToolTip("Every finding here, and then all that held as one changed frame")
+        self.prove_all.setToolTip("Test each finding, then all that save time as one changed frame")
         self.difference = QPushButton("Show where it differs")
         self.show_step = QPushButton("Go to the first step")
         buttons = QHBoxLayout()
@@ -144,7 +161,9 @@ class FindingsView(QWidget):
         layout.addLayout(buttons)
         self.table.selectionModel().currentRowChanged.connect(self._row_changed)
         self.prove.clicked.connect(self._prove)
-        self.prove_all.clicked.connect(lambda: workspace.request_prove([f for f in self.model.findings if f.remedy is not None]))
+        self.prove_all.clicked.connect(
+            lambda: workspace.commands.prove([f for f in self.model.findings if f.remedy is not None])
+        )
         self.difference.clicked.connect(self._show_difference)
         self.show_step.clicked.connect(self._go)
 
@@ -188,9 +207,16 @@ class FindingsView(QWidget):
         self.difference.setVisible(proof is not None and proof.verdict == CHANGES)
         if finding is None:
             measured = document is not None and document.drawn is not None
-            self.details.setText("Nothing to change was found here." if measured else "Press Ctrl+M to measure the frame and find what to change.")
+            self.details.setText(
+                "Nothing to change was found here."
+                if measured
+                else "Press Ctrl+M to measure the frame and find what to change."
+            )
             return
-        evidence = ", ".join(f"{name} {value:,}" if isinstance(value, int | float) else f"{name} {value}" for name, value in finding.evidence.items())
+        evidence = ", ".join(
+            f"{name} {value:,}" if isinstance(value, int | float) else f"{name} {value}"
+            for name, value in finding.evidence.items()
+        )
         lines = [finding.why, evidence[:1].upper() + evidence[1:] + "."]
         if finding.estimate_ms is not None:
             lines.append(f"Estimated: {finding.how}.")
@@ -198,7 +224,7 @@ class FindingsView(QWidget):
         if finding.remedy is None and finding.refused:
             lines.append(f"Cannot be tried here: {finding.refused}.")
         if proof is not None:
-            lines.append(f"<b>{proof.verdict[:1].upper()}{proof.verdict[1:]}</b>: {proof.summary}.")
+            lines.append(f"<b>{proof.told_verdict[:1].upper()}{proof.told_verdict[1:]}</b>: {proof.summary}.")
             if proof.submitting:
                 lines.append(f"{proof.submitting}.")
         combined = document.proofs.get(COMBINED) if document else None
@@ -208,11 +234,11 @@ class FindingsView(QWidget):
 
     def _prove(self) -> None:
         if self.chosen is not None:
-            self._workspace.request_prove([self.chosen])
+            self._workspace.commands.prove([self.chosen])
 
     def _show_difference(self) -> None:
         if self.chosen is not None and self.chosen.remedy is not None:
-            self._workspace.request_changed_picture([self.chosen.remedy], self.chosen.title)
+            self._workspace.commands.show_changed_picture([self.chosen.remedy], self.chosen.title)
 
     def _go(self) -> None:
         if self.chosen is not None and self.model.document is not None:
@@ -238,7 +264,7 @@ class _Table(QTableView):
         header.setHighlightSections(False)
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         header.resizeSection(0, 9 * GRID)
-        header.resizeSection(2, 20 * GRID)
+        header.resizeSection(2, 24 * GRID)
 
     def keyPressEvent(self, event: Any) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):

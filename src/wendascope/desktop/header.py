@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+import html
+
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from wendascope.analysis.budget import BUDGETS_MS
-from wendascope.desktop.model import Workspace
+from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.theme import GRID, figures_font
 
 _OWN = -1.0
@@ -49,7 +61,17 @@ class Header(QWidget):
         self.progress.setFormat("")
         self.stop = QPushButton("Cancel")
         self.stop.clicked.connect(self.cancel)
-        layout = QHBoxLayout(self)
+        self.notice = QLabel()
+        self.notice.setWordWrap(True)
+        self.notice.linkActivated.connect(self._notice_read)
+        self.notice.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
+        self.notice.setContentsMargins(2 * GRID, GRID, 2 * GRID, 0)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.notice)
+        layout = QHBoxLayout()
+        outer.addLayout(layout)
         layout.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
         layout.setSpacing(GRID)
         layout.addWidget(self.files)
@@ -80,24 +102,49 @@ class Header(QWidget):
         self.files.setVisible(bool(workspace.documents))
         self.button.setEnabled(current is not None)
         self._show_budget()
+        self._show_notice()
         if current is None:
             self.about.setText("")
             self.time.setText("")
             return
         self.files.setCurrentIndex(workspace.documents.index(current))
-        window = current.frame.default_framebuffer
-        self.about.setText(f"{window.width} x {window.height}   {current.frame.context}")
+        width, height = current.frame.size
+        self.about.setText(f"{width} x {height}   {current.frame.context}")
         self.about.setToolTip(current.frame.context.renderer)
         self.refresh_time()
 
+    def _show_notice(self) -> None:
+        """Above everything, on every page: that what is shown is not quite the captured frame, or comes from a
+        stranger.
+        """
+        current = self._workspace.current
+        verification = current.verification if current else None
+        lines = []
+        if verification is not None and not verification.identical:
+            lines.append(
+                f"<b>{verification.sentence[:1].upper()}{verification.sentence[1:]}.</b> Nothing is proved on this"
+                " frame; times are those of a frame that is not quite the captured one."
+            )
+        if current is not None and current.introduction:
+            lines.append(f'{html.escape(current.introduction)} <a href="read">Hide this</a>')
+        self.notice.setVisible(bool(lines))
+        self.notice.setText("<br>".join(lines))
+
+    def _notice_read(self, _link: str) -> None:
+        if self._workspace.current is not None:
+            self._workspace.current.set_introduction("")
+
     def refresh_time(self) -> None:
         """After a measurement."""
+        self._show_notice()
         current = self._workspace.current
         verdict = current.verdict(self._workspace.budget_ms) if current else None
         if current is None or verdict is None or current.survey is None:
             self.time.setText("")
             return
-        who = {"GPU": "GPU late", "CPU": "CPU late", "nobody": "in budget"}[verdict.late]
+        who = {"GPU": "GPU-bound", "CPU": "CPU-bound", "elsewhere": "waits outside OpenGL", "nobody": "within budget"}[
+            verdict.late
+        ]
         longest = verdict.ratio * self._workspace.budget_ms
         self.time.setText(f"{longest:.1f} ms of {self._workspace.budget_ms:g}   {who}")
         self.time.setToolTip(verdict.evidence)

@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 import functools
+import logging
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
-from typing import Any
+from typing import Any, TypeVar
 
 from PySide6.QtCore import QObject, Qt, Signal
 
-from wendascope.errors import CancelledError, WendascopeError
+from wendascope.desktop.models.commands import Failed, JobName, Work
+from wendascope.errors import CancelledError, InternalError, WendascopeError
 from wendascope.replay.client import Replay
 
-Work = Callable[[Replay, Callable[[str, float], None], Callable[[], bool]], Any]
+T = TypeVar("T")
+_log = logging.getLogger(__name__)
 
 
 @dataclass
 class _Job:
-    name: str
-    work: Work
+    name: JobName
+    work: Work[Any]
     done: Callable[[Any], None]
-    failed: Callable[[str], None]
+    failed: Failed
     replaces: bool
     cancelled: threading.Event
 
@@ -35,13 +38,14 @@ class JobRunner(QObject):
     """(job, what is being done, how much of it is done)"""
     busy = Signal(str, bool)
     """(job, whether it runs)"""
-    _ended = Signal(object, object, str)
+    _ended = Signal(object, object, object)
+    """(job, its result, what it raised)"""
 
     def __init__(self, path: Path) -> None:
         super().__init__()
         self._replay = Replay(path)
         self._queue: SimpleQueue[_Job | None] = SimpleQueue()
-        self._waiting: dict[str, _Job] = {}
+        self._waiting: dict[JobName, _Job] = {}
         self._current: _Job | None = None
         self._lock = threading.Lock()
         self._closed = False
@@ -49,7 +53,9 @@ class JobRunner(QObject):
         self._thread = threading.Thread(target=self._serve, name="replay jobs", daemon=True)
         self._thread.start()
 
-    def submit(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None], replaces: bool = False) -> None:
+    def submit(
+        self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed, replaces: bool = False
+    ) -> None:
         """Queue a job. With `replaces`, one of the same name that has not begun is forgotten."""
         job = _Job(name, work, done, failed, replaces, threading.Event())
         with self._lock:
@@ -58,7 +64,7 @@ class JobRunner(QObject):
             self._waiting[name] = job
         self._queue.put(job)
 
-    def cancel(self, name: str) -> None:
+    def cancel(self, name: JobName) -> None:
         """Stop a job, running or not."""
         with self._lock:
             if name in self._waiting:
@@ -66,7 +72,8 @@ class JobRunner(QObject):
             if self._current is not None and self._current.name == name:
                 self._current.cancelled.set()
 
-    def running(self, name: str) -> bool:
+    def running(self, name: JobName) -> bool:
+        """Whether a job of a name runs now."""
         with self._lock:
             return self._current is not None and self._current.name == name
 
@@ -91,24 +98,27 @@ class JobRunner(QObject):
                     continue
                 self._current = job
             self.busy.emit(job.name, True)
-            result, error = None, ""
+            result: Any = None
+            problem: Exception | None = None
             try:
                 result = job.work(self._replay, functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
-            except CancelledError:
-                error = "cancelled"
-            except WendascopeError as problem:
-                error = str(problem)
-            except Exception as problem:
-                error = f"{type(problem).__name__}: {problem}"
+            except CancelledError as error:
+                problem = error
+            except WendascopeError as error:
+                _log.warning("%s: %s", job.name, error, exc_info=error.__cause__)
+                problem = error
+            except Exception as error:
+                _log.exception("%s failed", job.name)
+                problem = InternalError.of(error)
             with self._lock:
                 self._current = None
-            self._ended.emit(job, result, error)
+            self._ended.emit(job, result, problem)
 
-    def _deliver(self, job: _Job, result: Any, error: str) -> None:
+    def _deliver(self, job: _Job, result: Any, problem: Exception | None) -> None:
         if self._closed:
             return  # the views that asked are gone
         self.busy.emit(job.name, False)
-        if error:
-            job.failed(error)
+        if problem is not None:
+            job.failed(problem)
         elif not job.cancelled.is_set():
             job.done(result)

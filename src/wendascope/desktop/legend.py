@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.measure.lenses import LegendEntry
+from wendascope.texts import share as per_cent
 
 _BAR = 3 * GRID
 
@@ -25,7 +26,7 @@ class Legend(QWidget):
     def show_entries(self, entries: list[LegendEntry]) -> None:
         self._entries = entries
         self.setVisible(bool(entries))
-        self.setToolTip("\n".join(f"{e.text}: {e.share:.1%}" for e in entries))
+        self.setToolTip("\n".join(f"{e.text}: {per_cent(e.share, 1)}" for e in entries))
         self.update()
 
     @property
@@ -54,5 +55,7 @@ class Legend(QWidget):
             text = painter.fontMetrics().elidedText(entry.text, Qt.TextElideMode.ElideRight, right - left)
             painter.drawText(QRect(left, swatch.bottom() + 2, right - left, line), Qt.AlignmentFlag.AlignCenter, text)
             painter.setPen(QColor(t.soft))
-            share = f"{entry.share:.0%}" if entry.share >= 0.005 or entry.share == 0 else "<1%"
-            painter.drawText(QRect(left, swatch.bottom() + 2 + line, right - left, line), Qt.AlignmentFlag.AlignCenter, share)
+            share = f"{per_cent(entry.share)}" if entry.share >= 0.005 or entry.share == 0 else "<1%"
+            painter.drawText(
+                QRect(left, swatch.bottom() + 2 + line, right - left, line), Qt.AlignmentFlag.AlignCenter, share
+            )

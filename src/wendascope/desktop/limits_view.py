@@ -6,20 +6,49 @@ from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QWidget
 
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.answer import lay_out
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.texts import share
 from wendascope.trials.limits import Experiment, Limits, find_limits
 
 _COLUMNS: list[Column[Experiment]] = [
     Column("experiment", 0, lambda e: e.title, right=False),
-    Column("saved, ms", 88, lambda e: "" if e.saved_ms is None else f"{e.saved_ms.median:.2f}", lambda e: e.saved_ms.median if e.saved_ms else None, "Measured: original less changed, pairs"),
-    Column("interval", 128, lambda e: "" if e.saved_ms is None else f"{e.saved_ms.low:.2f} to {e.saved_ms.high:.2f}", tip="Holds the true median with 95 %"),
     Column(
-        "share", 72, lambda e: "" if e.share is None else f"{e.share:.0%}", lambda e: e.share, "Of what leaving its steps out saves", bar=lambda e: e.share or 0.0,
+        "saved, ms",
+        88,
+        lambda e: "" if e.saved_ms is None else f"{e.saved_ms.median:.2f}",
+        lambda e: e.saved_ms.median if e.saved_ms else None,
+        "Measured: original minus changed, paired runs",
     ),
-    Column("pixels differ", 104, lambda e: "" if e.saved_ms is None else f"{e.pixels_different:,}", lambda e: e.pixels_different, "Of the finished picture"),
-    Column("by up to", 80, lambda e: "" if e.saved_ms is None else f"{e.max_difference}", lambda e: e.max_difference, "Of 255"),
-]  # fmt: skip
+    Column(
+        "interval",
+        128,
+        lambda e: "" if e.saved_ms is None else f"{e.saved_ms.low:.2f} to {e.saved_ms.high:.2f}",
+        tip="95 % confidence interval of the median",
+    ),
+    Column(
+        "share",
+        72,
+        lambda e: "" if e.share is None else f"{share(e.share)}",
+        lambda e: e.share,
+        "Share of the time saved by leaving its draws out",
+        bar=lambda e: e.share or 0.0,
+    ),
+    Column(
+        "pixels differ",
+        104,
+        lambda e: "" if e.saved_ms is None else f"{e.pixels_different:,}",
+        lambda e: e.pixels_different,
+        "Of the finished picture",
+    ),
+    Column(
+        "by up to",
+        80,
+        lambda e: "" if e.saved_ms is None else f"{e.max_difference}",
+        lambda e: e.max_difference,
+        "Of 255",
+    ),
+]
 _PROGRAM, _STEP = "the whole program", "the selected step"
 
 
@@ -34,7 +63,9 @@ class LimitsView(QWidget):
         self.scope.addItems([_PROGRAM, _STEP])
         self.scope.setAccessibleName("What to look at")
         self.run = QPushButton("Find what limits it")
-        self.run.setToolTip("Replay the frame with a tiny viewport, flat colour, one-texel textures and more, all in turns")
+        self.run.setToolTip(
+            "Replay the frame with a tiny viewport, flat colour, one-texel textures and more, all in turns"
+        )
         self.picture = QPushButton("Show its picture")
         self.picture.setToolTip("The finished picture with the chosen experiment, and where it differs")
         self.answer = QLabel()
@@ -64,7 +95,9 @@ class LimitsView(QWidget):
     def refresh(self) -> None:
         """Show what the file holds of the shown program or step."""
         document, program, steps = self._document, self._program, self._steps
-        self._shown = document.limits.get((program.program, *(steps or []))) if document and program and steps != [] else None
+        self._shown = (
+            document.limits.get((program.program, *(steps or []))) if document and program and steps != [] else None
+        )
         self.table.rows.show_rows(self._shown.experiments if self._shown else [])
         self._tell(None)
 
@@ -74,19 +107,28 @@ class LimitsView(QWidget):
         if self._program is None:
             self.answer.setText("")
         elif self._steps == []:
-            self.answer.setText("Select a step that draws with this program.")
+            self.answer.setText("Select a draw of this program.")
         elif self._shown is None:
-            self.answer.setText("Not looked at yet. Every experiment is a change of the replayed frame, measured against the original in turns.")
+            self.answer.setText(
+                "Not looked at yet. Every experiment is a change of the replayed frame, measured against the original"
+                " in turns."
+            )
         else:
-            more = f"\n{item.title[:1].upper()}{item.title[1:]}: {item.refused}." if item is not None and item.refused else ""
+            more = (
+                f"\n{item.title[:1].upper()}{item.title[1:]}: {item.refused}."
+                if item is not None and item.refused
+                else ""
+            )
             self.answer.setText(self._shown.answer + more)
 
     def _run(self) -> None:
         document, program, steps = self._document, self._program, self._steps
         if document is None or program is None or steps == []:
             return
-        self._workspace.request_measurement(
-            lambda replay, progress, cancelled: find_limits(document.path, program, replay, steps, progress=progress, cancelled=cancelled),
+        self._workspace.commands.run_measurement(
+            lambda replay, progress, cancelled: find_limits(
+                document.path, program, replay, steps, progress=progress, cancelled=cancelled
+            ),
             lambda found: self._found(document, found),
             "The experiments could not be run",
         )
@@ -98,4 +140,4 @@ class LimitsView(QWidget):
     def _show_picture(self) -> None:
         item = self.table.chosen
         if item is not None:
-            self._workspace.request_changed_picture(item.remedies, item.title)
+            self._workspace.commands.show_changed_picture(item.remedies, item.title)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
+from wendascope.texts import share
 
 
 @dataclass(frozen=True)
@@ -25,9 +26,29 @@ class CostLine:
 
 _COLUMNS: list[Column[CostLine]] = [
     Column("line", 48, lambda r: f"{r.line}", lambda r: r.line),
-    Column("~ cost", 76, lambda r: f"{r.cost:,.0f}", lambda r: r.cost, "Modelled, of one invocation, times its rounds; 1 is an addition"),
-    Column("share", 64, lambda r: f"{r.share:.0%}", lambda r: r.share, "Of the stage's cost", bar=lambda r: r.share, measured=False),
-    Column("runs", 56, lambda r: f"x {r.runs:,.0f}", lambda r: r.runs, "How often one invocation runs it, by loops and calls"),
+    Column(
+        "~ cost",
+        76,
+        lambda r: f"{r.cost:,.0f}",
+        lambda r: r.cost,
+        "Modelled cost per invocation, loop iterations included (1 = one addition)",
+    ),
+    Column(
+        "share",
+        64,
+        lambda r: f"{share(r.share)}",
+        lambda r: r.share,
+        "Of the stage's cost",
+        bar=lambda r: r.share,
+        measured=False,
+    ),
+    Column(
+        "runs",
+        56,
+        lambda r: f"x {r.runs:,.0f}",
+        lambda r: r.runs,
+        "How often one invocation runs it, by loops and calls",
+    ),
     Column("stage", 84, lambda r: r.stage_name, right=False),
     Column("source", 0, lambda r: r.text, right=False),
 ]
@@ -39,7 +60,7 @@ class LinesView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.table: RowsTable[CostLine] = RowsTable(RowsModel(_COLUMNS, (1, True)), "Dearest lines")
+        self.table: RowsTable[CostLine] = RowsTable(RowsModel(_COLUMNS, (1, True)), "Most expensive lines")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, GRID // 2, 0, 0)
         layout.addWidget(self.table)
@@ -56,7 +77,17 @@ class LinesView(QWidget):
                 if line < 1 or cost < 0.5:
                     continue
                 text = lines[line - 1].strip() if line <= len(lines) else ""
-                rows.append(CostLine(stage.stage, stage.name, line, cost, cost / max(stage.cost.total, 1e-9), stage.cost.runs.get(line, 1.0), text))
+                rows.append(
+                    CostLine(
+                        stage.stage,
+                        stage.name,
+                        line,
+                        cost,
+                        cost / max(stage.cost.total, 1e-9),
+                        stage.cost.runs.get(line, 1.0),
+                        text,
+                    )
+                )
         self.table.rows.show_rows(rows)
 
     def _go(self) -> None:

@@ -1,4 +1,6 @@
-"""The frames of the running program as they come: CPU time solid, time blocked in the swap hatched, against the budget."""
+"""The frames of the running program as they come: CPU time solid, time blocked in the swap hatched, against the
+budget.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QBrush, QColor, QHelpEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from wendascope.desktop.sitting_model import KEPT_FRAMES
+from wendascope.desktop.models.session import KEPT_FRAMES
 from wendascope.desktop.theme import GRID, figures_font, theme
 
 _SCALE = 7 * GRID
@@ -57,7 +59,11 @@ class LiveStrip(QWidget):
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
             if abs(ms - self._budget) * up > 1.5 * GRID:
                 painter.setPen(QColor(t.soft))
-                painter.drawText(QRectF(0, y - GRID, _SCALE - 6, 2 * GRID), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{ms:g}" + (" ms" if ms == 0 else ""))
+                painter.drawText(
+                    QRectF(0, y - GRID, _SCALE - 6, 2 * GRID),
+                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                    f"{ms:g}" + (" ms" if ms == 0 else ""),
+                )
         width = self._width()
         left = area.right() - width * len(self._beats)
         solid, hatched = QColor(t.soft), QBrush(QColor(t.soft), Qt.BrushStyle.BDiagPattern)
@@ -70,7 +76,11 @@ class LiveStrip(QWidget):
         y = area.bottom() - self._budget * up
         painter.setPen(QPen(QColor(t.ink), 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        painter.drawText(QRectF(0, y - GRID, _SCALE - 6, 2 * GRID), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{self._budget:g}")
+        painter.drawText(
+            QRectF(0, y - GRID, _SCALE - 6, 2 * GRID),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            f"{self._budget:g}",
+        )
         if len(self._beats) == 0:
             painter.setPen(QColor(t.soft))
             painter.drawText(area, Qt.AlignmentFlag.AlignCenter, "frames appear here while the program runs")
@@ -80,7 +90,10 @@ class LiveStrip(QWidget):
             index = len(self._beats) - 1 - int((self.width() - GRID - event.pos().x()) / self._width())
             if 0 <= index < len(self._beats):
                 number, cpu, swap, calls, draws, vertices = self._beats[index].tolist()
-                text = f"frame {int(number):,}\n{cpu:.2f} ms between swaps\n{swap:.2f} ms blocked in the swap\n{int(calls):,} calls, {int(draws):,} draws, {int(vertices):,} vertices"
+                text = (
+                    f"frame {int(number):,}\n{cpu:.2f} ms between swaps\n{swap:.2f} ms blocked in the"
+                    f" swap\n{int(calls):,} calls, {int(draws):,} draws, {int(vertices):,} vertices"
+                )
                 QToolTip.showText(event.globalPos(), text, self)
             return True
         return super().event(event)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import (
@@ -33,9 +32,10 @@ from PySide6.QtWidgets import (
 )
 
 from wendascope.colours import INK, RELIEF
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.measure.mesh import MeshTable
+from wendascope.measure.mesh import MeshTable, mesh_picture, mesh_table
 
 Index = QModelIndex | QPersistentModelIndex
 _START = (30.0, 20.0, 1.0)
@@ -64,7 +64,9 @@ class MeshPicture(QWidget):
             self._image = None
         else:
             turned = np.ascontiguousarray(pixels[::-1])
-            self._image = QImage(turned.data, turned.shape[1], turned.shape[0], 4 * turned.shape[1], QImage.Format.Format_RGBX8888).copy()
+            self._image = QImage(
+                turned.data, turned.shape[1], turned.shape[0], 4 * turned.shape[1], QImage.Format.Format_RGBX8888
+            ).copy()
         self.update()
 
     @property
@@ -87,7 +89,11 @@ class MeshPicture(QWidget):
             painter.drawImage(self.rect(), self._image)
         if self.note:
             painter.setPen(QColor("#FFFFFF"))
-            painter.drawText(self.rect().adjusted(GRID, 0, -GRID, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.note)
+            painter.drawText(
+                self.rect().adjusted(GRID, 0, -GRID, 0),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                self.note,
+            )
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.changed.emit()
@@ -113,7 +119,12 @@ class MeshPicture(QWidget):
         event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        turns = {Qt.Key.Key_Left: (-_TURN, 0), Qt.Key.Key_Right: (_TURN, 0), Qt.Key.Key_Up: (0, -_TURN), Qt.Key.Key_Down: (0, _TURN)}
+        turns = {
+            Qt.Key.Key_Left: (-_TURN, 0),
+            Qt.Key.Key_Right: (_TURN, 0),
+            Qt.Key.Key_Up: (0, -_TURN),
+            Qt.Key.Key_Down: (0, _TURN),
+        }
         by = turns.get(Qt.Key(event.key()))
         if by is None:
             super().keyPressEvent(event)
@@ -154,7 +165,10 @@ class _AttributesModel(QAbstractTableModel):
     def as_text(self) -> str:
         if self.table is None:
             return ""
-        return "\n".join("\t".join(row) for row in (self.table.attributes, *([f"{v:.9g}" for v in values] for values in self.table.rows)))
+        return "\n".join(
+            "\t".join(row)
+            for row in (self.table.attributes, *([f"{v:.9g}" for v in values] for values in self.table.rows))
+        )
 
 
 class _AttributesTable(QTableView):
@@ -246,10 +260,10 @@ class MeshPanel(QWidget):
             self.picture.update()
             return
         self.picture.note = "reading the mesh"
-        self._workspace.request_job(
-            "mesh table",
-            lambda replay, progress, cancelled: replay.run("measure.mesh", "mesh_table", progress, cancelled, step=step),
-            lambda found: self._arrived(step, msgspec.convert(found, MeshTable)),
+        self._workspace.commands.run_job(
+            JobName.MESH_TABLE,
+            lambda replay, progress, cancelled: replay.run(mesh_table.asked(step), progress, cancelled),
+            lambda found: self._arrived(step, found),
             lambda error: self._refused(step, error),
         )
         self._timer.start()
@@ -266,13 +280,13 @@ class MeshPanel(QWidget):
             parts.append(f"{x1 - x0} x {y1 - y0} pixels on its target")
             parts.append(f"{drawn.covered:,} pixels covered{seen}")
             if drawn.drawn > 0:
-                parts.append(f"{drawn.covered / drawn.drawn:.2g} pixels a triangle")
+                parts.append(f"{drawn.covered / drawn.drawn:.2g} pixels per triangle")
         notes = "".join(f" {note[:1].upper()}{note[1:]}." for note in table.notes)
         self.facts.setText(", ".join(parts) + "." + notes)
 
-    def _refused(self, step: int, error: str) -> None:
+    def _refused(self, step: int, error: Exception) -> None:
         if step == self._step:
-            self.picture.note = error
+            self.picture.note = str(error)
             self.picture.show_pixels(None)
 
     def _ask_picture(self) -> None:
@@ -280,14 +294,22 @@ class MeshPanel(QWidget):
         if step is None or not self.isVisible() or picture.width() < 8:
             return
         colours = {"ground": theme().surround, "mesh": RELIEF[1], "wire": INK}
-        arguments = {
-            "step": step, "space": self.space.currentData(), "yaw": picture.yaw, "pitch": picture.pitch, "zoom": picture.zoom,
-            "width": picture.width(), "height": picture.height(), "colours": colours, "shaded": self.shaded.isChecked(), "wire": self.wire.isChecked(),
-        }  # fmt: skip
-        self._workspace.request_job(
-            "mesh picture",
-            lambda replay, progress, cancelled: replay.run("measure.mesh", "mesh_picture", progress, cancelled, **arguments),
-            lambda found: self._drawn(step, found["pixels"]),
+        asked = mesh_picture.asked(
+            step,
+            self.space.currentData(),
+            picture.yaw,
+            picture.pitch,
+            picture.zoom,
+            picture.width(),
+            picture.height(),
+            colours,
+            self.shaded.isChecked(),
+            self.wire.isChecked(),
+        )
+        self._workspace.commands.run_job(
+            JobName.MESH_PICTURE,
+            lambda replay, progress, cancelled: replay.run(asked, progress, cancelled),
+            lambda pixels: self._drawn(step, pixels),
             lambda error: self._refused(step, error),
         )
 

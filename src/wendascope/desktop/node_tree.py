@@ -20,7 +20,9 @@ class Node:
 
     __slots__ = ("_source", "children", "count", "parent", "row", "texts", "thing")
 
-    def __init__(self, texts: list[str], thing: Any = None, count: int = 0, children: Callable[[], Iterator[Node]] | None = None) -> None:
+    def __init__(
+        self, texts: list[str], thing: Any = None, count: int = 0, children: Callable[[], Iterator[Node]] | None = None
+    ) -> None:
         self.texts, self.thing, self.count = texts, thing, count
         self._source: Callable[[], Iterator[Node]] | Iterator[Node] | None = children
         self.children: list[Node] = []
@@ -96,7 +98,9 @@ class NodeModel(QAbstractItemModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self.titles[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if section else Qt.AlignmentFlag.AlignLeft)
+            return Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignRight if section else Qt.AlignmentFlag.AlignLeft
+            )
         return self._tips.get(section) if role == Qt.ItemDataRole.ToolTipRole else None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -129,7 +133,9 @@ class NodeTree(CopiesText, QTreeView):
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for column, width in enumerate(widths, 1):
             header.resizeSection(column, width)
-        self.selectionModel().currentChanged.connect(lambda now, _before: self.chosen.emit(self.nodes.node(now)) if now.isValid() else None)
+        self.selectionModel().currentChanged.connect(
+            lambda now, _before: self.chosen.emit(self.nodes.node(now)) if now.isValid() else None
+        )
 
     def show_root(self, root: Node) -> None:
         self.nodes.show_root(root)

@@ -10,10 +10,9 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
 from wendascope.desktop.copying import CopiesText
-from wendascope.desktop.model import Document
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.share_bar import ShareDelegate
 from wendascope.desktop.theme import figures_font, pass_colour
-from wendascope.frame.describe import step_name
 
 Index = QModelIndex | QPersistentModelIndex
 
@@ -61,7 +60,9 @@ class PassTableModel(QAbstractItemModel):
         number, descending = self._sort
         if number == 0:
             return rows[::-1] if descending else rows
-        return sorted(rows, key=lambda row: -1.0 if (v := self._value(steps, row, number)) is None else v, reverse=descending)
+        return sorted(
+            rows, key=lambda row: -1.0 if (v := self._value(steps, row, number)) is None else v, reverse=descending
+        )
 
     def _value(self, is_step: bool, row: int, column: int) -> float | None:
         chosen = self.columns[column - 1]
@@ -117,7 +118,9 @@ class PassTableModel(QAbstractItemModel):
             mark = (" ↓" if descending else " ↑") if section == number else ""
             return ("pass / step" if section == 0 else self.columns[section - 1].title) + mark
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if section else Qt.AlignmentFlag.AlignLeft)
+            return Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignRight if section else Qt.AlignmentFlag.AlignLeft
+            )
         if role == Qt.ItemDataRole.ToolTipRole and section:
             return self.columns[section - 1].tip or None
         return None
@@ -139,7 +142,11 @@ class PassTableModel(QAbstractItemModel):
     def text(self, is_step: bool, number: int, column: int) -> str:
         assert self._document is not None
         if column == 0:
-            return f"{number}  {step_name(self._document.frame, number)}" if is_step else self._document.frame.passes.names[number]
+            return (
+                f"{number}  {self._document.frame.step_name(number)}"
+                if is_step
+                else self._document.frame.passes.names[number]
+            )
         value = self._value(is_step, number, column)
         return "" if value is None else self.columns[column - 1].text(value)
 

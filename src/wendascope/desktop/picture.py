@@ -14,9 +14,15 @@ from scipy import ndimage
 
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.legend import Legend
-from wendascope.desktop.model import Document
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.errors import CancelledError
 from wendascope.measure.lenses import lens_named, lenses
+from wendascope.measure.overdraw import step_mask
+from wendascope.measure.pictures import picture_at
+from wendascope.texts import share
+from wendascope.trials.runs import Beside
 
 _DELAY_MS = 25
 _LARGEST_ZOOM = 64.0
@@ -70,7 +76,9 @@ class PictureView(QWidget):
             self._image = None
         else:
             height, width = pixels.shape[:2]
-            image = QImage(np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+            image = QImage(
+                np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888
+            ).copy()
             if self._image is None or self._image.size() != image.size():
                 self._fit = True
             self._image = image
@@ -82,7 +90,9 @@ class PictureView(QWidget):
             self._overlay = None
         else:  # an alpha of its own is drawn as black
             dim = np.where(mask[::-1], np.uint8(0), np.uint8(170))
-            self._overlay = QImage(dim.data, dim.shape[1], dim.shape[0], dim.shape[1], QImage.Format.Format_Alpha8).copy()
+            self._overlay = QImage(
+                dim.data, dim.shape[1], dim.shape[0], dim.shape[1], QImage.Format.Format_Alpha8
+            ).copy()
         self.update()
 
     def outline(self, mask: np.ndarray[Any, Any] | None) -> None:
@@ -95,7 +105,9 @@ class PictureView(QWidget):
             accent = QColor(theme().accent)
             line = np.zeros((*mask.shape, 4), np.uint8)
             line[shape[1:-1, 1:-1] & ~inner] = (accent.red(), accent.green(), accent.blue(), 255)
-            self._outline = QImage(line.data, line.shape[1], line.shape[0], 4 * line.shape[1], QImage.Format.Format_RGBA8888).copy()
+            self._outline = QImage(
+                line.data, line.shape[1], line.shape[0], 4 * line.shape[1], QImage.Format.Format_RGBA8888
+            ).copy()
         self.update()
 
     # ---- where the image is ---------------------------------------------------------------------------
@@ -206,7 +218,12 @@ class PictureView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._pressed = None
-        if not self._dragged and self._pixel is not None and self._image is not None and event.button() == Qt.MouseButton.LeftButton:
+        if (
+            not self._dragged
+            and self._pixel is not None
+            and self._image is not None
+            and event.button() == Qt.MouseButton.LeftButton
+        ):
             self.clicked.emit(self._pixel[0], self._image.height() - 1 - self._pixel[1])
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -256,7 +273,9 @@ class PicturePanel(QWidget):
         self.lens.setToolTip("How to see the picture")
         self.lens.currentIndexChanged.connect(self.request)
         self.title = QLabel()
-        self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)  # long names do not widen the panel
+        self.title.setSizePolicy(
+            QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed
+        )  # long names do not widen the panel
         self.title.setContentsMargins(GRID, 0, GRID, GRID // 2)
         self.zoom = QLabel()
         self.zoom.setFont(figures_font())
@@ -274,13 +293,19 @@ class PicturePanel(QWidget):
         buttons.addWidget(lens_label)
         buttons.addWidget(self.lens)
         buttons.addStretch(1)
-        for text, tip, action in (("-", "Smaller", lambda: self.view.zoom_by(0.8)), ("+", "Larger", lambda: self.view.zoom_by(1.25))):
+        for text, tip, action in (
+            ("-", "Smaller", lambda: self.view.zoom_by(0.8)),
+            ("+", "Larger", lambda: self.view.zoom_by(1.25)),
+        ):
             button = QToolButton()
             button.setText(text)
             button.setToolTip(tip)
             button.clicked.connect(action)
             buttons.addWidget(button)
-        for text, tip, action in (("Fit", "Show the whole picture", self.view.fit), ("1:1", "One screen pixel for each picture pixel", lambda: self.view.set_zoom(1.0))):
+        for text, tip, action in (
+            ("Fit", "Show the whole picture", self.view.fit),
+            ("1:1", "One screen pixel for each picture pixel", lambda: self.view.set_zoom(1.0)),
+        ):
             button = QToolButton()
             button.setText(text)
             button.setToolTip(tip)
@@ -289,7 +314,7 @@ class PicturePanel(QWidget):
         buttons.addWidget(self.zoom)
         self.outline = QToolButton()
         self.outline.setText("Outline")
-        self.outline.setToolTip("Draw a line round what the selected step draws")
+        self.outline.setToolTip("Outline what the selected step draws")
         self.outline.setCheckable(True)
         self.outline.toggled.connect(self._ask_outline)
         buttons.insertWidget(3, self.outline)
@@ -349,13 +374,13 @@ class PicturePanel(QWidget):
         if (step, lens) == self._wanted:
             return
         if self._wanted is not None and self._wanted[1] != lens:
-            jobs.cancel("picture")  # another lens need not wait for a long count
+            jobs.cancel(JobName.PICTURE)  # another lens need not wait for a long count
         self._wanted = (step, lens)
-        self.view.note = "waiting until the frame is measured" if jobs.running("measure") else "replaying"
+        self.view.note = "waiting until the frame is measured" if jobs.running(JobName.MEASURE) else "replaying"
         QTimer.singleShot(250, self.view.update)  # short replays need no note
         jobs.submit(
-            "picture",
-            lambda replay, progress, cancelled: replay.run("measure.pictures", "picture_at", progress, cancelled, step=step, lens=lens),
+            JobName.PICTURE,
+            lambda replay, progress, cancelled: replay.run(picture_at.asked(step=step, lens=lens), progress, cancelled),
             lambda found: self._arrived(document, step, lens, found),
             lambda error: self._refused(document, error),
             replaces=True,
@@ -364,17 +389,17 @@ class PicturePanel(QWidget):
     def show_progress(self, what: str, part: float) -> None:
         """How far a long count is; short replays come before it is seen."""
         if self.view.note:
-            self.view.note = f"{what}, {part:.0%}"
+            self.view.note = f"{what}, {share(part)}"
             self.view.update()
 
     def _arrived(self, document: Document, step: int | None, lens: str, found: dict[str, Any]) -> None:
         if document is self._document and (step, lens) == self._wanted:
             self._show(found, step, lens)
 
-    def _refused(self, document: Document, error: str) -> None:
-        if document is self._document and error != "cancelled":
+    def _refused(self, document: Document, error: Exception) -> None:
+        if document is self._document and not isinstance(error, CancelledError):
             self._wanted = None
-            self.view.note = error
+            self.view.note = str(error)
             self.view.update()
 
     def _show(self, found: dict[str, Any], step: int | None, lens: str) -> None:
@@ -393,15 +418,17 @@ class PicturePanel(QWidget):
         self.title.setText(where)
         self._ask_outline()
 
-    def show_difference(self, found: dict[str, Any], title: str) -> None:
+    def show_difference(self, found: Beside, title: str) -> None:
         """A proof's picture, with everything dimmed that is as it was."""
         self._timer.stop()  # a step chosen just before is not to take its place
-        self._found, self._shown_lens, self._wanted = {"pixels": found["after"]}, "colour", None
+        self._found, self._shown_lens, self._wanted = {"pixels": found.after}, "colour", None
         self.view.figure = None
         self.view.show_image(lens_named("colour").paint(self._found))
-        different = np.asarray(found["different"])
+        different = found.different
         some = bool(different.any())
-        self.view.highlight(ndimage.binary_dilation(different, iterations=6) if some else None)  # single pixels would not be seen
+        self.view.highlight(
+            ndimage.binary_dilation(different, iterations=6) if some else None
+        )  # single pixels would not be seen
         self.view.outline(ndimage.binary_dilation(different, iterations=7) if some else None)
         self.legend.show_entries([])
         self.title.setText(f"{int(different.sum()):,} pixels differ: {title}")
@@ -415,9 +442,11 @@ class PicturePanel(QWidget):
             self.view.outline(None)
             return
         jobs.submit(
-            "outline",
-            lambda replay, progress, cancelled: replay.run("measure.overdraw", "step_mask", progress, cancelled, step=step),
-            lambda found: self.view.outline(found["mask"]) if document is self._document and document.selection.step == step else None,
+            JobName.OUTLINE,
+            lambda replay, progress, cancelled: replay.run(step_mask.asked(step), progress, cancelled),
+            lambda found: (
+                self.view.outline(found) if document is self._document and document.selection.step == step else None
+            ),
             lambda error: self._refused(document, error),
             replaces=True,
         )
@@ -433,7 +462,7 @@ class PicturePanel(QWidget):
     def _probe(self, at: tuple[int, int] | None) -> None:
         chosen = lens_named(self._shown_lens)
         if at is None or self._found is None:
-            self.probe.setText("Move over the picture to read a pixel, click to hold it")
+            self.probe.setText("Move over the picture to read a pixel; click to pin it")
             if chosen.alike is not None:
                 self.view.highlight(None)
                 self._alike = None

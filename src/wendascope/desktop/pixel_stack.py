@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QGuiApplication, QIcon, QKeySequence, QPixmap
 from PySide6.QtWidgets import (
@@ -19,16 +18,25 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.frame.describe import step_name
-from wendascope.measure.pixel_stack import PixelStack, StackEntry
+from wendascope.measure.pixel_stack import PixelStack, StackEntry, pixel_stack
+from wendascope.texts import plural, verb
 
 _TITLES = ("step", "what", "fate", "passed", "rejected", "colour", "depth")
 FATES = {
-    "visible": "visible", "covered": "covered by step {by:,}", "blended": "blended", "no change": "blended, changed nothing", "behind": "rejected by depth",
-    "stencil": "rejected by stencil", "discarded": "discarded", "scissor": "outside the scissor", "cleared": "cleared, still seen", "depth only": "depth only",
-}  # fmt: skip
+    "visible": "visible",
+    "covered": "covered by step {by:,}",
+    "blended": "blended",
+    "no change": "blended, changed nothing",
+    "behind": "rejected by depth",
+    "stencil": "rejected by stencil",
+    "discarded": "discarded",
+    "scissor": "outside the scissor",
+    "cleared": "cleared, still seen",
+    "depth only": "depth only",
+}
 _COUNTS = {"visible", "blended", "cleared"}
 
 
@@ -58,7 +66,7 @@ class PixelStackView(QWidget):
         self.title = QLabel()
         self.title.setWordWrap(True)
         self.again = QPushButton("Unpin")
-        self.again.setToolTip("Let go of the pixel")
+        self.again.setToolTip("Unpin the pixel")
         self.tree = _Tree()
         self.tree.setColumnCount(len(_TITLES))
         self.tree.setHeaderLabels(list(_TITLES))
@@ -112,11 +120,11 @@ class PixelStackView(QWidget):
             return
         step, self._asked = document.selection.step, self._pass()
         self.title.setText(f"Looking at pixel {at[0]}, {at[1]}")
-        self._workspace.request_job(
-            "stack",
-            lambda replay, progress, cancelled: replay.run("measure.pixel_stack", "pixel_stack", progress, cancelled, x=at[0], y=at[1], step=step),
-            lambda found: self._arrived(document, msgspec.convert(found, PixelStack)),
-            lambda error: self.title.setText(error),
+        self._workspace.commands.run_job(
+            JobName.PIXEL_STACK,
+            lambda replay, progress, cancelled: replay.run(pixel_stack.asked(at[0], at[1], step), progress, cancelled),
+            lambda found: self._arrived(document, found),
+            lambda error: self.title.setText(str(error)),
         )
 
     def _arrived(self, document: Document, found: PixelStack) -> None:
@@ -127,22 +135,31 @@ class PixelStackView(QWidget):
         self.tree.clear()
         self.again.setVisible(found is not None)
         if found is None or self._document is None:
-            self.title.setText("Click a pixel of the picture to see every step that touched it.")
+            self.title.setText("Click a pixel of the picture to see every draw that covered it.")
             return
         frame = self._document.frame
         count = sum(entry.passed for entry in found.entries)
         seen = sum(entry.fate in _COUNTS for entry in found.entries)
         caveats = f" {found.caveats[0][:1].upper()}{found.caveats[0][1:]}." if found.caveats else ""
-        self.title.setText(f"Pixel {found.x}, {found.y} of {found.target}: {len(found.entries)} steps, {count} fragments passed, {seen} of the steps matter in the end.{caveats}")
+        self.title.setText(
+            f"Pixel {found.x}, {found.y} of {found.target}: {plural(len(found.entries), 'step')},"
+            f" {plural(count, 'fragment')} passed, {seen} of the steps {verb(seen, 'matters', 'matter')} in the end."
+            f"{caveats}"
+        )
         soft = QColor(theme().soft)
         for entry in reversed(found.entries):  # the last on top, as they lie
             rejected = entry.behind + entry.stencilled + entry.discarded
             item = QTreeWidgetItem(
                 [
-                    str(entry.step), step_name(frame, entry.step), fate_text(entry), str(entry.passed or ""), str(rejected or ""),
-                    "" if entry.colour is None else " ".join(str(v) for v in entry.colour[:3]), "" if entry.depth is None else f"{entry.depth:.5f}",
+                    str(entry.step),
+                    frame.step_name(entry.step),
+                    fate_text(entry),
+                    str(entry.passed or ""),
+                    str(rejected or ""),
+                    "" if entry.colour is None else " ".join(str(v) for v in entry.colour[:3]),
+                    "" if entry.depth is None else f"{entry.depth:.5f}",
                 ]
-            )  # fmt: skip
+            )
             item.setData(0, Qt.ItemDataRole.UserRole, entry.step)
             for column in (0, 3, 4, 5, 6):
                 item.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

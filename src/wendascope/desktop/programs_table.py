@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from wendascope.analysis.shaders import ProgramStudy
-from wendascope.desktop.model import Document
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.texts import share
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,7 +29,7 @@ class ProgramRow:
     @property
     def name(self) -> str:
         if len(self.members) > 1:
-            return f"family of {len(self.members)}: {self.program.title}"
+            return f"{len(self.members)} variants: {self.program.title}"
         where = self.program.passes[0] if self.program.passes else ""
         more = f" +{len(self.program.passes) - 1}" if len(self.program.passes) > 1 else ""
         return ("    " if self.within else "") + f"{self.program.label.removeprefix('program ')} {where}{more}"
@@ -57,20 +58,56 @@ def _fetches(program: ProgramStudy) -> float | None:
     return found.cost.fetches if found and found.cost else None
 
 
-def _column(title: str, width: int, tip: str, value: Callable[[ProgramRow], float | None], form: str = "{:,.0f}", **more: Any) -> Column[ProgramRow]:
+def _column(
+    title: str, width: int, tip: str, value: Callable[[ProgramRow], float | None], form: str = "{:,.0f}", **more: Any
+) -> Column[ProgramRow]:
     return Column(title, width, lambda row: "" if (v := value(row)) is None else form.format(v), value, tip, **more)
 
 
 _COLUMNS: list[Column[ProgramRow]] = [
-    Column("name", 0, lambda row: row.name, lambda row: row.program.title, "Programs that differ only in constants and defines stand together as a family", right=False),
-    _column("ms", 60, "Measured: its steps, each with its part of its pass; the bar is its share of all programs", lambda r: r.total(lambda p: p.ms), "{:.1f}", bar=lambda r: r.share),
+    Column(
+        "name",
+        0,
+        lambda row: row.name,
+        lambda row: row.program.title,
+        "Programs that differ only in constants and defines are variants of one shader",
+        right=False,
+    ),
+    _column(
+        "ms",
+        60,
+        "Measured: its steps, each with its part of its pass; the bar is its share of all programs",
+        lambda r: r.total(lambda p: p.ms),
+        "{:.1f}",
+        bar=lambda r: r.share,
+    ),
     _column("steps", 52, "Steps that draw with it", lambda r: r.total(lambda p: float(len(p.steps)))),
-    _column("fragments", 88, "Counted: fragments that passed all tests", lambda r: r.total(lambda p: None if p.fragments is None else float(p.fragments))),
-    _column("vertices", 64, "Counted by the driver: vertex shaders run; submitted vertices where it does not count", lambda r: r.total(_vertices)),
-    _column("~ fragment", 82, "Modelled: cost of one fragment; 1 is an addition", lambda r: r.most(lambda p: p.fragment_cost)),
+    _column(
+        "fragments",
+        88,
+        "Counted: fragments that passed all tests",
+        lambda r: r.total(lambda p: None if p.fragments is None else float(p.fragments)),
+    ),
+    _column(
+        "vertices",
+        64,
+        "Counted by the driver: vertex shaders run; submitted vertices where it does not count",
+        lambda r: r.total(_vertices),
+    ),
+    _column(
+        "~ fragment",
+        82,
+        "Modelled: cost of one fragment; 1 is an addition",
+        lambda r: r.most(lambda p: p.fragment_cost),
+    ),
     _column("~ vertex", 66, "Modelled: cost of one vertex", lambda r: r.most(lambda p: p.vertex_cost)),
-    _column("look-ups", 68, "Modelled: texture look-ups of one fragment", lambda r: r.most(_fetches)),
-    _column("registers", 70, "Registers of four numbers that hand values from vertices to fragments", lambda r: r.most(lambda p: float(p.registers))),
+    _column("samples", 68, "Modelled: texture samples per fragment", lambda r: r.most(_fetches)),
+    _column(
+        "registers",
+        70,
+        "Varying slots (vec4)",
+        lambda r: r.most(lambda p: float(p.registers)),
+    ),
 ]
 
 
@@ -84,7 +121,9 @@ class _ProgramsModel(RowsModel[ProgramRow]):
         for family in super().arranged([row for row in rows if not row.within], key, descending):
             found.append(family)
             if len(family.members) > 1:
-                found += super().arranged([row for row in rows if row.within and row.program in family.members], key, descending)
+                found += super().arranged(
+                    [row for row in rows if row.within and row.program in family.members], key, descending
+                )
         return found
 
 
@@ -95,7 +134,10 @@ class ProgramsTable(RowsTable[ProgramRow]):
         super().__init__(_ProgramsModel(), "Programs")
         self._document: Document | None = None
         self.rows.tinted = self._is_pointed
-        self.rows.tip = lambda row: f"{row.program.title}: {', '.join(row.program.passes)}" + (f"; {row.share:.0%} of the time of all programs" if row.share else "")
+        self.rows.tip = lambda row: (
+            f"{row.program.title}: {', '.join(row.program.passes)}"
+            + (f"; {share(row.share)} of the time of all programs" if row.share else "")
+        )
         self.hovered.connect(self._point)
 
     def show_programs(self, document: Document | None, programs: list[ProgramStudy]) -> None:

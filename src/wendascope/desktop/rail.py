@@ -49,7 +49,9 @@ class QuestionRail(QWidget):
             painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, title)
             painter.setFont(figures_font(1.2))
             painter.setPen(QColor(t.soft))
-            painter.drawText(inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, page.figure() or "not yet")
+            painter.drawText(
+                inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, page.figure() or "not yet"
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.choose(int(event.position().y()) // _ROW)

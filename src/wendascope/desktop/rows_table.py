@@ -94,7 +94,9 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
             mark = "" if self._sort is None or section != self._sort[0] else " ↓" if self._sort[1] else " ↑"
             return column.title + mark
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
+            return Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft
+            )
         return (column.tip or None) if role == Qt.ItemDataRole.ToolTipRole else None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -116,7 +118,10 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
     def as_text(self, chosen: Sequence[int]) -> str:
         """Tab-separated rows, all where none are chosen, with the header."""
         rows = [self.rows[k] for k in chosen] or self.rows
-        return "\n".join("\t".join(cells) for cells in ([c.title for c in self.columns], *([c.text(row) for c in self.columns] for row in rows)))
+        return "\n".join(
+            "\t".join(cells)
+            for cells in ([c.title for c in self.columns], *([c.text(row) for c in self.columns] for row in rows))
+        )
 
 
 class _Bars(QStyledItemDelegate):
@@ -126,7 +131,9 @@ class _Bars(QStyledItemDelegate):
             box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
             width = int(box.width() * found[0])
             bar = QRect(box.right() - width + 1, box.top(), width, box.height())
-            painter.fillRect(bar, QColor(theme().bar) if found[1] else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern))
+            painter.fillRect(
+                bar, QColor(theme().bar) if found[1] else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern)
+            )
         super().paint(painter, option, index)
 
 

@@ -95,8 +95,9 @@ _OUTLINE = GRID
 
 
 class ShaderEditor(QPlainTextEdit):
-    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the dearest line. Loops and
-    branches are outlined at the right of the gutter, with how often they run."""
+    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the dearest line.
+    Loops and branches are outlined at the right of the gutter, with how often they run.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -118,7 +119,9 @@ class ShaderEditor(QPlainTextEdit):
     def show_source(self, text: str, costs: Mapping[int, float], outlines: Sequence[Outline] = ()) -> None:
         """Show another source; what was undone of the one before is forgotten."""
         self._costs, self._errors, self._marked = costs, {}, set()
-        self._outlines = [(o, sum(p is not o and p.first <= o.first and o.last <= p.last for p in outlines)) for o in outlines]
+        self._outlines = [
+            (o, sum(p is not o and p.first <= o.first and o.last <= p.last for p in outlines)) for o in outlines
+        ]
         self.setPlainText(text)
         self._make_room()
 
@@ -168,7 +171,10 @@ class ShaderEditor(QPlainTextEdit):
         painter = QPainter(self._gutter)
         painter.fillRect(event.rect(), QColor(theme().paper))
         painter.setFont(self.font())
-        width, numbers = self._gutter.width() - self._outline_width(), self.fontMetrics().horizontalAdvance("0") * (len(str(self.blockCount())) + 1)
+        width, numbers = (
+            self._gutter.width() - self._outline_width(),
+            self.fontMetrics().horizontalAdvance("0") * (len(str(self.blockCount())) + 1),
+        )
         most = max(self._costs.values(), default=0.0)
         block = self.firstVisibleBlock()
         top = self.blockBoundingGeometry(block).translated(self.contentOffset()).top()
@@ -177,25 +183,34 @@ class ShaderEditor(QPlainTextEdit):
             cost = self._costs.get(line, 0.0)
             if cost and most:
                 share = int((width - numbers - GRID) * cost / most)
-                painter.fillRect(QRect(width - GRID // 2 - share, int(top) + 1, share, int(height) - 2), QColor(theme().bar))
+                painter.fillRect(
+                    QRect(width - GRID // 2 - share, int(top) + 1, share, int(height) - 2), QColor(theme().bar)
+                )
             painter.setPen(QColor(theme().accent if line in self._marked else theme().soft))
             painter.drawText(QRect(0, int(top), numbers, int(height)), Qt.AlignmentFlag.AlignRight, str(line))
             painter.setPen(QColor(theme().ink))
             text = "error" if line in self._errors else f"{cost:,.0f}" if cost >= 0.5 else ""
-            painter.drawText(QRect(numbers, int(top), width - numbers - GRID, int(height)), Qt.AlignmentFlag.AlignRight, text)
+            painter.drawText(
+                QRect(numbers, int(top), width - numbers - GRID, int(height)), Qt.AlignmentFlag.AlignRight, text
+            )
             self._paint_outlines(painter, line, int(top), int(height), width)
             top += height
             block = block.next()
 
     def _paint_outlines(self, painter: QPainter, line: int, top: int, height: int, left: int) -> None:
-        """The part of each outline that lies beside a line: a bar with a foot at both ends, and its text at the first line."""
+        """The part of each outline that lies beside a line: a bar with a foot at both ends, and its text at the
+        first line.
+        """
         right = self._gutter.width() - GRID // 2
         for outline, place in self._outlines:
             if not outline.first <= line <= outline.last:
                 continue
             x = right - _OUTLINE * (max(p for _, p in self._outlines) - place + 1) + _OUTLINE // 2
             painter.setPen(QPen(QColor(theme().soft), 1))
-            begin, end = top + (height // 2 if line == outline.first else 0), top + (height // 2 if line == outline.last else height)
+            begin, end = (
+                top + (height // 2 if line == outline.first else 0),
+                top + (height // 2 if line == outline.last else height),
+            )
             painter.drawLine(x, begin, x, end)
             if line in (outline.first, outline.last):
                 painter.drawLine(x, top + height // 2, x + _OUTLINE // 2, top + height // 2)

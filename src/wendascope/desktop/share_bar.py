@@ -12,7 +12,9 @@ from wendascope.desktop.theme import theme
 class ShareDelegate(QStyledItemDelegate):
     """Draws the share's bar behind its figure."""
 
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
         share = index.data(Qt.ItemDataRole.UserRole)
         if share:
             box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]

@@ -1,4 +1,6 @@
-"""Two pictures in one frame: before at the left of a line that can be dragged, after at its right; or their difference."""
+"""Two pictures in one frame: before at the left of a line that can be dragged, after at its right; or their
+difference.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ Pixels = npt.NDArray[np.uint8]
 
 
 def difference_image(before: Pixels, after: Pixels) -> Pixels:
-    """Largest channel difference of each pixel through the relief ramp, shape (height, width, 3); equal pixels are grey."""
+    """Largest channel difference of each pixel through the relief ramp, shape (height, width, 3); equal pixels are
+    grey.
+    """
     largest = np.abs(before.astype(np.int16) - after.astype(np.int16)).max(axis=2)
     ramp = np.array([[int(c[i : i + 2], 16) for i in (1, 3, 5)] for c in RELIEF], np.float64)
     # small differences matter: the ramp runs over their logarithm
@@ -109,10 +113,18 @@ class SliderPicture(QWidget):
             painter.setPen(QPen(QColor(colour), width))
             painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
         painter.setFont(figures_font())
-        for text, place, align in (("before", x - 10 * GRID, Qt.AlignmentFlag.AlignRight), ("after", x + GRID, Qt.AlignmentFlag.AlignLeft)):
+        for text, place, align in (
+            ("before", x - 10 * GRID, Qt.AlignmentFlag.AlignRight),
+            ("after", x + GRID, Qt.AlignmentFlag.AlignLeft),
+        ):
             label = QRectF(place, box.top() + GRID, 9 * GRID, 2.5 * GRID)
             size = painter.fontMetrics().horizontalAdvance(text) + GRID
-            back = QRectF(label.right() - size if align == Qt.AlignmentFlag.AlignRight else label.left(), label.top(), size, label.height())
+            back = QRectF(
+                label.right() - size if align == Qt.AlignmentFlag.AlignRight else label.left(),
+                label.top(),
+                size,
+                label.height(),
+            )
             painter.fillRect(back, QColor("#FFFFFF"))
             painter.setPen(QColor("#22303C"))
             painter.drawText(back, Qt.AlignmentFlag.AlignCenter, text)
@@ -130,7 +142,9 @@ class SliderPicture(QWidget):
         painter.setFont(figures_font(0.9))
         for value in (1, 4, 16, 64, 255):
             x = bar.left() + np.log1p(value) / np.log(256) * bar.width()
-            painter.drawText(QRectF(x - 3 * GRID, bar.bottom() + 2, 6 * GRID, 2 * GRID), Qt.AlignmentFlag.AlignCenter, str(value))
+            painter.drawText(
+                QRectF(x - 3 * GRID, bar.bottom() + 2, 6 * GRID, 2 * GRID), Qt.AlignmentFlag.AlignCenter, str(value)
+            )
         below = QRectF(bar.left(), bar.bottom() + 2.5 * GRID, bar.width(), 2 * GRID)
         painter.drawText(below, Qt.AlignmentFlag.AlignCenter, "largest difference of a channel; grey: equal")
 

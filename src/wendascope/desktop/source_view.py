@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-import msgspec
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QComboBox, QInputDialog, QLabel, QPushButton, QWidget
 
 from wendascope.analysis.findings import EditedSource, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
 from wendascope.desktop.answer import lay_out
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.shader_editor import Outline, ShaderEditor
 from wendascope.desktop.theme import GRID
-from wendascope.frame.glsl_compiler import CompileError, compile_glsl
+from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.trials.log import Attempt, attempt
+from wendascope.trials.runs import Edited, edited_picture
 
 LONGEST_SECONDS = 60.0
 """A replay of an edited frame that takes longer is stopped: its shader may never end."""
@@ -25,7 +24,10 @@ def outlines(stage: StageStudy) -> list[Outline]:
     """What loops and branches multiply their lines by."""
     if stage.cost is None:
         return []
-    found = [Outline(loop.line, loop.last_line, f"x {loop.trips:,}" if loop.trips is not None else "x ?") for loop in stage.cost.loops]
+    found = [
+        Outline(loop.line, loop.last_line, f"x {loop.trips:,}" if loop.trips is not None else "x ?")
+        for loop in stage.cost.loops
+    ]
     return found + [Outline(branch.line, branch.last_line, "never") for branch in stage.cost.branches]
 
 
@@ -83,7 +85,11 @@ class SourceView(QWidget):
         captured = shown is not None and self._stage not in self._edited
         self.editor.blockSignals(True)
         text = "" if shown is None else self._edited.get(self._stage, shown.source)
-        self.editor.show_source(text, shown.cost.lines if shown and shown.cost and captured else {}, outlines(shown) if shown and captured else [])
+        self.editor.show_source(
+            text,
+            shown.cost.lines if shown and shown.cost and captured else {},
+            outlines(shown) if shown and captured else [],
+        )
         self.editor.blockSignals(False)
         self.editor.setReadOnly(shown is None or not shown.source)
         if shown and shown.cost and shown.cost.lines and captured:
@@ -113,8 +119,8 @@ class SourceView(QWidget):
         elif self._edited:
             self.note.setText("Edited. Costs beside the lines are those of the captured source.")
         elif shown.cost is not None:
-            least = "" if shown.cost.certain else "at least, for the rounds of a loop are not known; "
-            unit = {"fragment": "a fragment", "vertex": "a vertex"}.get(shown.name, "an invocation")
+            least = "" if shown.cost.certain else "at least: the iterations of a loop are unknown; "
+            unit = {"fragment": "per fragment", "vertex": "per vertex"}.get(shown.name, "an invocation")
             self.note.setText(f"~ {shown.cost.total:,.0f} {unit}, {least}modelled, by line.")
 
     def _revert(self) -> None:
@@ -135,32 +141,42 @@ class SourceView(QWidget):
                 self._tell(f"Does not compile: {error}")
                 return None
         self.editor.show_errors({})
-        return Remedy("edit-shader", program.steps, program=program.program, sources=[EditedSource(stage, text) for stage, text in self._edited.items()])
+        return Remedy(
+            "edit-shader",
+            program.steps,
+            program=program.program,
+            sources=[EditedSource(stage, text) for stage, text in self._edited.items()],
+        )
 
     def _try(self) -> None:
         remedy, program = self._remedy(), self._program
         if remedy is None or program is None:
             return
-        remedies = msgspec.to_builtins([remedy])
         passes = sorted({int(p) for p in self._document.frame.passes.of_step[program.steps]}) if self._document else []
         self._tell("replaying ...")
-        self._workspace.request_job(
-            "shader edit",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "edited_picture", progress, cancelled, LONGEST_SECONDS, remedies=remedies, passes=passes),
+        self._workspace.commands.run_job(
+            JobName.SHADER_EDIT,
+            lambda replay, progress, cancelled: replay.run(
+                edited_picture.asked([remedy], passes), progress, cancelled, LONGEST_SECONDS
+            ),
             lambda found: self._tried(program, found),
-            lambda error: self._tell(error),
+            lambda error: self._tell(str(error)),
         )
 
-    def _tried(self, program: ProgramStudy, found: dict[str, Any]) -> None:
+    def _tried(self, program: ProgramStudy, found: Edited) -> None:
         if program is not self._program:
             return
-        different = int(found["different"].sum())
+        different = int(found.different.sum())
         picture = "picture identical" if not different else f"{different:,} pixels differ"
-        self._tell(f"{found['ms']:.1f} -> {found['edited_ms']:.1f} ms from the first to the last of its passes, run once each; {picture}.")
-        self._workspace.request_shown_picture(found, f"{program.title} edited")
+        self._tell(
+            f"{found.ms:.1f} -> {found.edited_ms:.1f} ms measured once from its first to its last pass; {picture}."
+        )
+        self._workspace.commands.show_difference(found, f"{program.title} edited")
 
     def _ask_note(self) -> None:
-        note, wanted = QInputDialog.getText(self, "Keep as a trial", "A note to keep with it, such as what was changed and why:")
+        note, wanted = QInputDialog.getText(
+            self, "Keep as a trial", "A note to keep with it, such as what was changed and why:"
+        )
         if wanted:
             self.keep_as_trial(note)
 
@@ -171,12 +187,17 @@ class SourceView(QWidget):
             return
         title = f"{program.title} edited"
         self._tell("measuring ...")
-        self._workspace.request_measurement(
-            lambda replay, progress, cancelled: attempt(document.path, document.frame, title, [remedy], replay, note, progress=progress, cancelled=cancelled),
+        self._workspace.commands.run_measurement(
+            lambda replay, progress, cancelled: attempt(
+                document.path, document.frame, title, [remedy], replay, note, progress=progress, cancelled=cancelled
+            ),
             lambda made: self._kept(document, made),
             "The edit could not be measured",
         )
 
     def _kept(self, document: Document, made: Attempt) -> None:
         document.add_attempt(made)
-        self._tell(f"{made.proof.verdict[:1].upper()}{made.proof.verdict[1:]}: {made.proof.summary}. It is among the trials.")
+        self._tell(
+            f"{made.proof.told_verdict[:1].upper()}{made.proof.told_verdict[1:]}: {made.proof.summary}. It is among the"
+            " trials."
+        )

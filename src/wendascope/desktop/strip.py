@@ -4,14 +4,32 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QFontMetricsF,
+    QHelpEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from wendascope.desktop.model import Document, Workspace
-from wendascope.desktop.strip_layout import StripTimes, View, cpu_columns, pass_at, ruler_ticks, step_at, strip_times
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.models.strip_layout import (
+    StripTimes,
+    View,
+    cpu_columns,
+    pass_at,
+    ruler_ticks,
+    step_at,
+    strip_times,
+)
 from wendascope.desktop.theme import figures_font, pass_colour, theme
-from wendascope.frame.cpu import CpuLane, cpu_lane
-from wendascope.frame.waits import waited_for
+from wendascope.frame.cpu import CpuLane
 
 _MARGIN = 16
 _RULER, _PASSES, _STEPS, _CPU, _GAP = 22, 28, 20, 22, 4
@@ -59,7 +77,7 @@ class FrameStrip(QWidget):
             self._times = self._lane = None
         else:
             self._times = strip_times(document.frame, document.survey)
-            self._lane = cpu_lane(document.frame.calls)
+            self._lane = document.frame.cpu_lane
         self.show_all()
 
     @property
@@ -97,7 +115,11 @@ class FrameStrip(QWidget):
         t = theme()
         if self._document is None or self._times is None or len(self._times.pass_end) == 0:
             painter.setPen(QColor(t.soft))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No frame is open" if self._document is None else "This frame has no steps")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                "No frame is open" if self._document is None else "This frame has no steps",
+            )
             return
         painter.translate(_MARGIN + _LABEL, 0)
         self._paint_ruler(painter)
@@ -112,15 +134,27 @@ class FrameStrip(QWidget):
 
     def _paint_labels(self, painter: QPainter) -> None:
         painter.setPen(QColor(theme().soft))
-        for text, y, height in (("GPU", _RULER, _PASSES), ("steps", _RULER + _PASSES + _GAP, _STEPS), ("CPU", _RULER + _PASSES + _STEPS + 2 * _GAP, _CPU)):
-            painter.drawText(QRectF(-_LABEL - 8, y, _LABEL, height), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+        for text, y, height in (
+            ("GPU", _RULER, _PASSES),
+            ("steps", _RULER + _PASSES + _GAP, _STEPS),
+            ("CPU", _RULER + _PASSES + _STEPS + 2 * _GAP, _CPU),
+        ):
+            painter.drawText(
+                QRectF(-_LABEL - 8, y, _LABEL, height),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                text,
+            )
 
     def _paint_ruler(self, painter: QPainter) -> None:
         assert self._times is not None
         t = theme()
         if not self._times.measured:
             painter.setPen(QColor(t.soft))
-            painter.drawText(QRectF(0, 0, self._inner, _RULER), Qt.AlignmentFlag.AlignVCenter, "Not measured yet: every step is drawn equally wide. Measure with Ctrl+M.")
+            painter.drawText(
+                QRectF(0, 0, self._inner, _RULER),
+                Qt.AlignmentFlag.AlignVCenter,
+                "Not measured yet: all draws have equal width. Measure with Ctrl+M.",
+            )
             return
         metrics = QFontMetricsF(painter.font())
         ticks = ruler_ticks(self._view)
@@ -139,7 +173,9 @@ class FrameStrip(QWidget):
         t, metrics = theme(), QFontMetricsF(painter.font())
         chosen = self._chosen_pass()
         names = self._document.frame.passes.names
-        for i, (start, end) in enumerate(zip(self._times.pass_start.tolist(), self._times.pass_end.tolist(), strict=True)):
+        for i, (start, end) in enumerate(
+            zip(self._times.pass_start.tolist(), self._times.pass_end.tolist(), strict=True)
+        ):
             x, right = self._view.x(start), self._view.x(end)
             if right < 0 or x > self._inner:
                 continue
@@ -167,7 +203,10 @@ class FrameStrip(QWidget):
             if right < drawn_to + 1:  # thinner than a pixel: part of the bar before
                 continue
             colour = pass_colour(int(of_step[step]))
-            painter.fillRect(QRectF(max(x, drawn_to), top, max(right - max(x, drawn_to), 1), _STEPS), colour if step % 2 else colour.lighter(118))
+            painter.fillRect(
+                QRectF(max(x, drawn_to), top, max(right - max(x, drawn_to), 1), _STEPS),
+                colour if step % 2 else colour.lighter(118),
+            )
             drawn_to = right
         chosen = self._document.selection.step
         if chosen is not None:
@@ -181,7 +220,11 @@ class FrameStrip(QWidget):
         painter.fillRect(QRectF(0, top, self._inner, _CPU), QColor(t.raised))
         if not self._times.measured:
             painter.setPen(QColor(t.soft))
-            painter.drawText(QRectF(4, top, self._inner, _CPU), Qt.AlignmentFlag.AlignVCenter, "shown to scale once the frame is measured")
+            painter.drawText(
+                QRectF(4, top, self._inner, _CPU),
+                Qt.AlignmentFlag.AlignVCenter,
+                "shown to scale once the frame is measured",
+            )
             return
         calls, waits = cpu_columns(self._lane, self._view)
         hatch = QBrush(QColor(t.soft), Qt.BrushStyle.BDiagPattern)
@@ -283,8 +326,8 @@ class FrameStrip(QWidget):
         if call < 0 or not self._lane.waits[call] or ms > self._lane.end[call]:
             return ""
         frame = self._document.frame
-        command = frame.calls.command(call).name
-        return f"{command}, call {call:,}\nwaited {self._lane.duration[call]:.2f} ms for {waited_for(frame, call, command)}"
+        command = frame.call_name(call)
+        return f"{command}, call {call:,}\nwaited {self._lane.duration[call]:.2f} ms for {frame.waited_for(call)}"
 
     def _tip(self, x: float, y: float) -> str:
         if self._document is None or self._times is None:
@@ -299,7 +342,12 @@ class FrameStrip(QWidget):
             time = f"\n{survey.passes[index].ms:.3f} ms, timed whole (measured)" if survey else ""
             return f"{frame.passes.names[index]}\n{count:,} steps{time}"
         if y > _RULER + _PASSES + _STEPS + 1.5 * _GAP:
-            return self._wait_tip(ms) or ("CPU time of the recorded calls in the program.\nBars: in calls. Hatched: waiting. Empty: the program's own work." if survey else "")
+            return self._wait_tip(ms) or (
+                "CPU time of the recorded calls in the program.\nBars: in calls. Hatched: waiting. Empty: the program's"
+                " own work."
+                if survey
+                else ""
+            )
         step = step_at(self._times, ms)
         if step is None:
             return ""

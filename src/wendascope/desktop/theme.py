@@ -66,33 +66,46 @@ def apply(app: QApplication) -> None:
     palette = QPalette()
     roles = QPalette.ColorRole
     for role, colour in (
-        (roles.Window, t.paper), (roles.Base, t.raised), (roles.AlternateBase, t.paper), (roles.Button, t.raised),
-        (roles.WindowText, t.ink), (roles.Text, t.ink), (roles.ButtonText, t.ink), (roles.ToolTipBase, t.raised), (roles.ToolTipText, t.ink),
-        (roles.PlaceholderText, t.soft), (roles.Mid, t.line), (roles.Midlight, t.line), (roles.Dark, t.line), (roles.Light, t.raised),
-        (roles.Highlight, t.accent), (roles.Link, t.accent), (roles.Accent, t.accent),
-    ):  # fmt: skip
+        (roles.Window, t.paper),
+        (roles.Base, t.raised),
+        (roles.AlternateBase, t.paper),
+        (roles.Button, t.raised),
+        (roles.WindowText, t.ink),
+        (roles.Text, t.ink),
+        (roles.ButtonText, t.ink),
+        (roles.ToolTipBase, t.raised),
+        (roles.ToolTipText, t.ink),
+        (roles.PlaceholderText, t.soft),
+        (roles.Mid, t.line),
+        (roles.Midlight, t.line),
+        (roles.Dark, t.line),
+        (roles.Light, t.raised),
+        (roles.Highlight, t.accent),
+        (roles.Link, t.accent),
+        (roles.Accent, t.accent),
+    ):
         palette.setColor(role, QColor(colour))
     palette.setColor(roles.HighlightedText, QColor("#FFFFFF" if not is_dark() else "#1B1E22"))
     disabled = QPalette.ColorGroup.Disabled
     for role in (roles.WindowText, roles.Text, roles.ButtonText):
         palette.setColor(disabled, role, QColor(t.soft))
     app.setPalette(palette)
-    app.setStyleSheet(
-        f"""
+    app.setStyleSheet(f"""
         QToolTip {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; padding: 4px; }}
-        QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: 0; border-bottom: 1px solid {t.line}; padding: 4px 8px; }}
+        QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: 0;
+            border-bottom: 1px solid {t.line}; padding: 4px 8px; }}
         QTreeView, QListView, QTreeWidget, QTableView, QPlainTextEdit {{ border: 1px solid {t.line}; outline: 0; }}
         QTreeView::item, QListView::item {{ padding: 2px 4px; min-height: 20px; }}
         QTableView::item {{ padding: 0 8px; }}
         QSplitter::handle {{ background: {t.line}; }}
-        QProgressBar {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; text-align: center; padding: 2px; }}
+        QProgressBar {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line};
+            text-align: center; padding: 2px; }}
         QProgressBar::chunk {{ background: {t.bar}; }}
         QTabWidget::pane {{ border: 0; border-top: 1px solid {t.line}; background: {t.paper}; }}
         QTabWidget > QStackedWidget > QWidget {{ background: {t.paper}; }}
         QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.paper}; border: 0; }}
         QMenuBar {{ background: {t.paper}; }}
-        """
-    )
+        """)
 
 
 def figures_font(scale: float = 1.0) -> QFont:

@@ -5,10 +5,8 @@ from __future__ import annotations
 import functools
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
-import msgspec
-from PySide6.QtCore import QByteArray, QFileSystemWatcher, QSettings, Qt, QUrl
+from PySide6.QtCore import QBuffer, QByteArray, QFileSystemWatcher, QSettings, Qt, QUrl
 from PySide6.QtGui import (
     QAction,
     QActionGroup,
@@ -36,34 +34,37 @@ from PySide6.QtWidgets import (
 
 import wendascope
 from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.guidelines import guidelines, own_file, shipped_text
 from wendascope.analysis.structure import study
-from wendascope.analysis.yardsticks import own_file, shipped_text, yardsticks
 from wendascope.demo.data import demo_files
 from wendascope.desktop import theme
 from wendascope.desktop.command_palette import CommandPalette
 from wendascope.desktop.facts_panel import FactsPanel
 from wendascope.desktop.header import Header
-from wendascope.desktop.jobs import JobRunner, Work
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.models.commands import Failed, JobName, T, Work
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages import pages
-from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.picture import PicturePanel
 from wendascope.desktop.rail import QuestionRail
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.desktop.strip import FrameStrip
-from wendascope.errors import FileError, WendascopeError
+from wendascope.errors import CancelledError, FileError, WendascopeError
+from wendascope.files import write_atomically
 from wendascope.measure.lenses import lenses
+from wendascope.measure.pictures import verify
+from wendascope.measure.records import Verification
 from wendascope.measure.survey import REPEATS
-from wendascope.replay.client import Replay
-from wendascope.report.formats import export, forms
+from wendascope.replay.client import Replay, in_force
+from wendascope.report.formats import export, form_named, forms
 from wendascope.report.survey import survey_document
 from wendascope.trials.examine import Examined, examine, keep
 from wendascope.trials.proof import Proof, prove, prove_all
+from wendascope.trials.runs import Beside, picture_of
 
 _RECENT = 10
 _DEFAULT_BUDGET = 16.7
 _FILTER = "Captured frames (*.wend);;All files (*)"
-_MEASURE = "measure"
 
 
 def _line(vertical: bool = False) -> QFrame:
@@ -86,20 +87,14 @@ class MainWindow(QMainWindow):
         self._watcher = QFileSystemWatcher(self)
         if own_file().exists():
             self._watcher.addPath(str(own_file()))
-        self._watcher.fileChanged.connect(self._yardsticks_changed)
+        self._watcher.fileChanged.connect(self._guidelines_changed)
         self._actions: list[tuple[str, QAction]] = []
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.header = Header(self.workspace)
         self.strip = FrameStrip(self.workspace)
-        self.workspace.request_open = self.open_files
-        self.workspace.request_compare = self.compare
-        self.workspace.request_prove = self.prove
-        self.workspace.request_changed_picture = self.show_changed_picture
-        self.workspace.request_shown_picture = lambda found, title: self.picture.show_difference(found, title)
-        self.workspace.request_job = self.request_job
-        self.workspace.request_measurement = self.request_measurement
+        self.workspace.commands = self
         made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
         self._pages = dict(made)
         self.rail = QuestionRail(made)
@@ -109,11 +104,6 @@ class MainWindow(QMainWindow):
         self.rail.chosen.connect(self._show_page)
         self.picture = PicturePanel()
         self.facts = FactsPanel()
-        capture = self._pages["Capture"]
-        assert isinstance(capture, CapturePage)
-        self._capture_page = capture
-        capture.open_button.clicked.connect(self.choose_files)
-        capture.demo_button.clicked.connect(self.open_demo)
         self._build()
         self._menus()
         self.header.measure.connect(self.measure)
@@ -159,7 +149,7 @@ class MainWindow(QMainWindow):
     def _show_page(self, index: int) -> None:
         """Show a page; one that stands alone gets the room of strip, picture and facts."""
         self.pages.setCurrentIndex(index)
-        alone = getattr(self.pages.widget(index), "alone", False)
+        alone = list(self._pages.values())[index].alone
         is_open = self.workspace.current is not None
         for part in (self.strip, self._strip_line, self._side):
             part.setVisible(is_open and not alone)
@@ -179,7 +169,9 @@ class MainWindow(QMainWindow):
 
     # ---- menus -----------------------------------------------------------------------------------------
 
-    def _add(self, menu: QMenu, text: str, run: Callable[[], object], shortcut: str | QKeySequence.StandardKey | None = None) -> QAction:
+    def _add(
+        self, menu: QMenu, text: str, run: Callable[[], object], shortcut: str | QKeySequence.StandardKey | None = None
+    ) -> QAction:
         action = QAction(text, self)
         if shortcut is not None:
             action.setShortcut(QKeySequence(shortcut))
@@ -199,9 +191,12 @@ class MainWindow(QMainWindow):
         files.addSeparator()
         self._save_picture_action = self._add(files, "Save the &picture...", self.save_picture, "Ctrl+Shift+P")
         self._copy_picture_action = self._add(files, "Copy the picture", self.copy_picture, "Ctrl+Shift+C")
-        self._export_actions = [self._add(files, f"Write a report as {name.upper()}...", functools.partial(self.write_report, name)) for name in forms()]
+        self._export_actions = [
+            self._add(files, f"Write {form.title}...", functools.partial(self.write_report, form.name))
+            for form in forms()
+        ]
         files.addSeparator()
-        self._add(files, "&Yardsticks...", self.edit_yardsticks)
+        self._add(files, "&Guidelines...", self.edit_guidelines)
         self._add(files, "&Quit", self.close, QKeySequence.StandardKey.Quit)
 
         frame = bar.addMenu("F&rame")
@@ -229,7 +224,8 @@ class MainWindow(QMainWindow):
             self._add(view, f"Page: {title}", functools.partial(self.show_page, title))
         view.addSeparator()
         for i, item in enumerate(lenses()):
-            self._add(view, f"Lens: {item.title}", functools.partial(self.picture.lens.setCurrentIndex, i), f"Ctrl+{i + 1}")
+            choose = functools.partial(self.picture.lens.setCurrentIndex, i)
+            self._add(view, f"Lens: {item.title}", choose, item.shortcut)
         self._outline_action = self._add(view, "&Outline the selected step", self.picture.outline.toggle, "Ctrl+L")
         view.addSeparator()
         self._add(view, "Picture: &larger", lambda: self.picture.view.zoom_by(1.25), QKeySequence.StandardKey.ZoomIn)
@@ -240,7 +236,11 @@ class MainWindow(QMainWindow):
         view.addSeparator()
         schemes = QActionGroup(self)
         chosen = str(self.settings.value("scheme", "system"))
-        for name, title in (("system", "Colours: as the system"), ("light", "Colours: light"), ("dark", "Colours: dark")):
+        for name, title in (
+            ("system", "Colours: as the system"),
+            ("light", "Colours: light"),
+            ("dark", "Colours: dark"),
+        ):
             action = self._add(view, title, functools.partial(self.set_scheme, name))
             action.setCheckable(True)
             action.setChecked(name == chosen)
@@ -265,7 +265,10 @@ class MainWindow(QMainWindow):
 
     def about(self) -> None:
         QMessageBox.about(
-            self, "About Wendascope", f"Wendascope {wendascope.__version__}\n\nShows where the time of a captured frame goes. Its files are described in docs/file-format.md."
+            self,
+            "About Wendascope",
+            f"Wendascope {wendascope.__version__}\n\nShows where the time of a captured frame goes. Its files are"
+            " described in docs/file-format.md.",
         )
 
     # ---- documents ---------------------------------------------------------------------------------------
@@ -281,10 +284,23 @@ class MainWindow(QMainWindow):
                 continue
             first = first or document
             self._remember(path.resolve())
+            if document.introduction:
+                self._tell_confinement(document)
         if first is not None:
             self.workspace.show(first)
             if self.pages.currentIndex() == self._page_index("Capture"):
                 self.show_page("Time")
+
+    def _tell_confinement(self, document: Document) -> None:
+        """Complete what is said of a stranger's frame by what holds it on this machine, which takes a moment to try."""
+        self._runner(document).submit(
+            JobName.CONFINEMENT,
+            lambda _replay, _progress, _cancelled: in_force().sentence,
+            lambda sentence: document.set_introduction(
+                f"{document.introduction} {sentence}" if document.introduction else ""
+            ),
+            lambda _error: None,
+        )
 
     def _page_index(self, title: str) -> int:
         return list(self._pages).index(title)
@@ -322,7 +338,8 @@ class MainWindow(QMainWindow):
             action = self._recent_menu.addAction(name)
             action.triggered.connect(lambda _checked=False, n=name: self.open_files([Path(n)]))
         self._recent_menu.setEnabled(bool(self.recent()))
-        self._capture_page.show_recent(self.recent())
+        for page in self._pages.values():
+            page.show_recent(self.recent())
 
     def _runner(self, document: Document) -> JobRunner:
         if document not in self._jobs:
@@ -358,7 +375,13 @@ class MainWindow(QMainWindow):
         document = self.workspace.current
         is_open = document is not None
         running = self._measuring()
-        for action in (*self._go_actions, self._close_action, self._verify_action, self._save_picture_action, self._copy_picture_action):
+        for action in (
+            *self._go_actions,
+            self._close_action,
+            self._verify_action,
+            self._save_picture_action,
+            self._copy_picture_action,
+        ):
             action.setEnabled(is_open)
         for action in self._export_actions:
             action.setEnabled(document is not None and document.survey is not None)
@@ -372,21 +395,23 @@ class MainWindow(QMainWindow):
 
     def _measuring(self) -> bool:
         document = self.workspace.current
-        return document is not None and document in self._jobs and self._jobs[document].running(_MEASURE)
+        return document is not None and document in self._jobs and self._jobs[document].running(JobName.MEASURE)
 
-    def request_measurement(self, work: Work, done: Callable[[Any], None], failure: str) -> None:
-        """A long job for the shown document, one at a time; it can be cancelled, and `failure` is what is said when it fails."""
+    def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
+        """A long job for the shown document, one at a time; it can be cancelled, and `failure` is what is said when
+        it fails.
+        """
         document = self.workspace.current
         if document is None or self._measuring():
             return
         self.header.show_progress("starting", 0.0)
-        self._runner(document).submit(_MEASURE, work, done, lambda error: None if error == "cancelled" else self._complain(failure, error))
+        self._runner(document).submit(JobName.MEASURE, work, done, lambda error: self._failed(failure, error))
 
     def measure(self) -> None:
         """Survey the shown frame in the background and keep the result in its file."""
         document = self.workspace.current
         if document is not None:
-            self.request_measurement(
+            self.run_measurement(
                 lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
                 lambda found: self._examined(document, found),
                 "The frame could not be measured",
@@ -406,24 +431,29 @@ class MainWindow(QMainWindow):
             return
         self.header.show_progress("starting", 0.0)
         self._runner(document).submit(
-            _MEASURE,
+            JobName.MEASURE,
             lambda replay, progress, cancelled: self._proofs(document, findings, replay, progress, cancelled),
             document.add_proofs,
             lambda error: self._proof_ended(document, error),
         )
 
-    def _proof_ended(self, document: Document, error: str) -> None:
+    def _proof_ended(self, document: Document, error: Exception) -> None:
         document.reload_proofs()  # those done before are kept
-        if error != "cancelled":
-            self._complain("The proof could not be run", error)
+        self._failed("The proof could not be run", error)
 
     @staticmethod
     def _proofs(
-        document: Document, findings: list[Finding], replay: Replay, progress: Callable[[str, float], None], cancelled: Callable[[], bool]
+        document: Document,
+        findings: list[Finding],
+        replay: Replay,
+        progress: Callable[[str, float], None],
+        cancelled: Callable[[], bool],
     ) -> list[Proof]:
         if len(findings) == 1:
             return [prove(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)]
-        proofs, combined = prove_all(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)
+        proofs, combined = prove_all(
+            document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled
+        )
         return [*proofs, *([combined] if combined else [])]
 
     def prove_everything(self) -> None:
@@ -431,14 +461,20 @@ class MainWindow(QMainWindow):
         if document is not None:
             self.prove([f for f in document.findings if f.remedy is not None])
 
+    def show_difference(self, found: Beside, title: str) -> None:
+        self.picture.show_difference(found, title)
+
     def show_changed_picture(self, remedies: list[Remedy], title: str) -> None:
-        """Show the finished picture of the changed frame, and where it differs. One whose shaders never end is stopped."""
-        plain = msgspec.to_builtins(remedies)
-        self.request_job(
-            "changed picture",
-            lambda replay, progress, cancelled: replay.run("trials.runs", "picture_of", progress, cancelled, LONGEST_SECONDS, remedies=plain),
+        """Show the finished picture of the changed frame, and where it differs. One whose shaders never end is
+        stopped.
+        """
+        self.run_job(
+            JobName.CHANGED_PICTURE,
+            lambda replay, progress, cancelled: replay.run(
+                picture_of.asked(remedies), progress, cancelled, LONGEST_SECONDS
+            ),
             lambda found: self.picture.show_difference(found, title),
-            lambda error: self._complain("The changed frame could not be replayed", error),
+            lambda error: self._failed("The changed frame could not be replayed", error),
         )
 
     def _study(self, document: Document) -> None:
@@ -447,38 +483,40 @@ class MainWindow(QMainWindow):
             return
         self._studied.add(document)
         self._runner(document).submit(
-            "study",
+            JobName.STUDY,
             lambda _replay, _progress, _cancelled: study(document.frame, document.accepted, document.drawn),
             document.set_structure,
-            lambda error: self._complain("The calls could not be looked at", error),
+            lambda error: self._failed("The calls could not be looked at", error),
         )
 
-    def edit_yardsticks(self) -> None:
-        """Open a copy of the yardsticks in the system's editor; frames are looked at again when it is saved."""
+    def edit_guidelines(self) -> None:
+        """Open a copy of the guidelines in the system's editor; frames are looked at again when it is saved."""
         path = own_file()
         try:
             if not path.exists():
-                path.parent.mkdir(parents=True, exist_ok=True)
-                path.write_text(shipped_text())
-        except OSError as error:
-            self._complain("The yardsticks cannot be edited", f"cannot write {path}: {error.strerror}")
+                write_atomically(path, lambda scratch: scratch.write_text(shipped_text()))
+        except WendascopeError as error:
+            self._complain("The guidelines cannot be edited", str(error))
             return
         if str(path) not in self._watcher.files():
             self._watcher.addPath(str(path))
         if not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path))):
-            self._complain("No editor was found", f"Edit {path} with a program of your choice; frames are looked at again when it is saved.")
+            self._complain(
+                "No editor was found",
+                f"Edit {path} with a program of your choice; frames are looked at again when it is saved.",
+            )
 
-    def _yardsticks_changed(self, path: str) -> None:
+    def _guidelines_changed(self, path: str) -> None:
         if Path(path).exists() and path not in self._watcher.files():
             self._watcher.addPath(path)  # editors put a new file in the place of the old one
-        yardsticks.cache_clear()
+        guidelines.cache_clear()
         self._studied.clear()
         for document in self.workspace.documents:
             document.structure = None
         if self.workspace.current is not None:
             self._study(self.workspace.current)
 
-    def request_job(self, name: str, work: Work, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+    def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
         """A replay job for the shown document; a later one of the same name takes its place."""
         if self.workspace.current is not None:
             self._runner(self.workspace.current).submit(name, work, done, failed, replaces=True)
@@ -486,7 +524,7 @@ class MainWindow(QMainWindow):
     def cancel(self) -> None:
         document = self.workspace.current
         if document is not None and document in self._jobs:
-            self._jobs[document].cancel(_MEASURE)
+            self._jobs[document].cancel(JobName.MEASURE)
 
     def verify(self) -> None:
         """Compare the replay with the captured picture and say the result."""
@@ -494,26 +532,32 @@ class MainWindow(QMainWindow):
         if document is None:
             return
         self._runner(document).submit(
-            "verify",
-            lambda replay, progress, cancelled: replay.run("measure.pictures", "verify", progress, cancelled),
-            self._verified,
-            lambda error: self._complain("The frame could not be replayed", error),
+            JobName.VERIFY,
+            lambda replay, progress, cancelled: replay.run(verify.asked(), progress, cancelled),
+            lambda found: self._verified(document, found),
+            lambda error: self._failed("The frame could not be replayed", error),
         )
 
-    def _verified(self, found: dict[str, object]) -> None:
-        if found["identical"]:
-            QMessageBox.information(self, "Verify", f"Identical: all {found['pixels']:,} pixels of the replay are those of the captured picture.")
+    def _verified(self, document: Document, found: Verification) -> None:
+        document.set_verification(found)
+        self.header.refresh_time()
+        if found.identical:
+            QMessageBox.information(
+                self,
+                "Verify",
+                f"Identical: all {found.pixels:,} pixels of the replay are those of the captured picture.",
+            )
         else:
-            self._complain("The replay differs", f"{found['pixels_different']:,} of {found['pixels']:,} pixels differ, by up to {found['max_difference']} of 255.")
+            self._complain("The replay differs", f"{found.sentence[:1].upper()}{found.sentence[1:]}.")
 
     def _on_progress(self, job: str, what: str, part: float) -> None:
-        if job == _MEASURE and self._measuring():
+        if job == JobName.MEASURE and self._measuring():
             self.header.show_progress(what, part)
         elif job == "picture":
             self.picture.show_progress(what, part)
 
     def _on_busy(self, job: str, busy: bool) -> None:
-        if job == _MEASURE and not busy:
+        if job == JobName.MEASURE and not busy:
             self.header.show_progress(None)
         self._enable()
 
@@ -537,9 +581,7 @@ class MainWindow(QMainWindow):
             (document.selection.go_back if by < 0 else document.selection.go_forward)()
 
     def _find(self) -> None:
-        focus = getattr(self.pages.currentWidget(), "focus_search", None)
-        if focus is not None:
-            focus()
+        list(self._pages.values())[self.pages.currentIndex()].focus_search()
 
     # ---- out of the window -------------------------------------------------------------------------------------
 
@@ -549,8 +591,14 @@ class MainWindow(QMainWindow):
             return
         start = self.workspace.current.path.with_suffix(".png")
         name, _ = QFileDialog.getSaveFileName(self, "Save the picture", str(start), "PNG (*.png)")
-        if name and not image.save(name, "PNG"):  # type: ignore[call-overload]
-            self._complain("The picture was not saved", f"{name} cannot be written; choose another place.")
+        if not name:
+            return
+        data = QBuffer()
+        image.save(data, "PNG")  # type: ignore[call-overload]
+        try:
+            write_atomically(Path(name), lambda scratch: scratch.write_bytes(data.data().data()))
+        except WendascopeError as error:
+            self._complain("The picture was not saved", str(error))
 
     def copy_picture(self) -> None:
         if self.picture.view.image is not None:
@@ -561,20 +609,33 @@ class MainWindow(QMainWindow):
         document = self.workspace.current
         if document is None or document.survey is None:
             return
-        if form_name == "csv":
-            name = QFileDialog.getExistingDirectory(self, "Folder for the tables", str(document.path.parent))
+        form = form_named(form_name)
+        if form.folder:
+            name = QFileDialog.getExistingDirectory(self, f"Folder for {form.title}", str(document.path.parent))
         else:
-            start = document.path.with_name(f"{document.path.stem}-{form_name}").with_suffix(".html" if form_name == "html" else ".json")
-            name, _ = QFileDialog.getSaveFileName(self, "Write the report to", str(start))
+            start = document.path.with_name(f"{document.path.stem}-{form.name}{form.suffix}")
+            name, _ = QFileDialog.getSaveFileName(self, f"Write {form.title} to", str(start))
         if not name:
             return
-        told = survey_document(document.frame, document.survey, self.workspace.budget_ms, document.drawn, document.findings, document.proofs)
+        told = survey_document(
+            document.frame,
+            document.survey,
+            self.workspace.budget_ms,
+            document.drawn,
+            document.findings,
+            document.proofs,
+        )
         self._runner(document).submit(
-            "report",
+            JobName.REPORT,
             lambda _replay, _progress, _cancelled: export(form_name, told, Path(name), document.path),
             lambda _done: self.statusBar().showMessage(f"Wrote {name}", 8000),
-            lambda error: self._complain("The report was not written", error),
+            lambda error: self._failed("The report was not written", error),
         )
+
+    def _failed(self, title: str, error: Exception) -> None:
+        """Say why a job failed, unless it was cancelled."""
+        if not isinstance(error, CancelledError):
+            self._complain(title, str(error))
 
     def _complain(self, title: str, text: str) -> None:
         box = QMessageBox(QMessageBox.Icon.Warning, title, f"<b>{title}</b>", QMessageBox.StandardButton.Ok, self)
@@ -607,9 +668,7 @@ class MainWindow(QMainWindow):
         for name, splitter in self.splitters.items():
             self.settings.setValue(f"splitter_{name}", splitter.saveState())
         for page in self._pages.values():
-            close = getattr(page, "close_page", None)
-            if close is not None:
-                close()
+            page.close_page()
         for jobs in self._jobs.values():
             jobs.close()
         self._jobs.clear()

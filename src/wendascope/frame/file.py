@@ -1,7 +1,6 @@
-"""The `.wend` file: one captured frame and what was measured on it, as a SQLite database.
+"""The `.wend` file: a SQLite database with the parts of a captured frame, and all that was added to it later.
 
-`docs/file-format.md` specifies it. Reading trusts nothing: schema, digests, lengths, ids and blob
-references are checked, and anything wrong is one `DamagedFileError`.
+What the parts mean is for the API that the frame was captured from; `docs/file-format.md` says it for each.
 """
 
 from __future__ import annotations
@@ -9,43 +8,50 @@ from __future__ import annotations
 import contextlib
 import datetime
 import hashlib
+import importlib
 import os
 import sqlite3
+import stat
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
-import numpy as np
 import zstandard
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
-from wendascope.frame.formats import pixel_size
-from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
-from wendascope.frame.objects import BlobRef, BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import CallStream, merge_streams
-from wendascope.frame.state_table import PATTERNS
-from wendascope.registry import tables
+from wendascope.files import whole_file
+from wendascope.frame.blobs import BlobRef, BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.frame import Frame
+from wendascope.frame.origins import MADE_HERE, remember
+from wendascope.frame.parts import Parts
 
-VERSION = 2
+VERSION = 3
 APPLICATION_ID = 0x57454E44  # "WEND"
 LARGEST_SECTION = 4 << 30
-_MOST_PIXELS = 1 << 28
+_MOST_RATIO, _MOST_WINDOW, _AT_ONCE, _CHUNK = 40_000, 1 << 27, 256 << 20, 16 << 20
+"""Zstandard stores a block of 128 KiB in four bytes at best; windows as its own strongest levels use them."""
 _SCHEMA = {
     "meta": "CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL, digest TEXT NOT NULL)",
-    "section": "CREATE TABLE section (name TEXT PRIMARY KEY, size INTEGER NOT NULL, digest TEXT NOT NULL, data BLOB NOT NULL)",
+    "section": (
+        "CREATE TABLE section (name TEXT PRIMARY KEY, size INTEGER NOT NULL, digest TEXT NOT NULL, data BLOB NOT NULL)"
+    ),
     "object": "CREATE TABLE object (class TEXT PRIMARY KEY, records TEXT NOT NULL, digest TEXT NOT NULL)",
     "blob": "CREATE TABLE blob (hash TEXT PRIMARY KEY, size INTEGER NOT NULL, data BLOB NOT NULL)",
-    "added": "CREATE TABLE added (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, made_at TEXT NOT NULL, value TEXT NOT NULL, digest TEXT NOT NULL)",
+    "added": (
+        "CREATE TABLE added (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, made_at TEXT NOT NULL, value TEXT NOT NULL,"
+        " digest TEXT NOT NULL)"
+    ),
 }
 _T = TypeVar("_T")
 
 
-class _Reference(msgspec.Struct):
-    width: int
-    height: int
-    framebuffer: int
+_CODECS = {"OpenGL": "wendascope.opengl.codec", "OpenGL ES": "wendascope.opengl.codec"}
+"""API -> module whose `decode(parts)` makes a frame of them; imported when a file needs it, for nothing here knows an
+API.
+"""
 
 
 def _digest(data: bytes | str) -> str:
@@ -57,74 +63,46 @@ def _digest(data: bytes | str) -> str:
 
 def save(frame: Frame, path: Path) -> None:
     """Write a frame, whole or not at all. Raises FileError when the disk refuses."""
-    scratch = path.with_name(f".{path.name}.{os.getpid()}.partial")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with contextlib.closing(sqlite3.connect(scratch)) as database:
+        with whole_file(path) as scratch, contextlib.closing(sqlite3.connect(scratch)) as database:
             database.execute("PRAGMA journal_mode=OFF")
             database.execute("PRAGMA synchronous=OFF")
             database.execute(f"PRAGMA application_id={APPLICATION_ID}")
             database.execute(f"PRAGMA user_version={VERSION}")
             with database:
-                _write(frame, database)
-        with scratch.open("rb+") as written:
-            os.fsync(written.fileno())
-        scratch.replace(path)
-    except (OSError, sqlite3.Error) as error:
-        raise FileError(f"cannot write {path}: {_reason(error)}; free some space or choose another place with --out") from error
-    finally:
-        with contextlib.suppress(OSError):
-            scratch.unlink(missing_ok=True)
+                content = _write(frame, database)
+    except sqlite3.Error as error:
+        raise FileError(f"cannot write {path}: {error}; free some space or choose another place") from error
+    remember(content, MADE_HERE)
 
 
 def _reason(error: Exception) -> str:
     return (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
 
 
-def _write(frame: Frame, database: sqlite3.Connection) -> None:
+def _write(frame: Frame, database: sqlite3.Connection) -> str:
+    """Returns what tells the frame from all others."""
     for statement in _SCHEMA.values():
         database.execute(statement)
-    encode = msgspec.json.encode
-    streams = {"": frame.calls, "setup_": frame.setup, "lists_": frame.lists}
-    local = np.unique(np.concatenate([stream.ids for stream in streams.values()]))
-    sections: dict[str, bytes] = {}
-    for prefix, stream in streams.items():
-        words = stream.words.copy()
-        heads = words[stream.offsets]
-        words[stream.offsets] = (heads & ~np.uint64(0xFFFF)) | np.searchsorted(local, stream.ids).astype(np.uint64)
-        sections |= {f"{prefix}calls": words.tobytes(), f"{prefix}offsets": stream.offsets.tobytes(), f"{prefix}arena": stream.arena.tobytes()}
-    meta = {
-        "metadata": encode(frame.metadata).decode(),
-        "context": encode(frame.context).decode(),
-        "default_framebuffer": encode(frame.default_framebuffer).decode(),
-        "state": encode({p: [[*key, *v] for key, v in keys.items()] for p, keys in frame.state.items()}).decode(),
-        "commands": encode([tables().commands[i].name for i in local.tolist()]).decode(),
-        "heartbeats": encode(frame.heartbeats).decode(),
-        "caveats": encode(frame.caveats).decode(),
-    }
-    if frame.reference is not None:
-        reference = _Reference(frame.reference.width, frame.reference.height, frame.reference_framebuffer)
-        meta["reference"] = encode(reference).decode()
-        sections["reference"] = np.ascontiguousarray(frame.reference.pixels).tobytes()
-    if frame.reference_depth is not None:
-        sections["reference_depth"] = frame.reference_depth
-    refs = {ref.hash: ref for ref in _all_refs(frame.objects, frame.default_framebuffer)}
-    large = sum(ref.size for ref in refs.values()) > 64 << 20
+    parts = frame.parts()
+    large = sum(parts.contents.values()) > 64 << 20
     compressor = zstandard.ZstdCompressor(level=3 if large else 12)
     content = hashlib.sha256()
-    for key, value in meta.items():
+    for key, value in parts.meta.items():
         database.execute("INSERT INTO meta VALUES (?, ?, ?)", (key, value, _digest(value)))
         content.update(_digest(value).encode())
-    for name, data in sections.items():
-        database.execute("INSERT INTO section VALUES (?, ?, ?, ?)", (name, len(data), _digest(data), compressor.compress(data)))
+    for name, data in parts.sections.items():
+        row = (name, len(data), _digest(data), compressor.compress(data))
+        database.execute("INSERT INTO section VALUES (?, ?, ?, ?)", row)
         content.update(_digest(data).encode())
-    for field in Objects.__struct_fields__:
-        records = encode(getattr(frame.objects, field)).decode()
+    for field, records in parts.objects.items():
         database.execute("INSERT INTO object VALUES (?, ?, ?)", (field, records, _digest(records)))
         content.update(_digest(records).encode())
-    for ref in refs.values():
-        database.execute("INSERT INTO blob VALUES (?, ?, ?)", (ref.hash, ref.size, compressor.compress(frame.blobs.get(ref))))
+    for name, size in parts.contents.items():
+        data = compressor.compress(parts.blobs.get(BlobRef(name, size)))
+        database.execute("INSERT INTO blob VALUES (?, ?, ?)", (name, size, data))
     database.execute("INSERT INTO meta VALUES ('content', ?, '')", (content.hexdigest(),))
+    return content.hexdigest()
 
 
 def add(path: Path, kind: str, value: Any) -> None:
@@ -133,9 +111,14 @@ def add(path: Path, kind: str, value: Any) -> None:
     now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
     try:
         with contextlib.closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=rw", uri=True)) as database, database:
-            database.execute("INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", (kind, now, text, _digest(text)))
+            _check_schema(database)  # a trigger of a stranger's would run now
+            database.execute(
+                "INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", (kind, now, text, _digest(text))
+            )
     except sqlite3.Error as error:
         raise FileError(f"cannot write to {path}: {error}; make it writable or free some space") from error
+    except ValueError as error:
+        raise DamagedFileError(f"{path} is damaged ({error}); capture the frame again") from error
 
 
 # ---- reading -------------------------------------------------------------------------------------
@@ -144,10 +127,9 @@ def add(path: Path, kind: str, value: Any) -> None:
 class _FileBlobs(BlobStore):
     """Contents read from the file when they are asked for."""
 
-    def __init__(self, path: Path, known: dict[str, int]) -> None:
+    def __init__(self, path: Path) -> None:
         super().__init__()
         self._path = path
-        self._known = known
 
     def get(self, ref: BlobRef) -> bytes:
         if ref.hash not in self.data:
@@ -175,8 +157,10 @@ def _damage(path: Path) -> Iterator[None]:
     """Anything that reading can stumble over, as one error."""
     try:
         yield
-    except (FileError, MemoryError):
+    except FileError:
         raise
+    except MemoryError as error:
+        raise FileError(f"{path} needs more memory than there is; close other programs") from error
     except OSError as error:
         raise FileError(f"cannot read {path}: {_reason(error)}") from error
     except Exception as error:
@@ -189,47 +173,92 @@ def _short(error: Exception) -> str:
 
 
 def _decompress(data: bytes, size: int) -> bytes:
-    if not 0 <= size <= LARGEST_SECTION:
+    """Where much is claimed, memory grows with what is really there."""
+    if not 0 <= size <= min(LARGEST_SECTION, _MOST_RATIO * len(data)):
         raise ValueError("a section is too large")
     if zstandard.frame_content_size(data) != size:
         raise ValueError("a section has the wrong size")
-    return zstandard.ZstdDecompressor().decompress(data, max_output_size=size)
+    if size <= _AT_ONCE:
+        return zstandard.ZstdDecompressor(max_window_size=_MOST_WINDOW).decompress(data, max_output_size=size)
+    whole = bytearray()
+    with zstandard.ZstdDecompressor(max_window_size=_MOST_WINDOW).stream_reader(data) as reader:
+        while chunk := reader.read(_CHUNK):
+            whole += chunk
+            if len(whole) > size:
+                raise ValueError("a section has the wrong size")
+    if len(whole) != size:
+        raise ValueError("a section has the wrong size")
+    return bytes(whole)
 
 
-def check_header(path: Path) -> None:
-    """Raises FileError unless the file is there, ours and of a version that this program reads."""
+def check_header(path: Path) -> os.stat_result:
+    """Which file it is. Raises FileError unless it is there, ours and of a version that this program reads."""
     try:
-        with path.open("rb") as file:
-            head = file.read(100)
+        handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)  # a pipe would be waited for
+        try:
+            found = os.fstat(handle)
+            if not stat.S_ISREG(found.st_mode):
+                raise DamagedFileError(f"{path} is not a file; open one made by `wendascope capture`")
+            head = os.pread(handle, 100, 0)
+        finally:
+            os.close(handle)
     except OSError as error:
         raise FileError(f"cannot read {path}: {_reason(error)}") from error
     if len(head) < 100 or head[:16] != b"SQLite format 3\0" or struct.unpack_from(">I", head, 68)[0] != APPLICATION_ID:
         raise DamagedFileError(f"{path} is not a Wendascope file; open one made by `wendascope capture`")
     page, pages = struct.unpack_from(">H", head, 16)[0], struct.unpack_from(">I", head, 28)[0]
-    if path.stat().st_size < (65536 if page == 1 else page) * pages:
+    if found.st_size < (65536 if page == 1 else page) * pages:
         raise DamagedFileError(f"{path} is cut short; capture the frame again")
     version = struct.unpack_from(">I", head, 60)[0]
     if version > VERSION:
-        raise NewerFileError(f"{path} has format {version}, this Wendascope reads up to {VERSION}; update Wendascope to open it")
+        raise NewerFileError(
+            f"{path} has format {version}, this Wendascope reads up to {VERSION}; update Wendascope to open it"
+        )
+    return found
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[sqlite3.Connection]:
+    """The database of a file whose header was looked at, and no other that was put in its place meanwhile. Raises
+    FileError.
+    """
+    looked_at = check_header(path)
+    with _damage(path), contextlib.closing(_connect(path)) as database:
+        database.execute("SELECT 1 FROM sqlite_master").fetchone()  # only now it is opened
+        now = path.stat()
+        if (now.st_dev, now.st_ino) != (looked_at.st_dev, looked_at.st_ino):
+            raise FileError(f"{path} was exchanged while it was being opened; open it again")
+        yield database
 
 
 def load(path: Path) -> Frame:
     """Open a frame. Raises FileError; contents are read and checked when they are first used."""
-    check_header(path)
-    with _damage(path), contextlib.closing(_connect(path)) as database:
+    with _opened(path) as database:
         _check_schema(database)
         return _read(path, database)
 
 
-def added(path: Path, kind: str, type_: type[_T]) -> list[_T]:
-    """All records of a kind that were added to the file, oldest first. Raises FileError."""
-    check_header(path)
-    with _damage(path), contextlib.closing(_connect(path)) as database:
-        rows = database.execute("SELECT value, digest FROM added WHERE kind = ? ORDER BY id", (kind,)).fetchall()
-        for value, digest in rows:
+def content_of(path: Path) -> str:
+    """What tells the frame in a file from all others, whatever was added to it; as the file says, and checked when
+    it is loaded. Raises FileError.
+    """
+    with _opened(path) as database:
+        row = database.execute("SELECT value FROM meta WHERE key = 'content'").fetchone()
+        return str(row[0]) if row else ""
+
+
+def added(path: Path, kinds: Sequence[str], read: Callable[[str, str], _T]) -> list[_T]:
+    """All records of some kinds that were added to the file, oldest first, as `read` makes them of (kind, JSON). Raises
+    FileError.
+    """
+    marks = ",".join("?" * len(kinds))
+    with _opened(path) as database:
+        query = f"SELECT kind, value, digest FROM added WHERE kind IN ({marks}) ORDER BY id"
+        rows = database.execute(query, kinds).fetchall()
+        for kind, value, digest in rows:
             if _digest(value) != digest:
                 raise ValueError(f"a {kind} record is damaged")
-        return [msgspec.json.decode(value, type=type_) for value, _ in rows]
+        return [read(kind, value) for kind, value, _ in rows]
 
 
 def _check_schema(database: sqlite3.Connection) -> None:
@@ -254,124 +283,22 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
         sections[name] = _decompress(data, size)
         _check(sections[name], digest, name)
         content.update(digest.encode())
-    records = {}
+    objects = {}
     for class_name, text, digest in database.execute("SELECT class, records, digest FROM object ORDER BY rowid"):
         _check(text, digest, class_name)
         content.update(digest.encode())
-        records[class_name] = text
+        objects[class_name] = text
     if content.hexdigest() != stored:
         raise ValueError("parts of the file are missing or do not belong to it")
-    objects = msgspec.json.decode("{" + ",".join(f'"{k}":{v}' for k, v in records.items()) + "}", type=Objects)
-    known = dict(database.execute("SELECT hash, size FROM blob").fetchall())
-    decode = msgspec.json.decode
-    default = decode(meta["default_framebuffer"], type=DefaultFramebuffer)
-    _check_objects(objects, default, known)
-    commands = decode(meta["commands"], type=list[str])
-    extra = [_calls(sections, commands, prefix) if f"{prefix}calls" in sections else merge_streams([]) for prefix in ("setup_", "lists_")]
-    frame = Frame(
-        metadata=decode(meta["metadata"], type=Metadata),
-        context=decode(meta["context"], type=ContextInfo),
-        default_framebuffer=default,
-        state=_state(decode(meta["state"], type=dict[str, list[list[int]]])),
-        objects=objects,
-        blobs=_FileBlobs(path, known),
-        calls=_calls(sections, commands, ""),
-        setup=extra[0],
-        lists=extra[1],
-        heartbeats=decode(meta["heartbeats"], type=list[Heartbeat]),
-        caveats=decode(meta["caveats"], type=list[str]),
-    )
-    if "reference" in meta:
-        reference = decode(meta["reference"], type=_Reference)
-        if len(sections["reference"]) != reference.width * reference.height * 4 or reference.width <= 0 or reference.height <= 0:
-            raise ValueError("the reference picture has the wrong size")
-        frame.reference = Picture.from_bytes(sections["reference"], reference.width, reference.height)
-        frame.reference_framebuffer = reference.framebuffer
-    if "reference_depth" in sections:
-        if len(sections["reference_depth"]) != default.width * default.height * 4:
-            raise ValueError("the depth of the reference picture has the wrong size")
-        frame.reference_depth = sections["reference_depth"]
+    contents = dict(database.execute("SELECT hash, size FROM blob").fetchall())
+    context = msgspec.json.decode(meta["context"], type=ContextInfo)
+    if context.api not in _CODECS:
+        raise ValueError(f"it is of {context.api[:40]}, which this Wendascope does not know")
+    codec = importlib.import_module(_CODECS[context.api])
+    frame: Frame = codec.decode(Parts(meta, sections, objects, _FileBlobs(path), contents))
     return frame
 
 
 def _check(data: bytes | str, digest: str, what: str) -> None:
     if _digest(data) != digest:
         raise ValueError(f"{what} does not match its digest")
-
-
-def _state(stored: dict[str, list[list[int]]]) -> dict[str, dict[tuple[int, int], tuple[int, ...]]]:
-    state: dict[str, dict[tuple[int, int], tuple[int, ...]]] = {}
-    for pattern, rows in stored.items():
-        if pattern not in PATTERNS:
-            raise ValueError(f"unknown state {pattern}")
-        width = len(PATTERNS[pattern].kinds)
-        for i, j, *values in rows:
-            if len(values) > width or any(not -(1 << 63) <= v < 1 << 64 for v in (i, j, *values)):
-                raise ValueError(f"bad value of state {pattern}")
-            state.setdefault(pattern, {})[i, j] = tuple(values)
-    return state
-
-
-def _calls(sections: dict[str, bytes], commands: list[str], prefix: str) -> CallStream:
-    by_name = tables().by_name
-    unknown = [name for name in commands if name not in by_name]
-    if unknown:
-        raise ValueError(f"it calls {unknown[0]}, which does not exist")
-    words = np.frombuffer(sections[f"{prefix}calls"], np.uint64).copy()
-    offsets = np.frombuffer(sections[f"{prefix}offsets"], np.int64)
-    if len(offsets):
-        ends = np.append(offsets[1:], len(words))
-        if offsets[0] != 0 or np.any(ends <= offsets) or ends[-1] != len(words):
-            raise ValueError("the calls are not where their index says")
-        heads = words[offsets]
-        local = (heads & np.uint64(0xFFFF)).astype(np.int64)
-        if int(local.max()) >= len(commands):
-            raise ValueError("a call names no command")
-        ids = np.array([by_name[name].id for name in commands], np.uint64)
-        words[offsets] = (heads & ~np.uint64(0xFFFF)) | ids[local]
-    elif len(words):
-        raise ValueError("the calls are not where their index says")
-    stream = CallStream(words, np.frombuffer(sections[f"{prefix}arena"], np.uint8), offsets)
-    stream.validate()
-    return stream
-
-
-def _all_refs(objects: Objects, default: DefaultFramebuffer) -> list[BlobRef]:
-    extra = (default.color, default.depth_contents, default.stencil_contents)
-    return objects.blob_refs() + [ref for ref in extra if ref is not None]
-
-
-def _check_objects(objects: Objects, default: DefaultFramebuffer, known: dict[str, int]) -> None:
-    """Sizes must agree with contents: what is uploaded later is as long as GL will read."""
-    for ref in _all_refs(objects, default):
-        if known.get(ref.hash) != ref.size:
-            raise ValueError("contents are missing")
-    for buffer in objects.buffers:
-        _expect(buffer.contents, buffer.size, f"buffer {buffer.name}")
-    for texture in objects.textures:
-        for image in texture.images:
-            if image.contents is not None and not image.compressed:
-                pixels = image.width * image.height * image.depth
-                _expect(image.contents, _pixels(pixels) * pixel_size(image.format, image.type), f"texture {texture.name}")
-    for renderbuffer in objects.renderbuffers:
-        if renderbuffer.contents is not None:
-            size = _pixels(renderbuffer.width * renderbuffer.height) * pixel_size(renderbuffer.format, renderbuffer.type)
-            _expect(renderbuffer.contents, size, f"renderbuffer {renderbuffer.name}")
-    pixels = _pixels(default.width * default.height)
-    for contents, size in ((default.color, 4), (default.depth_contents, 4), (default.stencil_contents, 1)):
-        _expect(contents, pixels * size, "the window")
-    for program in objects.programs:
-        for uniform in program.uniforms:
-            if len(uniform.locations) > 65536:
-                raise ValueError(f"program {program.name} has too many uniforms")
-
-
-def _pixels(count: int) -> int:
-    if not 0 <= count <= _MOST_PIXELS:
-        raise ValueError("an image is too large")
-    return count
-
-
-def _expect(ref: BlobRef | None, size: int, what: str) -> None:
-    if ref is not None and ref.size != size:
-        raise ValueError(f"contents of {what} have the wrong size")

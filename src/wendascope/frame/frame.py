@@ -1,31 +1,47 @@
-"""A captured frame in memory: columns of calls, records of objects, and what follows from them."""
+"""A captured frame as everything but its API sees it: a timeline of calls, steps and passes, and what they use."""
 
 from __future__ import annotations
 
-import functools
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Self
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import CallStream, merge_streams
-from wendascope.frame.passes import PassTable, derive_passes
-from wendascope.frame.setting_values import SettingValues
-from wendascope.frame.steps import StepTable, derive_steps
-from wendascope.frame.tracker import InitialState, StateHistory
+from wendascope.frame.blobs import Number
+from wendascope.frame.call_use import CallUse
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.cpu import CpuLane, Floats
+from wendascope.frame.numbers import Ints, Mask
+from wendascope.frame.parts import Parts
+from wendascope.frame.passes import PassTable
+from wendascope.frame.resource_flow import ResourceFlow
+from wendascope.frame.resources import Program, Texture
+from wendascope.frame.steps import StepTable
+from wendascope.frame.uses import StepUses
+from wendascope.frame.waits import SHORTEST_MS, Wait
 
 
 class Heartbeat(msgspec.Struct, array_like=True):
     """One ordinary frame of the target, as the tap reported it. Times in nanoseconds."""
 
-    frame: int
-    cpu_ns: int
-    swap_ns: int
-    calls: int
-    draws: int
-    vertices: int
+    frame: Number
+    cpu_ns: Number
+    swap_ns: Number
+    calls: Number
+    draws: Number
+    vertices: Number
+    thread_ns: Number = 0
+    """CPU time of the thread that ends the frames; 0 where it was not recorded."""
+    voluntary: Number = 0
+    """How often that thread gave the processor away: it waited, or slept."""
+    involuntary: Number = 0
+    """How often it was preempted."""
+    waited_ns: Number = 0
+    """Time in calls that can block for earlier work (`Role.WAITS`)."""
 
 
 class Metadata(msgspec.Struct):
@@ -34,13 +50,21 @@ class Metadata(msgspec.Struct):
     program: str = ""
     arguments: list[str] = msgspec.field(default_factory=list)
     captured_at: str = ""
-    frame_number: int = 0
-    boundary: str = "swap"
+    frame_number: Number = 0
+    frame_end: str = msgspec.field(default="swap", name="boundary")
     wendascope: str = ""
     capture_seconds: float = 0.0
     held_seconds: float = 0.0
-    recorded_ns: int = 0
+    recorded_ns: Number = 0
     """Time between the boundaries while the frame was being recorded."""
+    began_ns: Number = 0
+    """When recording began, on the clock of the calls; 0 where it is not known."""
+    thread_ns: Number = 0
+    """CPU time of the recorded thread meanwhile; 0 where it is not known."""
+    voluntary: Number = 0
+    """How often that thread gave the processor away meanwhile."""
+    involuntary: Number = 0
+    """How often it was preempted meanwhile."""
     left_out: list[str] = []
     """Contents not kept because the frame clears them before anything reads them."""
     note: str = ""
@@ -48,7 +72,7 @@ class Metadata(msgspec.Struct):
 
 @dataclass
 class Picture:
-    """Pixels, bottom row first as GL has them: array (height, width, 4), uint8."""
+    """Pixels, bottom row first: array (height, width, 4), uint8."""
 
     pixels: npt.NDArray[np.uint8]
 
@@ -66,43 +90,166 @@ class Picture:
 
 
 @dataclass
-class Frame:
-    """One captured frame. Everything derived is computed once, when first asked for."""
+class Section:
+    """Facts of a step that belong together."""
+
+    title: str
+    rows: list[tuple[str, str]] = field(default_factory=list)
+
+
+class Frame(ABC):
+    """One captured frame. Everything derived is computed once, when first asked for.
+
+    An API gives a subclass; `opengl.frame.OpenGLFrame` is one, and tests have another that nothing was captured for.
+    """
 
     metadata: Metadata
     context: ContextInfo
-    default_framebuffer: DefaultFramebuffer
-    state: InitialState
-    objects: Objects
-    blobs: BlobStore
-    calls: CallStream
-    setup: CallStream = field(default_factory=lambda: merge_streams([]))
-    """Calls that set the state before the frame which the state table does not hold: the fixed-function state."""
-    lists: CallStream = field(default_factory=lambda: merge_streams([]))
-    """Calls that make the display lists alive before the frame."""
-    heartbeats: list[Heartbeat] = field(default_factory=list)
-    caveats: list[str] = field(default_factory=list)
-    reference: Picture | None = None
-    reference_framebuffer: int = 0
-    """Framebuffer that the reference picture was read from; 0 is the window."""
-    reference_depth: bytes | None = None
-    """Depth of the finished window, 32-bit integers, bottom row first; None where it was not collected."""
+    heartbeats: list[Heartbeat]
+    caveats: list[str]
+    reference: Picture | None
+    """The finished picture as the captured program showed it."""
 
-    @functools.cached_property
-    def history(self) -> StateHistory:
-        return StateHistory(self.calls, self.state)
+    # ---- the timeline ---------------------------------------------------------------------------------
 
-    @functools.cached_property
-    def setting_values(self) -> SettingValues:
-        return SettingValues(self.calls, self.history)
+    @property
+    @abstractmethod
+    def size(self) -> tuple[int, int]:
+        """Width and height of the window, in pixels."""
 
-    @functools.cached_property
-    def steps(self) -> StepTable:
-        return derive_steps(self.calls, self.history, self.lists)
+    @property
+    @abstractmethod
+    def has_alpha(self) -> bool:
+        """Whether the window keeps alpha, so that it counts where pictures are compared."""
 
-    @functools.cached_property
-    def passes(self) -> PassTable:
-        return derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer)
+    @property
+    @abstractmethod
+    def steps(self) -> StepTable: ...
+
+    @property
+    @abstractmethod
+    def passes(self) -> PassTable: ...
+
+    @property
+    @abstractmethod
+    def cpu_lane(self) -> CpuLane:
+        """The CPU side of this frame while it was recorded."""
+
+    @property
+    @abstractmethod
+    def with_following(self) -> Self:
+        """This frame and the one after it as one frame, whose first calls, steps and objects are those of this one.
+
+        The same frame where nothing is known of the one after.
+        """
+
+    @property
+    @abstractmethod
+    def knows_following(self) -> bool:
+        """Whether the calls of the frame after were recorded as well."""
+
+    @abstractmethod
+    def parts(self) -> Parts:
+        """What a file keeps of it."""
+
+    # ---- what it uses ---------------------------------------------------------------------------------
+
+    @property
+    @abstractmethod
+    def uses(self) -> StepUses: ...
+
+    @property
+    @abstractmethod
+    def resource_flow(self) -> ResourceFlow: ...
+
+    @property
+    @abstractmethod
+    def programs(self) -> Mapping[int, Program]:
+        """Programs whose sources are known, by name."""
+
+    @property
+    @abstractmethod
+    def textures(self) -> Mapping[int, Texture]:
+        """Textures by name."""
+
+    @property
+    @abstractmethod
+    def object_counts(self) -> dict[str, int]:
+        """Class of objects, in words -> how many there are."""
+
+    @abstractmethod
+    def texture_pixels(self, name: int) -> npt.NDArray[np.uint8] | None:
+        """The first level of a texture with eight bits a channel as RGBA, bottom row first, shape (height, width, 4);
+        None where that is not known.
+        """
+
+    @abstractmethod
+    def texture_channels(self, name: int) -> int:
+        """Channels that such a texture stores for a texel; 0 where that is not known."""
+
+    # ---- its calls ------------------------------------------------------------------------------------
+
+    @property
+    @abstractmethod
+    def call_count(self) -> int: ...
+
+    @abstractmethod
+    def call_name(self, call: int) -> str:
+        """The command that a call calls."""
+
+    @abstractmethod
+    def call_text(self, call: int) -> str:
+        """A call as it would be written."""
+
+    @abstractmethod
+    def call_use(self, alive: Mask | None = None, allowed: Mapping[int, Mask] | None = None) -> CallUse:
+        """Judge every call. `alive`, shape (steps,), says which steps there are, where some are left out.
+
+        `allowed` are the calls that may be called repeats or overwritten, by use: what is found then can be left out
+        all together, and what is not in it stays. Without it, all may be.
+        """
+
+    @abstractmethod
+    def program_at(self, calls: Ints) -> Ints:
+        """The program in use when each of some calls comes, shape (n,)."""
+
+    @abstractmethod
+    def waited_for(self, call: int) -> str:
+        """What a waiting call waits for, in words."""
+
+    @property
+    def waits(self) -> list[Wait]:
+        """Every call that waited noticeably, longest first."""
+        lane = self.cpu_lane
+        rows = np.flatnonzero(lane.waits & (lane.duration >= SHORTEST_MS)).tolist()
+        found = [Wait(c, self.call_name(c), float(lane.duration[c]), self.waited_for(c)) for c in rows]
+        return sorted(found, key=lambda wait: -wait.ms)
+
+    @property
+    def call_ms(self) -> Floats:
+        """CPU time inside each call as recorded, ms, shape (calls,); 0 for calls that waited for earlier work."""
+        lane = self.cpu_lane
+        return np.where(lane.waits, 0.0, lane.duration)
+
+    # ---- in words -------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def step_name(self, step: int) -> str:
+        """A step in a few words: what it does and to how much."""
+
+    @property
+    def step_names(self) -> list[str]:
+        """The name of every step."""
+        return [self.step_name(step) for step in range(len(self.steps))]
+
+    @abstractmethod
+    def step_facts(self, step: int) -> list[Section]:
+        """Everything that decides what a step does, in the order in which a reader wants it."""
+
+    def program_name(self, program: int) -> str:
+        """The program's label where it has one, its number otherwise."""
+        record = self.programs.get(program)
+        return record.label if record and record.label else f"program {program}" if program else "none"
 
     @property
     def target_frame_ms(self) -> float | None:

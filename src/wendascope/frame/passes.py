@@ -1,24 +1,33 @@
-"""Passes: runs of steps into the same target, named by the program's debug groups where it has them."""
+"""Passes: runs of steps into the same target."""
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Literal, Protocol
 
-import numpy as np
-import numpy.typing as npt
+from wendascope.frame.numbers import Ints
 
-from wendascope.frame.objects import AttachmentRecord, DefaultFramebuffer, FramebufferRecord, Objects
-from wendascope.frame.packed import CallStream
-from wendascope.frame.steps import KINDS, StepTable
-from wendascope.frame.tracker import StateHistory
-from wendascope.registry import GL, tables
 
-Ints = npt.NDArray[np.int64]
-MOST_GROUP_PASSES = 64
-"""More outermost debug groups than this name groups inside passes instead of splitting passes."""
-_CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
+class Attachment(Protocol):
+    """An image that a pass draws into."""
+
+    @property
+    def point(self) -> int:
+        """Where it is attached, by the API's number."""
+        ...
+
+    @property
+    def kind(self) -> Literal["texture", "renderbuffer"]: ...
+    @property
+    def name(self) -> int: ...
+    @property
+    def level(self) -> int: ...
+    @property
+    def face(self) -> int: ...
+    @property
+    def layer(self) -> int: ...
+    @property
+    def layered(self) -> bool: ...
 
 
 @dataclass(frozen=True)
@@ -26,7 +35,7 @@ class Target:
     """What a pass draws into. `attachments` is empty for the window."""
 
     framebuffer: int
-    attachments: tuple[AttachmentRecord, ...]
+    attachments: tuple[Attachment, ...]
     width: int
     height: int
     window: int = 0
@@ -57,189 +66,3 @@ class PassTable:
 
     def __len__(self) -> int:
         return len(self.names)
-
-
-def derive_passes(
-    calls: CallStream, history: StateHistory, steps: StepTable, objects: Objects, default: DefaultFramebuffer
-) -> PassTable:
-    """Split the steps where the target changes, where a drawn target is cleared, and between outer groups."""
-    n = len(steps)
-    if n == 0:
-        empty = np.zeros(0, np.int64)
-        return PassTable([], [], empty, empty, empty, 0)
-    targets, target_of = _targets(calls, history, steps, objects, default)
-    depth = _common_depth(steps.group)
-    outer = [group[depth] if len(group) > depth else "" for group in steps.group]
-    group_change = np.array([False] + [a != b for a, b in itertools.pairwise(outer)])
-    use_groups = 0 < int(group_change.sum()) < MOST_GROUP_PASSES
-    split = np.zeros(n, bool)
-    split[0] = True
-    split[1:] = target_of[1:] != target_of[:-1]
-    if use_groups:
-        split |= group_change
-    drawn = False
-    for step in range(n):
-        if split[step]:
-            drawn = False
-        if steps.kind[step] == _CLEAR and drawn and not use_groups:
-            split[step], drawn = True, False
-        drawn = drawn or steps.kind[step] == _DRAW
-    first = np.flatnonzero(split)
-    end = np.append(first[1:], n)
-    of_step = np.cumsum(split) - 1
-    chosen = [targets[int(target_of[f])] for f in first]
-    names = []
-    for a, b, target in zip(first.tolist(), end.tolist(), chosen, strict=True):
-        named = outer[a] if use_groups or len(set(outer[a:b])) == 1 else ""
-        names.append(named or _describe(steps, a, b, target))
-    return PassTable(_distinct(names), chosen, first, end, of_step, depth + 1 if use_groups else depth)
-
-
-def _common_depth(groups: list[tuple[str, ...]]) -> int:
-    """How many outer groups hold every step of the frame, and so tell nothing."""
-    depth = 0
-    while all(len(g) > depth for g in groups) and len({g[depth] for g in groups}) == 1:
-        depth += 1
-    return depth
-
-
-def _distinct(names: list[str]) -> list[str]:
-    seen: dict[str, int] = {}
-    result = []
-    for name in names:
-        seen[name] = seen.get(name, 0) + 1
-        result.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
-    return result
-
-
-def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
-    kinds = steps.kind[first:end]
-    draws = int((kinds == _DRAW).sum())
-    color = target.framebuffer == 0 or any(a.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT) for a in target.attachments)
-    if draws == 0:
-        what = KINDS[int(kinds[0])] if len(set(kinds.tolist())) == 1 else "clears and copies"
-        return f"{what}, {target.size}"
-    role = "colour" if color else "depth only"
-    where = target.name if target.framebuffer == 0 else role
-    return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
-
-
-_REATTACH = (
-    "glFramebufferTexture glFramebufferTexture1D glFramebufferTexture2D glFramebufferTexture3D "
-    "glFramebufferTextureLayer glFramebufferRenderbuffer glNamedFramebufferTexture glNamedFramebufferTextureLayer "
-    "glNamedFramebufferRenderbuffer"
-).split()
-
-
-def _targets(
-    calls: CallStream, history: StateHistory, steps: StepTable, objects: Objects, default: DefaultFramebuffer
-) -> tuple[list[Target], Ints]:
-    """Targets of the frame and which of them each step draws into."""
-    framebuffer = history.column("framebuffer", steps.call, GL.DRAW_FRAMEBUFFER)
-    attachments: dict[int, dict[int, AttachmentRecord]] = {
-        f.name: {a.point: a for a in f.attachments} for f in objects.framebuffers
-    }
-    version: dict[int, int] = {}
-    found: dict[tuple[int, int, int], int] = {}
-    targets: list[Target] = []
-    window = history.column("drawable", steps.call)
-    window_sizes = {int(calls.argument(c, "drawable")): (int(calls.argument(c, "width")), int(calls.argument(c, "height"))) for c in calls.calls_of("wendaDrawable").tolist()}
-    window_sizes[0] = (default.width, default.height)
-    made = _sizes_made(calls, history)
-    reattachments = calls.calls_of(*(command.name for name in _REATTACH for command in tables().commands_like(name))).tolist()
-    row, target_of = 0, np.zeros(len(steps), np.int64)
-    for step, call in enumerate(steps.call.tolist()):
-        while row < len(reattachments) and reattachments[row] < call:
-            changed = _reattach(calls, history, reattachments[row], attachments)
-            version[changed] = version.get(changed, 0) + 1
-            row += 1
-        name = int(framebuffer[step])
-        shown = 0 if name else int(window[step])
-        key = (name, version.get(name, 0), shown)
-        if key not in found:
-            found[key] = len(targets)
-            parts = tuple(attachments.get(name, {}).values())
-            record = FramebufferRecord(name, list(parts))
-            width, height = framebuffer_size(record, objects, made) if name else window_sizes.get(shown, (0, 0))
-            targets.append(Target(name, parts, width, height, shown))
-        target_of[step] = found[key]
-    return targets, target_of
-
-
-def _reattach(calls: CallStream, history: StateHistory, call: int, attachments: dict[int, dict[int, AttachmentRecord]]) -> int:
-    """Apply one glFramebuffer... call; returns the framebuffer it changed."""
-    command = calls.command(call)
-    values = {p.name: calls.argument(call, p.name) for p in command.parameters}
-    if "framebuffer" in values:
-        name = int(values["framebuffer"])
-    else:
-        target = GL.READ_FRAMEBUFFER if values["target"] == GL.READ_FRAMEBUFFER else GL.DRAW_FRAMEBUFFER
-        name = (history.value("framebuffer", call, target) or (0,))[0]
-    points = [values["attachment"]]
-    if points == [GL.DEPTH_STENCIL_ATTACHMENT]:
-        points = [GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT]
-    attached = attachments.setdefault(name, {})
-    for point in points:
-        if "renderbuffer" in values:
-            kind, what = "renderbuffer", int(values["renderbuffer"])
-        else:
-            kind, what = "texture", int(values["texture"])
-        if what == 0:
-            attached.pop(point, None)
-            continue
-        textarget = values.get("textarget", 0)
-        face = textarget if GL.TEXTURE_CUBE_MAP_POSITIVE_X <= textarget < GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6 else 0
-        layer = int(values.get("layer", values.get("zoffset", 0)))
-        attached[point] = AttachmentRecord(point, kind, what, int(values.get("level", 0)), face, layer)  # type: ignore[arg-type]
-    return name
-
-
-_DEFINES = {
-    # command: what it defines, and the target parameter by which what is bound is found
-    "glTexImage2D": "texture", "glTexStorage2D": "texture", "glTexImage2DMultisample": "texture", "glTexStorage2DMultisample": "texture",
-    "glTextureStorage2D": "texture", "glRenderbufferStorage": "renderbuffer", "glRenderbufferStorageMultisample": "renderbuffer",
-    "glNamedRenderbufferStorage": "renderbuffer",
-}  # fmt: skip
-
-
-def _sizes_made(calls: CallStream, history: StateHistory) -> dict[tuple[str, int], tuple[int, int]]:
-    """Sizes of images that the frame itself defines: (kind, name) -> (width, height) of the base level."""
-    sizes = {}
-    for canonical, kind in _DEFINES.items():
-        for command in tables().commands_like(canonical):
-            for call in calls.calls_of(command.name).tolist():
-                values = {p.name: calls.argument(call, p.name) for p in command.parameters if p.kind != "pointer"}
-                if values.get("level"):
-                    continue
-                if kind in values:
-                    name = int(values[kind])
-                elif kind == "renderbuffer":
-                    name = (history.value("renderbuffer", call) or (0,))[0]
-                else:
-                    unit = (history.value("active_texture", call) or (GL.TEXTURE0,))[0]
-                    name = (history.value("texture", call, unit, int(values["target"])) or (0,))[0]
-                sizes[kind, name] = (int(values["width"]), int(values["height"]))
-    return sizes
-
-
-def framebuffer_size(
-    framebuffer: FramebufferRecord, objects: Objects, made: Mapping[tuple[str, int], tuple[int, int]] | None = None
-) -> tuple[int, int]:
-    """Width and height that all attachments share, those `made` in the frame first; (0, 0) without any."""
-    sizes = []
-    for attachment in framebuffer.attachments:
-        if made and (attachment.kind, attachment.name) in made:
-            width, height = made[attachment.kind, attachment.name]
-            sizes.append((max(1, width >> attachment.level), max(1, height >> attachment.level)))
-        elif attachment.kind == "texture":
-            texture = objects.texture(attachment.name)
-            image = next((i for i in texture.images if i.level == attachment.level), None) if texture else None
-            if image:
-                sizes.append((image.width, image.height))
-        else:
-            renderbuffer = next((r for r in objects.renderbuffers if r.name == attachment.name), None)
-            if renderbuffer:
-                sizes.append((renderbuffer.width, renderbuffer.height))
-    if not sizes:
-        return framebuffer.default_size[:2]
-    return min(s[0] for s in sizes), min(s[1] for s in sizes)

@@ -37,10 +37,11 @@ class Summary(msgspec.Struct):
 
 def summarise(frame: Frame) -> Summary:
     """Count what is in a frame. Reads no contents."""
-    table, steps, objects = frame.passes, frame.steps, frame.objects
-    counts = {name.replace("_", " "): len(getattr(objects, name)) for name in objects.__struct_fields__}
+    table, steps = frame.passes, frame.steps
+    width, height = frame.size
     passes = [
-        PassSummary(i, table.names[i], int(table.end[i] - table.first[i]), t.name, t.width, t.height) for i, t in enumerate(table.targets)
+        PassSummary(i, table.names[i], int(table.end[i] - table.first[i]), t.name, t.width, t.height)
+        for i, t in enumerate(table.targets)
     ]
     return Summary(
         program=" ".join([frame.metadata.program, *frame.metadata.arguments]),
@@ -49,13 +50,13 @@ def summarise(frame: Frame) -> Summary:
         api=str(frame.context),
         profile=frame.context.profile,
         renderer=frame.context.renderer,
-        width=frame.default_framebuffer.width,
-        height=frame.default_framebuffer.height,
-        calls=len(frame.calls),
+        width=width,
+        height=height,
+        calls=frame.call_count,
         steps=len(steps),
         vertices=int(steps.vertices.sum()),
         triangles=int(steps.triangles.sum()),
-        objects={k: v for k, v in counts.items() if v},
+        objects={k: v for k, v in frame.object_counts.items() if v},
         target_frame_ms=frame.target_frame_ms,
         passes=passes,
         caveats=frame.caveats,

@@ -1,4 +1,4 @@
-"""Runs that return numbers and maps: times, counters, pictures. Each function is a job of the replay process.
+"""Runs that return numbers and maps: times, counters, pictures. Each entry is a job of the replay process.
 
-May import `replay`, `frame`, `registry` and `errors`; knows nothing of Qt, files or reports.
+May import `replay`, `opengl`, `analysis` (whose records it fills) and what they import; knows nothing of Qt or reports.
 """

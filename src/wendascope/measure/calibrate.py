@@ -6,9 +6,10 @@ import struct
 
 import numpy as np
 
-from wendascope.frame.packed import Batch, Raw
 from wendascope.measure.records import Calibration
+from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
@@ -21,11 +22,13 @@ void main() {{ gl_Position = vec4(corner, 0.0, 1.0); }}
 """
 _FRAGMENT = """{version}
 {precision}{output}
-void main() {{ vec2 p = gl_FragCoord.xy * 0.01; for (int i = 0; i < 64; i++) p = vec2(sin(p.y), cos(p.x)); {color} = vec4(p, 0.0, 1.0); }}
+void main() {{ vec2 p = gl_FragCoord.xy * 0.01; for (int i = 0; i < 64; i++) p = vec2(sin(p.y), cos(p.x));
+    {color} = vec4(p, 0.0, 1.0); }}
 """
 _CORNERS = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
 
 
+@remote
 def calibrate(session: ReplaySession, job: Job) -> Calibration:
     """Draw known work at two sizes and choose. Leaves the session to be restored by the next run."""
     job.progress("calibrating the clock", 0.0)
@@ -42,7 +45,9 @@ def calibrate(session: ReplaySession, job: Job) -> Calibration:
     return Calibration(method, reason, small, large, small_query, large_query, ratio, empty)
 
 
-def choose_clock(small: float, large: float, small_query: float | None, large_query: float | None, ratio: float) -> tuple[str, str]:
+def choose_clock(
+    small: float, large: float, small_query: float | None, large_query: float | None, ratio: float
+) -> tuple[str, str]:
     """Method and reason, from milliseconds of both clocks for work that grows by `ratio`.
 
     A timer query is believed when it grows with the work as it should, within a factor of three, and when
@@ -53,7 +58,10 @@ def choose_clock(small: float, large: float, small_query: float | None, large_qu
     if large_query < 0.5 * large:
         return "drain", f"timer query shows {large_query:.4f} ms for work that takes {large:.2f} ms"
     if not ratio / 3 <= large_query / max(small_query, 1e-9) <= ratio * 3:
-        return "drain", f"timer query grows {large_query / max(small_query, 1e-9):.1f} times for {ratio:.0f} times the work"
+        return (
+            "drain",
+            f"timer query grows {large_query / max(small_query, 1e-9):.1f} times for {ratio:.0f} times the work",
+        )
     return "timer query", f"timer query and drained time agree on known work ({large_query:.2f} and {large:.2f} ms)"
 
 
@@ -64,17 +72,26 @@ class _Work:
         self._session = session
         context = session.frame.context
         modern = context.number >= (30 if context.es else 33)
-        version = ("#version 300 es" if context.es else "#version 330") if modern else ("#version 100" if context.es else "#version 110")
+        version = (
+            ("#version 300 es" if context.es else "#version 330")
+            if modern
+            else ("#version 100" if context.es else "#version 110")
+        )
         words = {
-            "version": version, "input": "in" if modern else "attribute", "output": "out vec4 color;" if modern else "",
-            "color": "color" if modern else "gl_FragColor", "precision": "precision highp float; " if context.es else "",
-        }  # fmt: skip
+            "version": version,
+            "input": "in" if modern else "attribute",
+            "output": "out vec4 color;" if modern else "",
+            "color": "color" if modern else "gl_FragColor",
+            "precision": "precision highp float; " if context.es else "",
+        }
         sources = ((GL.VERTEX_SHADER, _VERTEX.format(**words)), (GL.FRAGMENT_SHADER, _FRAGMENT.format(**words)))
-        make = Batch(session.offers)
+        make = CallBatch(session.offers)
         shaders = [make.call("glCreateShader", kind) for kind, _ in sources]
         program = make.call("glCreateProgram")
         outs = [make.out(4) for _ in range(4)]
-        for command, out in zip(("glGenTextures", "glGenFramebuffers", "glGenBuffers", "glGenVertexArrays"), outs, strict=True):
+        for command, out in zip(
+            ("glGenTextures", "glGenFramebuffers", "glGenBuffers", "glGenVertexArrays"), outs, strict=True
+        ):
             make.call(command, 1, out)
         queries = make.out(8)
         make.call("glGenQueries", 2, queries)
@@ -82,7 +99,7 @@ class _Work:
         self._program = program.value
         self._texture, self._framebuffer, self._buffer, self._vertex_array = (out.uints()[0] for out in outs)
         self._queries = queries.uints()
-        build = Batch(session.offers)
+        build = CallBatch(session.offers)
         for shader, (_, source) in zip(shaders, sources, strict=True):
             build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
             build.call("glCompileShader", shader.value)
@@ -95,11 +112,11 @@ class _Work:
         build.call("glFramebufferTexture2D", GL.FRAMEBUFFER, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, self._texture, 0)
         self._run(build)
 
-    def _run(self, batch: Batch) -> None:
+    def _run(self, batch: CallBatch) -> None:
         self._session.executor.run(batch)
 
-    def _setup(self, size: int) -> Batch:
-        batch = Batch(self._session.offers)
+    def _setup(self, size: int) -> CallBatch:
+        batch = CallBatch(self._session.offers)
         for cap in ("DEPTH_TEST", "STENCIL_TEST", "SCISSOR_TEST", "CULL_FACE", "BLEND", "RASTERIZER_DISCARD"):
             if self._session.offers("GL_" + cap):
                 batch.call("glDisable", getattr(GL, cap))
@@ -144,7 +161,7 @@ class _Work:
         return small, large
 
     def close(self) -> None:
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         batch.call("glDisableVertexAttribArray", 0)
         for command, name in (
             ("glDeleteTextures", self._texture), ("glDeleteFramebuffers", self._framebuffer),

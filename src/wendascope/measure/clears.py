@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from wendascope.frame.frame import Frame
-from wendascope.frame.tracker import signed32
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
 
 _COLOUR_CLEARS = {"glClearBufferfv", "glClearBufferiv", "glClearBufferuiv"}
 
 
-def written_rectangle(frame: Frame, step: int, colour: bool) -> tuple[int, int, int, int] | None:
-    """(x0, y0, x1, y1) that a clear or blit fills for certain, of colour or else of depth; None for nothing of the kind."""
+def written_rectangle(frame: OpenGLFrame, step: int, colour: bool) -> tuple[int, int, int, int] | None:
+    """(x0, y0, x1, y1) that a clear or blit fills for certain, of colour or else of depth; None for nothing of the
+    kind.
+    """
     call = int(frame.steps.call[step])
     command = frame.calls.command(call).name
     target = frame.passes.targets[int(frame.passes.of_step[step])]
@@ -25,9 +27,11 @@ def written_rectangle(frame: Frame, step: int, colour: bool) -> tuple[int, int, 
     if command == "glClear":
         mask = int(frame.calls.argument(call, "mask"))
         if colour:
-            fills = bool(mask & GL.COLOR_BUFFER_BIT) and all((frame.history.value("color_mask", call, 0) or (1,) * 4)[:3])
+            fills = bool(mask & GL.COLOR_BUFFER_BIT) and all(
+                (frame.history.value("color_mask", call, 0) or (1,) * 4)[:3]
+            )
         else:
-            fills = bool(mask & GL.DEPTH_BUFFER_BIT) and bool((frame.history.value("depth_mask", call) or (1,))[0])
+            fills = bool(mask & GL.DEPTH_BUFFER_BIT) and bool(frame.history.number("depth_mask", call, missing=1))
         return _within(frame, call, whole) if fills else None
     if command in _COLOUR_CLEARS:
         wanted = GL.COLOR if colour else GL.DEPTH
@@ -36,13 +40,13 @@ def written_rectangle(frame: Frame, step: int, colour: bool) -> tuple[int, int, 
     return None
 
 
-def _signed(frame: Frame, call: int, name: str) -> int:
+def _signed(frame: OpenGLFrame, call: int, name: str) -> int:
     return signed32(int(frame.calls.argument(call, name)))
 
 
-def _within(frame: Frame, call: int, rectangle: tuple[int, int, int, int]) -> tuple[int, int, int, int]:
+def _within(frame: OpenGLFrame, call: int, rectangle: tuple[int, int, int, int]) -> tuple[int, int, int, int]:
     """Cut by the scissor where that is on."""
-    if not (frame.history.value("scissor_test_enabled", call, 0) or (0,))[0]:
+    if not frame.history.number("scissor_test_enabled", call, 0):
         return rectangle
     x, y, width, height = (signed32(v) for v in frame.history.value("scissor", call, 0) or (0, 0, 0, 0))
     x0, y0, x1, y1 = rectangle

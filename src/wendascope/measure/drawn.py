@@ -8,31 +8,39 @@ import numpy as np
 
 from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, fill_triangles, pass_drawn, repeated_triangles
 from wendascope.analysis.layers import step_layers
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import FragmentHabits, fragment_habits
-from wendascope.frame.objects import ProgramRecord
-from wendascope.frame.packed import Batch
+from wendascope.glsl.words import FragmentHabits, fragment_habits
+from wendascope.measure.layers import runs_once
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, fragments, span_counts, step_spans
+from wendascope.opengl.enclosed import within_queries
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import instrumented
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
 _VERTEX_REPEATS = 3
 
 
+@remote
 def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     """Count what every step draws and sort its triangles. Raises CancelledError, ReplayError."""
     started = time.monotonic()
     frame = session.frame
     geometry = geometry_of(session, job)
     layers = layers_of(session, job)
-    result = Drawn([StepDrawn() for _ in range(len(frame.steps))], [pass_drawn(item) for item in layers], list(geometry.positions.caveats))
+    result = Drawn(
+        [StepDrawn() for _ in range(len(frame.steps))],
+        [pass_drawn(item) for item in layers],
+        list(geometry.positions.caveats),
+    )
     counted = {item.index for item in layers if item.counted}
     result.caveats += [caveat for item in layers if not item.counted for caveat in item.caveats]
     for item in layers:
@@ -43,7 +51,12 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
         for touch in item.touches:
             if touch.kind == "clear" and item.colour:
                 row = result.steps[touch.step]
-                row.kind, row.fragments, row.survivors, row.idle = "clear", touch.counts.size, clear_survivors(item, touch), 0
+                row.kind, row.fragments, row.survivors, row.idle = (
+                    "clear",
+                    touch.counts.size,
+                    clear_survivors(item, touch),
+                    0,
+                )
     _fill(frame, geometry, result)
     driver = fragments(session, job)
     for step, row in enumerate(result.steps):
@@ -57,12 +70,18 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     for step, count in enumerate(span_counts(session, step_spans(session), GL.VERTEX_SHADER_INVOCATIONS) or []):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].vertices_run = count
-    late = frozenset(s for s, row in enumerate(result.steps) if not row.early and row.depth_test and frame.steps.kind_name(s) == "draw")
+    late = frozenset(
+        s
+        for s, row in enumerate(result.steps)
+        if not row.early and row.depth_test and frame.steps.kind_name(s) == "draw"
+    )
     if late:
         for step, count in rejected_by_depth(session, job, late).items():
             result.steps[step].rejected = count
     if result.mismatched:
-        result.caveats.append(f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts")
+        result.caveats.append(
+            f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts"
+        )
     for step, ms in enumerate(vertex_times(session, job, geometry)):
         result.steps[step].vertex_ms = ms
     _check_picture(session, result)
@@ -71,17 +90,27 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
 
 
 def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[float | None]:
-    """Milliseconds of each draw with rasterisation off, the median of a few runs; None where that cannot be switched."""
+    """Milliseconds of each draw with rasterisation off, the median of a few runs; None where that cannot be
+    switched.
+    """
     steps = session.frame.steps
-    draws = [s for s in range(len(steps)) if steps.kind_name(s) == "draw" and not geometry.positions.states[s].on("RASTERIZER_DISCARD")]
+    draws = [
+        s
+        for s in range(len(steps))
+        if steps.kind_name(s) == "draw" and not geometry.positions.states[s].on("RASTERIZER_DISCARD")
+    ]
     result: list[float | None] = [None] * len(steps)
     if not draws or not session.offers("GL_RASTERIZER_DISCARD"):
         return result
     job.progress("timing the vertex stages", 0.0)
-    off, on = Batch(), Batch()
+    off, on = CallBatch(), CallBatch()
     off.call("glEnable", GL.RASTERIZER_DISCARD)
     on.call("glDisable", GL.RASTERIZER_DISCARD)
-    around = [insertion for s in draws for insertion in (Insertion(int(steps.begin[s]), off), Insertion(int(steps.call[s]) + 1, on))]
+    around = [
+        insertion
+        for s in draws
+        for insertion in (Insertion(int(steps.begin[s]), off), Insertion(int(steps.call[s]) + 1, on))
+    ]
     spans = step_spans(session)
     timer = SpanTimer(session, [spans[s] for s in draws], calibrated_method(session, job), Edit(around))
     timer.run()
@@ -100,26 +129,46 @@ def _check_picture(session: ReplaySession, result: Drawn) -> None:
         counting.run(counting.prepare())
         different, _ = compare_pictures(counting.final_picture(), reference, alpha=False)
     if different:
-        result.caveats.append(f"while it is counted the picture differs in {different:,} pixels: the counts are near, not exact")
+        result.caveats.append(
+            f"while it is counted the picture differs in {different:,} pixels: the counts are near, not exact"
+        )
 
 
-def _fill(frame: Frame, geometry: Geometry, result: Drawn) -> None:
+def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
     habits: dict[int, FragmentHabits | None] = {}
     programs = {p.name: p for p in frame.objects.programs}
+    effects = runs_once(frame) | within_queries(frame)
     for step, state in geometry.positions.states.items():
         row = result.steps[step]
-        row.depth_test, row.depth_write, row.depth_func = state.on("DEPTH_TEST"), bool(state.value("DEPTH_WRITEMASK")), state.value("DEPTH_FUNC")
+        row.depth_test, row.depth_write, row.depth_func = (
+            state.on("DEPTH_TEST"),
+            bool(state.value("DEPTH_WRITEMASK")),
+            state.value("DEPTH_FUNC"),
+        )
+        row.stencil, row.effects = state.on("STENCIL_TEST"), bool(effects[step])
         name = int(frame.steps.program[step])
         if name not in habits:
             habits[name] = _habits(programs.get(name))
         found = habits[name]
-        row.early = not ((found is not None and found.prevents_early_test) or state.on("ALPHA_TEST") or state.on("SAMPLE_ALPHA_TO_COVERAGE"))
+        row.early = not (
+            (found is not None and found.prevents_early_test)
+            or state.on("ALPHA_TEST")
+            or state.on("SAMPLE_ALPHA_TO_COVERAGE")
+        )
         row.transformed = geometry.positions.transformed.get(step, -1)
         if step in geometry.triangles:
             triangles = geometry.triangles[step]
             fill_triangles(row, triangles)
+            row.scissored = (
+                state.on("SCISSOR_TEST") and row.box is not None and _apart(row.box, state.values("SCISSOR_BOX"))
+            )
             row.degenerate, row.duplicates = repeated_triangles(geometry.positions.clip[step])
             row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state)
+
+
+def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
+    x, y, width, height = scissor
+    return box[2] <= x or box[0] >= x + width or box[3] <= y or box[1] >= y + height
 
 
 def _habits(program: ProgramRecord | None) -> FragmentHabits | None:

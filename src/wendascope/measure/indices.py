@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.frame import Frame
-from wendascope.frame.packed import Batch, Raw
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 from wendascope.replay.session import ReplaySession
 
@@ -35,16 +35,18 @@ def draw_indices(session: ReplaySession, step: int) -> npt.NDArray[np.uint32] | 
     buffer = element_buffer(frame, call)
     if not buffer:
         return None
-    batch = Batch(session.offers)
+    batch = CallBatch(session.offers)
     out = batch.out(size)
-    batch.call("wendaReadBuffer", session.names.get("buffer", buffer), where.value if isinstance(where, Raw) else 0, size, out)
+    batch.call(
+        "wendaReadBuffer", session.names.get("buffer", buffer), where.value if isinstance(where, Raw) else 0, size, out
+    )
     session.run_batch(batch)
     return np.frombuffer(out.data, type_, count).astype(np.uint32)
 
 
-def element_buffer(frame: Frame, call: int) -> int:
+def element_buffer(frame: OpenGLFrame, call: int) -> int:
     """The element buffer that a call finds bound; 0 for none."""
-    array = (frame.history.value("vertex_array", call) or (0,))[0]
+    array = frame.history.number("vertex_array", call)
     bound = frame.history.value("element_buffer", call, array)
     if bound is not None:
         return bound[0]

@@ -16,15 +16,15 @@ import numpy.typing as npt
 
 from wendascope.analysis.layers import Kind, PassLayers, Touch
 from wendascope.errors import ReplayError
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import fragment_habits
-from wendascope.frame.packed import Batch
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
+from wendascope.glsl.words import fragment_habits
 from wendascope.measure.clears import written_rectangle
-from wendascope.measure.positions import fed_back
 from wendascope.measure.stencil_mask import StencilCopy, StencilMask
 from wendascope.measure.target_reader import TargetReader
+from wendascope.opengl.enclosed import within_feedback
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState, StateReader
 from wendascope.replay.progress import Job
@@ -68,7 +68,7 @@ def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[P
 class _Counter:
     def __init__(self, session: ReplaySession, job: Job, counting: Counting) -> None:
         self._session, self._job, self._counting = session, job, counting
-        self._frame: Frame = session.frame
+        self._frame: OpenGLFrame = session.frame
         self._state_reader = StateReader(session)
         self._count_batch = self._stencil(GL.ALWAYS, 0, _OPERATIONS[counting.what])
         # marked pixels stay out: 255 is not greater than 255, and counting stops at 254
@@ -98,7 +98,13 @@ class _Counter:
             return self._counted(index, steps, target, reader)
         except ReplayError as error:
             self._walk.run_step(steps[-1])
-            return PassLayers(index, target.width, target.height, caveats=[f"{self._frame.passes.names[index]} is not counted: {error}"], counted=False)
+            return PassLayers(
+                index,
+                target.width,
+                target.height,
+                caveats=[f"{self._frame.passes.names[index]} is not counted: {error}"],
+                counted=False,
+            )
         finally:
             reader.close()
             self._set_own_stencil(steps[-1])
@@ -129,7 +135,11 @@ class _Counter:
             state = states[step]
             reader.at(state)
             left_out = self._counting.steps is not None and step not in self._counting.steps
-            if left_out or (step in self._counting.boxes and self._counting.boxes[step] is None) or state.on("RASTERIZER_DISCARD"):
+            if (
+                left_out
+                or (step in self._counting.boxes and self._counting.boxes[step] is None)
+                or state.on("RASTERIZER_DISCARD")
+            ):
                 self._set_own_stencil(step)
                 self._walk.run_step(step)
                 previous = None if state.on("STENCIL_TEST") else previous
@@ -151,13 +161,22 @@ class _Counter:
 
     # ---- one step --------------------------------------------------------------------------------------
 
-    def _plain(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers, previous: npt.NDArray[np.uint8]) -> Touch | None:
+    def _plain(
+        self,
+        step: int,
+        state: DrawState,
+        reader: TargetReader,
+        box: Box,
+        item: PassLayers,
+        previous: npt.NDArray[np.uint8],
+    ) -> Touch | None:
         before = self._colours(state, reader, box)
         kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
         if kept:
             kept.save()
         self._session.run_batch(self._count_batch)
-        # no depth to test against, where the stencil may have brought one; and for all that is rasterised, no alpha either
+        # no depth to test against, where the stencil may have brought one; and for all that is rasterised, no alpha
+        # either
         off = ["DEPTH_TEST"] if state.on("DEPTH_TEST") and not reader.own_depth else []
         if self._counting.what == "reached":
             off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
@@ -175,10 +194,14 @@ class _Counter:
             previous[area] = now
         return self._touch(step, state, reader, box, counts, before, item)
 
-    def _stencilled(self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers) -> tuple[Touch | None, str]:
+    def _stencilled(
+        self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers
+    ) -> tuple[Touch | None, str]:
         """A step that the program's own stencil test decides about."""
         mask = StencilMask(self._session, reader, state)
-        refused = mask.refused or ("steps that use the stencil test and write to images or buffers are not counted" if self._once[step] else "")
+        refused = mask.refused or (
+            "steps that use the stencil test and write to images or buffers are not counted" if self._once[step] else ""
+        )
         if refused:
             self._set_own_stencil(step)
             self._walk.run_step(step)
@@ -203,12 +226,21 @@ class _Counter:
         return self._touch(step, state, reader, box, counts, before, item), caveat
 
     def _touch(
-        self, step: int, state: DrawState, reader: TargetReader, box: Box, counts: npt.NDArray[np.uint8], before: list[bytes] | None, item: PassLayers
+        self,
+        step: int,
+        state: DrawState,
+        reader: TargetReader,
+        box: Box,
+        counts: npt.NDArray[np.uint8],
+        before: list[bytes] | None,
+        item: PassLayers,
     ) -> Touch | None:
         rows, columns = np.flatnonzero(counts.any(axis=1)), np.flatnonzero(counts.any(axis=0))
         if len(rows) == 0:
             return None
-        kind: Kind = "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
+        kind: Kind = (
+            "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
+        )
         changed = None
         if before is not None and reader.samples == 1 and reader.layers == 1:
             after = reader.read_colours(box, state)
@@ -228,17 +260,24 @@ class _Counter:
 
     def _colours(self, state: DrawState, reader: TargetReader, box: Box) -> list[bytes] | None:
         """The colour before a blended step; None where it is not compared."""
-        if self._counting.what != "passed" or state.opaque or not state.writes_colour or not reader.has_colour or reader.samples > 1 or reader.layers > 1:
+        if (
+            self._counting.what != "passed"
+            or state.opaque
+            or not state.writes_colour
+            or not reader.has_colour
+            or reader.samples > 1
+            or reader.layers > 1
+        ):
             return None
         return reader.read_colours(box, state)
 
     def _switch(self, capability: int, on: bool) -> None:
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         batch.call("glEnable" if on else "glDisable", capability)
         self._session.run_batch(batch)
 
-    def _stencil(self, func: int, ref: int, operations: tuple[int, int, int]) -> Batch:
-        batch = Batch(self._session.offers)
+    def _stencil(self, func: int, ref: int, operations: tuple[int, int, int]) -> CallBatch:
+        batch = CallBatch(self._session.offers)
         batch.call("glEnable", GL.STENCIL_TEST)
         batch.call("glStencilFunc", func, ref, 0xFF)
         batch.call("glStencilOp", *operations)
@@ -253,8 +292,10 @@ class _Counter:
         self._session.run_batch(stencil_state(state, self._session))
 
     def _keep_colour(self, state: DrawState, reader: TargetReader) -> None:
-        """From here on draws leave colour alone. llvmpipe does not count samples without colour writes: blending does it there."""
-        batch = Batch(self._session.offers)
+        """From here on draws leave colour alone. llvmpipe does not count samples without colour writes: blending
+        does it there.
+        """
+        batch = CallBatch(self._session.offers)
         if reader.samples > 1:
             batch.call("glEnable", GL.BLEND)
             batch.call("glBlendEquation", GL.FUNC_ADD)
@@ -264,25 +305,32 @@ class _Counter:
         self._session.run_batch(batch)
 
     def _put_back_colour(self, state: DrawState, reader: TargetReader) -> None:
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         if reader.samples > 1:
             batch.call("glEnable" if state.blends else "glDisable", GL.BLEND)
-            batch.call("glBlendEquationSeparate", state.value("BLEND_EQUATION_RGB"), state.value("BLEND_EQUATION_ALPHA"))
-            batch.call("glBlendFuncSeparate", *(state.value(f"BLEND_{name}") for name in ("SRC_RGB", "DST_RGB", "SRC_ALPHA", "DST_ALPHA")))
+            batch.call(
+                "glBlendEquationSeparate", state.value("BLEND_EQUATION_RGB"), state.value("BLEND_EQUATION_ALPHA")
+            )
+            batch.call(
+                "glBlendFuncSeparate",
+                *(state.value(f"BLEND_{name}") for name in ("SRC_RGB", "DST_RGB", "SRC_ALPHA", "DST_ALPHA")),
+            )
         else:
             batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
         self._session.run_batch(batch)
 
 
-def runs_once(frame: Frame) -> npt.NDArray[np.bool_]:
-    """Steps that must not run twice, shape (steps,): their shaders write to images or buffers, or their vertices are fed back."""
+def runs_once(frame: OpenGLFrame) -> npt.NDArray[np.bool_]:
+    """Steps that must not run twice, shape (steps,): their shaders write to images or buffers, or their vertices
+    are fed back.
+    """
     writing = [p.name for p in frame.objects.programs if any(fragment_habits(s.source).side_effects for s in p.shaders)]
-    return np.asarray(np.isin(frame.steps.program, writing) | fed_back(frame))
+    return np.asarray(np.isin(frame.steps.program, writing) | within_feedback(frame))
 
 
-def stencil_state(state: DrawState, session: ReplaySession) -> Batch:
+def stencil_state(state: DrawState, session: ReplaySession) -> CallBatch:
     """Calls that set the stencil state of a step."""
-    batch = Batch(session.offers)
+    batch = CallBatch(session.offers)
     batch.call("glEnable" if state.on("STENCIL_TEST") else "glDisable", GL.STENCIL_TEST)
     for face, back in ((GL.FRONT, False), (GL.BACK, True)):
         found = state.stencil(back)
@@ -299,4 +347,3 @@ def _filled(item: PassLayers, step: int, rectangle: Box) -> Touch:
     if item.layers > 1:  # a clear fills all layers alike; the box is kept for the whole stack when it is whole
         return Touch(step, "clear", 0, 0, np.ones(item.shape, np.uint8))
     return Touch(step, "clear", x0 * item.samples, y0, np.ones((max(y1 - y0, 0), width), np.uint8))
-

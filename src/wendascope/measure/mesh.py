@@ -3,25 +3,28 @@
 from __future__ import annotations
 
 import struct
-from typing import Any
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import ReplayError
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
-from wendascope.frame.packed import Batch, Raw
-from wendascope.frame.primitives import restart_index, triangles
-from wendascope.frame.vertex_inputs import VertexInput, vertex_inputs
-from wendascope.frame.written import written_objects
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.resources import VertexInput
 from wendascope.measure.indices import draw_indices
 from wendascope.measure.overdraw import geometry_of
+from wendascope.opengl.objects import DefaultFramebuffer
+from wendascope.opengl.packed import CallBatch, Raw
+from wendascope.opengl.primitives import restart_index, triangles
+from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.executor import LocalExecutor
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
 from wendascope.replay.walk import Walk
 
 _MOST_ROWS = 5000
@@ -55,6 +58,11 @@ class _Mesh:
         self.screen: Floats | None = None
 
 
+_LATEST: Slot[tuple[int, _Mesh]] = Slot("latest mesh")
+_STUDIO: Slot[_Studio] = Slot("studio")
+
+
+@remote
 def mesh_table(session: ReplaySession, job: Job, step: int) -> MeshTable:
     """Attributes of a draw with values. Raises ReplayError for other steps."""
     table = _mesh(session, job, step).table
@@ -63,11 +71,10 @@ def mesh_table(session: ReplaySession, job: Job, step: int) -> MeshTable:
 
 
 def _mesh(session: ReplaySession, job: Job, step: int) -> _Mesh:
-    kept = session.kept.get("mesh")
-    if kept is None or kept[0] != step:
-        session.kept["mesh"] = kept = (step, _read(session, job, step))
-    mesh: _Mesh = kept[1]
-    return mesh
+    latest = session.slots.get(_LATEST, lambda: (step, _read(session, job, step)))
+    if latest[0] != step:
+        latest = session.slots.put(_LATEST, (step, _read(session, job, step)))
+    return latest[1]
 
 
 def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
@@ -83,7 +90,12 @@ def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
         Walk(session).run_to(int(frame.steps.begin[step]))
     indices = draw_indices(session, step)
     first = 0
-    if indices is None and "first" in names and "count" in names and not isinstance(frame.calls.argument(call, "first"), bytes):
+    if (
+        indices is None
+        and "first" in names
+        and "count" in names
+        and not isinstance(frame.calls.argument(call, "first"), bytes)
+    ):
         first = int(frame.calls.argument(call, "first"))
         indices = np.arange(max(int(frame.calls.argument(call, "count")), 0), dtype=np.uint32)
     notes = []
@@ -105,7 +117,11 @@ def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
             label = row.name or f"attribute {row.index}"
             columns += [label] if row.size == 1 else [f"{label}.{'xyzw'[k]}" for k in range(row.size)]
             values.append(data[:_MOST_ROWS])
-            if not row.divisor and row.size >= 2 and (position is None or _looks_like_position(row) > _looks_like_position(position[0])):
+            if (
+                not row.divisor
+                and row.size >= 2
+                and (position is None or _looks_like_position(row) > _looks_like_position(position[0]))
+            ):
                 position = (row, data)
         if position is not None and len(used):
             corners = triangles(int(frame.calls.argument(call, "mode")), indices, restart_index(frame, call))
@@ -129,7 +145,9 @@ def _read(session: ReplaySession, job: Job, step: int) -> _Mesh:
 
 def _looks_like_position(row: VertexInput) -> int:
     name = row.name.lower()
-    return 2 * (("pos" in name) or ("vert" in name) or name in ("p", "xyz", "corner")) + (row.index == 0) + (row.size >= 3)
+    return (
+        2 * (("pos" in name) or ("vert" in name) or name in ("p", "xyz", "corner")) + (row.index == 0) + (row.size >= 3)
+    )
 
 
 def _values(session: ReplaySession, row: VertexInput, first: int, count: int) -> npt.NDArray[np.float64] | None:
@@ -144,14 +162,14 @@ def _values(session: ReplaySession, row: VertexInput, first: int, count: int) ->
     size = (count - 1) * row.stride + row.bytes
     if record is None or size <= 0 or offset < 0 or size > 1 << 30:
         return None
-    batch = Batch(session.offers)
+    batch = CallBatch(session.offers)
     length = batch.out(8)
     batch.call("glBindBuffer", GL.COPY_READ_BUFFER, session.names.get("buffer", row.buffer))
     batch.call("glGetBufferParameteriv", GL.COPY_READ_BUFFER, GL.BUFFER_SIZE, length)
     session.run_batch(batch)
     if offset + size > length.ints()[0]:
         return None
-    batch = Batch(session.offers)
+    batch = CallBatch(session.offers)
     out = batch.out(size)
     batch.call("wendaReadBuffer", session.names.get("buffer", row.buffer), offset, size, out)
     session.run_batch(batch)
@@ -169,7 +187,10 @@ def _values(session: ReplaySession, row: VertexInput, first: int, count: int) ->
 
 # ---- pictures --------------------------------------------------------------------------------------------
 
-_VERTEX = "#version 330\nlayout(location = 0) in vec3 point; uniform mat4 view; out vec3 place; void main() { place = point; gl_Position = view * vec4(point, 1.0); }\n"
+_VERTEX = (
+    "#version 330\nlayout(location = 0) in vec3 point; uniform mat4 view; out vec3 place; void main() { place = point;"
+    " gl_Position = view * vec4(point, 1.0); }\n"
+)
 _SHADED = """#version 330
 in vec3 place; out vec4 colour; uniform mat4 view; uniform vec4 tint; uniform float flatness;
 void main() {
@@ -185,36 +206,41 @@ class _Studio:
     """A context of its own in which meshes are drawn."""
 
     def __init__(self) -> None:
-        self.context = PbufferContext(ContextInfo(major=3, minor=3), DefaultFramebuffer(_LARGEST, _LARGEST, alpha=8, depth=24))
+        self.context = PbufferContext(
+            ContextInfo(major=3, minor=3), DefaultFramebuffer(_LARGEST, _LARGEST, alpha=8, depth=24)
+        )
         self._executor = LocalExecutor()
-        make = Batch()
+        make = CallBatch()
         shaders = [make.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
         program, array, buffer = make.call("glCreateProgram"), make.out(4), make.out(4)
         make.call("glGenVertexArrays", 1, array)
         make.call("glGenBuffers", 1, buffer)
         self.run(make)
         self.program, self.array, self.buffer = program.value, array.uints()[0], buffer.uints()[0]
-        build = Batch()
+        build = CallBatch()
         for shader, source in zip(shaders, (_VERTEX, _SHADED), strict=True):
             build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
             build.call("glCompileShader", shader.value)
             build.call("glAttachShader", self.program, shader.value)
         build.call("glLinkProgram", self.program)
         self.run(build)
-        asked = Batch()
-        where = {name: asked.call("glGetUniformLocation", self.program, name.encode() + b"\0") for name in ("view", "tint", "flatness")}
+        asked = CallBatch()
+        where = {
+            name: asked.call("glGetUniformLocation", self.program, name.encode() + b"\0")
+            for name in ("view", "tint", "flatness")
+        }
         self.run(asked)
         self.uniforms = {name: result.value for name, result in where.items()}
         self.held: tuple[int, str] | None = None
         self.count = 0
 
-    def run(self, batch: Batch) -> None:
+    def run(self, batch: CallBatch) -> None:
         self._executor.run(batch)
 
     def upload(self, key: tuple[int, str], corners: Floats) -> None:
         if self.held == key:
             return
-        batch = Batch()
+        batch = CallBatch()
         data = np.ascontiguousarray(corners, np.float32).tobytes()
         batch.call("glBindVertexArray", self.array)
         batch.call("glBindBuffer", GL.ARRAY_BUFFER, self.buffer)
@@ -224,8 +250,10 @@ class _Studio:
         self.run(batch)
         self.held, self.count = key, corners.shape[0] * 3
 
-    def draw(self, view: Floats, size: tuple[int, int], colours: dict[str, str], shaded: bool, wire: bool) -> npt.NDArray[np.uint8]:
-        batch = Batch()
+    def draw(
+        self, view: Floats, size: tuple[int, int], colours: dict[str, str], shaded: bool, wire: bool
+    ) -> npt.NDArray[np.uint8]:
+        batch = CallBatch()
         call = batch.call
         rgb = {name: tuple(int(value[i : i + 2], 16) / 255 for i in (1, 3, 5)) for name, value in colours.items()}
         call("glViewport", 0, 0, *size)
@@ -252,18 +280,33 @@ class _Studio:
         return np.frombuffer(out.data, np.uint8, size[0] * size[1] * 4).reshape(size[1], size[0], 4)
 
 
+@remote
 def mesh_picture(
-    session: ReplaySession, job: Job, step: int, space: str, yaw: float, pitch: float, zoom: float, width: int, height: int,
-    colours: dict[str, str], shaded: bool, wire: bool,
-) -> dict[str, Any]:  # fmt: skip
-    """`pixels` (h, w, 4), bottom row first. Angles in degrees; `space` is `object` or `screen`; zoom 1 fits the mesh.
+    session: ReplaySession,
+    job: Job,
+    step: int,
+    space: str,
+    yaw: float,
+    pitch: float,
+    zoom: float,
+    width: int,
+    height: int,
+    colours: dict[str, str],
+    shaded: bool,
+    wire: bool,
+) -> npt.NDArray[np.uint8]:
+    """Shape (h, w, 4), bottom row first. Angles in degrees; `space` is `object` or `screen`; zoom 1 fits the mesh.
 
     `colours` are those of `ground`, `mesh` and `wire` as #RRGGBB. Raises ReplayError where the step has no such mesh.
     """
     mesh = _mesh(session, job, step)
     corners = mesh.object if space == "object" else mesh.screen
     if corners is None or len(corners) == 0:
-        raise ReplayError("the positions of this step are not known" if space == "object" else "no triangle of this step lies before the viewer")
+        raise ReplayError(
+            "the positions of this step are not known"
+            if space == "object"
+            else "no triangle of this step lies before the viewer"
+        )
     size = (max(1, min(width, _LARGEST)), max(1, min(height, _LARGEST)))
     if space == "screen":
         target = session.frame.passes.targets[int(session.frame.passes.of_step[step])]
@@ -277,20 +320,31 @@ def mesh_picture(
     studio = _studio(session)
     with session.elsewhere(studio.context):
         studio.upload((step, space), shown)
-        pixels = studio.draw(_view(yaw, pitch, zoom, (low + high) / 2, radius, size, space == "screen"), size, colours, shaded, wire)
-    return {"pixels": pixels}
+        return studio.draw(
+            _view(yaw, pitch, zoom, (low + high) / 2, radius, size, space == "screen"), size, colours, shaded, wire
+        )
 
 
 def _studio(session: ReplaySession) -> _Studio:
-    if "studio" not in session.kept:
-        session.kept["studio"] = _Studio()
-        with session.elsewhere(session.kept["studio"].context):
+
+    def make() -> _Studio:
+        studio = _Studio()
+        with session.elsewhere(studio.context):
             pass  # making it made it current
-    studio: _Studio = session.kept["studio"]
-    return studio
+        return studio
+
+    return session.slots.get(_STUDIO, make)
 
 
-def _view(yaw: float, pitch: float, zoom: float, centre: npt.NDArray[np.float64], radius: float, size: tuple[int, int], mirrored: bool) -> Floats:
+def _view(
+    yaw: float,
+    pitch: float,
+    zoom: float,
+    centre: npt.NDArray[np.float64],
+    radius: float,
+    size: tuple[int, int],
+    mirrored: bool,
+) -> Floats:
     """A turned parallel projection that fits a ball round the mesh, as a row-major matrix."""
     a, b = np.radians(yaw), np.radians(pitch)
     around = np.array([[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]])

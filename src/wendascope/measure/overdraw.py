@@ -5,24 +5,27 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
 import msgspec
 import numpy as np
+import numpy.typing as npt
 
 from wendascope.analysis.layers import PassLayers
+from wendascope.analysis.liveness import reads_of_targets
 from wendascope.analysis.triangles import Triangles, View, classify
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import replace_words
-from wendascope.frame.objects import ProgramRecord
 from wendascope.frame.passes import Target
+from wendascope.glsl.words import replace_words
 from wendascope.measure.layers import Box, Counting, count_layers
 from wendascope.measure.positions import Positions, measure_positions
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
 from wendascope.replay.instrumented import instrumented
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
 
 
 @dataclass
@@ -35,52 +38,78 @@ class Geometry:
     boxes: dict[int, Box | None]
 
 
+_GEOMETRY: Slot[Geometry] = Slot("geometry")
+_TARGET_READS: Slot[list[list[int]]] = Slot("target reads")
+_LAYERS: Slot[dict[int, PassLayers]] = Slot("layers")
+_RASTERISED: Slot[dict[int, PassLayers]] = Slot("rasterised")
+
+
+def _positions_of(session: ReplaySession, counting: ReplaySession, job: Job) -> Geometry:
+    return _geometry(session.frame, measure_positions(counting, job), job)
+
+
 def geometry_of(session: ReplaySession, job: Job) -> Geometry:
     """Positions of the frame and their classes; gathered when first asked for."""
-    if "geometry" not in session.kept:
+
+    def gather() -> Geometry:
         with session.variant("counting", instrumented) as counting:
             positions = measure_positions(counting, job)
-        session.kept["geometry"] = _geometry(session.frame, positions, job)
-    found: Geometry = session.kept["geometry"]
-    return found
+        return _geometry(session.frame, positions, job)
+
+    return session.slots.get(_GEOMETRY, gather)
+
+
+def target_reads(session: ReplaySession) -> list[list[int]]:
+    """For each pass the steps before which its target is read; worked out once."""
+    return session.slots.get(_TARGET_READS, lambda: reads_of_targets(session.frame))
 
 
 def layers_of(session: ReplaySession, job: Job, passes: Iterable[int] | None = None) -> list[PassLayers]:
     """Layers of the passes asked for, or of all; those not counted before are counted."""
-    kept: dict[int, PassLayers] = session.kept.setdefault("layers", {})
+    kept = session.slots.get(_LAYERS, dict)
     wanted = list(range(len(session.frame.passes)) if passes is None else passes)
     missing = frozenset(wanted) - set(kept)
     if missing:
         geometry = geometry_of(session, job)
         with session.variant("counting", instrumented) as counting:
-            for found in count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, passes=missing)):
+            for found in count_layers(
+                counting, job, Counting(geometry.positions.states, geometry.boxes, passes=missing)
+            ):
+                found.reads = target_reads(session)[found.index]
                 kept[found.index] = found
     return [kept[index] for index in wanted]
 
 
 def rasterised_of(session: ReplaySession, job: Job, passes: Iterable[int]) -> list[PassLayers]:
     """Everything that was rasterised in some passes, whether or not it passed or was discarded."""
-    kept: dict[int, PassLayers] = session.kept.setdefault("rasterised", {})
+    kept = session.slots.get(_RASTERISED, dict)
     wanted = list(passes)
     missing = frozenset(wanted) - set(kept)
     if missing:
         with session.variant("no discard", functools.partial(instrumented, change_program=without_discard)) as counting:
-            if "geometry" not in counting.kept:
-                counting.kept["geometry"] = _geometry(session.frame, measure_positions(counting, job), job)
-            geometry: Geometry = counting.kept["geometry"]
-            for found in count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, "reached", missing)):
+            here = functools.partial(_positions_of, session, counting, job)
+            geometry = counting.slots.get(_GEOMETRY, here)
+            for found in count_layers(
+                counting, job, Counting(geometry.positions.states, geometry.boxes, "reached", missing)
+            ):
                 kept[found.index] = found
     return [kept[index] for index in wanted]
 
 
 def without_discard(program: ProgramRecord) -> ProgramRecord:
     """The program with fragment shaders that keep every fragment: `discard` becomes a statement that does nothing."""
-    shaders = [msgspec.structs.replace(s, source=replace_words(s.source, {"discard": "0"})) if s.type == GL.FRAGMENT_SHADER else s for s in program.shaders]
+    shaders = [
+        msgspec.structs.replace(s, source=replace_words(s.source, {"discard": "0"}))
+        if s.type == GL.FRAGMENT_SHADER
+        else s
+        for s in program.shaders
+    ]
     return msgspec.structs.replace(program, shaders=shaders)
 
 
-def step_mask(session: ReplaySession, job: Job, step: int) -> dict[str, Any]:
-    """`mask` (h, w), bottom row first: where fragments of a step passed; where none did, the box of its triangles."""
+@remote
+def step_mask(session: ReplaySession, job: Job, step: int) -> npt.NDArray[np.bool_]:
+    """Shape (h, w), bottom row first: where fragments of a step passed; where none did, the box of its triangles."""
     index = int(session.frame.passes.of_step[step])
     item = layers_of(session, job, [index])[0]
     mask = np.zeros(item.shape, bool)
@@ -91,7 +120,7 @@ def step_mask(session: ReplaySession, job: Job, step: int) -> dict[str, Any]:
     box = geometry_of(session, job).boxes.get(step)
     if not mask.any() and box is not None:
         mask[box[1] : box[3], box[0] : box[2]] = True
-    return {"mask": mask}
+    return mask
 
 
 def passes_shown(session: ReplaySession, step: int | None) -> list[int]:
@@ -99,7 +128,9 @@ def passes_shown(session: ReplaySession, step: int | None) -> list[int]:
     frame = session.frame
     if step is not None:
         return [int(frame.passes.of_step[step])]
-    return [i for i, t in enumerate(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer and not t.window]
+    return [
+        i for i, t in enumerate(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer and not t.window
+    ]
 
 
 def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -> dict[int, int]:
@@ -107,7 +138,9 @@ def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -
     geometry = geometry_of(session, job)
     passes = frozenset(int(session.frame.passes.of_step[step]) for step in steps)
     with session.variant("counting", instrumented) as counting:
-        found = count_layers(counting, job, Counting(geometry.positions.states, geometry.boxes, "failed depth", passes, steps))
+        found = count_layers(
+            counting, job, Counting(geometry.positions.states, geometry.boxes, "failed depth", passes, steps)
+        )
     counts = dict.fromkeys(steps, 0)
     for item in found:
         for touch in item.touches:
@@ -139,7 +172,7 @@ _TOGETHER = 1 << 18
 """Triangles that are sorted in one go."""
 
 
-def _geometry(frame: Frame, positions: Positions, job: Job) -> Geometry:
+def _geometry(frame: OpenGLFrame, positions: Positions, job: Job) -> Geometry:
     """Sort the triangles of all steps that share a view together: steps are many and small."""
     found = Geometry(positions, {}, {})
     by_view: dict[View, list[int]] = {}
@@ -148,7 +181,11 @@ def _geometry(frame: Frame, positions: Positions, job: Job) -> Geometry:
         if clip.shape[1] == 3:
             by_view.setdefault(view, []).append(step)
         else:  # points and lines are as wide as the program likes: the whole viewport
-            found.boxes[step] = view.bounds if len(clip) and view.bounds[0] < view.bounds[2] and view.bounds[1] < view.bounds[3] else None
+            found.boxes[step] = (
+                view.bounds
+                if len(clip) and view.bounds[0] < view.bounds[2] and view.bounds[1] < view.bounds[3]
+                else None
+            )
     done, total = 0, max(sum(map(len, by_view.values())), 1)
     for view, steps in by_view.items():
         while steps:

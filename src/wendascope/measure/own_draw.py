@@ -5,15 +5,25 @@ from __future__ import annotations
 import struct
 
 from wendascope.errors import ReplayError
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
 from wendascope.replay.session import ReplaySession
 
-_VERTEX = "{version}\nvoid main() {{ gl_Position = vec4(gl_VertexID == 1 ? 3.0 : -1.0, gl_VertexID == 2 ? 3.0 : -1.0, 0.0, 1.0); }}\n"
+_VERTEX = (
+    "{version}\nvoid main() {{ gl_Position = vec4(gl_VertexID == 1 ? 3.0 : -1.0, gl_VertexID == 2 ? 3.0 : -1.0, 0.0,"
+    " 1.0); }}\n"
+)
 _SWITCHED = (
-    "DEPTH_TEST", "STENCIL_TEST", "SCISSOR_TEST", "CULL_FACE", "RASTERIZER_DISCARD", "COLOR_LOGIC_OP", "ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE",
-)  # fmt: skip
+    "DEPTH_TEST",
+    "STENCIL_TEST",
+    "SCISSOR_TEST",
+    "CULL_FACE",
+    "RASTERIZER_DISCARD",
+    "COLOR_LOGIC_OP",
+    "ALPHA_TEST",
+    "SAMPLE_ALPHA_TO_COVERAGE",
+)
 
 
 class OwnDraw:
@@ -33,13 +43,13 @@ class OwnDraw:
             version = f"#version {130 if context.number < 32 else 150}"
             if context.number >= 32:
                 version += "\n#extension GL_ARB_texture_multisample : enable"
-        make = Batch(session.offers)
+        make = CallBatch(session.offers)
         shaders = [make.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
         program, array = make.call("glCreateProgram"), make.out(4)
         make.call("glGenVertexArrays", 1, array)
         session.run_batch(make)
         self.program, self._array = program.value, array.uints()[0]
-        build = Batch(session.offers)
+        build = CallBatch(session.offers)
         for shader, source in zip(shaders, (_VERTEX.format(version=version), f"{version}\n{fragment}"), strict=True):
             build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
             build.call("glCompileShader", shader.value)
@@ -50,9 +60,11 @@ class OwnDraw:
         build.call("glGetProgramInfoLog", self.program, 1024, None, log)
         session.run_batch(build)
         if not status.ints()[0]:
-            raise ReplayError(f"a shader of the measurement does not link: {(log.text().splitlines() or ['no reason given'])[0]}")
+            raise ReplayError(
+                f"a shader of the measurement does not link: {(log.text().splitlines() or ['no reason given'])[0]}"
+            )
 
-    def begin(self, batch: Batch, state: DrawState, viewport: tuple[int, int, int, int]) -> None:
+    def begin(self, batch: CallBatch, state: DrawState, viewport: tuple[int, int, int, int]) -> None:
         """Everything that could keep fragments of ours away is switched off."""
         for name in _SWITCHED:
             if self._session.offers("GL_" + name):
@@ -63,10 +75,10 @@ class OwnDraw:
         batch.call("glUseProgram", self.program)
         batch.call("glBindVertexArray", self._array)
 
-    def draw(self, batch: Batch) -> None:
+    def draw(self, batch: CallBatch) -> None:
         batch.call("glDrawArrays", GL.TRIANGLES, 0, 3)
 
-    def end(self, batch: Batch, state: DrawState) -> None:
+    def end(self, batch: CallBatch, state: DrawState) -> None:
         """Put back what `begin` changed."""
         for name in _SWITCHED:
             if self._session.offers("GL_" + name):

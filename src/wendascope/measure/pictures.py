@@ -11,10 +11,12 @@ from wendascope.frame.passes import Target
 from wendascope.measure.lenses import Place, lens_named
 from wendascope.measure.records import Verification
 from wendascope.replay.edit import Edit
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
 
+@remote
 def verify(session: ReplaySession, job: Job) -> Verification:
     """Replay the unedited frame and compare it with the reference picture, every byte."""
     job.progress("replaying the frame", 0.2)
@@ -46,6 +48,7 @@ def compare_pictures(a: Picture, b: Picture, alpha: bool = True) -> tuple[int, i
     return int(np.count_nonzero(difference.any(axis=2))), int(difference.max(initial=0))
 
 
+@remote
 def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: str = "colour") -> dict[str, Any]:
     """The target of a step as it stands after it, through a lens; without a step, after the whole frame.
 
@@ -57,7 +60,9 @@ def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: 
         if chosen.replays:
             session.run(session.prepare())
         size = (frame.reference.width, frame.reference.height) if frame.reference else _window_size(session)
-        attachments = next((t.attachments for t in reversed(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer), ())
+        attachments = next(
+            (t.attachments for t in reversed(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer), ()
+        )
         target = Target(frame.reference_framebuffer, attachments, *size)
         name = "finished picture"
     else:
@@ -65,7 +70,12 @@ def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: 
         if chosen.replays:
             session.run(session.prepare(Edit(keep_until=int(frame.steps.call[step]) + 1)))
         name = target.name
-    return {"name": name, "width": target.width, "height": target.height, **chosen.measure(session, job, Place(target, step))}
+    return {
+        "name": name,
+        "width": target.width,
+        "height": target.height,
+        **chosen.measure(session, job, Place(target, step)),
+    }
 
 
 def _window_size(session: ReplaySession) -> tuple[int, int]:

@@ -8,15 +8,16 @@ import numpy as np
 from wendascope.analysis.layers import PassLayers
 from wendascope.analysis.triangles import cover, window_points
 from wendascope.errors import ReplayError
-from wendascope.frame.packed import Batch
 from wendascope.measure.clears import written_rectangle
 from wendascope.measure.layers import runs_once, stencil_state
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, passes_shown, view_of
 from wendascope.measure.stencil_mask import StencilMask
 from wendascope.measure.target_reader import TargetReader
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState, StateReader
 from wendascope.replay.instrumented import instrumented
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.walk import Walk
@@ -49,6 +50,7 @@ class PixelStack(msgspec.Struct):
     caveats: list[str]
 
 
+@remote
 def pixel_stack(session: ReplaySession, job: Job, x: int, y: int, step: int | None = None) -> PixelStack:
     """Everything at pixel (x, y from the bottom) of a step's pass; without a step, of the window over the frame."""
     frame = session.frame
@@ -104,7 +106,11 @@ class _Prober:
                 self._walk.run_to(int(frame.steps.begin[step]))
                 state = self._geometry.positions.states[step]
                 reader.at(state)
-                entry = self._draw(step, state, reader) if frame.steps.kind_name(step) == "draw" else self._other(step, state, reader)
+                entry = (
+                    self._draw(step, state, reader)
+                    if frame.steps.kind_name(step) == "draw"
+                    else self._other(step, state, reader)
+                )
                 if entry is not None:
                     found.append(entry)
             reader.close()
@@ -181,7 +187,9 @@ class _Prober:
             return None
         target = self._session.frame.passes.targets[int(self._session.frame.passes.of_step[step])]
         boxes, x, y = triangles.boxes, self._x, self._y
-        near = np.flatnonzero((boxes[:, 0] <= x) & (boxes[:, 1] <= y) & (boxes[:, 2] > x) & (boxes[:, 3] > y) & triangles.seen)
+        near = np.flatnonzero(
+            (boxes[:, 0] <= x) & (boxes[:, 1] <= y) & (boxes[:, 2] > x) & (boxes[:, 3] > y) & triangles.seen
+        )
         clip = self._geometry.positions.clip[step][near].astype(np.float64)
         if len(clip) == 0:
             return 0
@@ -198,7 +206,7 @@ class _Prober:
 
     def _scissor(self, state: DrawState, one: bool) -> None:
         """Only the pixel, or back to the program's own. What it leaves out itself stays out."""
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         if one and self._in_scissor(state):
             batch.call("glEnable", GL.SCISSOR_TEST)
             batch.call("glScissor", self._x, self._y, 1, 1)
@@ -209,7 +217,7 @@ class _Prober:
 
     def _count(self, step: int, state: DrawState, reader: TargetReader, operations: tuple[int, int, int]) -> int:
         """Draw without leaving anything but the count in stencil."""
-        before = Batch(self._session.offers)
+        before = CallBatch(self._session.offers)
         call = before.call
         call("glEnable", GL.STENCIL_TEST)
         call("glStencilMask", 0xFF)
@@ -222,14 +230,14 @@ class _Prober:
         self._session.run_batch(before)
         self._walk.run_step(step)
         found = int(reader.read_stencil((self._x, self._y, self._x + 1, self._y + 1)).sum())
-        after = Batch(self._session.offers)
+        after = CallBatch(self._session.offers)
         after.call("glColorMask", *state.values("COLOR_WRITEMASK"))
         after.call("glDepthMask", state.value("DEPTH_WRITEMASK"))
         self._session.run_batch(after)
         return found
 
     def _passes(self, step: int, state: DrawState, reader: TargetReader) -> int:
-        before = Batch(self._session.offers)
+        before = CallBatch(self._session.offers)
         call = before.call
         call("glEnable", GL.STENCIL_TEST)
         call("glStencilMask", 0xFF)
@@ -241,13 +249,22 @@ class _Prober:
             call("glDisable", GL.DEPTH_TEST)
         self._session.run_batch(before)
         self._walk.again(step)
-        after = Batch(self._session.offers)
+        after = CallBatch(self._session.offers)
         if no_depth:
             after.call("glEnable", GL.DEPTH_TEST)
         self._session.run_batch(after)
         return int(reader.read_stencil((self._x, self._y, self._x + 1, self._y + 1)).sum())
 
-    def _entry(self, step: int, reader: TargetReader, state: DrawState, passed: int, reached: int, stencilled: int, discarded: int) -> StackEntry:
+    def _entry(
+        self,
+        step: int,
+        reader: TargetReader,
+        state: DrawState,
+        passed: int,
+        reached: int,
+        stencilled: int,
+        discarded: int,
+    ) -> StackEntry:
         # of what reached the depth test, what passed is taken off where all counts are known
         entry = StackEntry(step, "", passed, max(reached - stencilled, 0), stencilled, discarded)
         if reader.samples == 1 and reader.layers == 1:
@@ -268,7 +285,13 @@ def _decide(layers: list[PassLayers], entries: list[StackEntry]) -> None:
             continue
         item, touch = touches.get(entry.step, (None, None))
         if touch is None or (entry.passed == 0 and touch.kind != "clear"):
-            entry.fate = "discarded" if entry.discarded and not (entry.behind or entry.stencilled) else "stencil" if entry.stencilled and not entry.behind else "behind"
+            entry.fate = (
+                "discarded"
+                if entry.discarded and not (entry.behind or entry.stencilled)
+                else "stencil"
+                if entry.stencilled and not entry.behind
+                else "behind"
+            )
             continue
         assert item is not None
         if covered_by is not None:
@@ -288,4 +311,3 @@ def _decide(layers: list[PassLayers], entries: list[StackEntry]) -> None:
         if entry.fate == "blended" and previous is not None and entry.colour == previous:
             entry.fate = "no change"
         previous = entry.colour or previous
-

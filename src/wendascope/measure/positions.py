@@ -13,14 +13,15 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.drawn import transformed_vertices
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import output_primitive, tokens
-from wendascope.frame.objects import ProgramRecord
-from wendascope.frame.packed import Batch
 from wendascope.frame.steps import KINDS
-from wendascope.frame.written import written_objects
+from wendascope.glsl.words import output_primitive, tokens
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
+from wendascope.opengl.enclosed import within_feedback
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState, StateReader
 from wendascope.replay.edit import Edit, Insertion
@@ -33,6 +34,8 @@ Clip = npt.NDArray[np.float32]
 _VERTEX_BYTES = 16
 _CHUNK = 256 << 20
 """Bytes of positions that one run gathers."""
+_LARGEST = 1 << 30
+"""Bytes of positions of one draw; what has more is not looked at."""
 _CORNERS = {GL.POINTS: 1, GL.LINES: 2, GL.TRIANGLES: 3}
 _LINES = (GL.LINES, GL.LINE_STRIP, GL.LINE_LOOP, GL.LINES_ADJACENCY, GL.LINE_STRIP_ADJACENCY)
 _OUTPUT = {"points": GL.POINTS, "line_strip": GL.LINES, "triangle_strip": GL.TRIANGLES}
@@ -68,7 +71,9 @@ def measure_positions(session: ReplaySession, job: Job) -> Positions:
         found.caveats.append("the context has no transform feedback: positions are not known")
     if unknown:
         _count(session, job, unknown)
-        wanted = sorted([*wanted, *unknown], key=lambda w: w.step)
+        wanted = sorted(
+            [*wanted, *(w for w in unknown if w.vertices * _VERTEX_BYTES <= _LARGEST)], key=lambda w: w.step
+        )
     chunks: list[list[_Wanted]] = [[]]
     size = 0
     for item in wanted:
@@ -82,12 +87,12 @@ def measure_positions(session: ReplaySession, job: Job) -> Positions:
     return found
 
 
-def _wanted(frame: Frame, caveats: list[str]) -> tuple[list[_Wanted], list[_Wanted]]:
+def _wanted(frame: OpenGLFrame, caveats: list[str]) -> tuple[list[_Wanted], list[_Wanted]]:
     """Draws whose positions can be had, those of known and those of unknown number."""
     steps, calls = frame.steps, frame.calls
     known, unknown = [], []
     without: dict[str, int] = {}
-    own = fed_back(frame)
+    own = within_feedback(frame)
     for step in np.flatnonzero(steps.kind == _DRAW).tolist():
         call = int(steps.call[step])
         program = _last_program(frame, step)
@@ -103,23 +108,26 @@ def _wanted(frame: Frame, caveats: list[str]) -> tuple[list[_Wanted], list[_Want
         made = _made_mode(program)
         kind = made or (GL.POINTS if mode == GL.POINTS else GL.LINES if mode in _LINES else GL.TRIANGLES)
         vertices = int(steps.vertices[step])
+        most = 3 * int(steps.triangles[step]) if kind == GL.TRIANGLES else vertices * _CORNERS[kind]
         if made or mode == GL.PATCHES:
             unknown.append(_Wanted(step, kind, 0))
-        elif kind == GL.TRIANGLES:
-            known.append(_Wanted(step, kind, 3 * int(steps.triangles[step])))
+        elif most * _VERTEX_BYTES > _LARGEST:
+            without["steps of more vertices than memory is spent on"] = (
+                without.get("steps of more vertices than memory is spent on", 0) + 1
+            )
         else:
-            known.append(_Wanted(step, kind, vertices * _CORNERS[kind]))
+            known.append(_Wanted(step, kind, most))
     for what, count in without.items():
         caveats.append(f"positions of {count:,} {what} are not known")
     return known, unknown
 
 
-def _last_program(frame: Frame, step: int) -> ProgramRecord | None:
+def _last_program(frame: OpenGLFrame, step: int) -> ProgramRecord | None:
     """The program whose vertex stages a step uses, that of its pipeline where it has no program."""
     name = int(frame.steps.program[step])
     if name:
         return frame.objects.program(name)
-    bound = (frame.history.value("pipeline", int(frame.steps.call[step])) or (0,))[0]
+    bound = frame.history.number("pipeline", int(frame.steps.call[step]))
     pipeline = next((p for p in frame.objects.pipelines if p.name == bound), None)
     if pipeline is None:
         return None
@@ -138,20 +146,14 @@ def _made_mode(program: ProgramRecord) -> int | None:
     return None
 
 
-def fed_back(frame: Frame) -> npt.NDArray[np.bool_]:
-    """Whether a transform feedback of the program's own runs at each step, shape (steps,)."""
-    begins, ends = (frame.calls.calls_of(f"gl{word}TransformFeedback") for word in ("Begin", "End"))
-    return np.asarray(np.searchsorted(begins, frame.steps.call) > np.searchsorted(ends, frame.steps.call))
-
-
-def _links(frame: Frame) -> list[Insertion]:
+def _links(frame: OpenGLFrame) -> list[Insertion]:
     """Programs linked inside the frame feed back positions too."""
     insertions = []
     for call in frame.calls.calls_of("glLinkProgram", "glLinkProgramARB").tolist():
         name = int(frame.calls.column(np.array([call]), 0)[0])
         program = frame.objects.program(name)
         if program is not None and gives_positions(program):
-            batch = Batch()
+            batch = CallBatch()
             batch.call("glTransformFeedbackVaryings", name, 1, [POSITION.encode()], GL.INTERLEAVED_ATTRIBS)
             insertions.append(Insertion(call, batch))
     return insertions
@@ -174,13 +176,19 @@ def _count(session: ReplaySession, job: Job, items: list[_Wanted]) -> None:
 _READS = re.compile(r"texture|texelFetch|image|buffer|shadow[12]D|samplerBuffer")
 
 
-def _positions_follow_pixels(frame: Frame) -> bool:
+def _positions_follow_pixels(frame: OpenGLFrame) -> bool:
     """Whether vertex stages read what the GPU may have written, so that fragments must run for positions to be true."""
-    if len(frame.calls.calls_of("glBeginConditionalRender", "glBeginTransformFeedback", "glDispatchCompute", "glDispatchComputeIndirect")):
+    if len(
+        frame.calls.calls_of(
+            "glBeginConditionalRender", "glBeginTransformFeedback", "glDispatchCompute", "glDispatchComputeIndirect"
+        )
+    ):
         return True
     for program in frame.objects.programs:
         for shader in program.shaders:
-            if shader.type not in (GL.FRAGMENT_SHADER, GL.COMPUTE_SHADER) and any(t.kind == "word" and _READS.match(t.text) for t in tokens(shader.source)):
+            if shader.type not in (GL.FRAGMENT_SHADER, GL.COMPUTE_SHADER) and any(
+                t.kind == "word" and _READS.match(t.text) for t in tokens(shader.source)
+            ):
                 return True
     return bool((frame.steps.kind == KINDS.index("copy")).any())
 
@@ -199,7 +207,7 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         if item.vertices == 0:
             continue
         call = int(steps.call[item.step])
-        before, after = Batch(session.offers), Batch(session.offers)
+        before, after = CallBatch(session.offers), CallBatch(session.offers)
         size = item.vertices * _VERTEX_BYTES
         starts[item.step] = offset
         before.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, buffer, offset, size)
@@ -209,10 +217,10 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         before.call("glBeginTransformFeedback", item.mode)
         after.call("glEndTransformFeedback")
         after.call("glEndQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN)
-        if skip_fragments and not (frame.history.value("capability", call, GL.RASTERIZER_DISCARD) or (0,))[0]:
+        if skip_fragments and not frame.history.number("capability", call, GL.RASTERIZER_DISCARD):
             after.call("glDisable", GL.RASTERIZER_DISCARD)
         _put_back_binding(frame, call, after)
-        insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after)]
+        insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after, closes=True)]
         offset += size
     walk, reader = Walk(session, Edit(insertions)), StateReader(session)
     reuse = _Reuse(session)
@@ -226,7 +234,7 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
                 found.transformed[step] = reuse.transformed(step)
     job.progress("gathering positions", 1.0)
     walk.finish()
-    read = Batch(session.offers)
+    read = CallBatch(session.offers)
     out = read.out(max(offset, 16))
     if offset:
         read.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, offset, out)
@@ -235,8 +243,10 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     for item, written in zip(asked, query_results(session, [queries[w.step] for w in asked]), strict=True):
         corners = _CORNERS[item.mode]
         count = min(written, item.vertices // corners)
-        found.clip[item.step] = np.frombuffer(out.data, np.float32, count * corners * 4, starts[item.step]).reshape(count, corners, 4)
-    delete = Batch(session.offers)
+        found.clip[item.step] = np.frombuffer(out.data, np.float32, count * corners * 4, starts[item.step]).reshape(
+            count, corners, 4
+        )
+    delete = CallBatch(session.offers)
     delete.call("glDeleteBuffers", 1, struct.pack("<I", session.names.get("buffer", buffer)))
     session.run_batch(delete)
 
@@ -257,7 +267,14 @@ class _Reuse:
             buffer = element_buffer(frame, call)
             names = {p.name: p.slot for p in frame.calls.command(call).parameters}
             row = np.array([call])
-            where = [int(frame.calls.column(row, slot)[0]) for slot in (names["count"], names["type"], names["indices"] + 1)] if "count" in names else None
+            where = (
+                [
+                    int(frame.calls.column(row, slot)[0])
+                    for slot in (names["count"], names["type"], names["indices"] + 1)
+                ]
+                if "count" in names
+                else None
+            )
             key = (buffer, *where) if where and buffer and buffer not in self._written else None
         if key is not None and key in self._known:
             once = self._known[key]
@@ -271,14 +288,14 @@ class _Reuse:
         return once * max(int(frame.steps.instances[step]), 1)
 
 
-def _storage(session: ReplaySession, buffer: int, size: int) -> Batch:
-    batch = Batch(session.offers)
+def _storage(session: ReplaySession, buffer: int, size: int) -> CallBatch:
+    batch = CallBatch(session.offers)
     batch.call("glBindBuffer", GL.TRANSFORM_FEEDBACK_BUFFER, session.names.get("buffer", buffer))
     batch.call("glBufferData", GL.TRANSFORM_FEEDBACK_BUFFER, size, None, GL.STREAM_READ)
     return batch
 
 
-def _put_back_binding(frame: Frame, call: int, batch: Batch) -> None:
+def _put_back_binding(frame: OpenGLFrame, call: int, batch: CallBatch) -> None:
     """Feedback buffer 0 as the program had it, and the general binding, which binding by index also sets."""
     bound = frame.history.value("indexed_buffer", call, GL.TRANSFORM_FEEDBACK_BUFFER, 0)
     if bound and bound[0] and bound[2]:

@@ -58,6 +58,19 @@ class Verification(msgspec.Struct):
     depth_different: int | None = None
     """Pixels of the window whose depth differs; None where depth was not collected."""
 
+    @property
+    def sentence(self) -> str:
+        """What was found, without a full stop."""
+        if self.identical:
+            return f"the replay is the captured picture, all {self.pixels:,} pixels"
+        if not self.pixels:
+            return "the capture has no picture to compare the replay with"
+        depth = f"; depth differs in {self.depth_different:,}" if self.depth_different else ""
+        return (
+            f"the replay differs from the captured picture in {self.pixels_different:,} of {self.pixels:,} pixels, by"
+            f" up to {self.max_difference} of 255{depth}"
+        )
+
 
 class CpuTimes(msgspec.Struct):
     """Where the target's CPU time of the recorded frame went."""

@@ -4,10 +4,17 @@ from __future__ import annotations
 
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
+
+CLOCK: Slot[str] = Slot("clock")
+"""The way of timing that was found credible."""
+_TIMERS: Slot[dict[str, tuple[FrameTimer, SpanTimer]]] = Slot("timers")
 
 
+@remote
 def prepare(session: ReplaySession, job: Job) -> str:
     """Warm up: every shader is compiled and the clock chosen. Returns the clock."""
     session.run(session.prepare())
@@ -18,14 +25,13 @@ def prepare(session: ReplaySession, job: Job) -> str:
 
 def calibrated_method(session: ReplaySession, job: Job) -> str:
     """The clock of this machine, chosen once a session."""
-    if "method" not in session.kept:
-        session.kept["method"] = calibrate(session, job).method
-    return str(session.kept["method"])
+    return session.slots.get(CLOCK, lambda: calibrate(session, job).method)
 
 
+@remote
 def sample(session: ReplaySession, job: Job, method: str) -> dict[str, list[float]]:
     """One run timed as a whole and one with every pass timed: `frame`, `submit` and `passes`, in ms."""
-    timers = session.timers
+    timers = session.slots.get(_TIMERS, dict)
     if method not in timers:
         timers[method] = (FrameTimer(session), SpanTimer(session, pass_spans(session), method))
     whole, passes = timers[method]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import functools
+import math
+
 import msgspec
 import numpy as np
 import numpy.typing as npt
-from scipy import special
 
 
 class Interval(msgspec.Struct, frozen=True):
@@ -16,16 +18,18 @@ class Interval(msgspec.Struct, frozen=True):
     high: float
 
 
+@functools.cache
 def rank_bounds(n: int, confidence: float = 0.95) -> tuple[int, int]:
     """Ranks (from 0) of the order statistics that bound the median of n samples.
 
     The usual distribution-free interval: counts below the median are binomial (n, 1/2). With fewer than
     six samples no pair of ranks reaches 95 %; then the whole range is given.
     """
-    # the most ranks that may be left out below: bdtr(k, n, 1/2) is the chance of at most k samples below the median
-    low = 0
-    while special.bdtr(low, n, 0.5) <= (1 - confidence) / 2:
+    # the most ranks that may be left out below: the chance that at most k of n samples lie below the median
+    low, fewer = 0, 1  # ways in which at most `low` of n samples do, of 2^n
+    while fewer / 2**n <= (1 - confidence) / 2:
         low += 1
+        fewer += math.comb(n, low)
     low = max(low - 1, 0)
     return low, n - 1 - low
 
@@ -36,7 +40,9 @@ def median_interval(samples: npt.NDArray[np.float64], confidence: float = 0.95) 
     return Interval(*(float(c[0]) for c in columns))
 
 
-def median_intervals(samples: npt.NDArray[np.float64], confidence: float = 0.95) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+def median_intervals(
+    samples: npt.NDArray[np.float64], confidence: float = 0.95
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64]]:
     """The same for every column of samples of shape (repeats, n): three arrays of shape (n,)."""
     if samples.shape[0] == 0:
         raise ValueError("no samples")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from wendascope.frame.packed import Batch
 from wendascope.measure.own_draw import OwnDraw
 from wendascope.measure.target_reader import TargetReader
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState, StencilFace
 from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
 
 _FRAGMENT = "out vec4 colour;\nvoid main() { colour = vec4(0.0); }\n"
 _BOTH = GL.DEPTH_BUFFER_BIT | GL.STENCIL_BUFFER_BIT
@@ -21,6 +22,9 @@ def _can_change_itself(face: StencilFace) -> bool:
         return False
     kept = (face.passes == GL.KEEP) and (face.depth_fail == GL.KEEP) and (face.fail == GL.KEEP)
     return not kept and bool(face.write_mask & face.value_mask & 0xFF)
+
+
+_MASK_DRAW: Slot[OwnDraw] = Slot("mask draw")
 
 
 class StencilCopy:
@@ -39,7 +43,7 @@ class StencilCopy:
         self._blit(self._copy, self._state.value("DRAW_FRAMEBUFFER_BINDING"), depth)
 
     def _blit(self, source: int, destination: int, depth: bool) -> None:
-        state, batch = self._state, Batch(self._session.offers)
+        state, batch = self._state, CallBatch(self._session.offers)
         call = batch.call
         size = (0, 0, *self._reader.size)
         has_depth = self._reader.own_depth or self._reader.window
@@ -63,7 +67,9 @@ class StencilMask(StencilCopy):
         culled = state.value("CULL_FACE_MODE") if state.on("CULL_FACE") else 0
         faces = [f for f, hidden in ((front, GL.FRONT), (back, GL.BACK)) if culled not in (hidden, GL.FRONT_AND_BACK)]
         self.refused = ""
-        tests = {(f.func, f.ref, f.value_mask) for f in faces if f.func != GL.ALWAYS} | ({(GL.ALWAYS, 0, 0)} if any(f.func == GL.ALWAYS for f in faces) else set())
+        tests = {(f.func, f.ref, f.value_mask) for f in faces if f.func != GL.ALWAYS} | (
+            {(GL.ALWAYS, 0, 0)} if any(f.func == GL.ALWAYS for f in faces) else set()
+        )
         if len(tests) > 1:
             self.refused = "steps whose stencil test differs between front and back faces are not counted"
         elif not OwnDraw.offered(session) or not session.offers("glBlitFramebuffer"):
@@ -80,11 +86,8 @@ class StencilMask(StencilCopy):
         three more bring both to what is wanted.
         """
         session, state = self._session, self._state
-        kept = session.kept
-        if "mask draw" not in kept:
-            kept["mask draw"] = OwnDraw(session, _FRAGMENT)
-        draw: OwnDraw = kept["mask draw"]
-        batch = Batch(session.offers)
+        draw = session.slots.get(_MASK_DRAW, lambda: OwnDraw(session, _FRAGMENT))
+        batch = CallBatch(session.offers)
         call = batch.call
         masked = any(state.values("COLOR_WRITEMASK"))
         draw.begin(batch, state, (0, 0, *self._reader.size))
@@ -120,4 +123,3 @@ class StencilMask(StencilCopy):
             call("glColorMask", *state.values("COLOR_WRITEMASK"))
         draw.end(batch, state)
         session.run_batch(batch)
-

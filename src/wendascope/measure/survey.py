@@ -6,12 +6,13 @@ import time
 
 import numpy as np
 
-from wendascope.frame.cpu import cpu_lane
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import CpuTimes, PassTime, StepTimes, Survey
+from wendascope.measure.samples import CLOCK
 from wendascope.measure.statistics import median_interval, median_intervals
 from wendascope.measure.times import SpanTimer, fragments, frame_times, pass_spans, step_spans
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
@@ -21,13 +22,14 @@ WARM_UP = 1
 """Frames not counted: the verification, which comes first and compiles every shader."""
 
 
+@remote
 def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
     """Measure everything about a frame. Runs the frame 3 x repeats + 2 times."""
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)
     calibration = calibrate(session, job)
-    method = session.kept["method"] = calibration.method
+    method = session.slots.put(CLOCK, calibration.method)
     whole = frame_times(session, job, repeats)
     passes = SpanTimer(session, pass_spans(session), method)
     steps = SpanTimer(session, step_spans(session), method)
@@ -39,7 +41,7 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
         step_rows.append(steps.run())
     pass_ms = median_intervals(np.array(pass_rows))
     step_ms = median_intervals(np.array(step_rows))
-    lane = cpu_lane(frame.calls)
+    lane = frame.cpu_lane
     counted = fragments(session, job)
     records = []
     table = frame.passes
@@ -55,14 +57,14 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
                 target.name, target.width, target.height,
             )
         )  # fmt: skip
-    cpu = CpuTimes(lane.frame_ms, lane.calls_ms, lane.waits_ms, max(0.0, lane.frame_ms - lane.calls_ms - lane.waits_ms))
+    cpu = CpuTimes(lane.frame_ms, lane.calls_ms, lane.waits_ms, lane.own_ms)
     return Survey(
         method=method,
         calibration=calibration,
         repeats=repeats,
         warm_up=WARM_UP,
-        frame_ms=median_interval(whole["frame_ms"]),
-        submit_ms=median_interval(whole["submit_ms"]),
+        frame_ms=median_interval(whole.frame_ms),
+        submit_ms=median_interval(whole.submit_ms),
         passes=records,
         steps=StepTimes(*(column.tolist() for column in step_ms)),
         fragments=counted,

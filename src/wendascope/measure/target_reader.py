@@ -1,4 +1,6 @@
-"""Reads stencil and colour of a pass's target in the middle of a frame, and gives it a stencil buffer where it has none."""
+"""Reads stencil and colour of a pass's target in the middle of a frame, and gives it a stencil buffer where it has
+none.
+"""
 
 from __future__ import annotations
 
@@ -9,18 +11,20 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import ReplayError
-from wendascope.frame.formats import pixel_size
-from wendascope.frame.packed import Batch
 from wendascope.frame.passes import Target
 from wendascope.measure.own_draw import OwnDraw
+from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
 from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
 
 Bytes = npt.NDArray[np.uint8]
 _CUBE = range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6)
 _SAMPLES_SHADER = """uniform highp usampler2DMS stencil; uniform int samples; out highp uint value;
-void main() { ivec2 at = ivec2(gl_FragCoord.xy); value = texelFetch(stencil, ivec2(at.x / samples, at.y), at.x % samples).r; }
+void main() { ivec2 at = ivec2(gl_FragCoord.xy);
+    value = texelFetch(stencil, ivec2(at.x / samples, at.y), at.x % samples).r; }
 """
 
 
@@ -36,6 +40,9 @@ class _Attachment:
     layer: int
     layered: bool
     stencil_bits: int
+
+
+_SAMPLES_DRAW: Slot[OwnDraw] = Slot("samples draw")
 
 
 class TargetReader:
@@ -63,7 +70,11 @@ class TargetReader:
         colours = [a for point, a in sorted(found.items()) if point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT)]
         self._colours = colours
         self._depth, self._stencil = found.get(GL.DEPTH_ATTACHMENT), found.get(GL.STENCIL_ATTACHMENT)
-        self.has_colour, self.own_depth, self.own_stencil = bool(colours), self._depth is not None, self._stencil is not None
+        self.has_colour, self.own_depth, self.own_stencil = (
+            bool(colours),
+            self._depth is not None,
+            self._stencil is not None,
+        )
         layered = next((a for a in found.values() if a.layered), None)
         if layered is not None:
             self.layers = self._layer_count(layered)
@@ -73,16 +84,30 @@ class TargetReader:
     def _attachments(self) -> dict[int, _Attachment]:
         session = self._session
         target = session.offers.draw_target
-        names = ("OBJECT_TYPE", "OBJECT_NAME", "TEXTURE_LEVEL", "TEXTURE_CUBE_MAP_FACE", "TEXTURE_LAYER", "LAYERED", "STENCIL_SIZE")
+        names = (
+            "OBJECT_TYPE",
+            "OBJECT_NAME",
+            "TEXTURE_LEVEL",
+            "TEXTURE_CUBE_MAP_FACE",
+            "TEXTURE_LAYER",
+            "LAYERED",
+            "STENCIL_SIZE",
+        )
         points = [*(GL.COLOR_ATTACHMENT0 + i for i in range(8)), GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT]
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         outs = {}
         for point in points:
             for name in names:
                 full = "GL_FRAMEBUFFER_ATTACHMENT_" + name
                 if session.offers(full):
                     outs[point, name] = out = batch.out(4)
-                    batch.call("glGetFramebufferAttachmentParameteriv", target, point, getattr(GL, full.removeprefix("GL_")), out)
+                    batch.call(
+                        "glGetFramebufferAttachmentParameteriv",
+                        target,
+                        point,
+                        getattr(GL, full.removeprefix("GL_")),
+                        out,
+                    )
         session.run_batch(batch)
 
         def value(point: int, name: str) -> int:
@@ -94,7 +119,16 @@ class TargetReader:
             if kind in (GL.TEXTURE, GL.RENDERBUFFER):
                 texture = kind == GL.TEXTURE
                 extra = [value(point, name) if texture else 0 for name in names[2:6]]
-                found[point] = _Attachment(point, texture, value(point, "OBJECT_NAME"), extra[0], extra[1], extra[2], bool(extra[3]), value(point, "STENCIL_SIZE"))
+                found[point] = _Attachment(
+                    point,
+                    texture,
+                    value(point, "OBJECT_NAME"),
+                    extra[0],
+                    extra[1],
+                    extra[2],
+                    bool(extra[3]),
+                    value(point, "STENCIL_SIZE"),
+                )
         return found
 
     def _layer_count(self, attachment: _Attachment) -> int:
@@ -120,7 +154,7 @@ class TargetReader:
         if self.window or self.own_stencil or self._attached:
             return
         session, target = self._session, self._session.offers.draw_target
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         if self._depth is not None:
             if not self._depth.stencil_bits:
                 raise ReplayError(f"{self._target.name} has a depth format that no stencil goes with")
@@ -135,8 +169,10 @@ class TargetReader:
     def detach_stencil(self) -> None:
         if not self._attached:
             return
-        batch = Batch(self._session.offers)
-        batch.call("glFramebufferRenderbuffer", self._session.offers.draw_target, GL.STENCIL_ATTACHMENT, GL.RENDERBUFFER, 0)
+        batch = CallBatch(self._session.offers)
+        batch.call(
+            "glFramebufferRenderbuffer", self._session.offers.draw_target, GL.STENCIL_ATTACHMENT, GL.RENDERBUFFER, 0
+        )
         self._session.run_batch(batch)
         self._attached = False
 
@@ -149,7 +185,7 @@ class TargetReader:
         if self._copy:
             return self._copy
         session, state = self._session, self._state
-        names = Batch(session.offers)
+        names = CallBatch(session.offers)
         renderbuffer, framebuffer = names.out(4), names.out(4)
         names.call("glGenRenderbuffers", 1, renderbuffer)
         names.call("glGenFramebuffers", 1, framebuffer)
@@ -157,10 +193,12 @@ class TargetReader:
         self._copy = framebuffer.uints()[0]
         self._made += [("glDeleteRenderbuffers", renderbuffer.uints()[0]), ("glDeleteFramebuffers", self._copy)]
         depth = self.own_depth or self.window
-        format_, point = (GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL_ATTACHMENT) if depth else (GL.STENCIL_INDEX8, GL.STENCIL_ATTACHMENT)
+        format_, point = (
+            (GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL_ATTACHMENT) if depth else (GL.STENCIL_INDEX8, GL.STENCIL_ATTACHMENT)
+        )
         if depth and floating_depth(session, state):
             format_ = GL.DEPTH32F_STENCIL8
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         call = batch.call
         call("glBindRenderbuffer", GL.RENDERBUFFER, renderbuffer.uints()[0])
         if self.samples > 1:
@@ -178,13 +216,13 @@ class TargetReader:
         """A stencil image of ours of the target's size, samples and layers."""
         session, state = self._session, self._state
         width, height = self._target.width, self._target.height
-        make = Batch(session.offers)
+        make = CallBatch(session.offers)
         out = make.out(4)
         if self.layers > 1:
             make.call("glGenTextures", 1, out)
             session.run_batch(make)
             name = out.uints()[0]
-            batch = Batch(session.offers)
+            batch = CallBatch(session.offers)
             batch.call("glBindTexture", GL.TEXTURE_2D_ARRAY, name)
             batch.call("glTexStorage3D", GL.TEXTURE_2D_ARRAY, 1, GL.DEPTH24_STENCIL8, width, height, self.layers)
             batch.call("glBindTexture", GL.TEXTURE_2D_ARRAY, state.value("TEXTURE_BINDING_2D_ARRAY"))
@@ -194,7 +232,7 @@ class TargetReader:
         make.call("glGenRenderbuffers", 1, out)
         session.run_batch(make)
         name = out.uints()[0]
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         batch.call("glBindRenderbuffer", GL.RENDERBUFFER, name)
         format_ = GL.DEPTH24_STENCIL8 if session.offers("GL_DEPTH24_STENCIL8") else GL.STENCIL_INDEX8
         if self.samples > 1:
@@ -206,7 +244,7 @@ class TargetReader:
         self._made.append(("glDeleteRenderbuffers", name))
         return _Attachment(GL.STENCIL_ATTACHMENT, False, name, 0, 0, 0, False, 8)
 
-    def _attach(self, batch: Batch, target: int, point: int, image: _Attachment, layer: int | None = None) -> None:
+    def _attach(self, batch: CallBatch, target: int, point: int, image: _Attachment, layer: int | None = None) -> None:
         """Attach an image, or one layer of it."""
         if not image.texture:
             batch.call("glFramebufferRenderbuffer", target, point, GL.RENDERBUFFER, image.name)
@@ -224,10 +262,19 @@ class TargetReader:
             else:
                 batch.call("glFramebufferTexture", target, point, image.name, image.level)
         else:
-            batch.call("glFramebufferTexture2D", target, point, GL.TEXTURE_2D_MULTISAMPLE if self.samples > 1 else GL.TEXTURE_2D, image.name, image.level)
+            batch.call(
+                "glFramebufferTexture2D",
+                target,
+                point,
+                GL.TEXTURE_2D_MULTISAMPLE if self.samples > 1 else GL.TEXTURE_2D,
+                image.name,
+                image.level,
+            )
 
     def _texture_target(self, image: _Attachment) -> int:
-        captured = next((name for name, here in self._session.names.by_class.get("texture", {}).items() if here == image.name), -1)
+        captured = next(
+            (name for name, here in self._session.names.by_class.get("texture", {}).items() if here == image.name), -1
+        )
         record = self._session.frame.objects.texture(captured)
         return record.target if record else 0
 
@@ -235,7 +282,12 @@ class TargetReader:
         return self._texture_target(image) == GL.TEXTURE_CUBE_MAP
 
     def _is_array(self, image: _Attachment) -> bool:
-        return self._texture_target(image) in (GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP_ARRAY, GL.TEXTURE_3D, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
+        return self._texture_target(image) in (
+            GL.TEXTURE_2D_ARRAY,
+            GL.TEXTURE_CUBE_MAP_ARRAY,
+            GL.TEXTURE_3D,
+            GL.TEXTURE_2D_MULTISAMPLE_ARRAY,
+        )
 
     # ---- reading -------------------------------------------------------------------------------------------
 
@@ -260,7 +312,7 @@ class TargetReader:
             raise ReplayError("targets that are layered and multisampled are not counted")
         session, width, height = self._session, self._target.width, self._target.height
         if not self._layer_framebuffer:
-            make = Batch(session.offers)
+            make = CallBatch(session.offers)
             out = make.out(4)
             make.call("glGenFramebuffers", 1, out)
             session.run_batch(make)
@@ -276,7 +328,9 @@ class TargetReader:
             batch.call("glReadPixels", 0, 0, width, height, GL.STENCIL_INDEX, GL.UNSIGNED_BYTE, outs[-1])
         self._end_reading(batch)
         session.run_batch(batch)
-        return np.concatenate([np.frombuffer(out.data, np.uint8, width * height).reshape(height, width) for out in outs])
+        return np.concatenate(
+            [np.frombuffer(out.data, np.uint8, width * height).reshape(height, width) for out in outs]
+        )
 
     def read_colours(self, box: tuple[int, int, int, int], state: DrawState) -> list[bytes]:
         """Raw pixels of every colour buffer within a box of a target with one sample and one layer."""
@@ -318,7 +372,7 @@ class TargetReader:
         self._session.run_batch(batch)
         return float(out.floats()[0])
 
-    def _read_from(self, batch: Batch, buffer: int) -> None:
+    def _read_from(self, batch: CallBatch, buffer: int) -> None:
         if buffer != GL.NONE and self._session.offers("glReadBuffer"):
             batch.call("glReadBuffer", buffer)
 
@@ -349,7 +403,9 @@ class TargetReader:
                 batch = self._reading()
                 self._read_from(batch, buffer)
                 outs = [batch.out(4), batch.out(4)]
-                for out, name in zip(outs, ("IMPLEMENTATION_COLOR_READ_FORMAT", "IMPLEMENTATION_COLOR_READ_TYPE"), strict=True):
+                for out, name in zip(
+                    outs, ("IMPLEMENTATION_COLOR_READ_FORMAT", "IMPLEMENTATION_COLOR_READ_TYPE"), strict=True
+                ):
                     batch.call("glGetIntegerv", getattr(GL, name), out)
                 self._end_reading(batch)
                 self._session.run_batch(batch)
@@ -362,9 +418,9 @@ class TargetReader:
             self._formats[buffer] = found
         return self._formats[buffer]
 
-    def _reading(self, framebuffer: int | None = None) -> Batch:
+    def _reading(self, framebuffer: int | None = None) -> CallBatch:
         """A batch that reads from the target into client memory; ended by `_end_reading`."""
-        batch, state = Batch(self._session.offers), self._state
+        batch, state = CallBatch(self._session.offers), self._state
         if self._session.offers.value(GL.PIXEL_PACK_BUFFER):
             batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
         batch.call("glPixelStorei", GL.PACK_ALIGNMENT, 1)
@@ -376,7 +432,7 @@ class TargetReader:
             batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, wanted)
         return batch
 
-    def _end_reading(self, batch: Batch) -> None:
+    def _end_reading(self, batch: CallBatch) -> None:
         state = self._state
         if self._session.offers.read_target != self._session.offers.draw_target:
             batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, state.value("READ_FRAMEBUFFER_BINDING"))
@@ -395,7 +451,7 @@ class TargetReader:
         self.detach_stencil()
         if self._resolve:
             self._resolve.close()
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         for command, name in self._made:
             batch.call(command, 1, struct.pack("<I", name))
         self._session.run_batch(batch)
@@ -403,26 +459,35 @@ class TargetReader:
 
 def floating_depth(session: ReplaySession, state: DrawState) -> bool:
     """Whether the draw framebuffer's depth is floating-point."""
-    batch = Batch(session.offers)
+    batch = CallBatch(session.offers)
     out = batch.out(4)
     point = GL.DEPTH if state.value("DRAW_FRAMEBUFFER_BINDING") == 0 else GL.DEPTH_ATTACHMENT
-    batch.call("glGetFramebufferAttachmentParameteriv", GL.DRAW_FRAMEBUFFER, point, GL.FRAMEBUFFER_ATTACHMENT_COMPONENT_TYPE, out)
+    batch.call(
+        "glGetFramebufferAttachmentParameteriv",
+        GL.DRAW_FRAMEBUFFER,
+        point,
+        GL.FRAMEBUFFER_ATTACHMENT_COMPONENT_TYPE,
+        out,
+    )
     session.run_batch(batch)
     return out.ints()[0] == GL.FLOAT
 
 
 class _SampleResolve:
-    """Every sample of a multisampled stencil buffer, spread out beside each other: pixel x has columns x times samples on."""
+    """Every sample of a multisampled stencil buffer, spread out beside each other: pixel x has columns x times
+    samples on.
+    """
 
     def __init__(self, session: ReplaySession, target: Target, samples: int) -> None:
-        if not OwnDraw.offered(session) or not session.offers("GL_DEPTH_STENCIL_TEXTURE_MODE") or not session.offers("glTexStorage2DMultisample"):
+        if (
+            not OwnDraw.offered(session)
+            or not session.offers("GL_DEPTH_STENCIL_TEXTURE_MODE")
+            or not session.offers("glTexStorage2DMultisample")
+        ):
             raise ReplayError("the samples of a multisampled target cannot be read one by one on this context")
         self._session, self._samples = session, samples
-        kept = session.kept.setdefault("sample resolve", {})
-        if "draw" not in kept:
-            kept["draw"] = OwnDraw(session, _SAMPLES_SHADER)
-        self._draw: OwnDraw = kept["draw"]
-        names = Batch(session.offers)
+        self._draw = session.slots.get(_SAMPLES_DRAW, lambda: OwnDraw(session, _SAMPLES_SHADER))
+        names = CallBatch(session.offers)
         textures, framebuffers = names.out(8), names.out(8)
         names.call("glGenTextures", 2, textures)
         names.call("glGenFramebuffers", 2, framebuffers)
@@ -435,23 +500,32 @@ class _SampleResolve:
     def _make(self, state: DrawState) -> None:
         width, height = self._size
         floating = floating_depth(self._session, state)
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         call = batch.call
         call("glBindTexture", GL.TEXTURE_2D_MULTISAMPLE, self._copy)
-        call("glTexStorage2DMultisample", GL.TEXTURE_2D_MULTISAMPLE, self._samples, GL.DEPTH32F_STENCIL8 if floating else GL.DEPTH24_STENCIL8, width, height, 1)
+        call(
+            "glTexStorage2DMultisample",
+            GL.TEXTURE_2D_MULTISAMPLE,
+            self._samples,
+            GL.DEPTH32F_STENCIL8 if floating else GL.DEPTH24_STENCIL8,
+            width,
+            height,
+            1,
+        )
         call("glTexParameteri", GL.TEXTURE_2D_MULTISAMPLE, GL.DEPTH_STENCIL_TEXTURE_MODE, GL.STENCIL_INDEX)
         call("glBindTexture", GL.TEXTURE_2D_MULTISAMPLE, state.value("TEXTURE_BINDING_2D_MULTISAMPLE"))
         before = batch.out(4)
         call("glGetIntegerv", GL.TEXTURE_BINDING_2D, before)
         self._session.run_batch(batch)
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         call = batch.call
         call("glBindTexture", GL.TEXTURE_2D, self._spread)
         call("glTexStorage2D", GL.TEXTURE_2D, 1, GL.R8UI, width * self._samples, height)
         call("glBindTexture", GL.TEXTURE_2D, before.uints()[0])
         for framebuffer, point, target, texture in (
-            (self._from, GL.DEPTH_STENCIL_ATTACHMENT, GL.TEXTURE_2D_MULTISAMPLE, self._copy), (self._to, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, self._spread),
-        ):  # fmt: skip
+            (self._from, GL.DEPTH_STENCIL_ATTACHMENT, GL.TEXTURE_2D_MULTISAMPLE, self._copy),
+            (self._to, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, self._spread),
+        ):
             call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, framebuffer)
             call("glFramebufferTexture2D", GL.DRAW_FRAMEBUFFER, point, target, texture, 0)
         call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, state.value("DRAW_FRAMEBUFFER_BINDING"))
@@ -465,7 +539,7 @@ class _SampleResolve:
         x0, y0, x1, y1 = box
         width, height = self._size
         framebuffer = state.value("DRAW_FRAMEBUFFER_BINDING")
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         call = batch.call
         self._draw.begin(batch, state, (0, 0, width * samples, height))
         call("glBindFramebuffer", GL.READ_FRAMEBUFFER, framebuffer)
@@ -479,12 +553,14 @@ class _SampleResolve:
             call("glGetIntegerv", GL.SAMPLER_BINDING, sampler)
         session.run_batch(batch)
         unit = state.value("ACTIVE_TEXTURE") - GL.TEXTURE0
-        batch = Batch(session.offers)
+        batch = CallBatch(session.offers)
         call = batch.call
         if sampler is not None:
             call("glBindSampler", unit, 0)
-        locations = Batch(session.offers)
-        where = [locations.call("glGetUniformLocation", self._draw.program, name) for name in (b"stencil\0", b"samples\0")]
+        locations = CallBatch(session.offers)
+        where = [
+            locations.call("glGetUniformLocation", self._draw.program, name) for name in (b"stencil\0", b"samples\0")
+        ]
         session.run_batch(locations)
         call("glUniform1i", where[0].value, unit)
         call("glUniform1i", where[1].value, samples)
@@ -513,7 +589,7 @@ class _SampleResolve:
         return np.frombuffer(out.data, np.uint8, columns * (y1 - y0)).reshape(y1 - y0, columns)
 
     def close(self) -> None:
-        batch = Batch(self._session.offers)
+        batch = CallBatch(self._session.offers)
         batch.call("glDeleteTextures", 2, struct.pack("<II", self._copy, self._spread))
         batch.call("glDeleteFramebuffers", 2, struct.pack("<II", self._from, self._to))
         self._session.run_batch(batch)

@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.edit import Edit, Insertion
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import Prepared, ReplaySession
+from wendascope.replay.slots import Slot
 
 Floats = npt.NDArray[np.float64]
 
 
-def enclosing(spans: list[tuple[int, int]], batches: list[tuple[Batch, Batch]]) -> tuple[list[Insertion], list[int]]:
-    """Insertions that put a batch before and after each span, and which of them each is (2n before span n, 2n + 1 after).
+def enclosing(
+    spans: list[tuple[int, int]], batches: list[tuple[CallBatch, CallBatch]]
+) -> tuple[list[Insertion], list[int]]:
+    """Insertions that put a batch before and after each span, and which of them each is (2n before span n, 2n + 1
+    after).
 
     Where one span ends and the next begins, the end comes first.
     """
@@ -29,16 +34,16 @@ def enclosing(spans: list[tuple[int, int]], batches: list[tuple[Batch, Batch]]) 
     return [found[i] for i in order], order
 
 
-def query_batches(target: int, query: int) -> tuple[Batch, Batch]:
+def query_batches(target: int, query: int) -> tuple[CallBatch, CallBatch]:
     """Begin and end of one query."""
-    before, after = Batch(), Batch()
+    before, after = CallBatch(), CallBatch()
     before.call("glBeginQuery", target, query)
     after.call("glEndQuery", target)
     return before, after
 
 
-def _clock_batches() -> tuple[Batch, Batch]:
-    before, after = Batch(), Batch()
+def _clock_batches() -> tuple[CallBatch, CallBatch]:
+    before, after = CallBatch(), CallBatch()
     before.call("wendaDrainedClock", before.out(8))
     after.call("wendaDrainedClock", after.out(8))
     return before, after
@@ -46,7 +51,7 @@ def _clock_batches() -> tuple[Batch, Batch]:
 
 def query_results(session: ReplaySession, queries: list[int]) -> list[int]:
     """Results of queries of the last run, waiting for them."""
-    batch = Batch()
+    batch = CallBatch()
     command = "glGetQueryObjectui64v" if session.offers("glGetQueryObjectui64v") else "glGetQueryObjectuiv"
     outs = [batch.out(16) for _ in queries]
     for query, out in zip(queries, outs, strict=True):
@@ -62,13 +67,17 @@ class SpanTimer:
     a TIME_ELAPSED query encloses it.
     """
 
-    def __init__(self, session: ReplaySession, spans: list[tuple[int, int]], method: str, edit: Edit | None = None) -> None:
+    def __init__(
+        self, session: ReplaySession, spans: list[tuple[int, int]], method: str, edit: Edit | None = None
+    ) -> None:
         """With an edit, the edited frame is timed; what it inserts at the first call of a span lies within the span."""
         edit = edit or Edit()
         self._session = session
         self._spans = spans
         self._queries = session.fresh_names("query", len(spans)) if method == "timer query" else []
-        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches() for _ in spans]
+        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [
+            _clock_batches() for _ in spans
+        ]
         insertions, self._order = enclosing(spans, batches)
         self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop, edit.keep_until))
 
@@ -89,7 +98,7 @@ class FrameTimer:
     def __init__(self, session: ReplaySession, edit: Edit | None = None) -> None:
         edit = edit or Edit()
         self._session = session
-        first, last = Batch(), Batch()
+        first, last = CallBatch(), CallBatch()
         first.call("wendaDrainedClock", first.out(8))
         last.call("wendaClock", last.out(8))
         last.call("wendaDrainedClock", last.out(8))
@@ -120,17 +129,26 @@ def step_spans(session: ReplaySession) -> list[tuple[int, int]]:
     return [(first, last + 1) for first, last in zip(steps.begin.tolist(), steps.call.tolist(), strict=True)]
 
 
-def frame_times(session: ReplaySession, job: Job, repeats: int) -> dict[str, Any]:
-    """Whole-frame times: arrays `submit_ms` and `frame_ms`, shape (repeats,)."""
+class FrameTimes(msgspec.Struct):
+    """Arrays of shape (repeats,), ms."""
+
+    submit_ms: npt.NDArray[np.float64]
+    frame_ms: npt.NDArray[np.float64]
+
+
+@remote
+def frame_times(session: ReplaySession, job: Job, repeats: int) -> FrameTimes:
+    """Whole-frame times."""
     timer = FrameTimer(session)
     rows = []
     for repeat in range(repeats):
         job.progress("timing the frame", repeat / repeats)
         rows.append(timer.run())
     kept = np.array(rows)
-    return {"submit_ms": kept[:, 0], "frame_ms": kept[:, 1]}
+    return FrameTimes(kept[:, 0], kept[:, 1])
 
 
+@remote
 def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
     """Milliseconds of replaying the frame up to a step, until the work is done."""
     prepared = session.prepare(Edit(keep_until=int(session.frame.steps.call[step]) + 1))
@@ -140,27 +158,35 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
     return (time.perf_counter() - started) * 1000
 
 
+_FRAGMENTS: Slot[list[int] | None] = Slot("fragments")
+
+
+@remote
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:
     """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
-    if "fragments" not in session.kept:  # always the same, and asked for more than once in an examination
-        session.kept["fragments"] = span_fragments(session, job, step_spans(session))
-    found: list[int] | None = session.kept["fragments"]
-    return found
+    # always the same, and asked for more than once in an examination
+    return session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, step_spans(session)))
 
 
-def span_fragments(session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None) -> list[int] | None:
+def span_fragments(
+    session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None
+) -> list[int] | None:
     """The same for spans of calls, each [first, end), of the edited frame."""
     job.progress("counting fragments", 0.0)
     return span_counts(session, spans, GL.SAMPLES_PASSED, edit)
 
 
-def span_counts(session: ReplaySession, spans: list[tuple[int, int]], target: int, edit: Edit | None = None) -> list[int] | None:
+def span_counts(
+    session: ReplaySession, spans: list[tuple[int, int]], target: int, edit: Edit | None = None
+) -> list[int] | None:
     """What a counter of the driver (a query target) counts in each span of calls, [first, end), of the edited frame.
 
     None where the frame has queries of its own, or the context no such counter: OpenGL ES has hardly any.
     """
     edit = edit or Edit()
-    if len(session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers("glGetQueryObjectuiv"):
+    if len(session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers(
+        "glGetQueryObjectuiv"
+    ):
         return None
     if not session.offers.value(target):
         return None

@@ -5,5 +5,6 @@ Imports nothing of the rest of Wendascope, so that everything may import it.
 """
 
 from wendascope.registry._tables import GL, Command, Parameter, Tables, is_offered, native_library, tables
+from wendascope.registry.roles import STEPS, Role
 
-__all__ = ["GL", "Command", "Parameter", "Tables", "is_offered", "native_library", "tables"]
+__all__ = ["GL", "STEPS", "Command", "Parameter", "Role", "Tables", "is_offered", "native_library", "tables"]

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import msgspec
 
+from wendascope.registry.roles import Role
+
 BUILT = Path(__file__).parent.parent / "_built"
 """Folder of everything the build makes: the tables and the native library."""
 
@@ -40,6 +42,12 @@ class Command(msgspec.Struct, array_like=True, frozen=True, gc=False):
     slots: int
     """Number of 8-byte slots, result included."""
     parameters: list[Parameter]
+    roles: int = 0
+    """Its `Role` flags."""
+
+    def has(self, role: Role) -> bool:
+        """Whether it has one of some roles."""
+        return bool(self.roles & role)
 
     def parameter(self, name: str) -> Parameter:
         """The parameter of that name. Raises KeyError."""
@@ -96,6 +104,10 @@ class Tables:
         if rest:
             names.append(hex(rest))
         return " | ".join(names)
+
+    def having(self, role: Role) -> list[bool]:
+        """Which commands, by id, have one of some roles."""
+        return [command.has(role) for command in self.commands]
 
     @functools.cached_property
     def _likes(self) -> dict[str, list[Command]]:

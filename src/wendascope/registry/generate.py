@@ -14,12 +14,17 @@ import msgspec
 
 from wendascope.registry import rules
 from wendascope.registry._tables import Command, Parameter, TableFile
+from wendascope.registry.roles import Role, roles_of
 from wendascope.registry.xml import XmlCommand, XmlParameter, read_registry
 
+MOST_SLOTS, MOST_POINTERS = 40, 8
+"""What a call holds while it is recorded."""
 GENERATED_PARTS = 8
 """Files the C code is split into, so that a build uses every core."""
 
-_SIGNED = "GLint GLbyte GLshort GLsizei GLfixed GLclampx GLintptr GLintptrARB GLsizeiptr GLsizeiptrARB GLint64 GLint64EXT"
+_SIGNED = (
+    "GLint GLbyte GLshort GLsizei GLfixed GLclampx GLintptr GLintptrARB GLsizeiptr GLsizeiptrARB GLint64 GLint64EXT"
+)
 _UNSIGNED = "GLuint GLubyte GLushort GLuint64 GLuint64EXT GLhalf GLhalfNV GLhandleARB GLchar"
 _KINDS = {
     **dict.fromkeys(_SIGNED.split(), "int"),
@@ -66,7 +71,10 @@ _OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
     ),
     ("wendaIndirect", [("size", "GLsizei", None, ""), ("data", "const void *", rules.IN, "tap_count(size)")]),
     ("wendaWatchBuffer", [("buffer", "GLuint", None, "")]),
-    ("wendaDrawable", [("drawable", "GLuint64", None, ""), ("width", "GLuint", None, ""), ("height", "GLuint", None, "")]),
+    (
+        "wendaDrawable",
+        [("drawable", "GLuint64", None, ""), ("width", "GLuint", None, ""), ("height", "GLuint", None, "")],
+    ),
     (
         "wendaClientArray",
         [
@@ -163,7 +171,14 @@ class _Function:
 
     def table_row(self, canonical: str) -> Command:
         return Command(
-            self.id, self.name, canonical, self.returns, self.xml.return_class, self.slots, self.parameters
+            self.id,
+            self.name,
+            canonical,
+            self.returns,
+            self.xml.return_class,
+            self.slots,
+            self.parameters,
+            int(roles_of(self.name)),
         )
 
     @property
@@ -203,13 +218,18 @@ def _from_slot(kind: str, ctype: str, slot: int) -> str:
 
 def _name_tracking(f: _Function) -> str | None:
     """C statement that keeps the set of live object names true, or None."""
-    made = re.match(r"gl(Gen|Create)[A-Z]", f.name)
+    made = Role.MAKES_NAMES in roles_of(f.name)
     if f.xml.return_class in _NAME_CLASSES and made:
         return f"tap_name_add({_NAME_CLASSES[f.xml.return_class]}, 1, &result);"
     for p in f.parameters:
-        if p.object_class in _NAME_CLASSES and p.kind == "pointer" and p.ctype.replace(" ", "") in (
-            "GLuint*",
-            "constGLuint*",
+        if (
+            p.object_class in _NAME_CLASSES
+            and p.kind == "pointer"
+            and p.ctype.replace(" ", "")
+            in (
+                "GLuint*",
+                "constGLuint*",
+            )
         ):
             count = next((q.name for q in f.parameters if q.kind == "int" and q.name in ("n", "count")), None)
             if count is None:
@@ -236,54 +256,38 @@ def _draw_count(f: _Function) -> str:
         if many in names and vertices == "count":
             vertices = f"count * (uint64_t){many}"
             break
-    return f" tap_counts.draws++; tap_counts.vertices += (uint64_t){vertices};"
+    return f" TAP_COUNT(tap_counts.draws, 1); TAP_COUNT(tap_counts.vertices, (uint64_t){vertices});"
 
 
 def _wrapper(f: _Function) -> str:
+    """The wrapper of one command: counted always, passed on at once where nobody records, packed otherwise."""
     returns = f.xml.returns
     value = returns != "void"
-    keep = "result = " if value else ""
     tracking = _name_tracking(f)
     journal = bool(_JOURNAL.match(f.name))
     image, finish = _kept_image(f), _LISTS.get(f.name, "")
-    always = tracking is not None or journal or image or finish
-    lines = [f"TAP_EXPORT {returns} {f.name}({f.declared}) {{"]
-    lines.append(f"  {f.pointer_type.replace('(*)', '(*real)')} = ({f.pointer_type})tap_real({f.id});")
-    lines.append(f"  tap_counts.calls++;{_draw_count(f)}")
-    lines.append(f"  if (!real) return{' (' + returns + ')0' if value else ''};")
+    lines = [
+        f"TAP_EXPORT {returns} {f.name}({f.declared}) {{",
+        f"  {f.pointer_type.replace('(*)', '(*real)')} = ({f.pointer_type})tap_real({f.id});",
+        f"  TAP_COUNT(tap_counts.calls, 1);{_draw_count(f)}",
+        f"  if (!real) return{' (' + returns + ')0' if value else ''};",
+    ]
     if f.name == "glGetError":
         lines.append("  GLenum kept = tap_take_error(); if (kept) return kept;")
-    if not always:
-        call = f"real({f.arguments})"
-        forward = f"return {call};" if value else f"{{ {call}; return; }}"
-        lines.append(f"  if (__builtin_expect(tap_mode == 0, 1)) {forward}")
+    if not (tracking is not None or journal or image or finish):
+        idle = "__builtin_expect(__atomic_load_n(&tap_mode, __ATOMIC_RELAXED) == 0, 1)"
+        lines.append(f"  if ({idle}) {_passed_on(f)}")
     if value:
         lines.append(f"  {returns} result;")
     if f.name in _BOUNDARY:
         lines.append(f"  tap_at_marker({_BOUNDARY[f.name]});")
-    lines.append("  TapCall call_;")
-    lines.append(f"  tap_call_open(&call_, {f.id}, {f.slots}, {int(journal)});")
+    lines += ["  TapCall call_;", f"  tap_call_open(&call_, {f.id}, {f.slots}, {int(journal)});"]
     if image:
         lines.append(f"  {image}")
     if f.name == "glEndList":
         lines.append("  call_.list_call = 0;")
-    for p in f.parameters:
-        if p.kind != "pointer":
-            lines.append(f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};")
-    inputs: list[str] = []
-    outputs: list[str] = []
-    for p in f.parameters:
-        if p.kind == "pointer":
-            rule = f.rules[p.name]
-            target = outputs if rule.role == rules.NAMES else inputs
-            target.append(_record_pointer(f, p, rule))
-    lines.append(f"  if (call_.active) {{ {' '.join(inputs)} {_before(f)} }}")
-    lines.append("  tap_call_start(&call_);")
-    lines.append(f"  {keep}real({f.arguments});")
-    lines.append("  tap_call_stop(&call_);")
-    after = " ".join([*outputs, _after(f)]).strip()
-    if after:
-        lines.append(f"  if (call_.active) {{ {after} }}")
+    lines += [f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};" for p in f.parameters if p.kind != "pointer"]
+    lines += _recorded_call(f)
     if tracking:
         lines.append(f"  {tracking}")
     if value:
@@ -297,12 +301,48 @@ def _wrapper(f: _Function) -> str:
     return "\n".join(lines)
 
 
+def _passed_on(f: _Function) -> str:
+    """What a wrapper does while nobody records."""
+    call, returns = f"real({f.arguments})", f.xml.returns
+    value = returns != "void"
+    if Role.WAITS not in roles_of(f.name):
+        return f"return {call};" if value else f"{{ {call}; return; }}"
+    taken = "tap_waited_ns += tap_now() - began_;"
+    if value:
+        return f"{{ uint64_t began_ = tap_now(); {returns} waited_ = {call}; {taken} return waited_; }}"
+    return f"{{ uint64_t began_ = tap_now(); {call}; {taken} return; }}"
+
+
+def _recorded_call(f: _Function) -> list[str]:
+    """The call itself with its times, and what its pointers lead to: inputs before it, outputs after."""
+    inputs: list[str] = []
+    outputs: list[str] = []
+    for p in f.parameters:
+        if p.kind == "pointer":
+            rule = f.rules[p.name]
+            target = outputs if rule.role == rules.NAMES else inputs
+            target.append(_record_pointer(f, p, rule))
+    waits = Role.WAITS in roles_of(f.name)
+    lines = [f"  if (call_.active) {{ {' '.join(inputs)} {_before(f)} }}"]
+    if waits:
+        lines.append("  uint64_t began_ = tap_now();")
+    keep = "result = " if f.xml.returns != "void" else ""
+    lines += ["  tap_call_start(&call_);", f"  {keep}real({f.arguments});", "  tap_call_stop(&call_);"]
+    if waits:
+        lines.append("  tap_waited_ns += tap_now() - began_;")
+    after = " ".join([*outputs, _after(f)]).strip()
+    if after:
+        lines.append(f"  if (call_.active) {{ {after} }}")
+    return lines
+
+
 # What display lists are made by, and what follows each call.
 _LISTS = {
     "glNewList": "tap_list_begin(list, mode);",
     "glEndList": "tap_list_end();",
     "glDeleteLists": "tap_lists_delete(list, range);",
 }
+
 
 def _kept_image(f: _Function) -> str:
     """C statement that keeps what OpenGL ES will not tell of a texture image; see kept.c."""
@@ -331,21 +371,29 @@ def _before(f: _Function) -> str:
         return "tap_keep_mapping(tap_bound_buffer(target), offset, length);"
     if f.name in ("glFlushMappedNamedBufferRange", "glFlushMappedNamedBufferRangeEXT"):
         return "tap_keep_mapping(buffer, offset, length);"
-    if rules.WAITS.match(f.name):
+    if Role.WAITS in roles_of(f.name):
         return "tap_compare_mappings();"
     return _client_arrays(f)
 
 
-def _client_arrays(f: _Function) -> str:
+def _client_arrays(f: _Function, running: bool = False) -> str:
+    """C statement about the arrays in client memory that a draw reads: they are kept, or, in a run, must lie in the
+    run's own data.
+    """
     names = {p.name for p in f.parameters}
+    prefix, first = ("tap_run_arrays", "run_") if running else ("tap_arrays", "&call_")
     if re.match(r"glArrayElement(EXT)?$", f.name):
-        return "tap_array_element(&call_);"
+        return "" if running else "tap_array_element(&call_);"
     if not re.match(r"gl(Multi)?Draw(Range)?(Arrays|Elements)", f.name):
         return ""
     if "indirect" in names:
         draws = next((n for n in ("maxdrawcount", "drawcount", "primcount") if n in names), "1")
         count_at = "drawcount" if "maxdrawcount" in names else "-1"
         stride, unit = "stride" if "stride" in names else "0", 20 if "Elements" in f.name else 16
+        if (
+            running
+        ):  # how many elements it reads stands in memory that is not looked into: client arrays are never long enough
+            return "tap_run_arrays(run_, 0, INT64_MAX, 1, 0);"
         return f"tap_indirect(&call_, indirect, {count_at}, {draws}, {stride}, {unit});"
     if "count" not in names:
         return ""
@@ -354,14 +402,19 @@ def _client_arrays(f: _Function) -> str:
     if f.name.startswith("glMulti"):
         draws = "drawcount" if "drawcount" in names else "primcount"
         if "first" in names:
-            return f"tap_arrays_multi(&call_, first, count, {draws});"
+            return f"{prefix}_multi({first}, first, count, {draws});"
         vertex = "basevertex" if "basevertex" in names else "NULL"
-        return f"tap_arrays_split(&call_, mode, count, type, (const void *const *)indices, {draws}, {vertex});" if "indices" in names else ""
+        mode = "" if running else "mode, "
+        return (
+            f"{prefix}_split({first}, {mode}count, type, (const void *const *)indices, {draws}, {vertex});"
+            if "indices" in names
+            else ""
+        )
     if "first" in names:
-        return f"tap_arrays(&call_, first, count, {instances}, {base});"
+        return f"{prefix}({first}, first, count, {instances}, {base});"
     if "indices" in names:
         vertex = "basevertex" if "basevertex" in names else "0"
-        return f"tap_arrays_indexed(&call_, type, indices, count, {vertex}, {instances}, {base});"
+        return f"{prefix}_indexed({first}, type, indices, count, {vertex}, {instances}, {base});"
     return ""
 
 
@@ -374,14 +427,18 @@ def _after(f: _Function) -> str:
     return ""
 
 
+def _lengths(f: _Function) -> str:
+    """The parameter that says how long each of an array of strings is."""
+    return "length" if any(p.name == "length" and p.kind == "pointer" for p in f.parameters) else "NULL"
+
+
 def _record_pointer(f: _Function, p: Parameter, rule: rules.PointerRule) -> str:
     where = f"&call_, {p.slot}, {p.name}"
     match rule.role:
-        case rules.IN | rules.NAMES:
+        case rules.IN | rules.NAMES | rules.OFFSETS:
             return f"tap_in({where}, {rule.length});"
         case rules.STRINGS:
-            lengths = "length" if any(q.name == "length" and q.kind == "pointer" for q in f.parameters) else "NULL"
-            return f"tap_strings(&call_, {p.slot}, (const char *const *){p.name}, {lengths}, {rule.length});"
+            return f"tap_strings(&call_, {p.slot}, (const char *const *){p.name}, {_lengths(f)}, {rule.length});"
         case rules.PIXELS:
             return f"tap_buffer_or_in({where}, TAP_BINDING_UNPACK, {p.name} ? {rule.length} : 0);"
         case rules.ELEMENTS:
@@ -394,10 +451,38 @@ def _record_pointer(f: _Function, p: Parameter, rule: rules.PointerRule) -> str:
             return f"tap_buffer_or_out({where}, TAP_BINDING_QUERY);"
         case rules.ARRAY:
             return f"tap_array_pointer({where});"
-        case rules.OUT | rules.OPAQUE:
+        case rules.OUT | rules.OPAQUE | rules.RETAINED:
             return f"tap_out({where});"
         case _:
             return f"tap_lost({where});"
+
+
+def _fetch(f: _Function, p: Parameter, rule: rules.PointerRule) -> str:
+    """C expression for a pointer that the executor hands to GL; it sets the error of the run where the pointer is
+    refused.
+    """
+    where = f"run_, slots_, {p.slot}"
+    binding = f"TAP_BINDING_{rules.BUFFERS.get(rule.role, 'NONE')}"
+    text = re.search(r"tap_string_size\(\w+, (.*)\)$", rule.length)
+    match rule.role:
+        case rules.STRINGS:
+            return f"tap_run_strings({where}, {rule.length}, {_lengths(f)})"
+        case rules.OUT | rules.NAMES:
+            return f"tap_run_out({where}, {rule.length if 'length' not in rule.length else '0'}, {binding})"
+        case rules.PACK | rules.RESULT:
+            return f"tap_run_out({where}, {rule.length}, {binding})"
+        case rules.RETAINED:
+            return f"tap_run_retained(run_, {rule.length})"
+        case rules.OFFSETS:
+            return f"tap_run_offsets({where}, {rule.length})"
+        case rules.OPAQUE:
+            return "0"
+        case _ if text:
+            return f"tap_run_text({where}, {text[1]})"
+        case rules.LOST | rules.ARRAY:
+            return f"tap_run_in({where}, 0, {binding})"
+        case _:
+            return f"tap_run_in({where}, slots_[{p.slot}] >> 60 == TAP_POINTER_RAW ? 0 : {rule.length}, {binding})"
 
 
 def _executor(f: _Function) -> str:
@@ -411,27 +496,11 @@ def _executor(f: _Function) -> str:
             lines.append(f"  {p.ctype} {p.name} = {_from_slot(p.kind, p.ctype, p.slot)};")
     # Lengths may read other arrays (glShaderSource), so plain inputs come first.
     for p in sorted(pointers, key=lambda p: f.rules[p.name].role == rules.STRINGS):
-        rule = f.rules[p.name]
-        if rule.role == rules.STRINGS:
-            fetch = f"tap_run_strings(run_, slots_, {p.slot}, {rule.length})"
-        elif rule.role in (rules.OUT, rules.NAMES):
-            fetch = f"tap_run_out(run_, slots_, {p.slot}, {rule.length if 'length' not in rule.length else '0'})"
-        elif rule.role in (rules.PACK, rules.RESULT):
-            fetch = f"tap_run_out(run_, slots_, {p.slot}, {rule.length})"
-        elif "tap_string_size" in rule.length:
-            # The blob's own length is what bounds a string; a NUL follows every blob of the arena.
-            fetch = f"tap_run_in(run_, slots_, {p.slot}, 1, 0)"
-        elif rule.role == rules.LOST:
-            fetch = f"tap_run_in(run_, slots_, {p.slot}, 0, 0)"
-        elif rule.role == rules.OPAQUE:
-            fetch = "0"
-        else:
-            offsets = int(rule.role in (rules.PIXELS, rules.ELEMENTS, rules.INDIRECT, rules.ARRAY))
-            need = "0" if rule.role == rules.ARRAY else f"slots_[{p.slot}] >> 60 == TAP_POINTER_BLOB ? {rule.length} : 0"
-            fetch = f"tap_run_in(run_, slots_, {p.slot}, {need}, {offsets})"
-        lines.append(f"  {p.ctype} {p.name} = ({p.ctype}){fetch}; (void){p.name};")
+        lines.append(f"  {p.ctype} {p.name} = ({p.ctype}){_fetch(f, p, f.rules[p.name])}; (void){p.name};")
     if pointers:
         lines.append("  if (run_->error) return;")
+    if arrays := _client_arrays(f, running=True):
+        lines.append(f"  if (tap_client_arrays) {{ {arrays} if (run_->error) return; }}")
     target = "" if f.returns == "void" else f"slots_[{f.slots - 1}] = "
     call = f"{f.name}_run({f.arguments})" if f.name.startswith("wenda") else f"real({f.arguments})"
     value = f"{target}{_to_slot(f.returns, call)};" if target else f"{call};"
@@ -449,7 +518,15 @@ def _own_functions(first: int) -> list[_Function]:
             if role:
                 function.rules[pname] = rules.PointerRule(role, length)
         function.parameters = [
-            Parameter(p.name, p.ctype, p.kind, p.slot, None, p.name if p.name in ("buffer", "drawable") else None, function.rules[p.name].role if p.kind == "pointer" else None)
+            Parameter(
+                p.name,
+                p.ctype,
+                p.kind,
+                p.slot,
+                None,
+                p.name if p.name in ("buffer", "drawable") else None,
+                function.rules[p.name].role if p.kind == "pointer" else None,
+            )
             for p in function.parameters
         ]
         own.append(function)
@@ -469,6 +546,11 @@ def generate(folder: Path) -> None:
             name = str(aliases[name])
         return name
 
+    for f in everything:
+        pointers = sum(p.kind == "pointer" for p in f.parameters)
+        assert f.slots <= MOST_SLOTS and pointers <= MOST_POINTERS, (
+            f"{f.name} takes more than a TapCall holds: {f.slots} slots, {pointers} pointers"
+        )
     rows = [f.table_row(canonical(f.name)) for f in everything]
     fingerprint = hashlib.sha256(msgspec.json.encode(rows)).hexdigest()[:16]
     enums = [(name, value, list(groups)) for name, value, groups in registry.enums]
@@ -477,7 +559,13 @@ def generate(folder: Path) -> None:
 
     (folder / "offered.msgpack").write_bytes(msgspec.msgpack.encode(registry.offered))
 
-    header = ["#pragma once", f"#define TAP_FUNCTIONS {len(functions)}", f"#define TAP_COMMANDS {len(everything)}"]
+    header = [
+        "#pragma once",
+        f"#define TAP_MAX_SLOTS {MOST_SLOTS}",
+        f"#define TAP_MAX_POINTERS {MOST_POINTERS}",
+        f"#define TAP_FUNCTIONS {len(functions)}",
+        f"#define TAP_COMMANDS {len(everything)}",
+    ]
     header += [f'#define TAP_FINGERPRINT "{fingerprint}"']
     header += [f"#define TAP_ID_{f.name} {f.id}" for f in everything]
     header += [f"#define {name} {hex(value)}u" for name, value, _ in registry.enums if value >= 0]

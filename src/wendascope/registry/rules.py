@@ -22,15 +22,10 @@ ELEMENTS = "elements"  # indices, or an offset when an element buffer is bound
 INDIRECT = "indirect"  # draw parameters, or an offset when an indirect buffer is bound
 ARRAY = "array"  # vertex array pointer: an offset, or client memory
 RESULT = "result"  # query result, or an offset when a query buffer is bound
+OFFSETS = "offsets"  # array of offsets into the buffer of indices; never addresses
+RETAINED = "retained"  # written by GL whenever it likes from then on
 OPAQUE = "opaque"  # a pointer nobody may follow: user data, function pointers
 LOST = "lost"  # length unknown: the call is recorded without it and the frame says so
-
-
-WAITS = re.compile(
-    r"glFinish|gl(Client)?WaitSync|glReadPixels|glReadnPixels|glGet(n)?(Tex|Texture|CompressedTex|CompressedTexture)Image"
-    r"|glGet(Named)?BufferSubData|glGetQueryObject|glMap(Named)?Buffer|glGetQueryBufferObject"
-)
-"""Commands that can block for work issued before them."""
 
 
 ALL_LEVELS, MIPMAPS = 255, 254
@@ -45,11 +40,28 @@ class PointerRule:
     length: str = "0"
 
 
+BUFFERS = {
+    PIXELS: "UNPACK",
+    PACK: "PACK",
+    ELEMENTS: "ELEMENTS",
+    INDIRECT: "INDIRECT",
+    ARRAY: "ARRAYS",
+    RESULT: "QUERY",
+}
+"""Role of a pointer that may be an offset -> the binding of the buffer that it is an offset into, as the C code
+calls it.
+"""
+
+READ_ONLY = (IN, STRINGS, PIXELS, ELEMENTS, INDIRECT, ARRAY, OFFSETS)
+"""Roles of pointers that GL only reads through, at the call."""
+
 _PIXEL_DIMS = ("width", "height", "depth")
 _QUERY_RESULT = re.compile(r"^glGetQueryObject\w+v(ARB|EXT)?$")
 _TABLE: dict[tuple[str, str], PointerRule] = {
     ("glBitmap", "bitmap"): PointerRule(PIXELS, "tap_image_size(GL_COLOR_INDEX, GL_BITMAP, width, height, 1, 2)"),
     ("glPolygonStipple", "mask"): PointerRule(PIXELS, "tap_image_size(GL_COLOR_INDEX, GL_BITMAP, 32, 32, 1, 2)"),
+    ("glFeedbackBuffer", "buffer"): PointerRule(RETAINED, "tap_count(size) * 4"),
+    ("glSelectBuffer", "buffer"): PointerRule(RETAINED, "tap_count(size) * 4"),
     ("glCallLists", "lists"): PointerRule(IN, "tap_count(n) * tap_type_size(type)"),
     ("glDepthRangeArrayv", "v"): PointerRule(IN, "tap_count(count) * 16"),
     ("glViewportArrayv", "v"): PointerRule(IN, "tap_count(count) * 16"),
@@ -126,7 +138,7 @@ def _array_of_pointers(
         return PointerRule(STRINGS, f"tap_count({counter})") if counter else PointerRule(LOST)
     if name == "indices" and "Elements" in command:
         counter = next((c for c in ("drawcount", "primcount") if c in siblings), None)
-        return PointerRule(IN, f"tap_count({counter}) * 8") if counter else PointerRule(LOST)
+        return PointerRule(OFFSETS, f"tap_count({counter}) * 8") if counter else PointerRule(LOST)
     return PointerRule(LOST)
 
 

@@ -13,18 +13,66 @@ import time
 from collections.abc import Callable
 from multiprocessing.connection import Connection
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TypeVar
 
+import msgspec
 import numpy as np
+import platformdirs
 
 from wendascope import errors
-from wendascope.errors import CancelledError, ReplayCrashedError, ReplayError, WendascopeError
+from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, ReplayError, WendascopeError
+from wendascope.frame.file import content_of
+from wendascope.frame.origins import MADE_HERE, origin
+from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import CANCEL, PROGRESS_BYTES
 from wendascope.replay.wire import Request, decode_reply, encode
 
 Progress = Callable[[str, float], None]
+R = TypeVar("R")
+_STALLED = 76
+"""Exit code of a replay process that was ended because one call took too long; see guard.c."""
 _PATIENCE = 10.0
 """Seconds that a cancelled job may take to notice before its process is ended."""
+
+
+def _shader_cache(path: Path) -> str:
+    """The folder for compiled shaders of frames made here. What a stranger's frame leads a driver to write is kept
+    for nobody.
+    """
+    try:
+        if origin(content_of(path)) != MADE_HERE:
+            return ""
+        folder = platformdirs.user_cache_path("wendascope") / "shaders"
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except (OSError, WendascopeError):
+        return ""
+    return str(folder)
+
+
+class InForce(msgspec.Struct):
+    """What a replay process here gave up, and what came of trying it all the same."""
+
+    in_force: list[str]
+    refused: list[str]
+    allowed: list[str]
+
+    @property
+    def sentence(self) -> str:
+        if not self.in_force or self.allowed:
+            can = f": it still {', '.join(self.allowed)}" if self.allowed else ""
+            return f"This machine cannot confine that process wholly{can}."
+        return f"That process is confined: {'; '.join(self.in_force)}."
+
+
+def in_force() -> InForce:
+    """Asked of a process that is confined like a replay process and then tries. Raises MachineError."""
+    command = [sys.executable, "-P", "-m", "wendascope.replay.worker", "--in-force"]
+    done = subprocess.run(command, capture_output=True, check=False, stdin=subprocess.DEVNULL)
+    if done.returncode:
+        raise MachineError(
+            f"a replay process cannot be started ({done.stderr.decode(errors='replace').strip().splitlines()[-1:]})"
+        )
+    return msgspec.json.decode(done.stdout, type=InForce)
 
 
 class Replay:
@@ -60,12 +108,25 @@ class Replay:
     def _start(self) -> None:
         ours, theirs = socket.socketpair()
         self._log = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the process
-        command = [sys.executable, "-m", "wendascope.replay.worker", str(self.path), str(theirs.fileno()), str(self._progress_fd)]
+        command = [
+            sys.executable,
+            "-P",
+            "-m",
+            "wendascope.replay.worker",
+            str(self.path),
+            str(theirs.fileno()),
+            str(self._progress_fd),
+            _shader_cache(self.path),
+        ]
         environment = {k: v for k, v in os.environ.items() if k not in ("LD_PRELOAD", "WENDASCOPE_SOCKET")}
         self._process = subprocess.Popen(
-            command, pass_fds=(theirs.fileno(), self._progress_fd), stdin=subprocess.DEVNULL, stdout=self._log, stderr=self._log,
+            command,
+            pass_fds=(theirs.fileno(), self._progress_fd),
+            stdin=subprocess.DEVNULL,
+            stdout=self._log,
+            stderr=self._log,
             env=environment,
-        )  # fmt: skip
+        )
         theirs.close()
         self._connection = Connection(ours.detach())
 
@@ -87,14 +148,12 @@ class Replay:
 
     def run(
         self,
-        module: str,
-        function: str,
+        asked: Asked[R],
         progress: Progress = lambda _what, _part: None,
         cancelled: Callable[[], bool] = lambda: False,
         silent_seconds: float = 0.0,
-        **arguments: Any,
-    ) -> Any:
-        """Run `function(session, job, **arguments)` of `wendascope.<module>` there and return its result.
+    ) -> R:
+        """Run a job there and return its result.
 
         With `silent_seconds`, a process that says nothing for so long is stopped, as a shader that never ends makes it.
         Raises what it raised (any WendascopeError), CancelledError, or ReplayCrashedError naming the call.
@@ -104,12 +163,12 @@ class Replay:
                 self._start()
             assert self._connection is not None
             try:
-                self._connection.send_bytes(encode(Request(f"wendascope.{module}", function, arguments)))
-                return self._wait(progress, cancelled, silent_seconds)
+                self._connection.send_bytes(encode(Request(asked.job.name, asked.arguments)))
+                return asked.job.result(self._wait(progress, cancelled, silent_seconds))
             except (EOFError, OSError) as error:
                 raise self._crashed() from error
 
-    def _wait(self, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float) -> Any:
+    def _wait(self, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float) -> bytes:
         assert self._connection is not None
         waited, asked = 0.0, False
         heard = time.monotonic()
@@ -119,7 +178,11 @@ class Replay:
                     call = self._running_call()
                     self._stop()
                     where = f" at call {call}" if call is not None else ""
-                    raise ReplayCrashedError(f"the replay was stopped: it stood still for {silent_seconds:g} s{where}; does a shader loop for ever?", call)
+                    raise ReplayCrashedError(
+                        f"the replay was stopped: it stood still for {silent_seconds:g} s{where}; does a shader loop"
+                        " for ever?",
+                        call,
+                    )
                 if cancelled() and not asked:
                     self._connection.send_bytes(CANCEL)
                     asked = True
@@ -163,5 +226,11 @@ class Replay:
             last = f" ({lines[-1]})" if lines else ""
         self._stop()
         where = f" while running call {call}" if call is not None else ""
+        if code == _STALLED:
+            return ReplayCrashedError(
+                f"the replay was stopped{where}: {last.strip(' ()')}; a shader may be too large to compile or loop for"
+                " ever (WENDASCOPE_PATIENCE=120 waits longer, in seconds)",
+                call,
+            )
         ended = f"signal {-code}" if code < 0 else f"exit code {code}"
         return ReplayCrashedError(f"the replay process ended with {ended}{where}{last}; it will be started again", call)

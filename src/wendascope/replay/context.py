@@ -7,7 +7,8 @@ import ctypes.util
 from dataclasses import dataclass
 
 from wendascope.errors import MachineError
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
 
 # EGL names, from the Khronos EGL registry
 _NONE = 0x3038
@@ -81,7 +82,9 @@ class PbufferContext:
         target = (f.red, f.green, f.blue, f.alpha, f.depth, f.stencil, f.samples)
 
         def distance(config: int) -> int:
-            have = tuple(self._attribute(config, name) for name in (_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL, _SAMPLES))
+            have = tuple(
+                self._attribute(config, name) for name in (_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL, _SAMPLES)
+            )
             return sum(abs(a - b) for a, b in zip(have, target, strict=True))
 
         return min((int(c) for c in configs[: count.value] if c is not None), key=distance)
@@ -96,7 +99,9 @@ class PbufferContext:
         surface = 0
         for extra in ([_COLORSPACE, _SRGB], []) if srgb else ([],):
             attributes = [*size, *extra, _NONE]
-            surface = surface or self._egl.eglCreatePbufferSurface(self._display, config, (ctypes.c_int * len(attributes))(*attributes))
+            surface = surface or self._egl.eglCreatePbufferSurface(
+                self._display, config, (ctypes.c_int * len(attributes))(*attributes)
+            )
         if not surface:
             raise MachineError(f"the EGL driver cannot make a {width}x{height} pbuffer")
         return int(surface)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wendascope.frame.packed import Batch, Out
+from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
 from wendascope.replay.session import ReplaySession
 
@@ -16,17 +16,55 @@ _FLAGS = (
     "SAMPLE_ALPHA_TO_COVERAGE", "DEPTH_CLAMP", "MULTISAMPLE",
 )  # fmt: skip
 _VALUES = {
-    "STENCIL_FUNC": 1, "STENCIL_REF": 1, "STENCIL_VALUE_MASK": 1, "STENCIL_FAIL": 1, "STENCIL_PASS_DEPTH_FAIL": 1,
-    "STENCIL_PASS_DEPTH_PASS": 1, "STENCIL_WRITEMASK": 1, "STENCIL_BACK_FUNC": 1, "STENCIL_BACK_REF": 1,
-    "STENCIL_BACK_VALUE_MASK": 1, "STENCIL_BACK_FAIL": 1, "STENCIL_BACK_PASS_DEPTH_FAIL": 1, "STENCIL_BACK_PASS_DEPTH_PASS": 1,
-    "STENCIL_BACK_WRITEMASK": 1, "DEPTH_FUNC": 1, "DEPTH_WRITEMASK": 1, "SCISSOR_BOX": 4, "CULL_FACE_MODE": 1, "FRONT_FACE": 1,
-    "COLOR_WRITEMASK": 4, "BLEND_SRC_RGB": 1, "BLEND_DST_RGB": 1, "BLEND_SRC_ALPHA": 1, "BLEND_DST_ALPHA": 1, "BLEND_EQUATION_RGB": 1,
-    "BLEND_EQUATION_ALPHA": 1, "DRAW_FRAMEBUFFER_BINDING": 1, "READ_FRAMEBUFFER_BINDING": 1, "CURRENT_PROGRAM": 1, "DRAW_BUFFER0": 1,
-    "VIEWPORT": 4, "CLIP_ORIGIN": 1, "CLIP_DEPTH_MODE": 1, "POLYGON_MODE": 2, "SAMPLES": 1, "PIXEL_PACK_BUFFER_BINDING": 1,
-    "PACK_ALIGNMENT": 1, "PACK_ROW_LENGTH": 1, "PACK_SKIP_ROWS": 1, "PACK_SKIP_PIXELS": 1, "PACK_SWAP_BYTES": 1, "READ_BUFFER": 1,
-    "VERTEX_ARRAY_BINDING": 1, "ARRAY_BUFFER_BINDING": 1, "ACTIVE_TEXTURE": 1, "TEXTURE_BINDING_2D_MULTISAMPLE": 1,
-    "TEXTURE_BINDING_2D_ARRAY": 1, "RENDERBUFFER_BINDING": 1,
-}  # fmt: skip
+    "STENCIL_FUNC": 1,
+    "STENCIL_REF": 1,
+    "STENCIL_VALUE_MASK": 1,
+    "STENCIL_FAIL": 1,
+    "STENCIL_PASS_DEPTH_FAIL": 1,
+    "STENCIL_PASS_DEPTH_PASS": 1,
+    "STENCIL_WRITEMASK": 1,
+    "STENCIL_BACK_FUNC": 1,
+    "STENCIL_BACK_REF": 1,
+    "STENCIL_BACK_VALUE_MASK": 1,
+    "STENCIL_BACK_FAIL": 1,
+    "STENCIL_BACK_PASS_DEPTH_FAIL": 1,
+    "STENCIL_BACK_PASS_DEPTH_PASS": 1,
+    "STENCIL_BACK_WRITEMASK": 1,
+    "DEPTH_FUNC": 1,
+    "DEPTH_WRITEMASK": 1,
+    "SCISSOR_BOX": 4,
+    "CULL_FACE_MODE": 1,
+    "FRONT_FACE": 1,
+    "COLOR_WRITEMASK": 4,
+    "BLEND_SRC_RGB": 1,
+    "BLEND_DST_RGB": 1,
+    "BLEND_SRC_ALPHA": 1,
+    "BLEND_DST_ALPHA": 1,
+    "BLEND_EQUATION_RGB": 1,
+    "BLEND_EQUATION_ALPHA": 1,
+    "DRAW_FRAMEBUFFER_BINDING": 1,
+    "READ_FRAMEBUFFER_BINDING": 1,
+    "CURRENT_PROGRAM": 1,
+    "DRAW_BUFFER0": 1,
+    "VIEWPORT": 4,
+    "CLIP_ORIGIN": 1,
+    "CLIP_DEPTH_MODE": 1,
+    "POLYGON_MODE": 2,
+    "SAMPLES": 1,
+    "PIXEL_PACK_BUFFER_BINDING": 1,
+    "PACK_ALIGNMENT": 1,
+    "PACK_ROW_LENGTH": 1,
+    "PACK_SKIP_ROWS": 1,
+    "PACK_SKIP_PIXELS": 1,
+    "PACK_SWAP_BYTES": 1,
+    "READ_BUFFER": 1,
+    "VERTEX_ARRAY_BINDING": 1,
+    "ARRAY_BUFFER_BINDING": 1,
+    "ACTIVE_TEXTURE": 1,
+    "TEXTURE_BINDING_2D_MULTISAMPLE": 1,
+    "TEXTURE_BINDING_2D_ARRAY": 1,
+    "RENDERBUFFER_BINDING": 1,
+}
 _DEFAULTS = {
     "DRAW_BUFFER0": (GL.BACK,), "CLIP_ORIGIN": (GL.LOWER_LEFT,), "CLIP_DEPTH_MODE": (GL.NEGATIVE_ONE_TO_ONE,),
     "POLYGON_MODE": (GL.FILL, GL.FILL), "PACK_ALIGNMENT": (4,),
@@ -51,7 +89,13 @@ class StencilFace:
 class DrawState:
     """State as one step finds it; GL names without their prefix, in lower case."""
 
-    def __init__(self, flags: dict[str, bool], values: dict[str, tuple[int, ...]], depth_range: tuple[float, ...], blended: tuple[bool, ...]) -> None:
+    def __init__(
+        self,
+        flags: dict[str, bool],
+        values: dict[str, tuple[int, ...]],
+        depth_range: tuple[float, ...],
+        blended: tuple[bool, ...],
+    ) -> None:
         self._flags = flags
         self._values = values
         self.depth_range = depth_range
@@ -87,7 +131,12 @@ class DrawState:
         if not any(self._blended):
             return True
         add = {self.value("BLEND_EQUATION_RGB"), self.value("BLEND_EQUATION_ALPHA")} == {GL.FUNC_ADD}
-        factors = (self.value("BLEND_SRC_RGB"), self.value("BLEND_DST_RGB"), self.value("BLEND_SRC_ALPHA"), self.value("BLEND_DST_ALPHA"))
+        factors = (
+            self.value("BLEND_SRC_RGB"),
+            self.value("BLEND_DST_RGB"),
+            self.value("BLEND_SRC_ALPHA"),
+            self.value("BLEND_DST_ALPHA"),
+        )
         return add and factors == (GL.ONE, GL.ZERO, GL.ONE, GL.ZERO)
 
 
@@ -97,13 +146,17 @@ class StateReader:
     def __init__(self, session: ReplaySession) -> None:
         self._session = session
         offers = session.offers
-        self._batch = Batch(offers)
-        self._flags = {name: self._batch.call("glIsEnabled", getattr(GL, name)) for name in _FLAGS if offers("GL_" + name)}
+        self._batch = CallBatch(offers)
+        self._flags = {
+            name: self._batch.call("glIsEnabled", getattr(GL, name)) for name in _FLAGS if offers("GL_" + name)
+        }
         if offers("glIsEnabledi"):
             self._blended = [self._batch.call("glIsEnabledi", GL.BLEND, i) for i in range(_BLENDED_BUFFERS)]
         else:
             self._blended = [self._batch.call("glIsEnabled", GL.BLEND)]
-        self._values = {name: self._ask("glGetIntegerv", name, count) for name, count in _VALUES.items() if offers("GL_" + name)}
+        self._values = {
+            name: self._ask("glGetIntegerv", name, count) for name, count in _VALUES.items() if offers("GL_" + name)
+        }
         self._depth_range = self._ask("glGetFloatv", "DEPTH_RANGE", 2)
 
     def _ask(self, command: str, name: str, count: int) -> Out:
@@ -118,4 +171,6 @@ class StateReader:
         values |= {name: tuple(out.ints()) for name, out in self._values.items()}
         if "READ_FRAMEBUFFER_BINDING" not in self._values:
             values["READ_FRAMEBUFFER_BINDING"] = values["DRAW_FRAMEBUFFER_BINDING"]
-        return DrawState(flags, values, tuple(self._depth_range.floats()), tuple(bool(result.value) for result in self._blended))
+        return DrawState(
+            flags, values, tuple(self._depth_range.floats()), tuple(bool(result.value) for result in self._blended)
+        )

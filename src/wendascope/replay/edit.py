@@ -7,17 +7,22 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.packed import BLOB, OUT, STRINGS, Batch, CallStream, Words
+from wendascope.opengl.packed import BLOB, OUT, STRINGS, CallBatch, CallStream, Words
 
 Ints = npt.NDArray[np.int64]
 
 
 @dataclass
 class Insertion:
-    """Calls (a batch, in captured names) to put before call `before`; len(calls) puts them at the end."""
+    """Calls (a batch, in captured names) to put before call `before`; len(calls) puts them at the end.
+
+    What `closes` belongs to the call before it: it comes ahead of other insertions at its place, and whoever goes
+    through the frame in pieces runs it with that call.
+    """
 
     before: int
-    batch: Batch
+    batch: CallBatch
+    closes: bool = False
 
 
 @dataclass
@@ -37,6 +42,8 @@ class EditedCalls:
     arena: npt.NDArray[np.uint8]
     offsets: Ints
     origin: Ints
+    owner: Ints
+    """The captured call that each belongs to and runs with: its own, the one after it, or before it for what closes."""
     out_size: int = 0
     out_starts: list[int] = field(default_factory=list)
     """Where the output of each insertion begins in the output memory."""
@@ -51,6 +58,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
     arena_parts.append(np.zeros(arena_at - len(calls.arena), np.uint8))
     pieces: list[Words] = []
     origins: list[Ints] = []
+    owners: list[Ints] = []
     offsets: list[Ints] = []
     out_size, at, position = 0, 0, 0
     out_starts = [0] * len(edit.insertions)
@@ -71,9 +79,10 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         pieces.append(piece)
         offsets.append(at + np.concatenate([[0], np.cumsum(sizes)[:-1]]))
         origins.append(chosen)
+        owners.append(chosen)
         at += len(piece)
 
-    for number, insertion in sorted(enumerate(edit.insertions), key=lambda row: row[1].before):
+    for number, insertion in sorted(enumerate(edit.insertions), key=lambda row: (row[1].before, not row[1].closes)):
         if insertion.before > count:
             continue
         take(position, insertion.before)
@@ -89,6 +98,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         pieces.append(words)
         offsets.append(at + np.array(batch.starts, np.int64))
         origins.append(np.full(len(batch.starts), -1, np.int64))
+        owners.append(np.full(len(batch.starts), position - insertion.closes, np.int64))
         at += len(words)
     take(position, count)
     empty = np.zeros(0, np.int64)
@@ -97,6 +107,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         np.concatenate(arena_parts),
         np.concatenate(offsets) if offsets else empty,
         np.concatenate(origins) if origins else empty,
+        np.concatenate(owners) if owners else empty,
         out_size,
         out_starts,
     )

@@ -9,10 +9,16 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import ReplayError
-from wendascope.frame.packed import Batch, Words
+from wendascope.opengl.packed import CallBatch, Words
 from wendascope.registry import native_library
 
-_REASONS = {1: "is malformed", 2: "points outside the file's data", 3: "has too little data", 4: "is not offered by this driver"}
+_REASONS = {
+    1: "is malformed",
+    2: "points outside the file's data",
+    3: "has too little data",
+    4: "is not offered by this driver",
+    5: "passes an address where no buffer is bound",
+}
 
 
 @functools.cache
@@ -24,12 +30,18 @@ def _library() -> ctypes.CDLL:
         ctypes.c_int, ctypes.c_void_p, ctypes.c_void_p,
     ]  # fmt: skip
     library.tap_set_surface.argtypes = [ctypes.c_uint64, ctypes.c_void_p, ctypes.c_void_p]
+    library.tap_guard_doing.argtypes = [ctypes.c_char_p]
     return library
 
 
 def set_surface(number: int, display: int, surface: int) -> None:
     """Give a window its number, by which `wendaDrawable` makes it current."""
     _library().tap_set_surface(number, display, surface)
+
+
+def now_doing(what: str) -> None:
+    """What the calls that follow are for, to be told should one of them take too long."""
+    _library().tap_guard_doing(what.encode())
 
 
 class LocalExecutor:
@@ -51,7 +63,7 @@ class LocalExecutor:
         if error.value:
             raise ReplayError(f"call {done} {_REASONS.get(error.value, 'failed')}")
 
-    def run(self, batch: Batch) -> None:
+    def run(self, batch: CallBatch) -> None:
         """The `Executor` protocol."""
         words = np.array(batch.words, np.uint64)
         arena = np.frombuffer(bytes(batch.arena) + b"\0", np.uint8)

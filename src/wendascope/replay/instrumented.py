@@ -14,9 +14,10 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
-from wendascope.frame.frame import Frame
-from wendascope.frame.objects import BlobRef, BlobStore, ImageRecord, ProgramRecord, RenderbufferRecord, TextureRecord
-from wendascope.frame.packed import BLOB, HEADER_WORDS, CallStream
+from wendascope.frame.blobs import BlobRef, BlobStore
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ImageRecord, ProgramRecord, RenderbufferRecord, TextureRecord
+from wendascope.opengl.packed import BLOB, HEADER_WORDS, CallStream
 from wendascope.registry import GL, tables
 
 _WITH_STENCIL = {
@@ -33,19 +34,23 @@ _LAST_STAGES = (GL.GEOMETRY_SHADER, GL.TESS_EVALUATION_SHADER, GL.VERTEX_SHADER)
 
 
 @dataclass
-class InstrumentedFrame(Frame):
+class InstrumentedFrame(OpenGLFrame):
     """A frame made ready for counting."""
 
     window_stencil: int = 0
     """Stencil bits that the program's own window had."""
 
 
-def instrumented(frame: Frame, change_program: Callable[[ProgramRecord], ProgramRecord] = lambda program: program) -> InstrumentedFrame:
+def instrumented(
+    frame: OpenGLFrame, change_program: Callable[[ProgramRecord], ProgramRecord] = lambda program: program
+) -> InstrumentedFrame:
     """A copy of the frame whose depth images have stencil beside them and whose programs feed back gl_Position.
 
     `change_program` may change programs further.
     """
-    made = InstrumentedFrame(**{f.name: getattr(frame, f.name) for f in fields(frame)}, window_stencil=frame.default_framebuffer.stencil)
+    made = InstrumentedFrame(
+        **{f.name: getattr(frame, f.name) for f in fields(frame)}, window_stencil=frame.default_framebuffer.stencil
+    )
     # steps and passes stay what they are
     made.__dict__ |= {"history": frame.history, "steps": frame.steps, "passes": frame.passes}
     made.blobs = BlobStore()
@@ -53,13 +58,21 @@ def instrumented(frame: Frame, change_program: Callable[[ProgramRecord], Program
     objects = copy.copy(frame.objects)
     objects.textures = [_texture(made.blobs, t) for t in objects.textures]
     objects.renderbuffers = [_with_stencil(made.blobs, r) for r in objects.renderbuffers]
-    objects.programs = [change_program(_program(p)) for p in objects.programs]
+    objects.programs, objects.relinked = (
+        [change_program(_program(p)) for p in group] for group in (objects.programs, objects.relinked)
+    )
     made.objects = objects
     window = frame.default_framebuffer
     if not window.stencil:
         # 24 bits of depth are what comes with stencil; a window of 32 loses the last eight
-        contents = made.blobs.put(bytes(window.width * window.height)) if window.depth_contents and window.depth >= 24 else None
-        made.default_framebuffer = msgspec.structs.replace(window, depth=min(window.depth, 24), stencil=8, stencil_contents=contents)
+        contents = (
+            made.blobs.put(bytes(window.width * window.height))
+            if window.depth_contents and window.depth >= 24
+            else None
+        )
+        made.default_framebuffer = msgspec.structs.replace(
+            window, depth=min(window.depth, 24), stencil=8, stencil_contents=contents
+        )
     made.calls = _definitions(frame.calls)
     return made
 
@@ -91,7 +104,9 @@ def _with_stencil(blobs: BlobStore, record: _Depth) -> _Depth:
     return msgspec.structs.replace(record, internal_format=wanted, contents=contents, format=format_, type=type_)
 
 
-def _contents(blobs: BlobStore, ref: BlobRef | None, format_: int, type_: int, wanted: int) -> tuple[BlobRef | None, int, int]:
+def _contents(
+    blobs: BlobStore, ref: BlobRef | None, format_: int, type_: int, wanted: int
+) -> tuple[BlobRef | None, int, int]:
     """Depth put together with a stencil of zero: (contents, format, type)."""
     floating = wanted == GL.DEPTH32F_STENCIL8
     packed = GL.FLOAT_32_UNSIGNED_INT_24_8_REV if floating else GL.UNSIGNED_INT_24_8
@@ -114,10 +129,20 @@ def _contents(blobs: BlobStore, ref: BlobRef | None, format_: int, type_: int, w
 
 
 _DEFINES = (
-    "glTexImage2D", "glTexImage3D", "glTexStorage2D", "glTexStorage3D", "glTexImage2DMultisample", "glTexStorage2DMultisample",
-    "glTextureStorage2D", "glTextureStorage3D", "glTextureStorage2DMultisample", "glRenderbufferStorage",
-    "glRenderbufferStorageMultisample", "glNamedRenderbufferStorage", "glNamedRenderbufferStorageMultisample",
-)  # fmt: skip
+    "glTexImage2D",
+    "glTexImage3D",
+    "glTexStorage2D",
+    "glTexStorage3D",
+    "glTexImage2DMultisample",
+    "glTexStorage2DMultisample",
+    "glTextureStorage2D",
+    "glTextureStorage3D",
+    "glTextureStorage2DMultisample",
+    "glRenderbufferStorage",
+    "glRenderbufferStorageMultisample",
+    "glNamedRenderbufferStorage",
+    "glNamedRenderbufferStorageMultisample",
+)
 
 
 def _definitions(calls: CallStream) -> CallStream:
@@ -142,5 +167,7 @@ def _definitions(calls: CallStream) -> CallStream:
                 words[at[hit] + by_name["internalformat"].slot] = new
                 if "pixels" in by_name:
                     words[at[hit] + by_name["format"].slot] = GL.DEPTH_STENCIL
-                    words[at[hit] + by_name["type"].slot] = GL.FLOAT_32_UNSIGNED_INT_24_8_REV if new == GL.DEPTH32F_STENCIL8 else GL.UNSIGNED_INT_24_8
+                    words[at[hit] + by_name["type"].slot] = (
+                        GL.FLOAT_32_UNSIGNED_INT_24_8_REV if new == GL.DEPTH32F_STENCIL8 else GL.UNSIGNED_INT_24_8
+                    )
     return calls if words is calls.words else CallStream(words, calls.arena, calls.offsets)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.packed import Words
+from wendascope.opengl.packed import Words
 
 _DIRECT = 1 << 20
 """Names below this are looked up in an array; larger ones (compatibility contexts) by search."""

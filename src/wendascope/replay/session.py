@@ -3,34 +3,38 @@
 from __future__ import annotations
 
 import contextlib
-import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import ReplayError
-from wendascope.frame.frame import Frame, Picture
-from wendascope.frame.objects import Objects
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, CallStream
+from wendascope.frame.frame import Picture
 from wendascope.frame.passes import Target
-from wendascope.frame.written import written_objects
-from wendascope.registry import GL, tables
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import Objects
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, CallStream
+from wendascope.opengl.written import written_objects
+from wendascope.registry import GL, Role, tables
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.deletions import unbinding_calls
 from wendascope.replay.edit import Edit, apply_edit
 from wendascope.replay.executor import LocalExecutor, set_surface
 from wendascope.replay.rebuild import Rebuilder
-from wendascope.replay.translate import Translator, drop_mask, list_drop_mask
+from wendascope.replay.slots import Slots
+from wendascope.replay.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
 
-_MOST_WINDOWS = 60
+_MOST_WINDOWS, _MOST_WINDOW_PIXELS = 60, 1 << 26
 _BINDS = (
-    ("glBindTexture", "texture", "texture"), ("glBindBuffer", "buffer", "buffer"), ("glBindFramebuffer", "framebuffer", "framebuffer"),
-    ("glBindRenderbuffer", "renderbuffer", "renderbuffer"), ("glBeginQuery", "id", "query"), ("glBindVertexArray", "array", "vertex array"),
-)  # fmt: skip
+    ("glBindTexture", "texture", "texture"),
+    ("glBindBuffer", "buffer", "buffer"),
+    ("glBindFramebuffer", "framebuffer", "framebuffer"),
+    ("glBindRenderbuffer", "renderbuffer", "renderbuffer"),
+    ("glBeginQuery", "id", "query"),
+    ("glBindVertexArray", "array", "vertex array"),
+)
 _FRESH = 0xF0000000
 """Captured-side names of objects that edits make begin here."""
 
@@ -41,6 +45,8 @@ class Prepared:
 
     stream: CallStream
     origin: npt.NDArray[np.int64]
+    owner: npt.NDArray[np.int64]
+    """The captured call that each call belongs to."""
     out: npt.NDArray[np.uint8]
     out_starts: list[int]
 
@@ -53,11 +59,13 @@ class Prepared:
 class ReplaySession:
     """Rebuilds a frame in a context of its own kind. Raises MachineError, ReplayError."""
 
-    def __init__(self, frame: Frame, progress: int | None = None) -> None:
+    def __init__(self, frame: OpenGLFrame, progress: int | None = None) -> None:
         self.frame = frame
         self._progress = progress
         self._variants: dict[str, ReplaySession] = {}
         self._surfaces: dict[int, tuple[int, int]] = {}
+        self.other_windows: dict[int, tuple[int, int]] = {}
+        """Size of each window that the frame goes to besides its own, by numbers of ours."""
         self.watch: npt.NDArray[np.int64] | None = None
         """Memory that outlives this process, to tell which captured call a crash happened in."""
         self.context = PbufferContext(frame.context, frame.default_framebuffer)
@@ -72,16 +80,13 @@ class ReplaySession:
         self.translator = Translator(frame, self.names, self._single)
         self.caveats = list(self._rebuilder.site.caveats)
         self._dropped = drop_mask(frame)
-        self.timers: dict[str, Any] = {}
-        """Prepared runs that measuring keeps from one job to the next."""
-        self.kept: dict[str, Any] = {}
+        self.slots = Slots()
         """What measuring found and later jobs ask about."""
         self._whole: Prepared | None = None
         self._unbinding = unbinding_calls(frame)
-        written = written_objects(frame)
+        self.written = written = written_objects(frame)
         self._restore = self._rebuilder.restore_batches(written)
-        nothing = np.zeros(len(frame.setup), bool)
-        self._setup_calls = self._own_stream(frame.setup, nothing)
+        self._setup_calls = self._own_stream(frame.setup, setup_drop_mask(frame.setup))
         self._list_calls = self._own_stream(frame.lists, list_drop_mask(frame.lists))
         self._lists_change = written.lists
         self._run_stream(self._list_calls)
@@ -94,7 +99,7 @@ class ReplaySession:
     def _is_double(self) -> bool:
         if self.frame.context.es:
             return True  # the back buffer has that name there whatever the surface is
-        batch = Batch()
+        batch = CallBatch()
         out = batch.out(4)
         batch.call("glGetIntegerv", GL.DOUBLEBUFFER, out)
         self._setup.run(batch)
@@ -107,9 +112,11 @@ class ReplaySession:
         for call in calls.calls_of("wendaDrawable").tolist():
             drawable, width, height = (int(calls.argument(call, name)) for name in ("drawable", "width", "height"))
             known = self.names.by_class.setdefault("drawable", {})
-            if drawable and drawable not in known and len(known) < _MOST_WINDOWS:
+            size = min(width, 16384), min(height, 16384)
+            pixels = sum(w * h for w, h in self.other_windows.values()) + size[0] * size[1]
+            if drawable and drawable not in known and len(known) < _MOST_WINDOWS and pixels <= _MOST_WINDOW_PIXELS:
                 known[drawable] = len(known) + 1
-                self._surfaces[known[drawable]] = self.context.surface(min(width, 16384), min(height, 16384))
+                self._surfaces[known[drawable]], self.other_windows[known[drawable]] = self.context.surface(*size), size
         self._register_surfaces()
 
     def _register_surfaces(self) -> None:
@@ -117,7 +124,7 @@ class ReplaySession:
             set_surface(number, *surface)
 
     @contextlib.contextmanager
-    def variant(self, name: str, change: Callable[[Frame], Frame]) -> Iterator[ReplaySession]:
+    def variant(self, name: str, change: Callable[[OpenGLFrame], OpenGLFrame]) -> Iterator[ReplaySession]:
         """Another session of the same frame, changed, with a context of its own that is current meanwhile.
 
         It is built when first asked for and kept by its name.
@@ -150,7 +157,7 @@ class ReplaySession:
         edited = apply_edit(calls, Edit(drop=drop))
         before = np.full(len(edited.offsets), -1, np.int64)
         stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, before, 0)
-        return Prepared(stream, before, np.zeros(readback + 64, np.uint8), [])
+        return Prepared(stream, before, before, np.zeros(readback + 64, np.uint8), [])
 
     def _run_stream(self, prepared: Prepared) -> None:
         if len(prepared.stream):
@@ -161,7 +168,7 @@ class ReplaySession:
         calls = self.frame.calls
         for command_id in np.unique(calls.ids).tolist():
             command = tables().commands[command_id]
-            if not re.match(r"gl(Gen|Create)[A-Z]", command.name):
+            if not command.has(Role.MAKES_NAMES):
                 continue
             for call in np.flatnonzero(calls.ids == command_id).tolist():
                 arrays = [p for p in command.parameters if p.role == "names"]
@@ -170,7 +177,7 @@ class ReplaySession:
                     names = np.frombuffer(data or b"", np.uint32).tolist()
                     self._create(command.name, call, arrays[0].object_class, names)
                 elif command.return_class in ("program", "shader"):
-                    batch = Batch()
+                    batch = CallBatch()
                     arguments = [calls.argument(call, p.name) for p in command.parameters]
                     result = batch.call(command.name, *arguments)
                     self._setup.run(batch)
@@ -192,7 +199,7 @@ class ReplaySession:
 
     def _create(self, command: str, call: int, class_name: str, names: list[int]) -> None:
         calls = self.frame.calls
-        batch = Batch()
+        batch = CallBatch()
         out = batch.out(4 * len(names))
         first = [calls.argument(call, p.name) for p in calls.command(call).parameters if p.kind == "enum"]
         batch.call(command, *first, len(names), out)
@@ -202,17 +209,35 @@ class ReplaySession:
 
     # ---- the same start for every run ---------------------------------------------------------------
 
-    def restore(self) -> None:
-        """Back to the state before the frame."""
+    def restore(self, between: CallBatch | None = None) -> None:
+        """Back to the state before the frame. `between` runs after contents were put back and before the context's
+        state is.
+        """
         if self.names.by_class.get("drawable"):
-            first = Batch()
-            first.call("wendaDrawable", 0, 0, 0)
-            self._setup.run(first)
-        for batch in self._restore:
-            self._setup.run(batch)
+            self._setup.run(self._blank_windows())
+        contents, state = self._restore
+        self._setup.run(contents)
+        if between is not None:
+            self._setup.run(between)
+        self._setup.run(state)
         if self._lists_change:
             self._run_stream(self._list_calls)
         self._run_stream(self._setup_calls)
+
+    def _blank_windows(self) -> CallBatch:
+        """What other windows showed before the frame is not known: they start black, in every run alike."""
+        batch = CallBatch(self.offers)
+        for capability in (GL.SCISSOR_TEST, GL.RASTERIZER_DISCARD):
+            if self.offers.value(capability):
+                batch.call("glDisable", capability)
+        batch.call("glColorMask", 1, 1, 1, 1)
+        batch.call("glClearColor", 0.0, 0.0, 0.0, 0.0)
+        for number, size in self.other_windows.items():
+            batch.call("wendaDrawable", number, *size)
+            batch.call("glBindFramebuffer", self.offers.draw_target, 0)
+            batch.call("glClear", GL.COLOR_BUFFER_BIT)
+        batch.call("wendaDrawable", 0, 0, 0)
+        return batch
 
     # ---- running ------------------------------------------------------------------------------------
 
@@ -229,22 +254,34 @@ class ReplaySession:
             self._whole = self._translated(Edit())
         whole = self._whole
         # inserted calls belong to the captured call after them: the beginning ends before the first later one
-        kept = int(np.argmax(whole.origin >= calls)) if len(whole.origin) and whole.origin.max() >= calls else len(whole.origin)
+        kept = (
+            int(np.argmax(whole.origin >= calls))
+            if len(whole.origin) and whole.origin.max() >= calls
+            else len(whole.origin)
+        )
         stream = whole.stream
         end = len(stream.words) if kept == len(stream) else int(stream.offsets[kept])
-        return Prepared(CallStream(stream.words[:end], stream.arena, stream.offsets[:kept]), whole.origin[:kept], whole.out, [])
+        return Prepared(
+            CallStream(stream.words[:end], stream.arena, stream.offsets[:kept]),
+            whole.origin[:kept],
+            whole.owner[:kept],
+            whole.out,
+            [],
+        )
 
     def _translated(self, edit: Edit) -> Prepared:
         drop = self._dropped if edit.drop is None else edit.drop | self._dropped
         edit = Edit([*edit.insertions, *self._unbinding], drop, edit.keep_until)
         edited = apply_edit(self.frame.calls, edit)
-        stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, edited.origin, edited.out_size)
+        stream, readback = self.translator.translate(
+            edited.words, edited.arena, edited.offsets, edited.origin, edited.out_size
+        )
         out = np.zeros(edited.out_size + readback + 64, np.uint8)
-        return Prepared(stream, edited.origin, out, edited.out_starts)
+        return Prepared(stream, edited.origin, edited.owner, out, edited.out_starts)
 
-    def run(self, prepared: Prepared) -> None:
-        """Run an edited frame from the frame's own start. Raises ReplayError, naming the call."""
-        self.restore()
+    def run(self, prepared: Prepared, between: CallBatch | None = None) -> None:
+        """Run an edited frame from the frame's own start (see `restore`). Raises ReplayError, naming the call."""
+        self.restore(between)
         self.drain()
         self.run_part(prepared, 0, len(prepared.stream))
 
@@ -259,7 +296,7 @@ class ReplaySession:
         last = len(stream.words) if end == len(stream) else int(stream.offsets[end])
         self.executor.execute(stream.words[int(stream.offsets[first]) : last], stream.arena, prepared.out)
 
-    def run_batch(self, batch: Batch) -> None:
+    def run_batch(self, batch: CallBatch) -> None:
         """Run calls of our own, in names of this context."""
         self._setup.run(batch)
 
@@ -282,7 +319,7 @@ class ReplaySession:
         self._rebuilder.redefine_vertex_arrays()
 
     def drain(self) -> None:
-        batch = Batch()
+        batch = CallBatch()
         batch.call("glFinish")
         self._setup.run(batch)
 
@@ -292,6 +329,22 @@ class ReplaySession:
         """The default framebuffer as it is now."""
         default = self.frame.default_framebuffer
         return self.read_framebuffer(0, default.width, default.height, GL.FRONT if self._single else GL.BACK)
+
+    def read_other_windows(self) -> dict[int, Picture]:
+        """Windows that the frame goes to besides its own, by numbers of ours. Afterwards the frame's own is the
+        current one.
+        """
+        found = {}
+        for number, (width, height) in self.other_windows.items():
+            batch = CallBatch()
+            batch.call("wendaDrawable", number, width, height)
+            self._setup.run(batch)
+            found[number] = self.read_framebuffer(0, width, height, GL.FRONT if self._single else GL.BACK)
+        if found:
+            batch = CallBatch()
+            batch.call("wendaDrawable", 0, 0, 0)
+            self._setup.run(batch)
+        return found
 
     def read_framebuffer(self, here: int, width: int, height: int, buffer: int) -> Picture:
         """Eight-bit colour of one buffer of a framebuffer (a name here)."""
@@ -318,7 +371,7 @@ class ReplaySession:
         self._setup.run(batch)
         return np.frombuffer(out.data, np.uint32)
 
-    def _read_batch(self, here: int, buffer: int) -> Batch:
+    def _read_batch(self, here: int, buffer: int) -> CallBatch:
         site = self._rebuilder.site
         batch = site.batch()
         if site.offers.value(GL.PIXEL_PACK_BUFFER):
@@ -348,7 +401,9 @@ class ReplaySession:
     def read_target_depth(self, target: Target) -> npt.NDArray[np.float32]:
         """Depth of a pass target as it is now. Raises ReplayError when it has none."""
         points = {a.point for a in target.attachments}
-        if (target.framebuffer and GL.DEPTH_ATTACHMENT not in points) or (not target.framebuffer and not self.frame.default_framebuffer.depth):
+        if (target.framebuffer and GL.DEPTH_ATTACHMENT not in points) or (
+            not target.framebuffer and not self.frame.default_framebuffer.depth
+        ):
             raise ReplayError(f"{target.name} has no depth; choose the colour lens")
         return self.read_depth(self.names.get("framebuffer", target.framebuffer), target.width, target.height)
 
@@ -362,7 +417,9 @@ class ReplaySession:
         assert reference is not None
         if target is None:
             target = Target(framebuffer, (), reference.width, reference.height)
-            return self.read_framebuffer(self.names.get("framebuffer", framebuffer), reference.width, reference.height, GL.COLOR_ATTACHMENT0)
+            return self.read_framebuffer(
+                self.names.get("framebuffer", framebuffer), reference.width, reference.height, GL.COLOR_ATTACHMENT0
+            )
         picture = self.read_target(target)
         assert isinstance(picture, Picture)
         return picture

@@ -3,16 +3,16 @@ calls that must not run here left out."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.frame import Frame
-from wendascope.frame.packed import BLOB, HEADER_WORDS, OFFSET_MASK, OUT, CallStream, Words
-from wendascope.frame.tracker import StateHistory
-from wendascope.registry import GL, Command, tables
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.packed import BLOB, HEADER_WORDS, OFFSET_MASK, OUT, CallStream, Words
+from wendascope.opengl.runnable import may_run, may_set_up
+from wendascope.opengl.tracker import StateHistory
+from wendascope.registry import GL, Command, Role, tables
 from wendascope.replay.names import NameMap, translate
 
 _TRANSLATED = {
@@ -20,25 +20,17 @@ _TRANSLATED = {
     "program pipeline", "transform feedback", "drawable",
 }  # fmt: skip
 
-# Questions, names, waits and messages: they do not change the picture, and their answers would have nowhere to go.
-_LEFT_OUT = re.compile(
-    r"gl(Get|Is[A-Z]|Gen(?!erate)|Create|AreTextures|FenceSync|ClientWaitSync|WaitSync|DeleteSync|DebugMessage|ObjectLabel"
-    r"|ObjectPtrLabel|InsertEventMarker|StringMarker|Delete(?!Lists))"
+_INVERTED = (
+    GL.QUERY_WAIT_INVERTED,
+    GL.QUERY_NO_WAIT_INVERTED,
+    GL.QUERY_BY_REGION_WAIT_INVERTED,
+    GL.QUERY_BY_REGION_NO_WAIT_INVERTED,
 )
-
-
-_NOT_IN_LISTS = re.compile(
-    r"gl(Named)?Buffer(Data|SubData|Storage)|gl(Map|Unmap|FlushMapped)(Named)?Buffer|gl(Copy|Clear|Invalidate)(Named)?Buffer(Sub)?Data"
-    r"|gl\w*Pointer|gl(Enable|Disable)(Client(State)?|VertexAttribArray)|glInterleavedArrays|gl(Push|Pop)ClientAttrib|glClientActiveTexture"
-    r"|glBindBuffer|glBindVertexArray|gl(Bind|Check)(Framebuffer|Renderbuffer)|glFramebuffer|glRenderbuffer|glReadPixels|glFlush|glFinish"
-    r"|glRenderMode|gl(Feedback|Select)Buffer|gl(Compile|Link|Attach|Detach|Shader|Validate)\w*|glTexImage\w*Multisample"
-)
-_INVERTED = (GL.QUERY_WAIT_INVERTED, GL.QUERY_NO_WAIT_INVERTED, GL.QUERY_BY_REGION_WAIT_INVERTED, GL.QUERY_BY_REGION_NO_WAIT_INVERTED)
 
 
 def left_out(command: Command) -> bool:
     """Whether a captured call is not replayed."""
-    return bool(_LEFT_OUT.match(command.name))
+    return command.has(Role.NOT_REPLAYED) or not may_run(command)
 
 
 def _mask(calls: CallStream, out: Callable[[Command], bool]) -> npt.NDArray[np.bool_]:
@@ -48,7 +40,7 @@ def _mask(calls: CallStream, out: Callable[[Command], bool]) -> npt.NDArray[np.b
     return dropped[np.searchsorted(ids, calls.ids)] if len(ids) else np.zeros(0, bool)
 
 
-def drop_mask(frame: Frame) -> npt.NDArray[np.bool_]:
+def drop_mask(frame: OpenGLFrame) -> npt.NDArray[np.bool_]:
     """True for every call of a frame that is not replayed, shape (n,)."""
     dropped = _mask(frame.calls, left_out)
     for first, last, drawn in _decided_conditions(frame):
@@ -59,7 +51,7 @@ def drop_mask(frame: Frame) -> npt.NDArray[np.bool_]:
     return dropped
 
 
-def _decided_conditions(frame: Frame) -> Iterator[tuple[int, int, bool]]:
+def _decided_conditions(frame: OpenGLFrame) -> Iterator[tuple[int, int, bool]]:
     """Conditional rendering on a query of an earlier frame, whose result is known: (begin, end, whether it draws)."""
     calls = frame.calls
     begins = calls.calls_of("glBeginConditionalRender", "glBeginConditionalRenderNV")
@@ -77,21 +69,31 @@ def _decided_conditions(frame: Frame) -> Iterator[tuple[int, int, bool]]:
         yield begin, int(after[0]), (known == 0) if inverted else (known != 0)
 
 
+def setup_drop_mask(setup: CallStream) -> npt.NDArray[np.bool_]:
+    """The same for the calls that make the state before the frame."""
+    return _mask(setup, lambda command: not may_set_up(command))
+
+
 def list_drop_mask(lists: CallStream) -> npt.NDArray[np.bool_]:
     """The same for the calls between glNewList and glEndList: those that GL runs at once are no part of a list."""
-    return _mask(lists, lambda command: left_out(command) or bool(_NOT_IN_LISTS.match(command.name)))
+    return _mask(lists, lambda command: left_out(command) or command.has(Role.NOT_IN_LISTS))
 
 
 class Translator:
     """Translates streams of one frame."""
 
-    def __init__(self, frame: Frame, names: NameMap, single_buffered: bool) -> None:
+    def __init__(self, frame: OpenGLFrame, names: NameMap, single_buffered: bool) -> None:
         self._frame = frame
         self._names = names
         self._single = single_buffered
 
     def translate(
-        self, words: Words, arena: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64], origin: npt.NDArray[np.int64], out_base: int
+        self,
+        words: Words,
+        arena: npt.NDArray[np.uint8],
+        offsets: npt.NDArray[np.int64],
+        origin: npt.NDArray[np.int64],
+        out_base: int,
     ) -> tuple[CallStream, int]:
         """Copies with everything replaced, and the bytes of output memory that readbacks need from `out_base` on.
 
@@ -113,12 +115,16 @@ class Translator:
             # locations and indices first: they are found by the captured program
             self._locations(stream, command, rows, at, programs)
             if self._single:
-                self._window_buffers(stream, command, at, window_read[rows] if command.name == "glReadBuffer" else window_draw[rows])
+                self._window_buffers(
+                    stream, command, at, window_read[rows] if command.name == "glReadBuffer" else window_draw[rows]
+                )
             out_size = max(out_size, self._readbacks(stream, command, at, out_base))
             self._object_names(stream, command, at, meant[rows])
         return stream, out_size
 
-    def _object_names(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], calls: npt.NDArray[np.int64]) -> None:
+    def _object_names(
+        self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], calls: npt.NDArray[np.int64]
+    ) -> None:
         for parameter in command.parameters:
             class_name = parameter.object_class
             if class_name not in _TRANSLATED:
@@ -127,17 +133,24 @@ class Translator:
             if parameter.kind != "pointer":
                 stream.words[slots] = self._names.translate(class_name, stream.words[slots], calls)
             elif parameter.ctype.replace(" ", "") == "constGLuint*":
-                for word, length, call in zip(stream.words[slots].tolist(), stream.words[slots + 1].tolist(), calls.tolist(), strict=True):
+                for word, length, call in zip(
+                    stream.words[slots].tolist(), stream.words[slots + 1].tolist(), calls.tolist(), strict=True
+                ):
                     if word >> 60 == BLOB:
                         offset = word & OFFSET_MASK
                         names = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
                         names[:] = self._names.translate(class_name, names, call).astype(np.uint32)
 
     def _locations(
-        self, stream: CallStream, command: Command, rows: npt.NDArray[np.int64], at: npt.NDArray[np.int64], programs: npt.NDArray[np.int64]
+        self,
+        stream: CallStream,
+        command: Command,
+        rows: npt.NDArray[np.int64],
+        at: npt.NDArray[np.int64],
+        programs: npt.NDArray[np.int64],
     ) -> None:
         by_name = {p.name: p for p in command.parameters}
-        if re.match(r"gl(Program)?Uniform(Matrix)?\d", command.name) and "location" in by_name:
+        if command.has(Role.SETS_UNIFORM) and "location" in by_name:
             slot, mapping = by_name["location"].slot, self._names.locations
         elif command.canonical == "glUniformBlockBinding":
             slot, mapping = by_name["uniformBlockIndex"].slot, self._names.blocks
@@ -150,7 +163,9 @@ class Translator:
                 mine = at[owner == program] + slot
                 stream.words[mine] = translate(known, stream.words[mine] & np.uint64(0xFFFFFFFF))
 
-    def _window_buffers(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], window: npt.NDArray[np.bool_]) -> None:
+    def _window_buffers(
+        self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], window: npt.NDArray[np.bool_]
+    ) -> None:
         """A pbuffer may have a front buffer only; what the program did to the back buffer goes there."""
         back = (GL.BACK, GL.BACK_LEFT)
         if command.name in ("glDrawBuffer", "glReadBuffer"):
@@ -178,10 +193,11 @@ class Translator:
             size = 256
             names = {p.name: p.slot for p in command.parameters}
             if {"width", "height"} <= set(names):
-                area = stream.words[at + names["width"]].astype(np.int64) * stream.words[at + names["height"]].astype(np.int64)
+                area = stream.words[at + names["width"]].astype(np.int64) * stream.words[at + names["height"]].astype(
+                    np.int64
+                )
                 size = int(np.clip(area, 0, 1 << 26).max()) * 16 + (1 << 16)
             stream.words[slots[empty]] = np.uint64(OUT << 60 | out_base)
             stream.words[slots[empty] + 1] = np.uint64(size)
             needed = max(needed, size)
         return needed
-

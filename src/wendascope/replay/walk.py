@@ -14,16 +14,15 @@ class Walk:
     def __init__(self, session: ReplaySession, edit: Edit | None = None) -> None:
         self._session = session
         self._prepared = session.prepare(edit)
-        origin = self._prepared.origin
-        after = np.where(origin < 0, len(session.frame.calls), origin)
-        # inserted calls belong to the captured call after them
-        self._owner = np.minimum.accumulate(after[::-1])[::-1]
+        self._owner = self._prepared.owner
         self._at = 0
         session.restore()
         session.drain()
 
     def run_to(self, call: int) -> None:
-        """Run everything before captured call `call` (and what was inserted before it stays to be run)."""
+        """Run everything before captured call `call`, with what closes the call before (what was inserted before it
+        stays to be run).
+        """
         end = int(np.searchsorted(self._owner, call))
         self._session.run_part(self._prepared, self._at, end)
         self._at = max(self._at, end)

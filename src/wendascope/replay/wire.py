@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import typing
 from typing import Any
 
 import msgspec
@@ -17,11 +18,10 @@ class _Array(msgspec.Struct, array_like=True):
 
 
 class Request(msgspec.Struct):
-    """Run `function` of `module` on the session. Arguments are plain values and arrays."""
+    """Run a job on the session; see `jobs`."""
 
-    module: str
-    function: str
-    arguments: dict[str, Any]
+    job: str
+    arguments: bytes
 
 
 class Reply(msgspec.Struct):
@@ -30,7 +30,7 @@ class Reply(msgspec.Struct):
     done: bool
     what: str = ""
     part: float = 0.0
-    result: Any = None
+    result: bytes = b""
     error: str = ""
     error_kind: str = ""
     trace: str = ""
@@ -52,18 +52,39 @@ def _decode_extra(code: int, data: memoryview) -> Any:
     return np.frombuffer(array.data, np.dtype(array.dtype)).reshape(array.shape)
 
 
+def _decode_typed(type_: Any, value: Any) -> Any:
+    if type_ is np.ndarray or typing.get_origin(type_) is np.ndarray:
+        if not isinstance(value, np.ndarray):
+            raise ValueError("an array was expected")
+        return value
+    raise NotImplementedError(f"cannot receive {type_}")
+
+
 _encoder = msgspec.msgpack.Encoder(enc_hook=_encode_extra)
-_request = msgspec.msgpack.Decoder(Request, ext_hook=_decode_extra)
-_reply = msgspec.msgpack.Decoder(Reply, ext_hook=_decode_extra)
+_request = msgspec.msgpack.Decoder(Request)
+_reply = msgspec.msgpack.Decoder(Reply)
+
+
+def pack(value: Any) -> bytes:
+    """A value of plain types, records and arrays. Raises TypeError for others."""
+    return _encoder.encode(value)
+
+
+def unpack(data: bytes, type_: Any) -> Any:
+    """The value of a type that some bytes hold. Raises msgspec.MsgspecError or ValueError."""
+    return msgspec.msgpack.decode(data, type=type_, ext_hook=_decode_extra, dec_hook=_decode_typed)
 
 
 def encode(message: Request | Reply) -> bytes:
+    """A whole message."""
     return _encoder.encode(message)
 
 
 def decode_request(data: bytes) -> Request:
+    """Raises msgspec.MsgspecError."""
     return _request.decode(data)
 
 
 def decode_reply(data: bytes) -> Reply:
+    """Raises msgspec.MsgspecError."""
     return _reply.decode(data)

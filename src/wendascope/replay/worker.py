@@ -1,45 +1,65 @@
 """The replay process: one frame, one context, jobs one after another.
 
 Started by `client` with the file to open, a socket and a memory file in which the executor keeps the
-index of the running call, so that a crash can be told from outside.
+index of the running call, so that a crash can be told from outside. The file may come from a stranger: before
+anything of it is read, the process gives up what it does not need.
 """
 
 from __future__ import annotations
 
-import importlib
-import mmap
+import os
 import resource
 import signal
 import sys
-import traceback
-from multiprocessing.connection import Connection
+from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
+from wendascope.confinement import confine, limit_memory
 
-from wendascope.errors import CancelledError, ReplayError, WendascopeError
-from wendascope.frame.file import load
-from wendascope.replay.progress import PROGRESS_BYTES, Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.wire import Reply, decode_request, encode
-
-_MEMORY_LIMIT = 32 << 30
-_PREFIX = "wendascope."
+PATIENCE = "WENDASCOPE_PATIENCE"
+"""Seconds that any single call may take, in the place of those that such a call needs."""
+_LARGEST_FILE = 1 << 30
 
 
-def _limit_resources() -> None:
-    """A hostile frame may waste this process, not the machine."""
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    _, hard = resource.getrlimit(resource.RLIMIT_AS)
-    limit = _MEMORY_LIMIT if hard == resource.RLIM_INFINITY else min(_MEMORY_LIMIT, hard)
-    resource.setrlimit(resource.RLIMIT_AS, (limit, hard))
-    resource.setrlimit(resource.RLIMIT_FSIZE, (1 << 30, resource.getrlimit(resource.RLIMIT_FSIZE)[1]))
+def give_up_rights(path: str, cache: str) -> list[str]:
+    """Returns what is in force, in words. Comes before all other imports: threads that exist already would not be
+    confined.
 
-
-def main(path: str, connection_fd: int, progress_fd: int) -> None:
-    """Serve jobs until the client hangs up."""
+    `cache` is the folder where the driver may keep compiled shaders; where there is none, it keeps none.
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the client decides what Ctrl-C means
-    _limit_resources()
+    limit = limit_memory()
+    resource.setrlimit(resource.RLIMIT_FSIZE, (_LARGEST_FILE, resource.getrlimit(resource.RLIMIT_FSIZE)[1]))
+    os.environ |= (
+        {"MESA_SHADER_CACHE_DIR": cache, "MESA_SHADER_CACHE_MAX_SIZE": "256M"}
+        if cache
+        else {"MESA_SHADER_CACHE_DISABLE": "true"}
+    )
+    readable, writable = ([os.path.realpath(p)] if p else [] for p in (path, cache))
+    return [*confine(readable, writable), f"at most {limit >> 30} GiB of memory"]
+
+
+def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
+    """Serve jobs until the client hangs up."""
+    give_up_rights(path, cache)
+
+    from wendascope.replay.guard import guard
+
+    guard(connection_fd, int(os.environ.get(PATIENCE, "0")))
+
+    import mmap
+    import traceback
+    from multiprocessing.connection import Connection
+
+    import numpy as np
+
+    from wendascope.errors import CancelledError, WendascopeError
+    from wendascope.opengl.codec import load_opengl
+    from wendascope.replay.jobs import job_named
+    from wendascope.replay.progress import PROGRESS_BYTES, Job
+    from wendascope.replay.session import ReplaySession
+    from wendascope.replay.wire import Reply, decode_request, encode
+
     connection = Connection(connection_fd)
     memory = mmap.mmap(progress_fd, PROGRESS_BYTES)
     words = np.frombuffer(memory, np.int64)
@@ -51,14 +71,12 @@ def main(path: str, connection_fd: int, progress_fd: int) -> None:
             return
         job = Job(connection)
         try:
-            if not request.module.startswith(_PREFIX):
-                raise ReplayError(f"{request.module} is not a part of Wendascope")
+            wanted = job_named(request.job)
             if session is None:
                 job.progress("rebuilding the frame", 0.0)
-                session = ReplaySession(load(Path(path)), words.ctypes.data)
+                session = ReplaySession(load_opengl(Path(path)), words.ctypes.data)
                 session.watch = words[1:]
-            function = getattr(importlib.import_module(request.module), request.function)
-            reply = Reply(True, result=function(session, job, **request.arguments))
+            reply = Reply(True, result=wanted.run(session, job, request.arguments))
         except CancelledError as error:
             reply = Reply(True, error=str(error), error_kind="CancelledError")
         except WendascopeError as error:
@@ -67,9 +85,40 @@ def main(path: str, connection_fd: int, progress_fd: int) -> None:
             reply = Reply(True, error="the replay ran out of memory; close other programs", error_kind="ReplayError")
         except Exception as error:
             kind, text = type(error).__name__, str(error)
-            reply = Reply(True, error=f"the replay failed: {kind}: {text}", error_kind="ReplayError", trace=traceback.format_exc())
+            reply = Reply(
+                True, error=f"the replay failed: {kind}: {text}", error_kind="ReplayError", trace=traceback.format_exc()
+            )
         connection.send_bytes(encode(reply))
 
 
-if __name__ == "__main__":
-    main(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]))
+def tell_what_is_in_force() -> None:
+    """Give up rights as for a frame, then try what should be refused, and print what came of it as JSON."""
+    import json
+    import socket
+
+    in_force = give_up_rights("", "")
+    tries: dict[str, Callable[[], object]] = {
+        "reads your files": lambda: list(Path.home().iterdir()),
+        "writes files": lambda: os.close(os.open("/tmp/wendascope-tries-to-write", os.O_WRONLY | os.O_CREAT, 0o600)),
+        "opens connections": lambda: socket.socket().close(),
+        "starts programs": lambda: os.waitpid(os.posix_spawn("/bin/true", ["true"], {}), 0),
+        "signals other processes": lambda: os.kill(os.getppid(), 0),
+    }
+    allowed = []
+    for what, attempt in tries.items():
+        try:
+            attempt()
+            allowed.append(what)
+        except OSError:
+            pass
+    print(
+        json.dumps(
+            {"in_force": in_force, "refused": [what for what in tries if what not in allowed], "allowed": allowed}
+        )
+    )
+
+
+if __name__ == "__main__" and sys.argv[1:] == ["--in-force"]:
+    tell_what_is_in_force()
+elif __name__ == "__main__":
+    main(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]), sys.argv[4])

@@ -9,8 +9,8 @@ from pathlib import Path
 from PIL import Image
 
 from wendascope.analysis.atlas import AtlasPlan, page_picture, plan_csv, plan_json
+from wendascope.files import write_files
 from wendascope.frame.frame import Frame
-from wendascope.report.files import write_files
 
 
 def write_atlas(frame: Frame, plans: list[AtlasPlan], padding: int, folder: Path | str) -> list[Path]:

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from wendascope.analysis.findings import Finding
 from wendascope.errors import TrialError
+from wendascope.files import write_files
 from wendascope.frame.frame import Frame
-from wendascope.report.files import write_files
-from wendascope.trials.batching import Code, NewObjects, plan_batch
+from wendascope.trials.batching import Code, batch_code
 
 _ENDINGS = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
 
@@ -23,7 +23,7 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
         files: dict[str, bytes] = {}
         for number, part in enumerate(finding.remedy.parts):
             try:
-                pieces = plan_batch(frame, part.steps, part.how, NewObjects(frame)).code
+                pieces = batch_code(frame, part.steps, part.how)
             except TrialError:
                 continue  # its proof says why
             stem = f"{number + 1}-" if len(finding.remedy.parts) > 1 else ""
@@ -35,4 +35,7 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
 
 def code_files(stem: str, pieces: list[Code]) -> dict[str, bytes]:
     """File name -> contents, of the code of one batch."""
-    return {stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt"): piece.text.encode() for piece in pieces}
+    return {
+        stem + re.sub(r"\W+", "-", piece.title.lower()) + _ENDINGS.get(piece.title, ".txt"): piece.text.encode()
+        for piece in pieces
+    }

@@ -11,11 +11,10 @@ from wendascope.analysis.budget import judge
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.late import frame_bound
-from wendascope.frame.describe import step_name
 from wendascope.frame.frame import Frame
-from wendascope.frame.waits import waits
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
+from wendascope.trials.examine import Refuted
 from wendascope.trials.proof import Proof, state_of
 
 
@@ -110,39 +109,62 @@ class SurveyDocument(msgspec.Struct):
     findings: list[FindingRow]
     caveats: list[str]
     """Of the counting of layers and positions."""
+    refuted: list[Refuted] = []
+    """What looked worth changing and was refuted by replay before it was claimed."""
 
 
 def survey_document(
-    frame: Frame, survey: Survey, budget_ms: float, drawn: Drawn | None = None, findings: Sequence[Finding] = (), proofs: Mapping[str, Proof] | None = None
+    frame: Frame,
+    survey: Survey,
+    budget_ms: float,
+    drawn: Drawn | None = None,
+    findings: Sequence[Finding] = (),
+    proofs: Mapping[str, Proof] | None = None,
+    refuted: Sequence[Refuted] = (),
 ) -> SurveyDocument:
     """Put a frame and what was measured, found and proved on it together."""
     proofs = proofs or {}
     total = sum(p.ms for p in survey.passes) or 1.0
     cpu_ms = survey.cpu.calls_ms + survey.cpu.program_ms
-    verdict = judge(survey.frame_ms.median, cpu_ms, [p.ms for p in survey.passes], budget_ms)
-    passes = [
-        PassRow(**msgspec.structs.asdict(p), share=p.ms / total, layers=_layers(drawn, p.index), wasted_share=_wasted(drawn, p.index)) for p in survey.passes
-    ]
     bound = frame_bound(frame)
+    verdict = judge(survey.frame_ms.median, cpu_ms, [p.ms for p in survey.passes], budget_ms, bound)
+    passes = [
+        PassRow(
+            **msgspec.structs.asdict(p),
+            share=p.ms / total,
+            layers=_layers(drawn, p.index),
+            wasted_share=_wasted(drawn, p.index),
+        )
+        for p in survey.passes
+    ]
     table = frame.steps
     steps = [
         StepRow(
-            index=i, call=int(table.call[i]), kind=table.kind_name(i), name=step_name(frame, i), pass_=int(frame.passes.of_step[i]),
-            ms=survey.steps.ms[i], ms_low=survey.steps.ms_low[i], ms_high=survey.steps.ms_high[i],
-            vertices=int(table.vertices[i]), triangles=int(table.triangles[i]), instances=int(table.instances[i]),
-            fragments=survey.fragments[i] if survey.fragments is not None else None, program=int(table.program[i]),
+            index=i,
+            call=int(table.call[i]),
+            kind=table.kind_name(i),
+            name=frame.step_name(i),
+            pass_=int(frame.passes.of_step[i]),
+            ms=survey.steps.ms[i],
+            ms_low=survey.steps.ms_low[i],
+            ms_high=survey.steps.ms_high[i],
+            vertices=int(table.vertices[i]),
+            triangles=int(table.triangles[i]),
+            instances=int(table.instances[i]),
+            fragments=survey.fragments[i] if survey.fragments is not None else None,
+            program=int(table.program[i]),
             **(_drawn_columns(drawn, i, survey.steps.ms[i]) if drawn else {"survivors": None}),
         )
         for i in range(len(table))
-    ]  # fmt: skip
+    ]
     return SurveyDocument(
         program=" ".join([frame.metadata.program, *frame.metadata.arguments]),
         captured_at=frame.metadata.captured_at,
         frame_number=frame.metadata.frame_number,
         context=str(frame.context),
         renderer=survey.renderer,
-        width=frame.default_framebuffer.width,
-        height=frame.default_framebuffer.height,
+        width=frame.size[0],
+        height=frame.size[1],
         sentence=verdict.sentence,
         budget_ms=budget_ms,
         late=verdict.late,
@@ -156,17 +178,30 @@ def survey_document(
         cpu=survey.cpu,
         verification=survey.verification,
         paced_by=bound.sentence if bound else "",
-        waits=[WaitRow(w.call, w.command, w.ms, w.what) for w in waits(frame)],
+        waits=[WaitRow(w.call, w.command, w.ms, w.what) for w in frame.waits],
         passes=passes,
         steps=steps,
         findings=[
             FindingRow(
-                f.id, f.rule, f.page, f.title, f.why, f.steps, f.estimate_ms, f.how, state_of(f, proofs), f.evidence, f.price, f.conditions, f.refused,
+                f.id,
+                f.rule,
+                f.page,
+                f.title,
+                f.why,
+                f.steps,
+                f.estimate_ms,
+                f.how,
+                state_of(f, proofs),
+                f.evidence,
+                f.price,
+                f.conditions,
+                f.refused,
                 proofs.get(f.id),
             )
             for f in findings
         ],
         caveats=drawn.caveats if drawn else [],
+        refuted=list(refuted),
     )
 
 

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import msgspec
 
+from wendascope.files import write_files
 from wendascope.frame.frame import Frame
-from wendascope.frame.glsl_compiler import STAGES
+from wendascope.glsl.compiler import STAGES
 from wendascope.report.code import code_files
-from wendascope.report.files import write_files
 from wendascope.trials.log import Trial
 from wendascope.trials.proof import Proof, in_their_order
 from wendascope.trials.remedies import change_of
@@ -22,13 +22,15 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
     change.edit()
     files: dict[str, bytes] = {}
     for program, record in sorted(change.new.changed_programs.items()):
-        captured = frame.objects.program(program)
+        captured = frame.programs.get(program)
         for before, after in zip(captured.shaders if captured else [], record.shaders, strict=False):
             if before.source == after.source:
                 continue
-            stem = f"program-{program}.{STAGES.get(after.type, 'glsl')}"
+            stem = f"program-{program}.{STAGES.get(after.stage, 'glsl')}"
             files[stem] = after.source.encode()
-            lines = difflib.unified_diff(before.source.splitlines(True), after.source.splitlines(True), f"captured/{stem}", f"kept/{stem}")
+            lines = difflib.unified_diff(
+                before.source.splitlines(True), after.source.splitlines(True), f"captured/{stem}", f"kept/{stem}"
+            )
             files[f"{stem}.diff"] = "".join(line if line.endswith("\n") else line + "\n" for line in lines).encode()
     for number, plan in enumerate(change.plans):
         files |= code_files(f"batch-{number + 1}-", plan.code)
@@ -40,11 +42,13 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
 def _summary(name: str, kept: list[Trial], together: Proof | None, files: list[str]) -> str:
     lines = [f"# Kept changes of {name}", ""]
     for trial in kept:
-        lines += [f"- **{trial.title}** ({trial.verdict}): {trial.told}." + (f" Note: {trial.note}" if trial.note else "")]
+        lines += [
+            f"- **{trial.title}** ({trial.verdict}): {trial.told}." + (f" Note: {trial.note}" if trial.note else "")
+        ]
     lines.append("")
     current = together is not None and set(together.together) == {trial.id for trial in kept}
     if together is not None and current:
-        lines.append(f"Together: {together.verdict}. {together.summary or together.reason}.")
+        lines.append(f"Together: {together.told_verdict}. {together.summary or together.reason}.")
     else:
         lines.append("Together they were not measured since they were chosen.")
     if files:

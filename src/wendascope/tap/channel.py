@@ -19,12 +19,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from wendascope.errors import TargetError
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 
-PROTOCOL = 2
+PROTOCOL = 4
 _VALUES = 15
 _LAYOUT = struct.Struct(f"<II{_VALUES}Q")
 _F_ADD_SEALS, _F_SEAL_SHRINK = 1033, 2
+LARGEST_FILE = 4 << 30
+"""Bytes that are taken from a target, or asked of it, at once."""
 
 
 class Kind(enum.IntEnum):
@@ -39,7 +41,11 @@ class Kind(enum.IntEnum):
     RESUME = 19
 
 
-class Boundary(enum.IntEnum):
+_FILES = {Kind.HELLO: 0, Kind.HEARTBEAT: 0, Kind.PAUSED: 4, Kind.RAN: 0, Kind.RECORDED: 2}
+"""What a target says, and how many memory files come along."""
+
+
+class FrameEnd(enum.IntEnum):
     """What ends a frame."""
 
     swap = 0
@@ -87,6 +93,10 @@ class Channel:
         except OSError as error:
             raise TargetError("the target went away during the capture") from error
 
+    def arm(self, frame: int, slower_than_ns: int, frame_end: FrameEnd) -> None:
+        """Say from which frame on the target is held (0: not at all), after how slow a one, and what ends a frame."""
+        self.send(Kind.ARM, frame, slower_than_ns, int(frame_end), PROTOCOL)
+
     def receive(self, timeout: float | None) -> Message | None:
         """The next message, or None when `timeout` seconds pass. Raises TargetError at the end."""
         readable, _, _ = select.select([self._socket], [], [], timeout)
@@ -103,6 +113,9 @@ class Channel:
             if level == socket.SOL_SOCKET and kind == socket.SCM_RIGHTS:
                 fds.frombytes(content[: len(content) // fds.itemsize * fds.itemsize])
         unpacked = _LAYOUT.unpack(data)
+        if unpacked[0] not in _FILES or len(fds) < _FILES[unpacked[0]]:
+            Message(Kind.HELLO, (), list(fds)).close()
+            raise TargetError(f"the target sent a message that is not understood ({unpacked[0]} with {len(fds)} files)")
         return Message(Kind(unpacked[0]), unpacked[2:], list(fds))
 
     def expect(self, kind: Kind, timeout: float) -> Message:
@@ -117,7 +130,7 @@ class Channel:
 
     # ---- running calls: the `Executor` protocol ------------------------------------------------
 
-    def run(self, batch: Batch) -> None:
+    def run(self, batch: CallBatch) -> None:
         """Run a batch in the held target. Raises TargetError."""
         words = np.frombuffer(batch.words, np.uint64)
         calls_at, arena_at = 0, len(words) * 8
@@ -151,6 +164,8 @@ class Channel:
         """Make the shared memory at least `size` bytes; the new file to send along, if one was made."""
         if self._memory is not None and size <= self._memory_size:
             return ()
+        if size > LARGEST_FILE:
+            raise TargetError(f"an object of the target asks for {size >> 30} GiB at once, which cannot be read")
         if self._memory is not None:
             self._memory.close()
         size = max(1 << 20, 1 << (size - 1).bit_length())
@@ -162,9 +177,29 @@ class Channel:
         return (fd,)
 
 
+def same_user(connection: socket.socket) -> bool:
+    """Whether the process at the other end belongs to this user, or to root."""
+    credentials = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
+    _, user, _ = struct.unpack("3i", credentials)
+    return user in (0, os.geteuid())
+
+
 def read_memory_file(fd: int, size: int) -> bytes:
-    """The first `size` bytes of a memory file that the target sent."""
-    if size == 0:
-        return b""
-    with mmap.mmap(fd, size, prot=mmap.PROT_READ) as memory:
-        return memory[:size]
+    """The first `size` bytes of a memory file that the target sent. Read, not mapped: the target could cut it short
+    meanwhile.
+
+    Raises TargetError.
+    """
+    if size > LARGEST_FILE:
+        raise TargetError(f"the target sent {size >> 30} GiB at once; take a frame that uploads less")
+    parts, at = [], 0
+    try:
+        while at < size:
+            part = os.pread(fd, min(size - at, 1 << 30), at)
+            if not part:
+                raise TargetError("the target sent less than it says")
+            parts.append(part)
+            at += len(part)
+    except OSError as error:
+        raise TargetError(f"what the target sent cannot be read ({error.strerror})") from error
+    return parts[0] if len(parts) == 1 else b"".join(parts)

@@ -1,4 +1,4 @@
-"""Speaks to a sitting, waiting for its answers: for scripts and the command line."""
+"""Speaks to a capture session, waiting for its answers: for scripts and the command line."""
 
 from __future__ import annotations
 
@@ -9,18 +9,18 @@ from collections.abc import Iterator
 
 from wendascope.errors import TargetError
 from wendascope.tap.messages import Ended, Event, Hello, Lines, Problem, Request, event, pack
-from wendascope.tap.sittings import connect
+from wendascope.tap.sessions import connect
 
 
-class SittingClient:
-    """A context manager. Raises TargetError when no such sitting answers."""
+class SessionClient:
+    """A context manager. Raises TargetError when no such capture session answers."""
 
     def __init__(self, name: str) -> None:
         self._socket = connect(name)
         self._lines = Lines()
         self._pending: deque[bytes] = deque()
 
-    def __enter__(self) -> SittingClient:
+    def __enter__(self) -> SessionClient:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -30,10 +30,10 @@ class SittingClient:
         try:
             self._socket.sendall(pack(message))
         except OSError as error:
-            raise TargetError("the sitting ended") from error
+            raise TargetError("the capture session ended") from error
 
     def events(self, timeout: float) -> Iterator[Event]:
-        """What the sitting says, until the time is over. Raises TargetError for problems and at the end."""
+        """What the capture session says, until the time is over. Raises TargetError for problems and at the end."""
         deadline = time.monotonic() + timeout
         while True:
             while self._pending:
@@ -50,5 +50,5 @@ class SittingClient:
                 return
             data = self._socket.recv(1 << 16)
             if not data:
-                raise TargetError("the sitting ended")
+                raise TargetError("the capture session ended")
             self._pending += self._lines.feed(data)

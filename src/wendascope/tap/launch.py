@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import fcntl
 import itertools
 import os
@@ -19,16 +20,19 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from wendascope.errors import CancelledError, TargetError
-from wendascope.frame.frame import Frame, Heartbeat
-from wendascope.registry import native_library
-from wendascope.tap.channel import PROTOCOL, Boundary, Channel, Kind, Message
+from wendascope.errors import CancelledError, TargetError, WendascopeError
+from wendascope.files import OwnFolder
+from wendascope.frame.frame import Heartbeat
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.registry import native_library, tables
+from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Kind, Message, same_user
 from wendascope.tap.take import Collect, Progress, take_frame
 
 _KEPT_BEATS = 240
 _LINES_SHOWN = 20
 _OUTPUT_SECONDS = 0.05
 _LARGEST_OUTPUT = 16 << 20
+_LARGEST = (1 << 63) - 1
 
 
 @dataclass(frozen=True)
@@ -38,7 +42,7 @@ class Trigger:
     frame: int = 0
     after_seconds: float = 0.0
     slower_than_ms: float = 0.0
-    boundary: Boundary = Boundary.swap
+    frame_end: FrameEnd = FrameEnd.swap
 
 
 def program_title(command: Sequence[str]) -> str:
@@ -49,6 +53,16 @@ def program_title(command: Sequence[str]) -> str:
             if before == "-m" or not word.startswith("-"):
                 return Path(word).stem if "/" in word or word.endswith(".py") else word
     return name
+
+
+def _heartbeat(values: Sequence[int]) -> Heartbeat:
+    switches = values[9]
+    frame, cpu_ns, swap_ns, calls, draws, vertices, _, _, thread_ns, _, waited_ns = (
+        min(v, _LARGEST) for v in values[:11]
+    )
+    return Heartbeat(
+        frame, cpu_ns, swap_ns, calls, draws, vertices, thread_ns, switches >> 32, switches & 0xFFFFFFFF, waited_ns
+    )
 
 
 class _Output:
@@ -123,20 +137,24 @@ class Target:
         folder: Path | None = None,
         environment: dict[str, str] | None = None,
         echo: Callable[[str], None] | None = None,
-        boundary: Boundary = Boundary.swap,
+        frame_end: FrameEnd = FrameEnd.swap,
     ) -> None:
         """Start the program. Raises TargetError when it cannot be started."""
         if not command:
             raise TargetError("no program was given; write it after --")
         if folder is not None and not folder.is_dir():
             raise TargetError(f"{folder} is not a folder; choose where the program is to run")
-        if shutil.which(command[0] if folder is None or "/" not in command[0] else str(folder / command[0]), path=(environment or os.environ).get("PATH")) is None:
+        if (
+            shutil.which(
+                command[0] if folder is None or "/" not in command[0] else str(folder / command[0]),
+                path=(environment or os.environ).get("PATH"),
+            )
+            is None
+        ):
             raise TargetError(f"{command[0]} does not exist or is not a program; check the path after --")
-        runtime = os.environ.get("XDG_RUNTIME_DIR", "")
-        inside = runtime if runtime and Path(runtime).is_dir() and os.access(runtime, os.W_OK) else None
-        self._folder = tempfile.mkdtemp(prefix="wendascope-", dir=inside)  # mode 0700: for this user only
+        self._folder = OwnFolder()
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        path = str(Path(self._folder, "tap"))
+        path = str(self._folder.path / "tap")
         self._listener.bind(path)
         self._listener.listen(8)
         self.command = list(command)
@@ -144,11 +162,13 @@ class Target:
         self.heartbeats: deque[Heartbeat] = deque(maxlen=_KEPT_BEATS)
         self.others = 0
         """Processes that the program started and that draw as well; they run on their own."""
-        self.boundary = boundary
-        self._armed = Trigger(boundary=boundary)
+        self.frame_end = frame_end
+        self._armed = Trigger(frame_end=frame_end)
         self._waiting = False
         self._connected = False
         self._spare: list[Channel] = []
+        self._drawing: set[int] = set()
+        """Processes among the spare ones that were counted."""
         env = dict(environment if environment is not None else os.environ)
         before = env.get("LD_PRELOAD")
         env["LD_PRELOAD"] = f"{native_library()}{':' + before if before else ''}"
@@ -156,7 +176,12 @@ class Target:
         self.output = _Output(echo)
         try:
             self.process = subprocess.Popen(
-                list(command), cwd=folder, env=env, stdin=subprocess.DEVNULL, stdout=self.output.fileno(), stderr=subprocess.STDOUT
+                list(command),
+                cwd=folder,
+                env=env,
+                stdin=subprocess.DEVNULL,
+                stdout=self.output.fileno(),
+                stderr=subprocess.STDOUT,
             )
         except OSError as error:
             self._clean()
@@ -196,7 +221,7 @@ class Target:
             spare.close()
         self._spare.clear()
         self._listener.close()
-        shutil.rmtree(self._folder, ignore_errors=True)
+        self._folder.close()
 
     # ---- waiting for the target ------------------------------------------------------------------
 
@@ -211,7 +236,9 @@ class Target:
         ended = f"ended with exit code {code}" if code >= 0 else f"was ended by signal {-code}"
         if not self._connected:
             raise self._failure(f"{self.command[0]} {ended} before it drew anything with OpenGL")
-        raise self._failure(f"{self.command[0]} {ended} before the frame was taken" if self._waiting else f"{self.command[0]} {ended}")
+        raise self._failure(
+            f"{self.command[0]} {ended} before the frame was taken" if self._waiting else f"{self.command[0]} {ended}"
+        )
 
     def poll(self, timeout: float) -> Message | None:
         """The next message of the target, if one comes in time; heartbeats are also kept.
@@ -234,7 +261,11 @@ class Target:
                 self._lost()
                 return None
             if message is not None and message.kind == Kind.HEARTBEAT:
-                self.heartbeats.append(Heartbeat(*message.values[:6]))
+                self.heartbeats.append(_heartbeat(message.values))
+            if message is not None and message.kind == Kind.RECORDED:
+                message.close()  # the frame after a captured one came too late to be waited for
+                self.resume()
+                return None
             return message
         if not readable:
             self._check_alive()
@@ -242,20 +273,27 @@ class Target:
 
     def _accept(self) -> None:
         connection, _ = self._listener.accept()
+        if not same_user(connection):
+            connection.close()
+            return
         channel = Channel(connection)
         try:
             hello = channel.expect(Kind.HELLO, 2.0)
         except TargetError:
             channel.close()
             return  # a child that left at once
-        if hello.values[0] != PROTOCOL:
-            raise TargetError("the tap in the target is of another version; run `make setup` again")
+        if hello.values[0] != PROTOCOL or hello.values[2] != len(tables().commands):
+            channel.close()
+            raise TargetError(
+                f"the tap in the target speaks protocol {hello.values[0]} with {hello.values[2]} commands, this"
+                f" Wendascope protocol {PROTOCOL} with {len(tables().commands)}; run `make setup` again"
+            )
         channel.process = hello.values[1]
         if self.channel is not None and self.heartbeats:
             self.others += 1  # what we follow draws already
             channel.close()
         elif self.channel is not None and self.channel.process == self.process.pid:
-            channel.send(Kind.ARM, 0, 0, int(self._armed.boundary))
+            channel.arm(0, 0, self._armed.frame_end)
             self._spare.append(channel)  # until one of the two draws
         else:
             if self.channel is not None:
@@ -277,7 +315,11 @@ class Target:
             self._spare.remove(spare)
             spare.close()
             return
-        if message is not None and message.kind == Kind.HEARTBEAT and not self.heartbeats:
+        if message is not None and message.kind == Kind.HEARTBEAT and self.heartbeats:
+            if spare.process not in self._drawing:
+                self._drawing.add(spare.process)
+                self.others += 1  # what we follow draws already
+        elif message is not None and message.kind == Kind.HEARTBEAT:
             self._spare.remove(spare)
             if self.channel is not None:
                 self._spare.append(self.channel)
@@ -302,7 +344,7 @@ class Target:
         self._armed, self._waiting = trigger, True
         if self.channel is not None:
             frame = 0 if trigger.after_seconds > 0 else max(1, trigger.frame)
-            self.channel.send(Kind.ARM, frame, int(trigger.slower_than_ms * 1e6), int(trigger.boundary))
+            self.channel.arm(frame, int(trigger.slower_than_ms * 1e6), trigger.frame_end)
 
     def connect(self, trigger: Trigger, timeout: float) -> None:
         """Wait until the program has made a context. Raises TargetError when it ends or does not."""
@@ -320,14 +362,20 @@ class Target:
         """Have the target run on without being held."""
         self._waiting = False
         if self.channel is not None:
-            self.channel.send(Kind.ARM, 0, 0, int(self._armed.boundary))
+            self.channel.arm(0, 0, self._armed.frame_end)
 
     def resume(self) -> None:
         """Let a held target go on."""
         if self.channel is not None:
             self.channel.send(Kind.RESUME)
 
-    def take(self, paused: Message, collect: Collect = Collect(), progress: Progress = lambda _w, _p: None, then: Trigger | None = None) -> Frame:  # noqa: B008
+    def take(
+        self,
+        paused: Message,
+        collect: Collect = Collect(),
+        progress: Progress = lambda _w, _p: None,
+        then: Trigger | None = None,
+    ) -> OpenGLFrame:
         """Take the frame that follows the boundary at which the target is held; `then` is armed before it goes on.
 
         Raises TargetError.
@@ -342,11 +390,27 @@ class Target:
                 self._waiting = False
 
         try:
-            return take_frame(channel, paused, self._armed.boundary, self.command, list(self.heartbeats)[-60:], collect, progress, before_resume)
+            collect = dataclasses.replace(
+                collect, following=collect.following and then is None
+            )  # a series holds what follows anyway
+            return take_frame(
+                channel,
+                paused,
+                self._armed.frame_end,
+                self.command,
+                list(self.heartbeats)[-60:],
+                collect,
+                progress,
+                before_resume,
+            )
         except TargetError as error:
             with contextlib.suppress(subprocess.TimeoutExpired):
                 self.process.wait(0.5)
             raise self._failure(str(error)) from error
+        except WendascopeError as error:
+            raise self._failure(f"the target sent what cannot be a frame: {error}") from error
+        except Exception as error:  # whatever a target of ill will can say: it speaks a language of numbers
+            raise self._failure(f"the target sent what cannot be a frame ({type(error).__name__}: {error})") from error
 
     # ---- one frame, start to end -----------------------------------------------------------------
 
@@ -357,8 +421,8 @@ class Target:
         progress: Progress = lambda _what, _part: None,
         cancelled: Callable[[], bool] = lambda: False,
         then: Trigger | None = None,
-        collect: Collect = Collect(),  # noqa: B008
-    ) -> Frame:
+        collect: Collect = Collect(),
+    ) -> OpenGLFrame:
         """Take one frame. Raises TargetError, CancelledError.
 
         `then` is armed before the target goes on, so that the frame it names is not missed; the next call
@@ -371,7 +435,9 @@ class Target:
         paused = self._wait_paused(trigger, timeout, progress, cancelled)
         return self.take(paused, collect, progress, then)
 
-    def _wait_paused(self, trigger: Trigger, timeout: float, progress: Progress, cancelled: Callable[[], bool]) -> Message:
+    def _wait_paused(
+        self, trigger: Trigger, timeout: float, progress: Progress, cancelled: Callable[[], bool]
+    ) -> Message:
         started = time.monotonic()
         delayed = trigger.after_seconds > 0
         seen = 0
@@ -382,7 +448,7 @@ class Target:
                 raise CancelledError("the capture was cancelled")
             waited = now - started
             if delayed and waited >= trigger.after_seconds:
-                self.arm(Trigger(0, 0.0, trigger.slower_than_ms, trigger.boundary))
+                self.arm(Trigger(0, 0.0, trigger.slower_than_ms, trigger.frame_end))
                 delayed = False
             if message is not None and message.kind == Kind.PAUSED:
                 return message
@@ -396,8 +462,11 @@ class Target:
         if seen == 0:
             return (
                 f"{self.command[0]} finished no frame within {waited:.0f} s; "
-                "if it never swaps buffers, say what ends a frame with --boundary readback or marker"
+                "if it never swaps buffers, say what ends a frame with --frame-end readback or marker"
             )
         if trigger.slower_than_ms:
-            return f"no frame of {self.command[0]} was slower than {trigger.slower_than_ms:g} ms within {waited:.0f} s ({seen} frames)"
+            return (
+                f"no frame of {self.command[0]} was slower than {trigger.slower_than_ms:g} ms within {waited:.0f} s"
+                f" ({seen} frames)"
+            )
         return f"{self.command[0]} had drawn {seen} frames after {waited:.0f} s and did not reach the one asked for"

@@ -1,11 +1,11 @@
-"""What a sitting and those who drive it say to each other: one JSON object a line, told apart by `kind`.
+"""What a capture session and those who drive it say to each other: one JSON object a line, told apart by `kind`.
 
-`docs/sitting-protocol.md` lists them.
+`docs/session-protocol.md` lists them.
 """
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
@@ -13,21 +13,23 @@ from wendascope.errors import TargetError
 
 State = Literal["starting", "running", "waiting", "held", "taking", "ended"]
 LONGEST_LINE = 1 << 20
+_NOT_UNDERSTOOD = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)
 
 
 class Take(msgspec.Struct, tag="take", tag_field="kind", omit_defaults=True):
     """Take frames: at once, or as the trigger says."""
 
-    frame: int = 0
-    after_seconds: float = 0.0
-    slower_than_ms: float = 0.0
-    frames: int = 1
+    frame: Annotated[int, msgspec.Meta(ge=0, le=1 << 62)] = 0
+    after_seconds: Annotated[float, msgspec.Meta(ge=0, le=1e6)] = 0.0
+    slower_than_ms: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
+    frames: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 1
     unused: bool = True
     depth: bool = False
+    following: bool = True
 
 
 class Do(msgspec.Struct, tag="do", tag_field="kind"):
-    """Everything without arguments. `leave` ends the sitting and lets the program run on."""
+    """Everything without arguments. `leave` ends the capture session and lets the program run on."""
 
     what: Literal["cancel", "hold", "step", "go", "stop", "leave"]
 
@@ -104,15 +106,15 @@ def event(line: bytes) -> Event:
     """Raises TargetError for what is no event."""
     try:
         return msgspec.json.decode(line, type=Event)
-    except msgspec.DecodeError as error:
-        raise TargetError(f"the sitting said something that is not understood ({error})") from error
+    except _NOT_UNDERSTOOD as error:
+        raise TargetError(f"the capture session sent a message that is not understood ({error})") from error
 
 
 def request(line: bytes) -> Request:
     """Raises TargetError for what is no request."""
     try:
         return msgspec.json.decode(line, type=Request)
-    except msgspec.DecodeError as error:
+    except _NOT_UNDERSTOOD as error:
         raise TargetError(f"a request is not understood ({error})") from error
 
 

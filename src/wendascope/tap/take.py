@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import time
 from collections.abc import Callable, Sequence
@@ -11,18 +12,20 @@ import numpy as np
 
 import wendascope
 from wendascope.errors import TargetError
-from wendascope.frame.caveats import frame_caveats
-from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture
-from wendascope.frame.journal import Journal
-from wendascope.frame.kept import Kept
-from wendascope.frame.mappings import settle_writes
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, CallStream, Executor
-from wendascope.frame.passes import framebuffer_size
-from wendascope.frame.prune import drop_unseen_contents, drop_unused_contents
-from wendascope.frame.state_table import PIXEL_STORE
+from wendascope.frame.frame import Heartbeat, Metadata, Picture
+from wendascope.opengl.caveats import frame_caveats
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.journal import Journal
+from wendascope.opengl.kept import Kept
+from wendascope.opengl.mappings import settle_writes
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, CallStream, Executor, merge_streams
+from wendascope.opengl.passes import framebuffer_size
+from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents
+from wendascope.opengl.relinks import LinkSettler
+from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
-from wendascope.tap.channel import Boundary, Channel, Kind, Message, read_memory_file
+from wendascope.tap.channel import Channel, FrameEnd, Kind, Message, read_memory_file
 from wendascope.tap.snapshot import Snapshot, take_snapshot
 
 CLASSES = (
@@ -31,6 +34,8 @@ CLASSES = (
 )  # fmt: skip
 """Object classes in the order of the tap's name table."""
 _SHARED = 6
+_FOLLOWING_SECONDS = 3.0
+"""How long the frame after the captured one is waited for; a program that draws on demand may not draw it."""
 Progress = Callable[[str, float], None]
 """Called with what is being done and how far it is, 0 to 1."""
 
@@ -43,18 +48,20 @@ class Collect:
     """Contents of objects that the frame does not touch."""
     depth: bool = False
     """The depth of the finished picture, for comparing; not on OpenGL ES."""
+    following: bool = True
+    """The calls of the frame after, by which proofs tell whether what a frame leaves behind is read again."""
 
 
 def take_frame(
     channel: Channel,
     paused: Message,
-    boundary: Boundary,
+    frame_end: FrameEnd,
     command: Sequence[str],
     beats: list[Heartbeat],
     collect: Collect = Collect(),
     progress: Progress = lambda _what, _part: None,
     before_resume: Callable[[], None] = lambda: None,
-) -> Frame:
+) -> OpenGLFrame:
     """Take the frame that follows the boundary at which the target is held. Raises TargetError.
 
     `before_resume` runs when the frame is recorded and the target still held: what is armed there misses nothing.
@@ -62,54 +69,106 @@ def take_frame(
     held = time.monotonic()
     progress("reading objects", 0.0)
     number = paused.values[0]
-    snapshot = _snapshot(channel, paused)
+    snapshot, journal = _snapshot(channel, paused)
+    links = LinkSettler(journal, snapshot.objects, snapshot.state)
     snapshot_seconds = time.monotonic() - held
     progress("recording", 0.5)
     channel.send(Kind.RECORD)
-    calls, elsewhere = _recorded(channel)
-    reference, framebuffer = read_reference(channel, snapshot, boundary)
+    recorded = channel.expect(Kind.RECORDED, 120.0)
+    calls, elsewhere = _recorded(recorded)
+    calls = links.settle(calls)
+    reference, framebuffer = read_reference(channel, snapshot, frame_end)
     depth = read_depth(channel, snapshot) if collect.depth and framebuffer == 0 else None
-    before_resume()
-    channel.send(Kind.RESUME)
+    following = _following(channel) if collect.following else merge_streams([])
+    with contextlib.suppress(TargetError):  # the frame is whole, whatever became of the program since
+        before_resume()
+        if following is not None:
+            channel.send(Kind.RESUME)
+    began, ended, thread_ns, switches = recorded.values[11:15]
     metadata = Metadata(
         program=command[0],
         arguments=list(command[1:]),
         captured_at=datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
         frame_number=number,
-        boundary=boundary.name,
+        frame_end=frame_end.name,
         wendascope=wendascope.__version__,
         held_seconds=snapshot_seconds,
         capture_seconds=time.monotonic() - held,
-        recorded_ns=int(calls.end_ns[-1] - calls.begin_ns[0]),
+        recorded_ns=_time(ended - began),
+        began_ns=_time(began),
+        thread_ns=_time(thread_ns),
+        voluntary=switches >> 32,
+        involuntary=switches & 0xFFFFFFFF,
     )
-    frame = Frame(
-        metadata, snapshot.context, snapshot.default_framebuffer, snapshot.state, snapshot.objects, snapshot.blobs, calls,
-        snapshot.setup, snapshot.lists, beats, snapshot.caveats, reference, framebuffer, depth,
-    )  # fmt: skip
+    if following:
+        following = links.settle(following)
+    frame = OpenGLFrame(
+        metadata,
+        snapshot.context,
+        snapshot.default_framebuffer,
+        snapshot.state,
+        snapshot.objects,
+        snapshot.blobs,
+        calls,
+        snapshot.setup,
+        snapshot.lists,
+        beats,
+        snapshot.caveats,
+        reference,
+        framebuffer,
+        depth,
+        merge_streams([]) if following is None else following,
+    )
     metadata.left_out = drop_unseen_contents(frame)
     if not collect.unused:
         metadata.left_out += drop_unused_contents(frame)
-    frame.caveats += frame_caveats(frame)
+    frame.caveats += frame_caveats(frame) + links.caveats
     if elsewhere:
-        frame.caveats.append(f"{elsewhere} calls of other contexts that share its objects, made during the frame, were not recorded")
+        frame.caveats.append(
+            f"{elsewhere} calls of other contexts that share its objects, made during the frame, were not recorded"
+        )
     return frame
 
 
-def _snapshot(channel: Channel, paused: Message) -> Snapshot:
-    _, context, group, width, height, platform, _, journal_words, journal_bytes, names_bytes, kept_bytes = paused.values[:11]
+def _time(ns: int) -> int:
+    """0 for what can be no time."""
+    return ns if 0 <= ns < 1 << 62 else 0
+
+
+def _snapshot(channel: Channel, paused: Message) -> tuple[Snapshot, Journal]:
+    _, context, group, width, height, platform, _, journal_words, journal_bytes, names_bytes, kept_bytes = (
+        paused.values[:11]
+    )
     try:
-        journal = _stream(paused.fds[0], journal_words, paused.fds[1], journal_bytes)
+        journal = Journal(_stream(paused.fds[0], journal_words, paused.fds[1], journal_bytes), group)
         names = _names(read_memory_file(paused.fds[2], names_bytes), context, group)
         kept = Kept.parse(read_memory_file(paused.fds[3], kept_bytes))
     finally:
         paused.close()
-    snapshot = take_snapshot(channel, names, Journal(journal, group), kept, (width, height))
-    snapshot.context.platform = ("none", "GLX", "EGL")[platform]
-    return snapshot
+    snapshot = take_snapshot(channel, names, journal, kept, (width, height))
+    snapshot.context.platform = {1: "GLX", 2: "EGL"}.get(platform, "none")
+    return snapshot, journal
 
 
-def _recorded(channel: Channel) -> tuple[CallStream, int]:
-    message = channel.expect(Kind.RECORDED, 120.0)
+def _following(channel: Channel) -> CallStream | None:
+    """Record the frame after as well, calls only; None when it does not come in time: whoever listens to the target
+    lets it go on.
+    """
+    deadline = time.monotonic() + _FOLLOWING_SECONDS
+    try:
+        channel.send(Kind.RECORD)
+        while (left := deadline - time.monotonic()) > 0:
+            message = channel.receive(left)
+            if message is not None and message.kind == Kind.RECORDED:
+                return _recorded(message)[0]
+            if message is not None:
+                message.close()
+    except TargetError:
+        return merge_streams([])  # it ended, or drew nothing, or too much: the captured frame is whole all the same
+    return None
+
+
+def _recorded(message: Message) -> tuple[CallStream, int]:
     try:
         words, arena_bytes, failed, elsewhere = message.values[7:11]
         if failed:
@@ -127,13 +186,17 @@ def read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:
     default = snapshot.default_framebuffer
     if snapshot.context.es or not default.depth or default.samples or not default.width or not default.height:
         return None
-    batch = Batch(Offers(snapshot.context))
+    batch = CallBatch(Offers(snapshot.context))
     values = {}
-    for name in ("READ_FRAMEBUFFER_BINDING", "PIXEL_PACK_BUFFER_BINDING", *(n for n in PIXEL_STORE if n.startswith("PACK"))):
+    for name in (
+        "READ_FRAMEBUFFER_BINDING",
+        "PIXEL_PACK_BUFFER_BINDING",
+        *PACK_STORE,
+    ):
         values[name] = batch.out(4)
         batch.call("glGetIntegerv", getattr(GL, name), values[name])
     executor.run(batch)
-    batch = Batch(Offers(snapshot.context))
+    batch = CallBatch(Offers(snapshot.context))
     batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, 0)
     batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
     for name in values:
@@ -150,35 +213,35 @@ def read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:
     return depth.data
 
 
-def read_reference(executor: Executor, snapshot: Snapshot, boundary: Boundary) -> tuple[Picture | None, int]:
+def read_reference(executor: Executor, snapshot: Snapshot, frame_end: FrameEnd) -> tuple[Picture | None, int]:
     """The finished picture and the framebuffer it is in. Leaves the target's state as it was."""
     offers = Offers(snapshot.context)
     target = offers.read_target
     bindings = {"framebuffer": GL.READ_FRAMEBUFFER_BINDING if target == GL.READ_FRAMEBUFFER else GL.FRAMEBUFFER_BINDING}
     if offers.value(GL.PIXEL_PACK_BUFFER):
         bindings["pack"] = GL.PIXEL_PACK_BUFFER_BINDING
-    store = [name for name in PIXEL_STORE if name.startswith("PACK") and offers("GL_" + name)]
-    batch = Batch(offers)
+    store = [name for name in PACK_STORE if offers("GL_" + name)]
+    batch = CallBatch(offers)
     outs = {name: batch.out(4) for name in (*bindings, *store)}
     for name, out in outs.items():
         batch.call("glGetIntegerv", bindings.get(name) or getattr(GL, name), out)
     executor.run(batch)
     value = {name: out.ints()[0] for name, out in outs.items()}
     bound = value["framebuffer"]
-    batch = Batch(offers)
+    batch = CallBatch(offers)
     window_buffer = batch.out(4)
     batch.call("glBindFramebuffer", target, 0)
     if offers.value(GL.READ_BUFFER):
         batch.call("glGetIntegerv", GL.READ_BUFFER, window_buffer)
     batch.call("glBindFramebuffer", target, bound)
     executor.run(batch)
-    framebuffer = 0 if boundary == Boundary.swap else bound
+    framebuffer = 0 if frame_end == FrameEnd.swap else bound
     default = snapshot.default_framebuffer
     width, height = default.width, default.height
     if framebuffer:
         record = snapshot.objects.framebuffer(framebuffer)
         width, height = framebuffer_size(record, snapshot.objects) if record else (0, 0)
-    batch = Batch(offers)
+    batch = CallBatch(offers)
     picture = None
     if width and height:
         batch.call("glBindFramebuffer", target, framebuffer)

@@ -1,4 +1,4 @@
-"""What is tried against what: comparisons of two frames, measured in turns.
+"""What is tried against what: remedies lowered to calls, batches, proofs, experiments, comparisons of two frames.
 
-May import everything but the desktop and the command line.
+May import everything but the desktop, the reports and the command line.
 """

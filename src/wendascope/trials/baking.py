@@ -7,23 +7,32 @@ from collections.abc import Mapping
 import numpy as np
 
 from wendascope.errors import TrialError
-from wendascope.frame.formats import uniform_type
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl_globals import Globals, UnclearSourceError
-from wendascope.frame.inputs import SAMPLER_TARGETS
-from wendascope.frame.objects import ProgramRecord
-from wendascope.frame.std140 import fits, glsl_type
-from wendascope.frame.uniform_values import uniform_value
+from wendascope.glsl.globals import Globals, UnclearSourceError
+from wendascope.glsl.std140 import fits, glsl_type
+from wendascope.opengl.formats import uniform_type
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord, sampler_targets
+from wendascope.opengl.uniform_values import uniform_value
 
 _KINDS = {"f": np.float32, "i": np.int32, "u": np.uint32}
 
 
-def constant_texts(frame: Frame, program: ProgramRecord, steps: list[int], given: Mapping[str, float]) -> dict[str, str]:
-    """Uniform -> its value as GLSL, for every scalar and vector that has one value in all the steps. `given` overrides."""
+def constant_texts(
+    frame: OpenGLFrame, program: ProgramRecord, steps: list[int], given: Mapping[str, float]
+) -> dict[str, str]:
+    """Uniform -> its value as GLSL, for every scalar and vector that has one value in all the steps. `given`
+    overrides.
+    """
     calls = [int(frame.steps.call[s]) for s in steps]
     found = {}
     for uniform in program.uniforms:
-        if uniform.type in SAMPLER_TARGETS or not fits(uniform.type) or len(uniform.locations) != 1 or "." in uniform.name or "[" in uniform.name:
+        if (
+            uniform.type in sampler_targets()
+            or not fits(uniform.type)
+            or len(uniform.locations) != 1
+            or "." in uniform.name
+            or "[" in uniform.name
+        ):
             continue
         letter, count = uniform_type(uniform.type)
         if len(letter) > 1:
@@ -62,10 +71,14 @@ def baked(source: str, constants: Mapping[str, str]) -> str:
         found = Globals(source)
     except UnclearSourceError as error:
         raise TrialError(f"the shader cannot be rewritten: {error}") from error
-    for declaration in reversed([d for d in found.declarations if d.has("uniform") and any(n.text in constants for n in d.names)]):
+    for declaration in reversed(
+        [d for d in found.declarations if d.has("uniform") and any(n.text in constants for n in d.names)]
+    ):
         lines = declaration.without(constants)
-        lines += [f"const {declaration.precision}{declaration.type} {n.text} = {constants[n.text]};" for n in declaration.names if n.text in constants]
+        lines += [
+            f"const {declaration.precision}{declaration.type} {n.text} = {constants[n.text]};"
+            for n in declaration.names
+            if n.text in constants
+        ]
         source = source[: declaration.first] + " ".join(lines) + source[declaration.end :]
     return source
-
-

@@ -18,7 +18,8 @@ from wendascope.errors import UsageError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.frame.steps import KINDS
-from wendascope.measure.pictures import compare_pictures
+from wendascope.measure.pictures import compare_pictures, verify
+from wendascope.measure.samples import prepare, sample
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.replay.client import Progress, Replay
 
@@ -68,6 +69,8 @@ class Comparison(msgspec.Struct):
     pixels_different: int | None
     """None where the pictures differ in size."""
     max_difference: int | None
+    warnings: list[str] = []
+    """Of frames whose replay is not the captured picture."""
 
 
 def compare_files(
@@ -84,18 +87,28 @@ def compare_files(
     rows: list[list[dict[str, list[float]]]] = [[], []]
     with contextlib.ExitStack() as stack:
         replays = [stack.enter_context(Replay(path)) for path in (before, after)]
-        methods = [replay.run("measure.samples", "prepare", progress, cancelled) for replay in replays]
+        verified = [replay.run(verify.asked(), progress, cancelled) for replay in replays]
+        methods = [replay.run(prepare.asked(), progress, cancelled) for replay in replays]
         method = "timer query" if set(methods) == {"timer query"} else "drain"
         for repeat in range(repeats):
             progress("replaying both in turns", repeat / repeats)
             # which goes first changes, so that neither always follows the other
             for which in (0, 1) if repeat % 2 == 0 else (1, 0):
-                rows[which].append(replays[which].run("measure.samples", "sample", lambda _w, _p: None, cancelled, method=method))
-    return comparison(frames, (before.name, after.name), rows, method)
+                taken = replays[which].run(sample.asked(method), lambda _w, _p: None, cancelled)
+                rows[which].append(taken)
+    found = comparison(frames, (before.name, after.name), rows, method)
+    found.warnings = [
+        f"{path.name}: {v.sentence}" for path, v in zip((before, after), verified, strict=True) if not v.identical
+    ]
+    return found
 
 
-def comparison(frames: list[Frame], names: tuple[str, str], rows: list[list[dict[str, list[float]]]], method: str) -> Comparison:
-    """Put samples and frames together. `rows` has for each frame one dict a repeat, with `frame`, `submit`, `passes` in ms."""
+def comparison(
+    frames: list[Frame], names: tuple[str, str], rows: list[list[dict[str, list[float]]]], method: str
+) -> Comparison:
+    """Put samples and frames together. `rows` has for each frame one dict a repeat, with `frame`, `submit`,
+    `passes` in ms.
+    """
 
     def column(which: int, key: str, at: int) -> np.ndarray:
         return np.array([row[key][at] for row in rows[which]])
@@ -115,12 +128,21 @@ def comparison(frames: list[Frame], names: tuple[str, str], rows: list[list[dict
     if a.reference is not None and b.reference is not None:
         pixels = a.reference.width * a.reference.height
         if a.reference.pixels.shape == b.reference.pixels.shape:
-            alpha = a.default_framebuffer.alpha > 0 and b.default_framebuffer.alpha > 0
+            alpha = a.has_alpha and b.has_alpha
             different, largest = compare_pictures(a.reference, b.reference, alpha)
     return Comparison(
-        names[0], names[1], len(rows[0]), method, difference("frame", 0, 0), difference("submit", 0, 0), passes, counts(a, b), pixels,
-        different, largest,
-    )  # fmt: skip
+        names[0],
+        names[1],
+        len(rows[0]),
+        method,
+        difference("frame", 0, 0),
+        difference("submit", 0, 0),
+        passes,
+        counts(a, b),
+        pixels,
+        different,
+        largest,
+    )
 
 
 def match_passes(before: list[str], after: list[str]) -> list[tuple[int | None, int | None]]:
@@ -145,15 +167,25 @@ def _role(name: str) -> str:
 
 def counts(a: Frame, b: Frame) -> list[Count]:
     """What the two consist of; only what at least one has."""
+
     def of(frame: Frame) -> dict[str, int]:
         steps = frame.steps
         kinds = {kind: int((steps.kind == number).sum()) for number, kind in enumerate(KINDS)}
         return {
-            "calls": len(frame.calls), "steps": len(steps), "passes": len(frame.passes), "draws": kinds["draw"], "clears": kinds["clear"],
-            "dispatches": kinds["dispatch"], "blits and copies": kinds["blit"] + kinds["copy"], "vertices": int(steps.vertices.sum()),
-            "triangles": int(steps.triangles.sum()), "instances": int(steps.instances.sum()),
-            "textures": len(frame.objects.textures), "buffers": len(frame.objects.buffers), "programs": len(frame.objects.programs),
-        }  # fmt: skip
+            "calls": frame.call_count,
+            "steps": len(steps),
+            "passes": len(frame.passes),
+            "draws": kinds["draw"],
+            "clears": kinds["clear"],
+            "dispatches": kinds["dispatch"],
+            "blits and copies": kinds["blit"] + kinds["copy"],
+            "vertices": int(steps.vertices.sum()),
+            "triangles": int(steps.triangles.sum()),
+            "instances": int(steps.instances.sum()),
+            "textures": frame.object_counts["textures"],
+            "buffers": frame.object_counts["buffers"],
+            "programs": frame.object_counts["programs"],
+        }
 
     before, after = of(a), of(b)
     return [Count(what, before[what], after[what]) for what in before if before[what] or after[what]]

@@ -3,26 +3,48 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
 
+from wendascope import records
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding, find
+from wendascope.analysis.findings import Case, Finding, Remedy, find
 from wendascope.errors import TrialError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
+from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
-from wendascope.measure.store import keep_survey
-from wendascope.measure.survey import REPEATS
+from wendascope.measure.statistics import median_interval
+from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.limit_runs import measure_variants
+from wendascope.trials.refuting import BATCHES, NEAR_PICTURE, REFUTED, SAME_PICTURE, refused_before, refute
+from wendascope.trials.runs import count_fragments
+from wendascope.trials.verdicts import small_ms
 
-_DRAWN, _FINDINGS = "drawn", "findings"
+_REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
+"""What a survey spends on finding out which remedies cannot be made, and which claims do not hold."""
+
+_LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
+"""What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""
 
 
-class _Findings(msgspec.Struct):
+class Refuted(msgspec.Struct):
+    """Something that looked worth changing, and that replay showed to be wrong before it was claimed."""
+
+    id: str
+    rule: str
+    title: str
+    reason: str
+
+
+class StoredFindings(msgspec.Struct):
+    """The findings of one examination, as a file keeps them."""
+
     findings: list[Finding]
+    refuted: list[Refuted] = []
 
 
 @dataclass
@@ -32,6 +54,7 @@ class Examined:
     drawn: Drawn | None
     """None where only times were measured."""
     findings: list[Finding]
+    refuted: list[Refuted] = field(default_factory=list)
 
 
 def examine_file(
@@ -56,21 +79,130 @@ def examine_file(
 
 
 def examine(
-    frame: Frame, used: Replay, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False
+    frame: Frame,
+    used: Replay,
+    repeats: int = REPEATS,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Examined:
     """The same for an open frame, without keeping it."""
     survey = _times(used, repeats, progress, cancelled)
-    drawn = msgspec.convert(used.run("measure.drawn", "measure_drawn", progress, cancelled), Drawn)
-    findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
+    drawn = used.run(measure_drawn.asked(), progress, cancelled)
+    findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes], survey.submit_ms.median))
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]
+    refused_before(frame, findings, _REFUSING_SECONDS)
+    findings, refuted = _refute(findings, used, progress, cancelled)
+    findings, late = _measure_late_tests(frame, survey, findings, used, progress, cancelled)
+    refuted += late
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
-    return Examined(frame, survey, drawn, findings)
+    return Examined(frame, survey, drawn, findings, refuted)
+
+
+def _measure_late_tests(
+    frame: Frame,
+    survey: Survey,
+    findings: list[Finding],
+    used: Replay,
+    progress: Progress,
+    cancelled: Callable[[], bool],
+) -> tuple[list[Finding], list[Refuted]]:
+    """What testing depth before shading would save is tried: shaders that must test early are timed in turns with
+    the captured ones.
+    """
+    kept: list[Finding] = []
+    refuted: list[Refuted] = []
+    left = _LATE_SECONDS
+    for item in findings:
+        programs = (
+            sorted({int(frame.steps.program[s]) for s in item.steps} - {0}) if item.rule == "late-depth-test" else []
+        )
+        seconds = survey.frame_ms.median / 1000 * 2 * (_LATE_ROUNDS + 2)
+        if not programs:
+            kept.append(item)
+            continue
+        if seconds > left:
+            item.estimate_ms, item.how = None, "not tried in the survey: it would have taken too long"
+            kept.append(item)
+            continue
+        left -= seconds
+        variants = [[Remedy("early-test", item.steps, program=p) for p in programs]]
+        found = used.run(measure_variants.asked(item.steps, variants, _LATE_ROUNDS), progress, cancelled)
+        if found.refused[0]:
+            item.estimate_ms, item.how = None, f"not measured: {found.refused[0]}"
+            kept.append(item)
+            continue
+        saved = median_interval(found.ms[0] - found.ms[1], _SURE)
+        if saved.low > 0 and saved.median > small_ms(survey.frame_ms.median):
+            item.estimate_ms, item.how = (
+                saved.median,
+                f"measured with shaders that must test early: {saved.low:.2f} to {saved.high:.2f} ms",
+            )
+            kept.append(item)
+        else:
+            refuted.append(
+                Refuted(
+                    item.id,
+                    item.rule,
+                    item.title,
+                    f"testing early saves {saved.low:.2f} to {saved.high:.2f} ms on this driver",
+                )
+            )
+    return kept, refuted
+
+
+def _refute(
+    findings: list[Finding], used: Replay, progress: Progress, cancelled: Callable[[], bool]
+) -> tuple[list[Finding], list[Refuted]]:
+    """Try what can be tried cheaply: findings that hold, and those that do not."""
+    tried = [
+        item
+        for item in findings
+        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | NEAR_PICTURE
+    ]
+    if not tried:
+        return findings, []
+    remedies = [item.remedy for item in tried if item.remedy is not None]
+    found = used.run(refute.asked(remedies, _REFUTING_SECONDS), progress, cancelled)
+    refuted = []
+    for item, result in zip(tried, found, strict=True):
+        if result.state == REFUTED:
+            refuted.append(Refuted(item.id, item.rule, item.title, result.reason))
+        elif result.remedy is not None:
+            _narrow(item, result.remedy)
+        elif result.outcome is not None and not result.outcome.same:
+            item.evidence["pixels that differ, tried"] = result.outcome.pixels_different
+            item.evidence["largest difference of 255"] = result.outcome.max_difference
+    gone = {r.id for r in refuted}
+    return [item for item in findings if item.id not in gone], refuted
+
+
+def _narrow(item: Finding, remedy: Remedy) -> None:
+    """Let a finding be of those of its steps that it holds for."""
+    assert item.remedy is not None
+    if remedy.kind != "batch":
+        share = len(remedy.steps) / len(item.steps)
+        item.title = item.title.replace(
+            f"{len(item.steps):,} steps", f"{len(remedy.steps):,} step{'s' if len(remedy.steps) != 1 else ''}"
+        )
+        item.evidence = {
+            "steps looked at": len(item.steps),
+            "needed after all, by trying": len(item.steps) - len(remedy.steps),
+        }
+        item.estimate_ms = None if item.estimate_ms is None else item.estimate_ms * share
+        item.steps = remedy.steps
+    else:
+        item.evidence["draws together, in their order"] = len(remedy.parts)
+        item.conditions = "in another order the picture changes, by trying: these keep theirs"
+    item.remedy = remedy
 
 
 def time_file(
-    path: Path, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False
+    path: Path,
+    repeats: int = REPEATS,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Examined:
     """Only the times, kept in the file. Raises any WendascopeError."""
     frame = file.load(path)
@@ -81,16 +213,16 @@ def time_file(
 
 
 def _times(replay: Replay, repeats: int, progress: Progress, cancelled: Callable[[], bool]) -> Survey:
-    return msgspec.convert(replay.run("measure.survey", "survey", progress, cancelled, repeats=repeats), Survey)
+    return replay.run(survey.asked(repeats), progress, cancelled)
 
 
 def keep(path: Path, found: Examined) -> None:
     """Write it into the file. Raises FileError."""
-    keep_survey(path, found.survey)
+    records.SURVEY.keep(path, found.survey)
     if found.drawn is None:
         return
-    file.add(path, _DRAWN, found.drawn)
-    file.add(path, _FINDINGS, _Findings(found.findings))
+    records.DRAWN.keep(path, found.drawn)
+    records.FINDINGS.keep(path, StoredFindings(found.findings, found.refuted))
 
 
 def _measure_orders(
@@ -124,9 +256,8 @@ def _measure_orders(
 
 
 def _count(items: list[Finding], replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> list[int] | None:
-    remedies = msgspec.to_builtins([item.remedy for item in items])
-    found: list[int] | None = replay.run("trials.runs", "count_fragments", progress, cancelled, remedies=remedies)
-    return found
+    remedies = [item.remedy for item in items if item.remedy is not None]
+    return replay.run(count_fragments.asked(remedies), progress, cancelled)
 
 
 def _better(frame: Frame, drawn: Drawn, item: Finding, counted: list[int] | None) -> bool:
@@ -137,12 +268,17 @@ def _better(frame: Frame, drawn: Drawn, item: Finding, counted: list[int] | None
     saved = drawn.passes[index].fragments - counted[index]
     item.evidence["fragments saved by the better order, measured"] = saved
     if item.estimate_ms is not None:
-        item.estimate_ms *= max(saved, 0) / max(int(item.evidence["of them covered later"]), 1)
+        item.estimate_ms *= max(saved, 0) / max(int(item.evidence["covered later"]), 1)
     return saved > 0
 
 
 def stored_examination(path: Path) -> tuple[Drawn | None, list[Finding]]:
     """The newest record of what was drawn and the newest findings in a file. Raises FileError."""
-    drawn = file.added(path, _DRAWN, Drawn)
-    findings = file.added(path, _FINDINGS, _Findings)
-    return (drawn[-1] if drawn else None), (findings[-1].findings if findings else [])
+    findings = records.FINDINGS.newest(path)
+    return records.DRAWN.newest(path), findings.findings if findings else []
+
+
+def stored_refuted(path: Path) -> list[Refuted]:
+    """What the newest examination in a file refuted before it was claimed. Raises FileError."""
+    findings = records.FINDINGS.newest(path)
+    return findings.refuted if findings else []

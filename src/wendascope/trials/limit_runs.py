@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 import numpy as np
+import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
-from wendascope.frame.objects import Objects
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, pass_spans, step_spans
+from wendascope.opengl.objects import Objects
 from wendascope.replay.edit import Edit
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import change_of
@@ -23,14 +23,28 @@ _MOST_RUNS = 64
 """Runs of steps that are timed each by itself; where there are more, the passes are."""
 
 
-def measure_variants(session: ReplaySession, job: Job, steps: list[int], variants: list[list[Any]], repeats: int) -> dict[str, Any]:
-    """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError.
+class VariantTimes(msgspec.Struct):
+    """Some steps in the original frame and in variants of it."""
 
-    Returns `ms` of shape (1 + variants, repeats), the original first and NaN where a variant was refused; `refused`, a
-    reason for each of those or an empty text; `different`, `largest` and `mean` (of all channels), of the finished pictures;
-    and `spans`, `steps` or `passes`, for what was timed.
-    """
-    edits, refused, kept = _edits(session, [msgspec.convert(v, list[Remedy]) for v in variants])
+    ms: npt.NDArray[np.float64]
+    """Shape (1 + variants, repeats), the original first; NaN where a variant was refused."""
+    refused: list[str]
+    """A reason for each variant, or an empty text."""
+    different: list[int]
+    """Pixels of the finished picture that differ from the original's."""
+    largest: list[int]
+    mean: list[float]
+    """Largest and mean difference of a channel."""
+    spans: str
+    """`steps` or `passes`: what was timed."""
+
+
+@remote
+def measure_variants(
+    session: ReplaySession, job: Job, steps: list[int], variants: list[list[Remedy]], repeats: int
+) -> VariantTimes:
+    """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError."""
+    edits, refused, kept = _edits(session, variants)
     session.add(kept)
     whole = Edit()
     reference = _picture(session, whole)
@@ -45,18 +59,23 @@ def measure_variants(session: ReplaySession, job: Job, steps: list[int], variant
     spans, what = _spans(session, steps)
     until = max(end for _, end in spans)
     method = calibrated_method(session, job)
-    timers = [SpanTimer(session, spans, method, Edit(e.insertions, e.drop, until)) if e is not None else None for e in (whole, *edits)]
+    timers = [
+        SpanTimer(session, spans, method, Edit(e.insertions, e.drop, until)) if e is not None else None
+        for e in (whole, *edits)
+    ]
     ms = np.full((len(timers), repeats), np.nan)
     for repeat in range(-1, repeats):  # the first round warms up
         for turn in range(len(timers)):
             number = (turn + repeat) % len(timers)
             timer = timers[number]
-            job.progress("timing them in turns", 0.2 + 0.8 * ((repeat + 1) * len(timers) + turn) / ((repeats + 1) * len(timers)))
+            job.progress(
+                "timing them in turns", 0.2 + 0.8 * ((repeat + 1) * len(timers) + turn) / ((repeats + 1) * len(timers))
+            )
             if timer is not None:
                 taken = float(timer.run().sum())
                 if repeat >= 0:
                     ms[number, repeat] = taken
-    return {"ms": ms, "refused": refused, "different": different, "largest": largest, "mean": mean, "spans": what}
+    return VariantTimes(ms, refused, different, largest, mean, what)
 
 
 def _edits(session: ReplaySession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:

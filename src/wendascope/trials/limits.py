@@ -6,19 +6,18 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-import numpy as np
 
+from wendascope import records
 from wendascope.analysis import limits as names
 from wendascope.analysis.findings import Remedy
 from wendascope.analysis.shaders import ProgramStudy
-from wendascope.frame import file
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.proof import now
 
 REPEATS = 8
-_KIND = "limits"
 
 
 class Experiment(msgspec.Struct):
@@ -87,14 +86,14 @@ def find_limits(
     """Make every experiment and keep what came of it in the file. Raises ReplayError, CancelledError, FileError."""
     chosen = steps or study.steps
     found = experiments_of(study, chosen)
-    variants = [msgspec.to_builtins(item.remedies) for item in found]
-    measured = replay.run("trials.limit_runs", "measure_variants", progress, cancelled, steps=chosen, variants=variants, repeats=repeats)
-    ms = np.asarray(measured["ms"])
+    asked = measure_variants.asked(chosen, [item.remedies for item in found], repeats)
+    measured = replay.run(asked, progress, cancelled)
+    ms = measured.ms
     for number, item in enumerate(found):
-        item.refused = measured["refused"][number]
+        item.refused = measured.refused[number]
         if not item.refused:
             item.saved_ms = median_interval(ms[0] - ms[number + 1])
-            item.pixels_different, item.max_difference = measured["different"][number], measured["largest"][number]
+            item.pixels_different, item.max_difference = measured.different[number], measured.largest[number]
     whole = found[0].saved_ms
     certain = whole is not None and whole.low > 0
     if certain and whole is not None:
@@ -102,16 +101,24 @@ def find_limits(
             item.share = item.saved_ms.median / whole.median if item.saved_ms else None
     label = study.title if steps is None else f"{study.title}, {'step' if len(chosen) == 1 else 'steps'} {_run(chosen)}"
     answer = names.limit_answer(label, {e.name: e.share for e in found if e.share is not None}, certain)
-    result = Limits(study.program, label, chosen if steps else [], median_interval(ms[0]), found, answer, measured["spans"], repeats)
+    result = Limits(
+        study.program, label, chosen if steps else [], median_interval(ms[0]), found, answer, measured.spans, repeats
+    )
     result.made_at = now()
-    file.add(path, _KIND, result)
+    records.LIMITS.keep(path, result)
     return result
 
 
 def _run(steps: list[int]) -> str:
-    return f"{steps[0]:,}" if len(steps) == 1 else f"{steps[0]:,} to {steps[-1]:,}" if steps[-1] - steps[0] == len(steps) - 1 else f"{steps[0]:,} and {len(steps) - 1} more"
+    return (
+        f"{steps[0]:,}"
+        if len(steps) == 1
+        else f"{steps[0]:,} to {steps[-1]:,}"
+        if steps[-1] - steps[0] == len(steps) - 1
+        else f"{steps[0]:,} and {len(steps) - 1} more"
+    )
 
 
 def stored_limits(path: Path) -> dict[tuple[int, ...], Limits]:
     """(program, steps if not all) -> the newest experiments on them in the file. Raises FileError."""
-    return {item.subject: item for item in file.added(path, _KIND, Limits)}
+    return {item.subject: item for item in records.LIMITS.all(path)}

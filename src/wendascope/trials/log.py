@@ -1,4 +1,6 @@
-"""Everything that was tried on a frame: proofs of findings, edits somebody made, experiments. Kept ones make one edited frame."""
+"""Everything that was tried on a frame: proofs of findings, edits somebody made, experiments. Kept ones make one
+edited frame.
+"""
 
 from __future__ import annotations
 
@@ -8,18 +10,19 @@ from pathlib import Path
 
 import msgspec
 
+from wendascope import records
 from wendascope.analysis.findings import Finding, Remedy
 from wendascope.errors import UsageError
-from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
+from wendascope.texts import share as per_cent
 from wendascope.trials.limits import Limits
-from wendascope.trials.proof import CHANGES, GAIN, NO_GAIN, REFUSED, REPEATS, SLOWER, Proof, in_order, measured_proof, now
+from wendascope.trials.proof import REPEATS, Proof, in_order, measured_proof, now
+from wendascope.trials.verdicts import CHANGES, NOISE, REFUSED, VERDICTS, judge_times
 
 PROOF, EDIT, EXPERIMENT = "proof", "edit", "experiment"
 KEPT, DROPPED, UNDECIDED = "kept", "dropped", ""
-_ATTEMPT, _MARK, _TOGETHER = "attempt", "trial mark", "kept together"
 
 
 class Attempt(msgspec.Struct):
@@ -71,14 +74,17 @@ class Log(msgspec.Struct):
 
 def stored_log(path: Path) -> Log:
     """Raises FileError."""
-    together = file.added(path, _TOGETHER, Proof)
-    marks = {mark.trial: mark for mark in file.added(path, _MARK, Mark)}
-    return Log(file.added(path, _ATTEMPT, Attempt), marks, together[-1] if together else None)
+    marks = {mark.trial: mark for mark in records.TRIAL_MARK.all(path)}
+    return Log(records.ATTEMPT.all(path), marks, records.KEPT_TOGETHER.newest(path))
 
 
-def trials_of(log: Log, findings: Iterable[Finding], proofs: Mapping[str, Proof], limits: Iterable[Limits]) -> list[Trial]:
+def trials_of(
+    log: Log, findings: Iterable[Finding], proofs: Mapping[str, Proof], limits: Iterable[Limits]
+) -> list[Trial]:
     """All trials of a frame, the newest first."""
-    rows = [_of_proof(f.id, PROOF, f.title, _as_held(f, proofs[f.id]), proofs[f.id]) for f in findings if f.id in proofs]
+    rows = [
+        _of_proof(f.id, PROOF, f.title, _as_held(f, proofs[f.id]), proofs[f.id]) for f in findings if f.id in proofs
+    ]
     rows += [_of_proof(a.id, EDIT, a.title, a.remedies, a.proof) for a in log.attempts]
     rows += [row for item in limits for row in _of_limits(item)]
     notes = {a.id: a.note for a in log.attempts}
@@ -96,9 +102,17 @@ def _as_held(finding: Finding, proof: Proof) -> list[Remedy]:
 
 def _of_proof(identity: str, kind: str, title: str, remedies: list[Remedy], proof: Proof) -> Trial:
     return Trial(
-        identity, kind, title, remedies, proof.verdict, proof.saved_ms, proof.pixels_different, proof.max_difference, made_at=proof.made_at,
+        identity,
+        kind,
+        title,
+        remedies,
+        proof.verdict if proof.verdict in VERDICTS else NOISE,
+        proof.saved_ms,
+        proof.pixels_different,
+        proof.max_difference,
+        made_at=proof.made_at,
         told=proof.summary or proof.reason,
-    )  # fmt: skip
+    )
 
 
 def _of_limits(item: Limits) -> Iterable[Trial]:
@@ -107,10 +121,15 @@ def _of_limits(item: Limits) -> Iterable[Trial]:
         if saved is None:
             verdict, told = REFUSED, experiment.refused
         else:
-            verdict = CHANGES if experiment.pixels_different else GAIN if saved.low > 0 else SLOWER if saved.high < 0 else NO_GAIN
-            share = "" if experiment.share is None else f", {experiment.share:.0%} of what its steps take"
-            told = f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}){share}; {experiment.pixels_different:,} pixels differ by up to {experiment.max_difference}"
-        identity = "-".join(["limits", str(item.program), *([str(item.steps[0])] if item.steps else []), experiment.name])
+            verdict = CHANGES if experiment.pixels_different else judge_times(saved, item.ms.median).verdict
+            share = "" if experiment.share is None else f", {per_cent(experiment.share)} of its draw time"
+            told = (
+                f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}){share};"
+                f" {experiment.pixels_different:,} pixels differ by up to {experiment.max_difference}"
+            )
+        identity = "-".join(
+            ["limits", str(item.program), *([str(item.steps[0])] if item.steps else []), experiment.name]
+        )
         yield Trial(
             identity, EXPERIMENT, f"{experiment.title}, {item.label}", experiment.remedies, verdict, saved,
             experiment.pixels_different, experiment.max_difference, made_at=item.made_at, told=told,
@@ -118,22 +137,29 @@ def _of_limits(item: Limits) -> Iterable[Trial]:
 
 
 def attempt(
-    path: Path, frame: Frame, title: str, remedies: list[Remedy], replay: Replay, note: str = "", repeats: int = REPEATS,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
-) -> Attempt:  # fmt: skip
+    path: Path,
+    frame: Frame,
+    title: str,
+    remedies: list[Remedy],
+    replay: Replay,
+    note: str = "",
+    repeats: int = REPEATS,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Attempt:
     """Measure a change like a proof and keep it in the file. Raises ReplayError, CancelledError, FileError."""
     identity = f"edit-{uuid.uuid4().hex[:8]}"
     proof = measured_proof(frame, identity, remedies, replay, repeats, progress, cancelled)
     proof.made_at = now()
     made = Attempt(identity, title, remedies, proof, note)
-    file.add(path, _ATTEMPT, made)
+    records.ATTEMPT.keep(path, made)
     return made
 
 
 def mark(path: Path, trial: str, state: str, note: str) -> Mark:
     """Keep a trial or drop it, with a note. Raises FileError."""
     made = Mark(trial, state, note, now())
-    file.add(path, _MARK, made)
+    records.TRIAL_MARK.keep(path, made)
     return made
 
 
@@ -141,11 +167,15 @@ def measure_kept(
     path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, repeats: int = REPEATS,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
-    """All kept trials as one edited frame, kept in the file. Raises UsageError where none is kept, ReplayError, CancelledError."""
+    """All kept trials as one edited frame, kept in the file. Raises UsageError where none is kept, ReplayError,
+    CancelledError.
+    """
     kept = kept_of(trials)
-    proof = measured_proof(frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, repeats, progress, cancelled)
+    proof = measured_proof(
+        frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, repeats, progress, cancelled
+    )
     proof.together, proof.made_at = [trial.id for trial in kept], now()
-    file.add(path, _TOGETHER, proof)
+    records.KEPT_TOGETHER.keep(path, proof)
     return proof
 
 

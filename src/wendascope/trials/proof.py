@@ -8,21 +8,36 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import numpy as np
 
+from wendascope import records
 from wendascope.analysis.findings import Finding, Part, Remedy
 from wendascope.errors import TrialError
-from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.outcomes import differ
+from wendascope.trials.runs import TrialRun, try_remedies
+from wendascope.trials.verdicts import (
+    CHANGES,
+    COSTS,
+    LEAVES,
+    NO_DIFFERENCE,
+    NOISE,
+    REFUSED,
+    SAVES,
+    SUBMISSION,
+    VERDICTS,
+    Judged,
+    bound_ms,
+    judge_times,
+)
 
 REPEATS = 12
-GAIN, NO_GAIN, SLOWER, CHANGES, REFUSED = "proved", "no gain", "costs time", "changes the picture", "cannot be tried here"
 _SURE = 0.99
+LEAST_PAIRS = 8
+"""The fewest whose range holds the median with that certainty."""
 _ORDER = {"edit-shader": 0, "bake-uniforms": 2}
 """Whole sources come before what rewrites them, and values are written into what came of it all."""
-_KIND = "proof"
 COMBINED = "combined"
 """The id under which the proof of everything that held together is kept."""
 
@@ -45,7 +60,9 @@ class Proof(msgspec.Struct):
     frame_ms_after: Interval | None = None
     ratio: Interval | None = None
     saved_ms: Interval | None = None
-    """Original less edited, of the passes that the remedy touches, with an interval of 99 %: many are tried on one frame."""
+    """Original less edited, of the passes that the remedy touches, with an interval of 99 %: many are tried on one
+    frame.
+    """
     pixels_different: int = 0
     max_difference: int = 0
     where: tuple[int, int, int, int] | None = None
@@ -56,18 +73,43 @@ class Proof(msgspec.Struct):
     submit_ms_before: Interval | None = None
     submit_ms_after: Interval | None = None
     submit_saved_ms: Interval | None = None
-    """CPU time of submitting the frame: original less edited, with an interval of 95 %."""
+    """Time of submitting the frame: original less edited, with an interval of 99 %."""
     new_bytes: int = 0
     """Graphics memory of the buffers and textures that the remedy brings in."""
     left_out: list[str] = []
     """Parts of the remedy that could not be tried, each with the reason."""
     in_order: bool = False
     """Whether the steps of a batch were kept in their order, because the picture changed otherwise."""
+    side: str = ""
+    """`submission` where it is the submission of the frame that is faster or slower, and its drained time shows
+    nothing.
+    """
+    later_pixels: int = 0
+    """Pixels that differ in the frame after."""
+    left_behind: list[str] = []
+    """What holds other contents after the frame, and may be read later."""
+    rewritten: list[str] = []
+    """What holds other contents after the frame, and is written anew by the frame after without being read."""
+    by_pattern: bool = False
+    """Whether only what earlier frames had left made the picture come out as captured."""
+    unlike_capture: int = 0
+    """Pixels in which the replay of the unchanged frame differs from the captured picture."""
 
     @property
     def gain_ms(self) -> float | None:
         """What it saves (or costs, below zero), where that is sure; None where nothing was shown."""
-        return self.saved_ms.median if self.saved_ms is not None and self.verdict in (GAIN, SLOWER) else None
+        saved = self.submit_saved_ms if self.side == SUBMISSION else self.saved_ms
+        return saved.median if saved is not None and self.verdict in (SAVES, COSTS) else None
+
+    @property
+    def told_verdict(self) -> str:
+        """The verdict with what it is of, or the bound that it holds within."""
+        if self.verdict == NO_DIFFERENCE and self.saved_ms is not None:
+            return f"{NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
+        gain = self.gain_ms
+        if gain is not None:
+            return f"{self.verdict} {abs(gain):.2f} ms{' of submission' if self.side == SUBMISSION else ''}"
+        return self.verdict
 
     @property
     def submitting(self) -> str:
@@ -76,44 +118,59 @@ class Proof(msgspec.Struct):
             return ""
         saved = self.submit_saved_ms
         return (
-            f"Submitting the frame: {self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to {self.submit_ms_before.high:.2f}) -> "
-            f"{self.submit_ms_after.median:.2f} ms ({self.submit_ms_after.low:.2f} to {self.submit_ms_after.high:.2f}), "
-            f"saved {saved.median:.2f} ({saved.low:.2f} to {saved.high:.2f})"
+            f"Submitting the frame: {self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to"
+            f" {self.submit_ms_before.high:.2f}) -> {self.submit_ms_after.median:.2f} ms"
+            f" ({self.submit_ms_after.low:.2f} to {self.submit_ms_after.high:.2f}), saved {saved.median:.2f}"
+            f" ({saved.low:.2f} to {saved.high:.2f})"
         )
 
     @property
     def together_summary(self) -> str:
         """Of a combined proof, the shortest that can be said."""
         assert self.frame_ms_before is not None and self.frame_ms_after is not None
-        picture = "picture identical" if not self.pixels_different else _differ(self.pixels_different, self.max_difference)
         return (
             f"{len(self.together)} changes together, {self.steps_before:,} -> {self.steps_after:,} steps, "
-            f"{self.frame_ms_before.median:.1f} -> {self.frame_ms_after.median:.1f} ms, {picture}"
+            f"{self.frame_ms_before.median:.1f} -> {self.frame_ms_after.median:.1f} ms, {self.picture}"
         )
+
+    @property
+    def picture(self) -> str:
+        """What became of the picture and of what is left behind, in words."""
+        parts = [
+            "picture identical" if not self.pixels_different else differ(self.pixels_different, self.max_difference)
+        ]
+        if self.where:
+            x0, y0, x1, y1 = self.where
+            parts[0] += f", within {x1 - x0} x {y1 - y0} pixels at {x0}, {y0}"
+        if self.by_pattern:
+            parts.append("it was the same only by what earlier frames had left")
+        if self.later_pixels:
+            parts.append(f"in the frame after, {differ(self.later_pixels, 0)}")
+        if self.left_behind:
+            parts.append(f"left behind otherwise: {', '.join(self.left_behind)}")
+        if self.rewritten:
+            parts.append(f"the frame after writes {', '.join(self.rewritten)} anew")
+        return "; ".join(parts)
 
     @property
     def summary(self) -> str:
         """What was measured, in one line."""
         if self.ratio is None or self.frame_ms_before is None or self.frame_ms_after is None or self.saved_ms is None:
             return self.reason
-        steps = f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
-        calls = f"{self.calls_before:,} -> {self.calls_after:,} calls, " if self.calls_before != self.calls_after else ""
-        picture = "picture identical" if not self.pixels_different else _differ(self.pixels_different, self.max_difference)
-        if self.where:
-            x0, y0, x1, y1 = self.where
-            picture += f", within {x1 - x0} x {y1 - y0} pixels at {x0}, {y0}"
-        saved = self.saved_ms
+        steps = (
+            f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
+        )
+        calls = (
+            f"{self.calls_before:,} -> {self.calls_after:,} calls, " if self.calls_before != self.calls_after else ""
+        )
+        saved, picture = self.saved_ms, self.picture
         picture += f", {self.new_bytes / 1024:,.0f} KiB of new buffers and textures" if self.new_bytes else ""
         picture += ", its steps kept in their order" if self.in_order else ""
         picture += f"; {self.reason}" if self.reason else ""
         return (
-            f"{steps}{calls}{self.frame_ms_before.median:.2f} -> {self.frame_ms_after.median:.2f} ms a frame, "
-            f"saved {saved.median:.2f} ms in its passes ({saved.low:.2f} to {saved.high:.2f}), {picture}"
+            f"{steps}{calls}saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}) in the passes it touches,"
+            f" of a frame of {self.frame_ms_before.median:.2f} ms; {picture}"
         )
-
-
-def _differ(pixels: int, largest: int) -> str:
-    return f"{pixels:,} pixel{'s differ' if pixels != 1 else ' differs'} by up to {largest} of 255"
 
 
 def told(proof: Proof) -> dict[str, Any]:
@@ -138,10 +195,12 @@ def prove(
     if without is not None:
         proof = Proof(identity, REFUSED, without.refused)
     else:
-        proof = measured_proof(frame, identity, [f.remedy for f in chosen if f.remedy], replay, repeats, progress, cancelled)
+        proof = measured_proof(
+            frame, identity, [f.remedy for f in chosen if f.remedy], replay, repeats, progress, cancelled
+        )
     proof.together = [f.id for f in chosen] if name else []
     proof.made_at = now()
-    file.add(path, _KIND, proof)
+    records.PROOF.keep(path, proof)
     return proof
 
 
@@ -159,18 +218,18 @@ def measured_proof(
         passes = sorted({int(frame.passes.of_step[s]) for r in tried for s in r.steps})
         if any(not r.steps for r in tried):
             passes = []  # of the whole frame
-        found = replay.run("trials.runs", "try_remedies", progress, cancelled, remedies=msgspec.to_builtins(tried), passes=passes, repeats=repeats)
+        found = replay.run(try_remedies.asked(tried, passes, repeats), progress, cancelled)
         return _judge(identity, found, repeats)
 
     try:
         proof = attempt(in_their_order(remedies))
-        if proof.verdict == CHANGES and careful is not None and careful.parts:
+        if proof.verdict in (CHANGES, LEAVES) and careful is not None and careful.parts:
             again = attempt([careful])
-            if again.verdict != CHANGES:
+            if again.verdict not in (CHANGES, LEAVES):
                 proof, proof.in_order = again, True
     except TrialError as error:
         return Proof(identity, REFUSED, str(error))
-    if proof.verdict == NO_GAIN and {r.kind for r in remedies} == {"medium-precision"}:
+    if proof.verdict in (NO_DIFFERENCE, NOISE) and {r.kind for r in remedies} == {"medium-precision"}:
         proof.reason = "this driver seems to compute medium precision as high"
     return proof
 
@@ -185,33 +244,70 @@ def now() -> str:
     return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
-def _judge(identity: str, found: dict[str, Any], repeats: int) -> Proof:
-    frame, edited = np.asarray(found["frame"]), np.asarray(found["edited_frame"])
-    submit, edited_submit = np.asarray(found["submit"]), np.asarray(found["edited_submit"])
+def _judge(identity: str, found: TrialRun, repeats: int) -> Proof:
+    frame, edited = found.frame, found.edited_frame
+    submit, edited_submit = found.submit, found.edited_submit
+    outcome, ground = found.outcome, found.ground
     # the passes touched alone: with less noise around them, and one number decides, not the better of two
-    saved = median_interval(np.asarray(found["pass"]) - np.asarray(found["edited_pass"]), _SURE)
-    if found["different"]:
+    saved = median_interval(found.passes - found.edited_passes, _SURE)
+    submit_saved = median_interval(submit - edited_submit, _SURE)
+    before = median_interval(frame)
+    # fewer pairs have no interval of that certainty: they decide nothing
+    enough = len(frame) >= LEAST_PAIRS
+    judged = (
+        judge_times(saved, before.median, submit_saved if len(submit) >= LEAST_PAIRS else None)
+        if enough
+        else Judged(NOISE)
+    )
+    verdict, reason = judged.verdict, ""
+    if outcome.pixels_different or outcome.later_pixels:
         verdict = CHANGES
-    elif saved.low > 0:
-        verdict = GAIN
-    elif saved.high < 0:
-        verdict = SLOWER
-    else:
-        verdict = NO_GAIN
+    elif outcome.left_behind:
+        verdict = LEAVES
+        if not outcome.following:
+            reason = "capture the frame again to have the calls of the frame after, which tell whether they are read"
+    elif ground.trouble:
+        verdict, reason = REFUSED, ground.trouble
     return Proof(
-        identity, verdict, "", repeats, found["steps_before"], found["steps_after"], found["calls_before"], found["calls_after"],
-        found["fragments_before"], found["fragments_after"], median_interval(frame), median_interval(edited), median_interval(edited / frame), saved,
-        found["different"], found["largest"], tuple(found["where"]) if found["where"] else None,
-        submit_ms_before=median_interval(submit), submit_ms_after=median_interval(edited_submit),
-        submit_saved_ms=median_interval(submit - edited_submit), new_bytes=found["new_bytes"], left_out=found["left_out"],
-    )  # fmt: skip
+        identity,
+        verdict,
+        reason,
+        repeats,
+        found.steps_before,
+        found.steps_after,
+        found.calls_before,
+        found.calls_after,
+        found.fragments_before,
+        found.fragments_after,
+        before,
+        median_interval(edited),
+        median_interval(edited / frame),
+        saved,
+        outcome.pixels_different,
+        outcome.max_difference,
+        outcome.where,
+        submit_ms_before=median_interval(submit),
+        submit_ms_after=median_interval(edited_submit),
+        submit_saved_ms=submit_saved,
+        new_bytes=found.new_bytes,
+        left_out=found.left_out,
+        side=judged.side if verdict == judged.verdict else "",
+        later_pixels=outcome.later_pixels,
+        left_behind=outcome.left_behind,
+        rewritten=outcome.rewritten,
+        by_pattern=outcome.by_pattern,
+        unlike_capture=ground.unlike_capture,
+    )
 
 
 def prove_all(
     path: Path, frame: Frame, findings: list[Finding], replay: Replay, repeats: int = REPEATS,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, unsure: bool = False,
 ) -> tuple[list[Proof], Proof | None]:  # fmt: skip
-    """A proof of every finding, and one of all that held together; None when none held."""
+    """A proof of every finding, and one of all that save time together; None where fewer than two do.
+
+    With `unsure`, also those that keep the picture and of which alone nothing can be told.
+    """
     proofs = []
     for number, item in enumerate(findings):
 
@@ -219,15 +315,24 @@ def prove_all(
             progress(f"proof {number + 1} of {len(findings)}: {what}", (number + part) / (len(findings) + 1))
 
         proofs.append(prove(path, frame, [item], replay, repeats, told, cancelled))
-    held = {p.finding: p for p in proofs if p.verdict in (GAIN, NO_GAIN)}
-    together = _together([_as_proved(f, held[f.id]) for f in findings if f.id in held])
-    if not together:
+    taken = {SAVES, NO_DIFFERENCE, NOISE} if unsure else {SAVES}
+    together = compatible([as_proved(f, p) for f, p in zip(findings, proofs, strict=True) if p.verdict in taken])
+    if len(together) < 2:
         return proofs, None
-    combined = prove(path, frame, together, replay, repeats, lambda what, part: progress(f"all together: {what}", part), cancelled, COMBINED)
+    combined = prove(
+        path,
+        frame,
+        together,
+        replay,
+        repeats,
+        lambda what, part: progress(f"all together: {what}", part),
+        cancelled,
+        COMBINED,
+    )
     return proofs, combined
 
 
-def _together(findings: list[Finding]) -> list[Finding]:
+def compatible(findings: list[Finding]) -> list[Finding]:
     """Those that can be in one frame: where two want the same steps, the one that saves more steps."""
     chosen: list[Finding] = []
     ordered: set[int] = set()
@@ -254,7 +359,7 @@ def _together(findings: list[Finding]) -> list[Finding]:
     return chosen
 
 
-def _as_proved(finding: Finding, proof: Proof) -> Finding:
+def as_proved(finding: Finding, proof: Proof) -> Finding:
     """A finding with the remedy that held."""
     if not proof.in_order or finding.remedy is None:
         return finding
@@ -279,8 +384,10 @@ def in_order(remedy: Remedy) -> Remedy | None:
 
 
 def stored_proofs(path: Path) -> dict[str, Proof]:
-    """Finding -> its newest proof in the file. Raises FileError."""
-    return {proof.finding: proof for proof in file.added(path, _KIND, Proof)}
+    """Finding -> its newest proof in the file. Those of older versions, which compared the window alone, do not
+    count. Raises FileError.
+    """
+    return {proof.finding: proof for proof in records.PROOF.all(path) if proof.verdict in VERDICTS}
 
 
 def state_of(finding: Finding, proofs: Mapping[str, Proof]) -> str:

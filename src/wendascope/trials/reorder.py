@@ -12,12 +12,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import TrialError
-from wendascope.frame.call_roles import HARMLESS, WITH_DRAW
-from wendascope.frame.frame import Frame
-from wendascope.frame.packed import Batch
-from wendascope.frame.state_table import PATTERNS, Setter, decoded
-from wendascope.frame.tracker import UNKNOWN
-from wendascope.registry import GL
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.state_table import PATTERNS, Setter, decoded
+from wendascope.opengl.tracker import UNKNOWN
+from wendascope.registry import GL, Role
 
 State = tuple[str, int, int]
 """A key of the state tracker: pattern and its two indices."""
@@ -27,7 +26,7 @@ _SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
 """What other calls depend on; kept by value."""
 
 
-def reordered(frame: Frame, run: list[int], order: list[int]) -> tuple[tuple[int, int], Batch]:
+def reordered(frame: OpenGLFrame, run: list[int], order: list[int]) -> tuple[tuple[int, int], CallBatch]:
     """((first, end) of the calls that are replaced, the calls in their place).
 
     `run` are steps one after the other; `order` some or all of them as they are to come. Raises TrialError.
@@ -36,17 +35,19 @@ def reordered(frame: Frame, run: list[int], order: list[int]) -> tuple[tuple[int
 
 
 class _Reorder:
-    def __init__(self, frame: Frame, run: list[int], order: list[int]) -> None:
+    def __init__(self, frame: OpenGLFrame, run: list[int], order: list[int]) -> None:
         self._frame, self._order = frame, order
         steps = frame.steps
         self.first = int(steps.call[run[0] - 1]) + 1 if run[0] else 0
         self.end = int(steps.call[run[-1]]) + 1
-        self._batch = Batch()
+        self._batch = CallBatch()
         self._sets: dict[int, list[State]] = defaultdict(list)
         for call, pattern, i, j in frame.history.changes(self.first, self.end):
             self._sets[call].append((pattern, i, j))
         # the element buffer is part of the vertex array, where the tracker has it by a key of its own
-        self._keys = sorted({key for keys in self._sets.values() for key in keys} - {("buffer", GL.ELEMENT_ARRAY_BUFFER, 0)})
+        self._keys = sorted(
+            {key for keys in self._sets.values() for key in keys} - {("buffer", GL.ELEMENT_ARRAY_BUFFER, 0)}
+        )
         calls = np.array([*(int(steps.call[s]) for s in order), self.end, self.first], np.int64)
         self._wanted = {key: self._setters(key, calls) for key in self._keys}
         self._current = {key: column[-1] for key, column in self._wanted.items()}
@@ -62,10 +63,10 @@ class _Reorder:
             if steps.kind_name(step) != "draw" or steps.begin[step] != steps.call[step]:
                 raise TrialError("only single draws can change places")
         for call in range(self.first, self.end):
-            name = frame.calls.command(call).name
-            if call in inside or call in self._sets or HARMLESS.match(name) or WITH_DRAW.match(name):
+            command = frame.calls.command(call)
+            if call in inside or call in self._sets or command.has(Role.HARMLESS | Role.WITH_DRAW):
                 continue
-            raise TrialError(f"{name} is called between the steps; what it does cannot be moved with them")
+            raise TrialError(f"{command.name} is called between the steps; what it does cannot be moved with them")
 
     def _setters(self, key: State, calls: npt.NDArray[np.int64]) -> list[int]:
         """What set a value for each of some calls; `UNKNOWN` where it does not matter to them."""
@@ -82,15 +83,15 @@ class _Reorder:
         return [int(v) for v in found]
 
     def _value(self, key: State, call: int) -> int:
-        return (self._frame.history.value(key[0], call, key[1], key[2]) or (0,))[0]
+        return self._frame.history.number(key[0], call, key[1], key[2])
 
-    def build(self) -> tuple[tuple[int, int], Batch]:
+    def build(self) -> tuple[tuple[int, int], CallBatch]:
         calls, steps = self._frame.calls, self._frame.steps
         for row, step in enumerate(self._order):
             call = int(steps.call[step])
             self._bring(row, call)
             before = call - 1
-            while before >= self.first and WITH_DRAW.match(calls.command(before).name):
+            while before >= self.first and calls.command(before).has(Role.WITH_DRAW):
                 before -= 1
             for moved in range(before + 1, call + 1):
                 self._batch.copy(calls, moved)
@@ -164,7 +165,11 @@ class _Reorder:
         raw = self._frame.history.value(name, 0, i, j)
         pattern = PATTERNS[name]
         if name == "capability" or (name.endswith("_enabled") and name != "attribute_enabled"):
-            cap = i if name == "capability" else {"blend_enabled": GL.BLEND, "scissor_test_enabled": GL.SCISSOR_TEST}[name]
+            cap = (
+                i
+                if name == "capability"
+                else {"blend_enabled": GL.BLEND, "scissor_test_enabled": GL.SCISSOR_TEST}[name]
+            )
             on = bool(raw and raw[0])
             if name == "capability":
                 self._batch.call("glEnable" if on else "glDisable", cap)
@@ -181,7 +186,7 @@ class _Reorder:
         self._current[key] = -1
 
 
-def _keys_of(frame: Frame, call: int) -> set[State]:
+def _keys_of(frame: OpenGLFrame, call: int) -> set[State]:
     return {(pattern, i, j) for _, pattern, i, j in frame.history.changes(call, call + 1)}
 
 

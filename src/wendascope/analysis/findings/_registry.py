@@ -8,18 +8,22 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import msgspec
+import numpy as np
 
-from wendascope.analysis.companies import Companies, find_companies
-from wendascope.analysis.drawn import Drawn, StepDrawn
+from wendascope.analysis.batches import Batches, find_batches
+from wendascope.analysis.drawn import Drawn, StepDrawn, step_boxes
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
 from wendascope.errors import MachineError
 from wendascope.frame.frame import Frame
 
+_FEW_MS = 10
+"""Percentile of the steps' times that is taken for the price of a step as such."""
+
 
 class Part(msgspec.Struct):
-    """Steps that one draw takes the place of, and how, as `analysis.companies` names it."""
+    """Steps that one draw takes the place of, and how, as `analysis.batches` names it."""
 
     how: str
     steps: list[int]
@@ -94,6 +98,16 @@ class Case:
     """Time of each step run alone; None before they were measured."""
     pass_ms: list[float] | None = None
     """Time of each pass run as a whole."""
+    submit_ms: float | None = None
+    """Time of submitting the frame, without waiting for its work."""
+
+    @cached_property
+    def cheapest_ms(self) -> float | None:
+        """What the cheapest draws take without their fragments: of steps run alone with rasterisation off. None
+        where that was not measured.
+        """
+        known = [row.vertex_ms for row in self.drawn.steps if row.vertex_ms is not None]
+        return float(np.percentile(known, _FEW_MS)) if known else None
 
     def time_of(self, steps: Iterable[int]) -> float | None:
         """What some steps take within their passes."""
@@ -106,7 +120,10 @@ class Case:
         """
         if self.ms is None:
             return None
-        return sum(self.ms[step] * self._together[int(self.frame.passes.of_step[step])] * share for step, share in shares.items())
+        return sum(
+            self.ms[step] * self._together[int(self.frame.passes.of_step[step])] * share
+            for step, share in shares.items()
+        )
 
     @cached_property
     def _together(self) -> list[float]:
@@ -130,8 +147,8 @@ class Case:
         return Sharing(self.frame)
 
     @cached_property
-    def companies(self) -> Companies:
-        return find_companies(self.sharing)
+    def batches(self) -> Batches:
+        return find_batches(self.sharing, boxes=step_boxes(self.drawn) if self.drawn.steps else None)
 
     @cached_property
     def shaders(self) -> list[ProgramStudy]:

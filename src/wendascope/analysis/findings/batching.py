@@ -6,133 +6,181 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.call_use import call_ms
-from wendascope.analysis.companies import INSTANCE, MULTI_DRAW, Company
+from wendascope.analysis.batches import INSTANCE, MULTI_DRAW, Batch
 from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
-from wendascope.analysis.yardsticks import yardsticks
+from wendascope.analysis.guidelines import guidelines
+from wendascope.frame.cpu import Floats
+from wendascope.texts import plural
 
-_FEW_MS = 10
-"""Percentile of the steps' times that is taken for the price of a step as such."""
 
-
-@finding("company")
-def companies(case: Case) -> Iterator[Finding]:
-    least = yardsticks().batches.least_saved
-    found = case.companies.companies
+@finding("batch")
+def batches(case: Case) -> Iterator[Finding]:
+    least = guidelines().batches.least_saved
+    found = case.batches.batches
     large = [c for c in found if c.saved >= least]
-    for company in large:
-        yield _finding(case, company)
+    for batch in large:
+        yield _finding(case, batch)
     small = [c for c in found if c.saved < least]
-    strictest = min(c.high for c in yardsticks().steps)
+    strictest = min(c.high for c in guidelines().steps)
     if sum(c.saved for c in small) >= least and len(case.frame.steps) > strictest:
         yield _together(case, small)
 
 
-def _finding(case: Case, company: Company) -> Finding:
-    name = case.names[company.pass_index]
-    count, draws = len(company.steps), len(company.parts)
-    cpu, gpu = cpu_ms(case, [company]), step_ms(case, [company])
+def _finding(case: Case, batch: Batch) -> Finding:
+    name = case.names[batch.pass_index]
+    count, draws = len(batch.steps), len(batch.parts)
+    cpu, gpu = cpu_ms(case, [batch]), step_ms(case, [batch])
     return Finding(
-        id=f"company-{company.pass_index}-{company.steps[0]}", rule=_rule(company), page="Batching", title=f"{name}: {_what(company)}", why=_why(company),
-        steps=company.steps,
+        id=f"batch-{batch.pass_index}-{batch.steps[0]}",
+        rule=_rule(batch),
+        page="Batching",
+        title=f"{name}: {_what(batch)}",
+        why=_why(batch),
+        steps=batch.steps,
         evidence={
-            "draws now": count, "draws together": draws, "uniforms that differ": ", ".join(company.varies) or "none",
-            "textures that differ": f"{company.textures} in {', '.join(company.samplers)}" if company.samplers else "none",
-            "vertices" + (" of a copy" if company.how == INSTANCE else ""): company.vertices,
-            "bytes of vertices now": company.bytes_before, "bytes then, at most": company.bytes_after, "bytes of each draw's data": company.data_bytes,
-            "CPU time of their calls while recorded, ms": round(cpu * count / max(count - draws, 1), 3), "expected CPU gain, ms": round(cpu, 3),
-            "split by": ", ".join(company.limits) or "no limit",
+            "draws now": count,
+            "draws together": draws,
+            "uniforms that differ": ", ".join(batch.varies) or "none",
+            "textures that differ": (f"{batch.textures} in {', '.join(batch.samplers)}" if batch.samplers else "none"),
+            "vertices" + (" of a copy" if batch.how == INSTANCE else ""): batch.vertices,
+            "bytes of vertices now": batch.bytes_before,
+            "bytes then, at most": batch.bytes_after,
+            "bytes of per-draw data": batch.data_bytes,
+            "CPU time of their calls while recorded, ms": round(cpu * count / max(count - draws, 1), 3),
+            "expected CPU gain, ms": round(cpu, 3),
+            "program's own time between those calls, ms": round(own_ms(case, [batch]), 3),
+            "split by": ", ".join(batch.limits) or "no limit",
         },
         estimate_ms=gpu if gpu is not None else cpu,
-        how="what the cheapest steps of this frame take, for each step less; the CPU gain is that of the recorded calls",
-        price=_price(company), conditions="; ".join(company.caveats) or "the steps follow each other, and nothing changes places",
-        remedy=Remedy("batch", company.steps, parts=[Part(company.how, part) for part in company.parts]),
-    )  # fmt: skip
+        how="draws saved times the cheapest draw of this frame; the CPU gain is that of the recorded calls",
+        price=_price(batch),
+        conditions="; ".join(batch.caveats) or "the draws follow each other; nothing is reordered",
+        remedy=Remedy("batch", batch.steps, parts=[Part(batch.how, part) for part in batch.parts]),
+    )
 
 
-def _together(case: Case, small: list[Company]) -> Finding:
+def _together(case: Case, small: list[Batch]) -> Finding:
     steps = sorted(step for c in small for step in c.steps)
     draws = sum(len(c.parts) for c in small)
     gpu = step_ms(case, small)
     return Finding(
-        id="small-companies", rule="small-companies", page="Batching",
-        title=f"{len(small)} small groups: {len(steps)} draws could be {draws}",
-        why="Each of these groups saves only a few draws; together they are worth a look when a frame has more steps than a device takes well.",
-        steps=steps, evidence={"groups": len(small), "draws now": len(steps), "draws together": draws, "expected CPU gain, ms": round(cpu_ms(case, small), 3)},
-        estimate_ms=gpu if gpu is not None else cpu_ms(case, small), how="as for larger groups", price="many small changes for a few draws each",
-        conditions="see each group on the Batching page",
+        id="small-batches",
+        rule="small-batches",
+        page="Batching",
+        title=f"{len(small)} small batches: {len(steps)} draws could be {draws}",
+        why=(
+            "Each of these batches saves only a few draws; together they matter when a frame has more draws than a"
+            " device handles well."
+        ),
+        steps=steps,
+        evidence={
+            "batches": len(small),
+            "draws now": len(steps),
+            "draws together": draws,
+            "expected CPU gain, ms": round(cpu_ms(case, small), 3),
+        },
+        estimate_ms=gpu if gpu is not None else cpu_ms(case, small),
+        how="as for larger batches",
+        price="many small changes for a few draws each",
+        conditions="see each batch on the Batching page",
         remedy=Remedy("batch", steps, parts=[Part(c.how, part) for c in small for part in c.parts]),
-    )  # fmt: skip
+    )
 
 
-def _rule(company: Company) -> str:
-    if company.samplers:
-        return "near-kin"
-    return "copies" if company.how == INSTANCE else "kin"
+def _rule(batch: Batch) -> str:
+    if batch.samplers:
+        return "textured-batch"
+    return "copies" if batch.how == INSTANCE else "mergeable"
 
 
-def _what(company: Company) -> str:
-    count, draws = len(company.steps), len(company.parts)
-    into = f"{draws} draw" + ("s" if draws != 1 else "")
-    if company.samplers:
-        if company.page:
-            return f"{count} draws differ only in textures of several sizes: {into} with an atlas page"
-        return f"{count} draws differ only in textures of one size: {into} with a texture array"
-    if company.how == INSTANCE:
-        return f"{count} copies of one mesh are drawn one by one: {into} of instances"
-    if company.how == MULTI_DRAW:
-        return f"{count} ranges of the same buffers are drawn one by one: {into} of several ranges"
-    return f"{count} meshes share program, state and textures: {into} when merged"
+def _what(batch: Batch) -> str:
+    count, draws = len(batch.steps), len(batch.parts)
+    into = plural(draws, "draw")
+    instanced = "one instanced draw" if draws == 1 else f"{draws} instanced draws"
+    if batch.samplers:
+        if batch.page:
+            return f"{count} draws differ only in textures of several sizes; {into} with an atlas"
+        return f"{count} draws differ only in textures of one size; {into} with a texture array"
+    if batch.how == INSTANCE:
+        return f"one mesh is drawn {count} times; {instanced} would do the same"
+    if batch.how == MULTI_DRAW:
+        return f"{count} ranges of the same buffers are drawn one by one; {into} with multi-draw"
+    return f"{count} meshes share program, state and textures; {into} when merged"
 
 
-def _why(company: Company) -> str:
-    if company.page:
-        return "They share program and state; their textures have one format, so they can lie on one page, the place chosen by data of each draw."
-    if company.samplers:
-        return "They share program and state; their textures have one size and format, so they can be layers of one array, chosen by data of each draw."
-    if company.how == INSTANCE:
-        return "They share mesh, program, state and textures; only uniforms differ, which can be data of each instance."
-    if company.how == MULTI_DRAW:
-        return "They share everything but the range that they draw: one call can draw all of them without another shader."
-    return "They share program, state and textures; their vertices can lie in one buffer, with the number of the draw beside each."
+def _why(batch: Batch) -> str:
+    if batch.page:
+        return (
+            "Program and state are the same. The textures have one format, so they can share an atlas; per-draw data"
+            " selects the place."
+        )
+    if batch.samplers:
+        return (
+            "Program and state are the same. The textures have one size and format, so they can be layers of one array;"
+            " per-draw data selects the layer."
+        )
+    if batch.how == INSTANCE:
+        return (
+            "Mesh, program, state and textures are the same. Only uniforms differ, and they can be per-instance data."
+        )
+    if batch.how == MULTI_DRAW:
+        return "Only the range of vertices differs: one multi-draw call does the same, with the same shader."
+    return (
+        "Program, state and textures are the same. The vertices can lie in one buffer, each with the number of its"
+        " draw."
+    )
 
 
-def _price(company: Company) -> str:
-    more = company.bytes_after - company.bytes_before
+def _price(batch: Batch) -> str:
+    more = batch.bytes_after - batch.bytes_before
     size = f"about {more / 1024:,.0f} KiB more memory" if more > 0 else "no memory"
-    if company.how == MULTI_DRAW:
+    if batch.how == MULTI_DRAW:
         return "none"
-    effort = "a buffer with the data of each draw, and shaders that read it"
-    return f"{effort}; {size}" + ("; the textures must keep one size" if company.samplers and not company.page else "")
+    effort = "a buffer of per-draw data, and shaders that read it"
+    return f"{effort}; {size}" + ("; the textures must keep one size" if batch.samplers and not batch.page else "")
 
 
-def cpu_ms(case: Case, companies: list[Company]) -> float:
+def cpu_ms(case: Case, batches: list[Batch]) -> float:
     """CPU time in the calls that serve the draws which would go, as recorded, ms."""
-    if not len(case.frame.calls):
+    if not case.frame.call_count:
         return 0.0
-    sums = np.concatenate([[0.0], np.cumsum(call_ms(case.frame))])
+    return _gone(case, batches, np.concatenate([[0.0], np.cumsum(case.frame.call_ms)]))
+
+
+def own_ms(case: Case, batches: list[Batch]) -> float:
+    """Time that passed outside OpenGL between the calls which serve the draws that would go, as recorded, ms. No
+    replay contains it.
+    """
+    lane = case.frame.cpu_lane
+    if not len(lane.begin):
+        return 0.0
+    return _gone(
+        case, batches, np.concatenate([[0.0, 0.0], np.cumsum(np.maximum(lane.begin[1:] - lane.end[:-1], 0.0))])
+    )
+
+
+def _gone(case: Case, batches: list[Batch], sums: Floats) -> float:
+    """The part of what `sums` adds up call by call, shape (calls + 1,), that belongs to draws which would go: each
+    draw is served by the calls since the one before it.
+    """
     calls = np.asarray(case.frame.steps.call, np.int64)
     total = 0.0
-    for company in companies:
-        steps = np.array(company.steps)
+    for batch in batches:
+        steps = np.array(batch.steps)
         first = np.where(steps > 0, calls[np.maximum(steps - 1, 0)] + 1, 0)
-        together = float((sums[calls[steps] + 1] - sums[first]).sum())
-        total += together * company.saved / len(steps)
+        total += float((sums[calls[steps] + 1] - sums[first]).sum()) * batch.saved / len(steps)
     return total
 
 
-def step_ms(case: Case, companies: list[Company]) -> float | None:
-    """The price of a step as such, for each step less, ms; None before times were measured.
+def step_ms(case: Case, batches: list[Batch]) -> float | None:
+    """The price of a draw as such, for each draw less, ms; None before times were measured.
 
-    It is what the cheapest steps of the frame take alone, each with its part of its pass.
+    It is what submitting one call more takes: of the time of submitting the frame, the part of a draw and the calls
+    that serve it. What a draw's vertices and fragments cost is not saved by drawing them together.
     """
-    if case.ms is None:
+    if case.submit_ms is None or not len(case.sharing.draws):
         return None
-    draws = np.flatnonzero(case.sharing.draws)
-    least = float(np.percentile(np.array(case.ms)[draws], _FEW_MS)) if len(draws) else 0.0
-    total = 0.0
-    for company in companies:
-        alone = sum(case.ms[s] for s in company.steps)
-        share = (case.time_of(company.steps) or 0.0) / max(alone, 1e-12)
-        total += least * share * company.saved
-    return total
+    draws = max(int(case.sharing.draws.sum()), 1)
+    alone = case.cheapest_ms
+    each = case.submit_ms / draws if alone is None else min(case.submit_ms / draws, alone)
+    return sum(each * batch.saved for batch in batches)

@@ -15,13 +15,19 @@ def covered_clears(case: Case) -> Iterator[Finding]:
             if row.kind != "clear" or row.survivors != 0 or row.fragments <= 0:
                 continue
             yield Finding(
-                id=f"covered-clear-{step}", rule="covered-clear", page="Overdraw",
+                id=f"covered-clear-{step}",
+                rule="covered-clear",
+                page="Overdraw",
                 title=f"{name}: the colour clear of step {step:,} is drawn over completely",
                 why="Opaque steps cover every pixel it filled before anything blends with it or reads it.",
                 steps=[step],
-                evidence={"pixels cleared": row.fragments, "of them seen": 0},
-                estimate_ms=case.time_of([step]), how="the part of the clear in the time of its pass; depth and stencil that it also clears stay",
+                evidence={"pixels cleared": row.fragments, "visible pixels": 0},
+                estimate_ms=case.time_of([step]),
+                how="share of the pass time that the clear takes; clears of depth and stencil stay",
                 price="none",
-                conditions="every pixel stays covered as the view changes; tile-based GPUs want the clear, which there saves loading the old picture",
+                conditions=(
+                    "every pixel stays covered as the view changes; keep the clear on tile-based GPUs, where it avoids"
+                    " a tile load"
+                ),
                 remedy=Remedy("drop-colour-clear", [step]),
-            )  # fmt: skip
+            )

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.frame.glsl import fragment_habits
-from wendascope.registry import GL
+from wendascope.glsl.stages import Stage
+from wendascope.glsl.words import fragment_habits
 
 _LEAST = 1000
 _LATE = re.compile(r"\b(discard|gl_FragDepth\w*|imageStore|imageAtomic\w*|atomic\w+)\b")
@@ -22,36 +22,42 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
         if rejected < _LEAST:
             continue
         yield Finding(
-            id=f"late-depth-test-{index}", rule="late-depth-test", page="Overdraw",
+            id=f"late-depth-test-{index}",
+            rule="late-depth-test",
+            page="Overdraw",
             title=f"{name}: {rejected:,} fragments are shaded and then rejected by depth",
-            why=f"The depth test cannot come before the shader, for it has {_reasons(case, list(late))}.",
+            why=f"Early depth testing is off because the shader uses {_reasons(case, list(late))}.",
             steps=sorted(late),
-            evidence={"fragments rejected after shading": rejected, "fragments that pass": sum(max(r.fragments, 0) for r in late.values()), "steps": len(late)},
+            evidence={
+                "fragments rejected after shading": rejected,
+                "fragments that pass": sum(max(r.fragments, 0) for r in late.values()),
+                "steps": len(late),
+            },
             estimate_ms=case.weighted({s: r.rejected / (r.rejected + max(r.fragments, 0)) for s, r in late.items()}),
             how="each step's part of the pass's time, by its share of rejected fragments",
             price="a second shader: solid parts without discard, or a depth-only pass for what is cut out",
             conditions="hardware that tests early only where it may; some test twice",
             refused="which parts are solid is not in the frame: splitting the mesh or the shader is new work",
             **_place(case, list(late)),
-        )  # fmt: skip
+        )
 
 
 def _place(case: Case, steps: list[int]) -> dict[str, Any]:
     """Program, stage and lines of the first shader that keeps the test from coming first."""
     for name in sorted({int(case.frame.steps.program[s]) for s in steps}):
-        program = case.frame.objects.program(name)
+        program = case.frame.programs.get(name)
         for shader in program.shaders if program else []:
             lines = [k for k, text in enumerate(shader.source.splitlines(), 1) if _LATE.search(text.split("//")[0])]
-            if shader.type == GL.FRAGMENT_SHADER and lines:
-                return {"program": name, "stage": shader.type, "lines": lines}
+            if shader.stage == Stage.FRAGMENT and lines:
+                return {"program": name, "stage": shader.stage, "lines": lines}
     return {}
 
 
 def _reasons(case: Case, steps: list[int]) -> str:
     found: list[str] = []
     for name in {int(case.frame.steps.program[s]) for s in steps}:
-        program = case.frame.objects.program(name)
+        program = case.frame.programs.get(name)
         for shader in program.shaders if program else []:
-            if shader.type == GL.FRAGMENT_SHADER:
+            if shader.stage == Stage.FRAGMENT:
                 found += fragment_habits(shader.source).reasons
     return ", ".join(dict.fromkeys(found)) or "an alpha test or coverage by alpha"

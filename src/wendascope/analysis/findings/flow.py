@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._of_shaders import LEAST_COST, LEAST_SHARE, fragment_stages, lines_that, shader_finding
+from wendascope.analysis.findings._of_shaders import (
+    LEAST_COST,
+    LEAST_SHARE,
+    fragment_stages,
+    lines_that,
+    shader_finding,
+)
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.frame.glsl import tokens
+from wendascope.glsl.words import tokens
 
 _PRECISION_SHARE = 0.2
 _SPARED_SHARE = 0.1
@@ -21,11 +27,19 @@ def per_vertex_work(case: Case) -> Iterator[Finding]:
         if spent < LEAST_COST or spent < LEAST_SHARE * stage.cost.total or (program.fragments or 0) <= program.vertices:
             continue
         yield shader_finding(
-            case, program, stage, "per-vertex-work", sorted(lines), spent, f"{lines_that(sorted(lines), 'compute')} for every fragment what is linear in its inputs",
-            "Sums of inputs, and products with uniforms, are the same when each vertex works them out and they are interpolated.",
-            {"modelled cost of it": round(spent, 1), "vertices": program.vertices}, "up to one more varying for each result",
-            "the inputs are interpolated with perspective, as is the rule", None,
-        )  # fmt: skip
+            case,
+            program,
+            stage,
+            "per-vertex-work",
+            sorted(lines),
+            spent,
+            f"{lines_that(sorted(lines), 'computed')} per fragment, linear in the inputs",
+            "Sums of inputs and products with uniforms give the same result when computed per vertex and interpolated.",
+            {"modelled cost": round(spent, 1), "vertices": program.vertices},
+            "up to one more varying for each result",
+            "the inputs are interpolated with perspective, as is the rule",
+            None,
+        )
 
 
 @finding("medium-precision")
@@ -43,12 +57,21 @@ def medium_precision(case: Case) -> Iterator[Finding]:
             continue
         worst = sorted(sorted(lines, key=lambda line: -lines[line])[:8])
         yield shader_finding(
-            case, program, stage, "medium-precision", worst, spent / 2, f"{lines_that(worst, 'work')} at high precision on what only ends in a colour",
-            "No place of a look-up, condition, angle or depth depends on it. At medium precision many mobile GPUs do it at twice the rate, with half the registers.",
-            {"modelled cost of it": round(spent, 1)}, "ten bits beyond the point, and values up to 65,504",
-            "the estimate is for hardware of twice the rate; drivers that compute medium as high precision show no difference. The proof lowers the whole shader",
+            case,
+            program,
+            stage,
+            "medium-precision",
+            worst,
+            spent / 2,
+            f"{lines_that(worst, 'work')} at highp where mediump suffices",
+            "No texture coordinate, condition, angle or depth depends on it. Many mobile GPUs run medium precision at"
+            " twice the rate, with half the registers.",
+            {"modelled cost": round(spent, 1)},
+            "ten bits beyond the point, and values up to 65,504",
+            "the estimate is for hardware of twice the rate; drivers that compute medium as high precision show no"
+            " difference. The proof lowers the whole shader",
             Remedy("medium-precision", program.steps, program=program.program),
-        )  # fmt: skip
+        )
 
 
 @finding("small-branch")
@@ -59,22 +82,46 @@ def small_branches(case: Case) -> Iterator[Finding]:
         if not lines:
             continue
         yield shader_finding(
-            case, program, stage, "small-branch", lines, 0.0, f"{lines_that(lines, 'branch')} over a few operations",
-            "Neighbouring fragments that go different ways run both sides. A comparison and mix(), or a product with step(), does it without a branch.",
-            {"modelled cost of both sides": round(sum(b.cost for b in found), 1)}, "none", "compilers often do it themselves: measure", None,
-        )  # fmt: skip
+            case,
+            program,
+            stage,
+            "small-branch",
+            lines,
+            0.0,
+            f"{lines_that(lines, 'branch')} over a few operations",
+            "Neighbouring fragments that go different ways run both sides. A comparison and mix(), or a product with"
+            " step(), does it without a branch.",
+            {"modelled cost of both sides": round(sum(b.cost for b in found), 1)},
+            "none",
+            "compilers often do it themselves: measure",
+            None,
+        )
 
 
 @finding("spared-side")
 def spared_sides(case: Case) -> Iterator[Finding]:
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        for side in stage.flow.spared if stage.flow else []:
+        for number, side in enumerate(stage.flow.spared if stage.flow else []):
             if side.cost < _SPARED_SHARE * stage.cost.total:
                 continue
             yield shader_finding(
-                case, program, stage, "spared-side", [side.line], side.cost / 2, f"{lines_that([side.line], 'choose')} between results that are both worked out",
-                "What is not chosen is thrown away. Where neighbouring fragments mostly agree, a branch spares it.",
-                {"modelled cost of the dearer side": round(side.cost, 1), "its lines": ", ".join(map(str, side.lines[:8]))}, "a branch",
-                "the estimate is for half of the fragments; look-ups with implicit levels must stay outside of the branch", None,
-            )  # fmt: skip
+                case,
+                program,
+                stage,
+                "spared-side",
+                [side.line],
+                side.cost / 2,
+                f"{lines_that([side.line], 'choose')} between results that are both computed",
+                "Both sides are computed and one is discarded. Where neighbouring fragments mostly agree, a branch"
+                " skips it.",
+                {
+                    "modelled cost of the more expensive side": round(side.cost, 1),
+                    "its lines": ", ".join(map(str, side.lines[:8])),
+                },
+                "a branch",
+                "the estimate is for half of the fragments; texture samples with implicit levels must stay outside"
+                " the branch",
+                None,
+                number=number,
+            )

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.analysis.yardsticks import yardsticks
-from wendascope.frame.describe import program_name
+from wendascope.analysis.guidelines import guidelines
+from wendascope.texts import share as per_cent
 
 _LEAST_TRIANGLES = 200
 _REPEATED = 0.05
@@ -21,89 +21,172 @@ def outside_view(case: Case) -> Iterator[Finding]:
         steps = [s for s, r in case.rows(index) if r.triangles > 0 and r.outside == r.triangles]
         if steps:
             yield Finding(
-                id=f"outside-view-{index}", rule="outside-view", page="Geometry",
-                title=f"{len(steps):,} step{'' if len(steps) == 1 else 's'} of {name} {'lies' if len(steps) == 1 else 'lie'} wholly outside the view",
+                id=f"outside-view-{index}",
+                rule="outside-view",
+                page="Geometry",
+                title=(
+                    f"{len(steps):,} step{'' if len(steps) == 1 else 's'} of {name}"
+                    f" {'lies' if len(steps) == 1 else 'lie'} wholly outside the view"
+                ),
                 why="Every triangle is outside one side of the view volume, or cut away by it.",
                 steps=steps,
-                evidence={"steps": len(steps), "triangles": _triangles(case, steps), "vertices run": sum(max(case.drawn.steps[s].transformed, 0) for s in steps)},
-                estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
+                evidence={
+                    "steps": len(steps),
+                    "triangles": _triangles(case, steps),
+                    "vertices run": sum(max(case.drawn.steps[s].transformed, 0) for s in steps),
+                },
+                estimate_ms=case.time_of(steps),
+                how="share of the pass time that these draws take",
                 price="a test of each object's bounds against the view on the CPU",
                 conditions="holds for this view",
                 remedy=Remedy("drop-steps", steps),
-            )  # fmt: skip
+            )
 
 
 @finding("facing-away")
 def facing_away(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
-        steps = [s for s, r in case.rows(index) if r.triangles > 0 and r.away and r.away + r.outside + r.empty == r.triangles]
+        steps = [
+            s for s, r in case.rows(index) if r.triangles > 0 and r.away and r.away + r.outside + r.empty == r.triangles
+        ]
         if steps:
             yield Finding(
-                id=f"facing-away-{index}", rule="facing-away", page="Geometry",
+                id=f"facing-away-{index}",
+                rule="facing-away",
+                page="Geometry",
                 title=f"{name}: every triangle of {len(steps):,} steps faces away",
                 why="Face culling removes all that these steps draw.",
                 steps=steps,
                 evidence={"steps": len(steps), "triangles": _triangles(case, steps)},
-                estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
-                price="a test of facing on the CPU", conditions="holds for this view", remedy=Remedy("drop-steps", steps),
-            )  # fmt: skip
+                estimate_ms=case.time_of(steps),
+                how="share of the pass time that these draws take",
+                price="a test of facing on the CPU",
+                conditions="holds for this view",
+                remedy=Remedy("drop-steps", steps),
+            )
 
 
 @finding("too-fine")
 def too_fine(case: Case) -> Iterator[Finding]:
-    """Steps of one pass with one program and one triangle count are taken together: they are one mesh, drawn many times."""
+    """Steps of one pass with one program and one triangle count are taken together: they are one mesh, drawn many
+    times.
+    """
     frame = case.frame
     for index, name in enumerate(case.names):
         meshes: dict[tuple[int, int], list[int]] = {}
         for step, row in case.rows(index):
-            if row.drawn > 0 and row.no_sample > yardsticks().geometry.lost_to_size * row.drawn and row.partial + row.no_sample > yardsticks().geometry.partial * row.drawn:
+            if (
+                row.drawn > 0
+                and row.no_sample > guidelines().geometry.lost_to_size * row.drawn
+                and row.partial + row.no_sample > guidelines().geometry.partial * row.drawn
+            ):
                 meshes.setdefault((int(frame.steps.program[step]), row.triangles), []).append(step)
         for (program, triangles), steps in meshes.items():
             rows = [case.drawn.steps[s] for s in steps]
             drawn, pixels = sum(r.drawn for r in rows), sum(r.covered for r in rows)
-            if drawn < _LEAST_TRIANGLES or triangles <= _SIMPLEST or pixels >= drawn * yardsticks().geometry.pixels_a_triangle / 4:
+            if (
+                drawn < _LEAST_TRIANGLES
+                or triangles <= _SIMPLEST
+                or pixels >= drawn * guidelines().geometry.pixels_a_triangle / 4
+            ):
                 continue
-            enough = max(-(-pixels // (yardsticks().geometry.pixels_a_triangle * len(steps))), _SIMPLEST)
+            if pixels == 0:
+                yield _nothing(case, index, name, steps, triangles, program)
+                continue
+            enough = max(-(-pixels // (guidelines().geometry.pixels_a_triangle * len(steps))), _SIMPLEST)
             if 2 * enough > triangles:
                 continue
             share = 1 - enough / triangles
             vertex_ms = {s: case.drawn.steps[s].vertex_ms for s in steps}
             lost = sum(r.no_sample for r in rows)
             yield Finding(
-                id=f"too-fine-{index}-{steps[0]}", rule="too-fine", page="Geometry",
-                title=f"{name}: {len(steps):,} x {triangles:,} triangles cover {pixels / len(steps):,.0f} pixels each; {enough:,} would do",
-                why=f"{lost / drawn:.0%} of the triangles touch no sample at all and "
-                f"{sum(r.partial for r in rows) / drawn:.0%} fill no pixel wholly (yardsticks {yardsticks().geometry.lost_to_size:.0%} and {yardsticks().geometry.partial:.0%}).",
+                id=f"too-fine-{index}-{steps[0]}",
+                rule="too-fine",
+                page="Geometry",
+                title=(
+                    f"{name}: {len(steps):,} x {triangles:,} triangles cover {pixels / len(steps):,.0f} pixels each;"
+                    f" {enough:,} are enough"
+                ),
+                why=(
+                    f"{per_cent(lost / drawn)} of the triangles cover no sample and"
+                    f" {per_cent(sum(r.partial for r in rows) / drawn)} cover no whole pixel (guidelines"
+                    f" {per_cent(guidelines().geometry.lost_to_size)} and {per_cent(guidelines().geometry.partial)})."
+                ),
                 steps=steps,
                 evidence={
-                    "triangles": triangles * len(steps), "touching no sample": lost, "touching 1 to 4 samples": sum(r.few for r in rows),
-                    "samples covered": pixels, "vertices run": sum(max(r.transformed, 0) for r in rows), "drawn by": program_name(frame, program),
+                    "triangles": triangles * len(steps),
+                    "covering no sample": lost,
+                    "covering 1 to 4 samples": sum(r.few for r in rows),
+                    "samples covered": pixels,
+                    "vertices run": sum(max(r.transformed, 0) for r in rows),
+                    "drawn by": frame.program_name(program),
                 },
-                estimate_ms=None if any(v is None for v in vertex_ms.values()) else sum(v or 0.0 for v in vertex_ms.values()) * share,
-                how="the time of the vertex stages alone (rasterisation off), by the share of triangles that would go",
+                estimate_ms=(
+                    None
+                    if any(v is None for v in vertex_ms.values())
+                    else sum(v or 0.0 for v in vertex_ms.values()) * share
+                ),
+                how="the time of the vertex stages alone (rasterisation off), times the share of triangles removed",
                 price="a simpler version of the mesh for far views",
-                conditions=f"{yardsticks().geometry.pixels_a_triangle} pixels a triangle are enough for its shape",
+                conditions=f"{guidelines().geometry.pixels_a_triangle} pixels per triangle are enough for its shape",
                 refused="the simpler mesh is not in the frame",
-            )  # fmt: skip
+            )
+
+
+def _nothing(case: Case, index: int, name: str, steps: list[int], triangles: int, program: int) -> Finding:
+    """A mesh of which no triangle touches a sample: none of it is needed in this view."""
+    rows = [case.drawn.steps[s] for s in steps]
+    return Finding(
+        id=f"too-fine-{index}-{steps[0]}",
+        rule="too-fine",
+        page="Geometry",
+        title=f"{name}: {len(steps):,} x {triangles:,} triangles cover no pixel at all",
+        why="Every triangle is so small, or so far away, that no sample lies in it.",
+        steps=steps,
+        evidence={
+            "triangles": triangles * len(steps),
+            "samples covered": 0,
+            "vertices run": sum(max(r.transformed, 0) for r in rows),
+            "drawn by": case.frame.program_name(program),
+        },
+        estimate_ms=case.time_of(steps),
+        how="share of the pass time that these draws take",
+        price="a test of each object's size on screen on the CPU",
+        conditions="holds for this view",
+        remedy=Remedy("drop-steps", steps),
+    )
 
 
 @finding("small-visible-part")
 def small_part(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         for step, row in case.rows(index):
-            if row.triangles >= yardsticks().geometry.large_mesh and row.outside < row.triangles and row.triangles - row.outside < yardsticks().geometry.small_part * row.triangles:
+            if (
+                row.triangles >= guidelines().geometry.large_mesh
+                and row.outside < row.triangles
+                and row.triangles - row.outside < guidelines().geometry.small_part * row.triangles
+            ):
                 inside = row.triangles - row.outside
                 yield Finding(
-                    id=f"small-visible-part-{step}", rule="small-visible-part", page="Geometry",
-                    title=f"{name}: only {inside:,} of {row.triangles:,} triangles of step {step:,} lie inside the view",
+                    id=f"small-visible-part-{step}",
+                    rule="small-visible-part",
+                    page="Geometry",
+                    title=(
+                        f"{name}: only {inside:,} of {row.triangles:,} triangles of step {step:,} lie inside the view"
+                    ),
                     why="One large mesh is drawn whole for a small part of it.",
                     steps=[step],
-                    evidence={"triangles": row.triangles, "outside the view": row.outside, "vertices run": row.transformed},
+                    evidence={
+                        "triangles": row.triangles,
+                        "outside the view": row.outside,
+                        "vertices run": row.transformed,
+                    },
                     estimate_ms=None if row.vertex_ms is None else row.vertex_ms * row.outside / row.triangles,
                     how="the time of its vertex stages alone, by the share outside",
-                    price="more steps, for the mesh is split into parts", conditions="the parts can be left out one by one",
+                    price="more draws, because the mesh is split into parts",
+                    conditions="the parts can be left out one by one",
                     refused="how to split the mesh is not in the frame",
-                )  # fmt: skip
+                )
 
 
 @finding("degenerate-triangles")
@@ -114,17 +197,27 @@ def degenerate(case: Case) -> Iterator[Finding]:
         if not rows:
             continue
         yield Finding(
-            id=f"degenerate-triangles-{index}", rule="degenerate-triangles", page="Geometry",
-            title=f"{name}: {wasted:,} triangles have no area or are there twice",
-            why="Triangles with two corners in one place draw nothing; a triangle drawn twice by one step is drawn once for nothing.",
+            id=f"degenerate-triangles-{index}",
+            rule="degenerate-triangles",
+            page="Geometry",
+            title=f"{name}: {wasted:,} triangles are degenerate or duplicated",
+            why=(
+                "Triangles with two corners in one place draw nothing. A triangle that one draw holds twice is drawn"
+                " once too often."
+            ),
             steps=sorted(rows),
-            evidence={"without area": sum(r.degenerate for r in rows.values()), "there twice": sum(r.duplicates for r in rows.values()), "triangles": _triangles(case, list(rows))},
-            estimate_ms=None, how="", price="cleaning the meshes when they are built", conditions="strips joined by triangles without area need them, or a restart index",
-            refused="it is work on the mesh data",
-        )  # fmt: skip
+            evidence={
+                "degenerate": sum(r.degenerate for r in rows.values()),
+                "duplicated": sum(r.duplicates for r in rows.values()),
+                "triangles": _triangles(case, list(rows)),
+            },
+            estimate_ms=None,
+            how="",
+            price="cleaning the meshes when they are built",
+            conditions="strips joined by triangles without area need them, or a restart index",
+            refused="needs a change of the mesh asset",
+        )
 
 
 def _triangles(case: Case, steps: list[int]) -> int:
     return sum(max(case.drawn.steps[s].triangles, 0) for s in steps)
-
-

@@ -4,38 +4,74 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.drawn import StepDrawn
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 
 
 @finding("not-visible")
 def hidden_steps(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
-        covered, behind = [], []
-        coloured = any(row.kind in ("opaque", "blended") for _, row in case.rows(index))
-        for step, row in case.rows(index):
-            if row.fragments > 0 and row.survivors == 0 and not (row.kind == "depth" and coloured):
-                covered.append(step)
-            elif row.fragments == 0 and row.covered > 0:
-                behind.append(step)
-        steps = sorted(covered + behind)
+        why = {step: reason for step, row in case.rows(index) if (reason := _reason(row, _coloured(case, index)))}
+        steps = sorted(why)
         if not steps:
             continue
-        fragments = sum(case.drawn.steps[s].fragments for s in covered)
+        count = {reason: sum(r == reason for r in why.values()) for reason in (BEHIND, COVERED, SCISSORED, DISCARDED)}
         yield Finding(
-            id=f"not-visible-{index}", rule="not-visible", page="Overdraw",
-            title=f"{_steps(len(steps))} of {name} {'is' if len(steps) == 1 else 'are'} not visible",
-            why="Everything they draw is hidden behind other steps or covered by later ones before the pass ends.",
+            id=f"not-visible-{index}",
+            rule="not-visible",
+            page="Overdraw",
+            title=(
+                f"{len(steps):,} step{'' if len(steps) == 1 else 's'} of {name} {'is' if len(steps) == 1 else 'are'}"
+                " not visible"
+            ),
+            why=_why([reason for reason, many in count.items() if many]),
             steps=steps,
             evidence={
-                "steps hidden behind others": len(behind), "steps covered later": len(covered), "fragments shaded and covered": fragments,
+                **{f"steps {reason}": many for reason, many in count.items() if many},
+                "fragments shaded and covered": sum(
+                    case.drawn.steps[s].fragments for s, r in why.items() if r == COVERED
+                ),
                 "triangles": sum(max(case.drawn.steps[s].triangles, 0) for s in steps),
             },
-            estimate_ms=case.time_of(steps), how="the part that these steps have in the time of their pass",
-            price="culling work on the CPU, for example by what the frame before showed",
-            conditions="holds for this view; what is hidden changes as the viewer moves",
+            estimate_ms=case.time_of(steps),
+            how="share of the pass time that these draws take",
+            price="culling work on the CPU, for example using the previous frame's visibility",
+            conditions="valid for this view; visibility changes as the camera moves",
             remedy=Remedy("drop-steps", steps),
-        )  # fmt: skip
+        )
 
 
-def _steps(count: int) -> str:
-    return f"{count:,} step{'' if count == 1 else 's'}"
+BEHIND, COVERED, SCISSORED, DISCARDED = (
+    "hidden behind others",
+    "covered later",
+    "cut by the scissor",
+    "discarded by their shader",
+)
+_SENTENCES = {
+    BEHIND: "hidden behind steps that were drawn before", COVERED: "covered by later steps before the pass ends",
+    SCISSORED: "outside the scissor rectangle", DISCARDED: "discarded by their own shader",
+}  # fmt: skip
+
+
+def _coloured(case: Case, index: int) -> bool:
+    return any(row.kind in ("opaque", "blended") for _, row in case.rows(index))
+
+
+def _reason(row: StepDrawn, coloured: bool) -> str:
+    """Why nothing of a step is seen; empty where something is, or where it does more than draw."""
+    if row.stencil or row.effects or row.fragments < 0:
+        return ""
+    if row.fragments > 0:
+        return COVERED if row.survivors == 0 and not (row.kind == "depth" and coloured) else ""
+    if row.covered <= 0:
+        return ""
+    return SCISSORED if row.scissored else BEHIND if row.depth_test else DISCARDED
+
+
+def _why(reasons: list[str]) -> str:
+    parts = [_SENTENCES[reason] for reason in reasons]
+    return (
+        "Everything they draw is "
+        + (", or ".join(parts) if len(parts) < 3 else f"{', '.join(parts[:-1])}, or {parts[-1]}")
+        + "."
+    )

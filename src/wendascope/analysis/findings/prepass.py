@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.registry import GL
+from wendascope.frame.uses import Compare
 
 _LEAST_STEPS = 2
 
@@ -15,21 +15,41 @@ def depth_prepass(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         rows = list(case.rows(index))
         first = [step for step, row in rows if row.kind == "depth" and row.depth_write]
-        after = [step for step, row in rows if row.kind == "opaque" and row.depth_test and row.depth_func in (GL.EQUAL, GL.LEQUAL) and first and step > first[0]]
+        after = [
+            step
+            for step, row in rows
+            if (row.kind == "opaque" or (row.fragments == 0 and not row.kind))
+            and row.depth_test
+            and row.depth_func in (Compare.EQUAL, Compare.LESS_OR_EQUAL)
+            and first
+            and step > first[0]
+        ]
         if len(first) < _LEAST_STEPS or not after:
             continue
         drawn = case.drawn.steps
         yield Finding(
-            id=f"depth-prepass-{index}", rule="depth-prepass", page="Overdraw",
-            title=f"{name}: {len(first):,} depth-only steps come before {len(after):,} opaque ones; do they pay?",
-            why="A depth-only pre-pass draws the geometry twice so that only visible fragments are shaded. "
-            "It pays when shading is dear and layers are many.",
+            id=f"depth-prepass-{index}",
+            rule="depth-prepass",
+            page="Overdraw",
+            title=(
+                f"{name}: {len(first):,} depth-only step{'s come' if len(first) != 1 else ' comes'} before"
+                f" {len(after):,} opaque {'ones' if len(after) != 1 else 'one'}; do they pay?"
+            ),
+            why=(
+                "A depth-only pre-pass draws the geometry twice so that only visible fragments are shaded. "
+                "It pays when shading is expensive and overdraw is high."
+            ),
             steps=first,
             evidence={
-                "triangles drawn twice": sum(max(drawn[s].triangles, 0) for s in first), "fragments shaded after it": sum(max(drawn[s].fragments, 0) for s in after),
+                "triangles drawn twice": sum(max(drawn[s].triangles, 0) for s in first),
+                "fragments shaded after it": sum(max(drawn[s].fragments, 0) for s in after),
             },
-            estimate_ms=case.time_of(first), how="the part of the pre-pass in the time of its pass; what it saves later is for the proof to tell",
+            estimate_ms=case.time_of(first),
+            how=(
+                "the part of the pre-pass in the time of its pass; what it saves later is not counted; the proof"
+                " measures both"
+            ),
             price="more fragments shaded in the steps that follow",
             conditions="the steps that follow write depth themselves",
             remedy=Remedy("no-prepass", first, after),
-        )  # fmt: skip
+        )

@@ -1,18 +1,32 @@
-"""What shaders do for nothing: expressions of uniforms alone, features that uniforms switch off, long loops, dear powers,
-varyings that nobody reads, look-ups done twice."""
+"""What shaders do for nothing: expressions of uniforms alone, features that uniforms switch off, long loops, dear
+powers, varyings that nobody reads, look-ups done twice.
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Protocol, TypeVar
 
-from wendascope.analysis.findings._of_shaders import LEAST_COST, LEAST_SHARE, fragment_stages, lines_that, shader_finding
+from wendascope.analysis.findings._of_shaders import (
+    LEAST_COST,
+    LEAST_SHARE,
+    fragment_stages,
+    lines_that,
+    shader_finding,
+)
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl_globals import Globals, UnclearSourceError
-from wendascope.frame.objects import ProgramRecord
-from wendascope.registry import GL
+from wendascope.frame.resources import Program
+from wendascope.glsl.globals import Globals, UnclearSourceError
+from wendascope.glsl.stages import Stage
+from wendascope.texts import share, verb
 
+
+class _OnLine(Protocol):
+    line: int
+
+
+_T = TypeVar("_T", bound=_OnLine)
 _LONG_LOOP = 0.4
 """Share of a shader's cost in one loop, from which its rounds are worth a look."""
 
@@ -26,137 +40,235 @@ def uniform_expressions(case: Case) -> Iterator[Finding]:
         if spent < LEAST_COST or spent < LEAST_SHARE * stage.cost.total:
             continue
         yield shader_finding(
-            case, program, stage, "uniform-expression", sorted(lines), spent,
-            f"{lines_that(sorted(lines), 'compute')} for every fragment what uniforms alone decide",
-            "The result is the same for every fragment of a draw. Worked out once on the CPU, or for each vertex, it costs nothing here.",
-            {"modelled cost of it": round(spent, 1)}, "one more uniform, or a varying", "the proof moves it to the vertices",
+            case,
+            program,
+            stage,
+            "uniform-expression",
+            sorted(lines),
+            spent,
+            f"{lines_that(sorted(lines), 'computed')} per fragment, depends on uniforms only",
+            "The result is the same for every fragment of a draw. Computed once on the CPU, or per vertex, it costs"
+            " nothing here.",
+            {"modelled cost": round(spent, 1)},
+            "one more uniform, or a varying",
+            "the proof moves it to the vertices",
             Remedy("move-to-vertices", program.steps, program=program.program, lines=sorted(lines)),
-        )  # fmt: skip
+        )
 
 
-@finding("idle-feature")
+@finding("unused-feature")
 def idle_features(case: Case) -> Iterator[Finding]:
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        for branch in stage.cost.branches:
+        for number, branch in _numbered(stage.cost.branches):
             full = stage.cost.total + branch.cost
             if branch.cost < LEAST_COST or branch.cost < LEAST_SHARE * full:
                 continue
+            # a driver that skips the side whole saves no more than the test and some registers
             yield shader_finding(
-                case, program, stage, "idle-feature", [branch.line], branch.cost,
-                f"{lines_that([branch.line], 'test')} {branch.uniform}, which switches {branch.cost / full:.0%} of the shader off in this frame",
-                "The branch goes one way for the whole frame. Drivers may skip its other side or run it masked, and must keep registers for it; "
-                "a variant of the shader without it has neither.",
-                {"modelled cost of the idle side": round(branch.cost, 1), "uniform": branch.uniform}, "one more variant of the shader",
-                "the uniform has one value in all steps of the frame", Remedy("bake-uniforms", program.steps, program=program.program), full,
-            )  # fmt: skip
+                case,
+                program,
+                stage,
+                "unused-feature",
+                [branch.line],
+                branch.cost / 2,
+                f"{lines_that([branch.line], 'test')} {branch.uniform}, which disables {share(branch.cost / full)} of"
+                " the shader in this frame",
+                "The branch goes one way for the whole frame. Drivers may skip its other side or run it masked, and"
+                " must keep registers for it; a variant of the shader without it has neither.",
+                {"modelled cost of the unused side": round(branch.cost, 1), "uniform": branch.uniform},
+                "one more variant of the shader",
+                "the uniform has one value in all steps of the frame",
+                Remedy("bake-uniforms", program.steps, program=program.program),
+                full,
+                number=number,
+            )
+
+
+def _numbered(things: Sequence[_T]) -> Iterator[tuple[int, _T]]:
+    """Things that begin on lines, each with how many before it begin on the same one."""
+    seen: dict[int, int] = {}
+    for thing in things:
+        number = seen.get(thing.line, 0)
+        seen[thing.line] = number + 1
+        yield number, thing
 
 
 @finding("long-loop")
 def long_loops(case: Case) -> Iterator[Finding]:
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        for loop in stage.cost.loops:
+        alike = [loop.line for loop in stage.cost.loops]
+        for number, loop in _numbered(stage.cost.loops):
             if loop.trips is None or loop.trips < 4 or loop.cost < _LONG_LOOP * stage.cost.total:
                 continue
             by = f", as {loop.by_uniform} says" if loop.by_uniform else ""
             half = loop.trips // 2
             yield shader_finding(
-                case, program, stage, "long-loop", [loop.line], loop.cost / 2,
-                f"{lines_that([loop.line], 'loop')} {loop.trips} times{by}: {loop.cost / stage.cost.total:.0%} of the shader",
-                f"Half the rounds, {half}, would save half of that, if the picture allows it.",
-                {"rounds": loop.trips, "modelled cost of all rounds": round(loop.cost, 1)}, "the picture changes: how much, the proof shows",
-                f"estimate and proof are for {half} rounds",
-                Remedy("bake-uniforms", program.steps, program=program.program, values={loop.by_uniform: half}) if loop.by_uniform
-                else Remedy("cut-loops", program.steps, program=program.program, loops={loop.line: half}),
-            )  # fmt: skip
+                case,
+                program,
+                stage,
+                "long-loop",
+                [loop.line],
+                loop.cost / 2,
+                f"{lines_that([loop.line], 'loop')} {loop.trips} times{by}: {share(loop.cost / stage.cost.total)} of"
+                " the shader",
+                f"Half the iterations, {half}, save half of that if the picture allows it.",
+                {"iterations": loop.trips, "modelled cost of all iterations": round(loop.cost, 1)},
+                "the picture changes; the proof shows by how much",
+                f"estimate and proof are for {half} iterations",
+                (
+                    Remedy("bake-uniforms", program.steps, program=program.program, values={loop.by_uniform: half})
+                    if loop.by_uniform
+                    else (
+                        Remedy("cut-loops", program.steps, program=program.program, loops={loop.line: half})
+                        if alike.count(loop.line) == 1
+                        else None
+                    )
+                ),
+                refused=(
+                    ""
+                    if alike.count(loop.line) == 1 or loop.by_uniform
+                    else "another loop begins on the same line: put each on a line of its own"
+                ),
+                number=number,
+            )
 
 
 @finding("small-power")
 def small_powers(case: Case) -> Iterator[Finding]:
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        lines = sorted({line for line, exponent in stage.cost.powers if exponent in (0.5, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 8.0, -0.5, -1.0, -1.5, -2.0)})
+        lines = sorted(
+            {
+                line
+                for line, exponent in stage.cost.powers
+                if exponent in (0.5, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 8.0, -0.5, -1.0, -1.5, -2.0)
+            }
+        )
         if not lines:
             continue
         spent = sum(stage.cost.lines.get(line, 0.0) for line in lines) / 2
         yield shader_finding(
-            case, program, stage, "small-power", lines, spent, f"{lines_that(lines, 'raise')} to a small constant power",
-            "A power is an exponential of a logarithm; a few multiplications or a square root do the same.",
-            {"exponents": ", ".join(f"{e:g}" for e in sorted({e for line, e in stage.cost.powers if line in lines}))}, "none", "", None,
-        )  # fmt: skip
+            case,
+            program,
+            stage,
+            "small-power",
+            lines,
+            spent,
+            f"{lines_that(lines, 'raise')} to a small constant power",
+            "A power is an exponential of a logarithm; a few multiplications or a square root do the same where the"
+            " base is not negative.",
+            {"exponents": ", ".join(f"{e:g}" for e in sorted({e for line, e in stage.cost.powers if line in lines}))},
+            "none",
+            "the base is never negative: the power of a negative number is undefined, its products are not",
+            None,
+        )
 
 
 @finding("unused-varying")
 def unused_varyings(case: Case) -> Iterator[Finding]:
     for program in case.shaders:
-        vertex, fragment = program.stage(GL.VERTEX_SHADER), program.stage(GL.FRAGMENT_SHADER)
-        if vertex is None or fragment is None or vertex.cost is None or fragment.cost is None or len(program.stages) != 2:
+        vertex, fragment = program.stage(Stage.VERTEX), program.stage(Stage.FRAGMENT)
+        if (
+            vertex is None
+            or fragment is None
+            or vertex.cost is None
+            or fragment.cost is None
+            or len(program.stages) != 2
+        ):
             continue
         unread = sorted(name for name in vertex.outputs if name not in fragment.read)
         if not unread:
             continue
-        lines = sorted({k for k, text in enumerate(vertex.source.splitlines(), 1) if any(name in text for name in unread)})
+        lines = sorted(
+            {k for k, text in enumerate(vertex.source.splitlines(), 1) if any(name in text for name in unread)}
+        )
         yield Finding(
-            id=f"unused-varying-{program.program}", rule="unused-varying", page="Shaders",
-            title=f"{program.label}: {', '.join(unread)} {'is' if len(unread) == 1 else 'are'} written for every vertex and read by nobody",
-            why="Linkers of good drivers drop it; others compute, store and interpolate it.", steps=program.steps,
-            evidence={"scalars": sum(vertex.outputs[name] for name in unread), "lines of the vertex shader": ", ".join(map(str, lines[:8]))},
-            estimate_ms=None, how="", price="none", conditions="no other program is linked with the same vertex shader",
-            refused="drivers that drop it show no difference", program=program.program, stage=GL.VERTEX_SHADER, lines=lines,
-        )  # fmt: skip
+            id=f"unused-varying-{program.program}",
+            rule="unused-varying",
+            page="Shaders",
+            title=(
+                f"{program.label}: varying {', '.join(unread)} {verb(len(unread), 'is', 'are')} written but never read"
+            ),
+            why="Linkers of good drivers drop it; others compute, store and interpolate it.",
+            steps=program.steps,
+            evidence={
+                "scalars": sum(vertex.outputs[name] for name in unread),
+                "lines of the vertex shader": ", ".join(map(str, lines[:8])),
+            },
+            estimate_ms=None,
+            how="",
+            price="none",
+            conditions="no other program is linked with the same vertex shader",
+            refused="drivers that drop it show no difference",
+            program=program.program,
+            stage=Stage.VERTEX,
+            lines=lines,
+        )
 
 
 @finding("unused-output")
 def unused_outputs(case: Case) -> Iterator[Finding]:
     frame = case.frame
     for program in case.shaders:
-        record, fragment = frame.objects.program(program.program), program.stage(GL.FRAGMENT_SHADER)
+        record, fragment = frame.programs.get(program.program), program.stage(Stage.FRAGMENT)
         draws = [s for s in program.steps if frame.steps.kind_name(s) == "draw"]
         written = _outputs(record, fragment.source) if record and fragment else {}
         if fragment is None or not draws or not written:
             continue
-        taken = {number for step in draws for number in _colours_taken(frame, step)}
+        taken = {number for step in draws for number in frame.uses.colours_taken(step)}
         unread = sorted(name for name, number in written.items() if number not in taken)
         if not unread:
             continue
-        lines = sorted({k for k, text in enumerate(fragment.source.splitlines(), 1) if any(re.search(rf"\b{re.escape(name)}\b", text) for name in unread)})
+        lines = sorted(
+            {
+                k
+                for k, text in enumerate(fragment.source.splitlines(), 1)
+                if any(re.search(rf"\b{re.escape(name)}\b", text) for name in unread)
+            }
+        )
         yield Finding(
-            id=f"unused-output-{program.program}", rule="unused-output", page="Shaders",
-            title=f"{program.label}: {', '.join(unread)} {'is' if len(unread) == 1 else 'are'} written for every fragment, and no target takes {'it' if len(unread) == 1 else 'them'}",
-            why="No colour is attached there in any of its steps, or all of it is masked. Drivers may drop the writing late or not at all.", steps=program.steps,
-            evidence={"fragments": program.fragments or 0, "lines": ", ".join(map(str, lines[:8]))}, estimate_ms=None, how="", price="one more variant of the shader",
-            conditions="no other frame draws with it into more targets", refused="drivers that drop it show no difference: try it by editing the shader",
-            program=program.program, stage=GL.FRAGMENT_SHADER, lines=lines,
-        )  # fmt: skip
+            id=f"unused-output-{program.program}",
+            rule="unused-output",
+            page="Shaders",
+            title=f"{program.label}: output {', '.join(unread)} {verb(len(unread), 'has', 'have')} no attachment",
+            why=(
+                "No colour is attached there in any of its steps, or all of it is masked. Drivers may drop the writing"
+                " late or not at all."
+            ),
+            steps=program.steps,
+            evidence={"fragments": program.fragments or 0, "lines": ", ".join(map(str, lines[:8]))},
+            estimate_ms=None,
+            how="",
+            price="one more variant of the shader",
+            conditions="no other frame draws with it into more targets",
+            refused="drivers that drop it show no difference: try it by editing the shader",
+            program=program.program,
+            stage=Stage.FRAGMENT,
+            lines=lines,
+        )
 
 
-def _outputs(record: ProgramRecord, source: str) -> dict[str, int]:
-    """Fragment output -> its number, by the source or as the program bound it; those whose number is left to the driver are left out."""
+def _outputs(record: Program, source: str) -> dict[str, int]:
+    """Fragment output -> its number, by the source or as the program bound it; those whose number is left to the
+    driver are left out.
+    """
     try:
         declared = [d for d in Globals(source).declarations if d.has("out")]
     except UnclearSourceError:
         return {}
-    found = {name: number for name, (number, _) in record.outputs.items() if any(n.text == name for d in declared for n in d.names)}
+    found = {
+        name: number
+        for name, number in record.output_numbers.items()
+        if any(n.text == name for d in declared for n in d.names)
+    }
     for declaration in declared:
         location = next((m[1] for q in declaration.qualifiers if (m := re.search(r"\blocation\s*=\s*(\d+)", q))), None)
         for name in declaration.names:
             if location is not None and not name.array:
                 found[name.text] = int(location)
     return found
-
-
-def _colours_taken(frame: Frame, step: int) -> set[int]:
-    """Numbers of fragment outputs that reach a colour of a step's target."""
-    target = frame.passes.targets[int(frame.passes.of_step[step])]
-    call = int(frame.steps.call[step])
-    points = {a.point - GL.COLOR_ATTACHMENT0 for a in target.attachments if GL.COLOR_ATTACHMENT0 <= a.point < GL.COLOR_ATTACHMENT0 + 32} if target.framebuffer else {0}
-    record = next((f for f in frame.objects.framebuffers if f.name == target.framebuffer), None)
-    chosen = record.draw_buffers if record and record.draw_buffers and not len(frame.calls.calls_of("glDrawBuffers", "glDrawBuffer")) else None
-    numbers = points if chosen is None else {k for k, buffer in enumerate(chosen) if buffer - GL.COLOR_ATTACHMENT0 in points}
-    if chosen is None and len(frame.calls.calls_of("glDrawBuffers")):
-        numbers = set(range(8)) if points else set()  # which goes where is not known: any may
-    return {k for k in numbers if any(frame.history.value("color_mask", call, min(k, 7)) or (1,))}
 
 
 @finding("fetched-twice")
@@ -166,7 +278,16 @@ def fetched_twice(case: Case) -> Iterator[Finding]:
         lines = sorted(set(stage.cost.repeated_fetches))
         if lines:
             yield shader_finding(
-                case, program, stage, "fetched-twice", lines, sum(stage.cost.lines.get(line, 0.0) for line in lines) / 2,
-                f"{lines_that(lines, 'look')} up a texel that was looked up before", "Kept in a variable, one look-up does for both.",
-                {"look-ups that repeat": len(stage.cost.repeated_fetches)}, "none", "", None,
-            )  # fmt: skip
+                case,
+                program,
+                stage,
+                "fetched-twice",
+                lines,
+                sum(stage.cost.lines.get(line, 0.0) for line in lines) / 2,
+                f"{lines_that(lines, 'sampled')} twice: the same texel was sampled before",
+                "Kept in a variable, one texture sample serves both.",
+                {"repeated texture samples": len(stage.cost.repeated_fetches)},
+                "none",
+                "",
+                None,
+            )

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.texts import plural, share, verb
 
 _LEAST_AREA = 0.1
 _LEAST_IDLE = 0.3
 
 
-@finding("idle-sheet")
+@finding("blend-without-effect")
 def idle_sheets(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         target = case.frame.passes.targets[index]
@@ -24,14 +25,23 @@ def idle_sheets(case: Case) -> Iterator[Finding]:
         fragments = sum(r.survivors for r in sheets.values())
         idle = sum(r.idle for r in sheets.values())
         yield Finding(
-            id=f"idle-sheet-{index}", rule="idle-sheet", page="Overdraw",
-            title=f"{name}: {len(sheets)} blended sheet{'s change' if len(sheets) > 1 else ' changes'} nothing on {idle / fragments:.0%} of their area",
-            why="The fragments were shaded and blended, and every colour buffer came out as it was.",
+            id=f"blend-without-effect-{index}",
+            rule="blend-without-effect",
+            page="Overdraw",
+            title=(
+                f"{name}: {plural(len(sheets), 'full-screen blended draw')} {verb(len(sheets), 'changes', 'change')}"
+                f" nothing on {share(idle / fragments)} of the area"
+            ),
+            why="The fragments are shaded and blended, but no colour buffer changes.",
             steps=sorted(sheets),
-            evidence={"fragments blended": fragments, "of them without any change": idle, "layers over the target": round(fragments / area, 2)},
+            evidence={
+                "fragments blended": fragments,
+                "blended without effect": idle,
+                "coverage of the target": round(fragments / area, 2),
+            },
             estimate_ms=case.weighted({s: r.idle / max(r.fragments, 1) for s, r in sheets.items()}),
             how="each step's part of the pass's time, by its share of fragments that changed nothing",
-            price="geometry that follows what is to be seen, or an early discard where the effect is empty",
+            price="geometry that fits the visible part, or an early discard where the effect is empty",
             conditions="what is empty in this frame may not be in the next",
-            refused="the shape of what the sheet shows is not in the frame: cutting it is new geometry",
-        )  # fmt: skip
+            refused="the visible shape is not in the frame: cutting the layer needs new geometry",
+        )

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 
 import numpy as np
 
-from wendascope.analysis.atlas import texture_pixels
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.frame.objects import ImageRecord
 
 _LEAST_BYTES = 4096
 
@@ -26,14 +24,14 @@ def plain_textures(case: Case) -> Iterator[Finding]:
                 samplers.setdefault(name, set()).add(use.sampler)
     grey, flat = [], []
     for name in sorted(users):
-        pixels = texture_pixels(case.frame, name)
-        record = case.frame.objects.texture(name)
-        if pixels is None or record is None or not record.images or record.images[0].contents is None:
+        pixels = case.frame.texture_pixels(name)
+        record = case.frame.textures.get(name)
+        if pixels is None or record is None:
             continue
-        size = sum(i.contents.size for i in record.images if i.contents)
+        size = record.stored_bytes
         if (pixels == pixels[0, 0]).all():
             flat.append((name, size))
-        elif size >= _LEAST_BYTES and _channels(record.images[0]) >= 3 and _grey(pixels):
+        elif size >= _LEAST_BYTES and case.frame.texture_channels(name) >= 3 and _grey(pixels):
             grey.append((name, size))
     groups = _groups(case, [name for name, _ in grey])
     for group in (*groups, [name for name, _ in grey if not any(name in g for g in groups)]):
@@ -43,43 +41,68 @@ def plain_textures(case: Case) -> Iterator[Finding]:
         names = ", ".join(f"{n} ({', '.join(sorted(samplers[n]))})" for n in group)
         fits = group in groups
         yield Finding(
-            id=f"grey-textures-{group[0]}", rule="plain-texture", page="Shaders",
+            id=f"grey-textures-{group[0]}",
+            rule="plain-texture",
+            page="Shaders",
             title=f"{len(group)} textures are grey: {names}" + ("; they fit in the channels of one" if fits else ""),
-            why="Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds the same, and textures read at the "
-            "same place can share one look-up.",
+            why=(
+                "Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds"
+                " the same, and textures read at the same place can share one texture sample."
+            ),
             steps=sorted({s for name in group for s in users[name]}),
-            evidence={"textures": len(group), "bytes now": size, "bytes with one channel each": size // 4}, estimate_ms=None, how="",
-            price="the shaders read channels of one texture", conditions="sizes, filters and repeats agree" if fits else "first levels were looked at",
-            remedy=Remedy("pack-channels", sorted({s for name in group for s in users[name]}), textures=group) if fits else None,
-            refused="" if fits else "they differ in size or filter, or one sampler reads several: each alone would do with one channel",
-        )  # fmt: skip
+            evidence={"textures": len(group), "bytes now": size, "bytes with one channel each": size // 4},
+            estimate_ms=None,
+            how="",
+            price="the shaders read channels of one texture",
+            conditions="sizes, filters and repeats agree" if fits else "first levels were looked at",
+            remedy=(
+                Remedy("pack-channels", sorted({s for name in group for s in users[name]}), textures=group)
+                if fits
+                else None
+            ),
+            refused=(
+                ""
+                if fits
+                else "they differ in size or filter, or one sampler reads several: each alone needs one channel only"
+            ),
+        )
     if flat:
         large = [(name, size) for name, size in flat if size >= _LEAST_BYTES]
         if large:
             yield Finding(
-                id="flat-textures", rule="plain-texture", page="Shaders", title=f"{len(large)} textures are of one colour: {', '.join(str(n) for n, _ in large)}",
-                why="A texture of one texel, or a constant in the shader, gives the same.", steps=sorted({s for name, _ in large for s in users[name]}),
-                evidence={"textures": len(large), "bytes now": sum(size for _, size in large)}, estimate_ms=None, how="", price="none",
-                conditions="their contents stay what they are in this frame", refused="contents are not changed here",
-            )  # fmt: skip
+                id="flat-textures",
+                rule="plain-texture",
+                page="Shaders",
+                title=f"{len(large)} textures are of one colour: {', '.join(str(n) for n, _ in large)}",
+                why="A texture of one texel, or a constant in the shader, gives the same.",
+                steps=sorted({s for name, _ in large for s in users[name]}),
+                evidence={"textures": len(large), "bytes now": sum(size for _, size in large)},
+                estimate_ms=None,
+                how="",
+                price="none",
+                conditions="their contents stay what they are in this frame",
+                refused="contents are not changed here",
+            )
 
 
 def _groups(case: Case, grey: list[int]) -> list[list[int]]:
     """Up to four each that agree in all but their contents, and are read by samplers that read nothing else."""
-    wandering = {t for use in case.sharing.samplers for t in np.unique(use.textures).tolist() if len(np.unique(use.textures)) > 1}
-    alike: dict[str, list[int]] = {}
+    wandering = {
+        t for use in case.sharing.samplers for t in np.unique(use.textures).tolist() if len(np.unique(use.textures)) > 1
+    }
+    alike: dict[Hashable, list[int]] = {}
     for name in grey:
-        record = case.frame.objects.texture(name)
+        record = case.frame.textures.get(name)
         if record is not None and name not in wandering:
-            shape = [(i.level, i.width, i.height, i.internal_format) for i in record.images]
-            alike.setdefault(repr((record.target, shape, sorted(record.parameters.items()))), []).append(name)
-    return [names[at : at + 4] for names in alike.values() for at in range(0, len(names), 4) if len(names[at : at + 4]) > 1]
-
-
-def _channels(image: ImageRecord) -> int:
-    """Of an image with eight bits a channel."""
-    return image.contents.size // max(image.width * image.height, 1) if image.contents else 0
+            alike.setdefault(record.shape, []).append(name)
+    return [
+        names[at : at + 4] for names in alike.values() for at in range(0, len(names), 4) if len(names[at : at + 4]) > 1
+    ]
 
 
 def _grey(pixels: np.ndarray) -> bool:
-    return bool((pixels[..., 0] == pixels[..., 1]).all() and (pixels[..., 0] == pixels[..., 2]).all() and (pixels[..., 3] == pixels[0, 0, 3]).all())
+    return bool(
+        (pixels[..., 0] == pixels[..., 1]).all()
+        and (pixels[..., 0] == pixels[..., 2]).all()
+        and (pixels[..., 3] == pixels[0, 0, 3]).all()
+    )

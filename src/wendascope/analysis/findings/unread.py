@@ -1,4 +1,4 @@
-"""Passes whose result nothing in the frame reads."""
+"""Passes whose result has no effect: nothing reads it, or only what has no effect itself."""
 
 from __future__ import annotations
 
@@ -7,54 +7,75 @@ from collections.abc import Iterator
 import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.liveness import without_effect
 from wendascope.frame.frame import Frame
-from wendascope.frame.inputs import sampler_uses
-from wendascope.registry import GL
-
-_READS_FRAMEBUFFER = ("glReadPixels", "glReadnPixels", "glBlitFramebuffer", "glBlitFramebufferEXT", "glCopyTexImage2D", "glCopyTexSubImage2D", "glCopyTexSubImage3D")
-_READS_WITHOUT_TRACE = ("glGetTexImage", "glGetTextureImage", "glGetTextureSubImage", "glBindImageTexture", "glBindImageTextures", "glCopyImageSubData", "glBindTextures")
 
 
 @finding("unread-pass")
 def unread_passes(case: Case) -> Iterator[Finding]:
     frame = case.frame
-    if len(frame.calls.calls_of(*_READS_WITHOUT_TRACE)):
-        return
-    read = _read_images(frame)
-    for index, name in enumerate(case.names):
-        target = frame.passes.targets[index]
-        images = {(a.kind, a.name) for a in target.attachments}
-        if target.framebuffer in (0, frame.reference_framebuffer) or not images or images & read:
-            continue
-        steps = list(case.steps_of(index))
-        if not any(frame.steps.kind_name(s) == "draw" for s in steps):
-            continue
+    dead = without_effect(frame)
+    passes = [
+        index for index in range(len(case.names)) if all(dead[s] for s in case.steps_of(index)) and _draws(case, index)
+    ]
+    for chain in _chains(frame, passes):
+        steps = sorted(s for index in chain for s in case.steps_of(index))
+        names = (
+            " and ".join(case.names[i] for i in chain)
+            if len(chain) < 3
+            else f"{case.names[chain[0]]} and {len(chain) - 1} more passes"
+        )
+        after = frame.knows_following
         yield Finding(
-            id=f"unread-pass-{index}", rule="unread-pass", page="Overdraw",
-            title=f"Nothing reads the result of {name}",
-            why="No later step samples, copies or reads back what this pass draws into.",
+            id=f"unread-pass-{chain[0]}",
+            rule="unread-pass",
+            page="Overdraw",
+            title=f"Nothing reads the result of {names}",
+            why="No step with an effect samples, copies or reads back what is drawn here"
+            + (", and neither does the frame after." if after else ".")
+            + (" Some of these passes are read only by each other." if len(chain) > 1 else ""),
             steps=steps,
-            evidence={"steps": len(steps), "fragments": sum(max(case.drawn.steps[s].fragments, 0) for s in steps)},
-            estimate_ms=case.time_of(steps), how="the time of the pass",
+            evidence={
+                "steps": len(steps),
+                "passes": len(chain),
+                "fragments": sum(max(case.drawn.steps[s].fragments, 0) for s in steps),
+            },
+            estimate_ms=case.time_of(steps),
+            how="the time of the passes",
             price="none",
-            conditions="no later frame reads it either: this frame alone cannot tell",
+            conditions="no later frame reads it"
+            + ("" if after else ": capture the frame again to have the one after it looked at as well"),
             remedy=Remedy("drop-steps", steps),
-        )  # fmt: skip
+        )
 
 
-def _read_images(frame: Frame) -> set[tuple[str, int]]:
-    """(kind, name) of every image that a step of the frame reads, at any time: an earlier reader means the frame after."""
-    found: set[tuple[str, int]] = set()
-    for use in sampler_uses(frame):
-        found |= {("texture", int(name)) for name in np.unique(use.textures) if name}
-    views = {t.name: t.view_of for t in frame.objects.textures if t.view_of}
-    found |= {("texture", views[name]) for kind, name in found if kind == "texture" and name in views}
-    calls = frame.calls.calls_of(*_READS_FRAMEBUFFER)
-    sources = set(np.unique(frame.history.column("framebuffer", calls, GL.READ_FRAMEBUFFER)).tolist()) if len(calls) else set()
-    for target in frame.passes.targets:
-        if target.framebuffer in sources:
-            found |= {(a.kind, a.name) for a in target.attachments}
-    for record in frame.objects.framebuffers:
-        if record.name in sources:
-            found |= {(a.kind, a.name) for a in record.attachments}
-    return found
+def _draws(case: Case, index: int) -> bool:
+    return any(case.frame.steps.kind_name(s) == "draw" for s in case.steps_of(index))
+
+
+def _chains(frame: Frame, passes: list[int]) -> list[list[int]]:
+    """Passes grouped by who reads whom: a pass and all that only serves it are one finding."""
+    of_step = frame.passes.of_step
+    joined = {index: index for index in passes}
+
+    def root(index: int) -> int:
+        while joined[index] != index:
+            index = joined[index]
+        return index
+
+    writers: dict[tuple[str, int], list[int]] = {}
+    for index in passes:
+        for attachment in frame.passes.targets[index].attachments:
+            writers.setdefault((attachment.kind, attachment.name), []).append(index)
+    for group in writers.values():
+        for other in group[1:]:
+            joined[root(other)] = root(group[0])
+    for use in frame.uses.textures:
+        for name in np.unique(use.textures).tolist():
+            for reader in {int(p) for p in of_step[use.steps[use.textures == name]]} & joined.keys():
+                for writer in writers.get(("texture", name), []):
+                    joined[root(reader)] = root(writer)
+    found: dict[int, list[int]] = {}
+    for index in passes:
+        found.setdefault(root(index), []).append(index)
+    return sorted(found.values())

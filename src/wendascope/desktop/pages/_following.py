@@ -6,11 +6,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from wendascope.desktop.answer import answer_labels
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.pages._registry import Page
 from wendascope.desktop.theme import GRID
 
 
-class FramePage(QWidget):
+class FramePage(Page):
     """A page that tells about the shown document. Subclasses add widgets to `room` and answer in `refresh`."""
 
     def __init__(self, workspace: Workspace, question: str) -> None:
@@ -41,9 +42,6 @@ class FramePage(QWidget):
         """Begin to follow the workspace; called when the page is built."""
         self._workspace.listen(self._document_changed)
         self._document_changed()
-
-    def widget(self) -> QWidget:
-        return self
 
     def _document_changed(self) -> None:
         document = self._workspace.current

@@ -3,23 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol
 
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QWidget
 
-from wendascope.desktop.model import Workspace
+from wendascope.desktop.models.document import Workspace
 from wendascope.discovery import import_all
 
 
-class Page(Protocol):
-    """What a page offers beside being a widget. One with `alone = True` takes the room of strip, picture and facts."""
+class Page(QWidget):
+    """A page of the rail. Everything that the window asks of it is here, and does nothing unless a page says more."""
+
+    alone = False
+    """Whether it takes the room of strip, picture and facts."""
 
     def figure(self) -> str:
-        """The answer in a figure, for the rail."""
+        """The answer in a figure, for the rail; empty before there is one."""
+        return ""
 
-    def widget(self) -> QWidget:
+    def widget(self) -> Page:
         """The page itself."""
+        return self
+
+    def focus_search(self) -> None:
+        """Put the cursor where one searches."""
+
+    def show_recent(self, names: list[str]) -> None:
+        """Offer the files that were opened last."""
+
+    def close_page(self) -> None:
+        """Before the window goes: remember, and end what was started here."""
 
 
 Maker = Callable[[Workspace, QSettings], Page]

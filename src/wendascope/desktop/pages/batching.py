@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.companies import Company
+from wendascope.analysis.batches import Batch
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.findings.batching import cpu_ms, step_ms
 from wendascope.analysis.structure import Structure, batching_answer
@@ -14,35 +15,46 @@ from wendascope.desktop.atlas_view import AtlasView
 from wendascope.desktop.breaks_view import BreaksView
 from wendascope.desktop.code_view import CodeView
 from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.frame.describe import step_name
-from wendascope.trials.batching import Code, NewObjects, plan_batch
+from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import COMBINED, state_of
+from wendascope.trials.verdicts import SHORT
 
-_TITLES = ["company / step", "draws", "then", "~ CPU ms", "~ GPU ms", "KiB", "state"]
-_WIDTHS = [52, 44, 72, 72, 56, 88]
+_TITLES = ["batch / draw", "draws", "then", "~ CPU ms", "~ GPU ms", "KiB", "state"]
+_WIDTHS = [52, 44, 72, 72, 56, 104]
 _HOW = {"instance": "copies", "merge": "merged", "multi-draw": "ranges"}
 
 
 @page("Batching", 40)
 class BatchingPage(FramePage):
-    """Answer sentence, the tree of companies and loners, then findings, breaks, code and atlas pages."""
+    """Answer sentence, the tree of batches and single draws, then findings, breaks, code and atlas pages."""
 
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
-        super().__init__(workspace, "What could be drawn together, and what keeps it apart?")
+        super().__init__(workspace, "Which draws can be batched, and what breaks batches?")
         tips = {
-            2: "Draws that would do", 3: "Estimated: CPU time of the calls that would go, as recorded", 4: "Estimated: what the cheapest steps of the frame take, for each step less",
-            5: "Graphics memory of vertices and of each draw's data: then less now",
-        }  # fmt: skip
-        self.tree = NodeTree(_TITLES, _WIDTHS, "Companies", tips)
+            2: "Draws needed",
+            3: "Estimated: CPU time of the calls saved, as recorded",
+            4: "Estimated: draws saved times the cheapest draw",
+            5: "Graphics memory of vertices and per-draw data: then minus now",
+        }
+        self.tree = NodeTree(_TITLES, _WIDTHS, "Batches", tips)
         self.findings = FindingsView(workspace, "Batching")
         self.breaks = BreaksView(workspace)
         self.code = CodeView()
         self.atlas = AtlasView(workspace, settings)
-        self.tabs = self.split(self.tree, [("Findings", self.findings), ("What keeps steps apart", self.breaks), ("Code", self.code), ("Atlas", self.atlas)])
+        self.tabs = self.split(
+            self.tree,
+            [
+                ("Findings", self.findings),
+                ("What breaks batches", self.breaks),
+                ("Code", self.code),
+                ("Atlas", self.atlas),
+            ],
+        )
         self.tree.chosen.connect(self._chosen)
         self.findings.chosen_changed.connect(self._finding_chosen)
         self._shown: tuple[Structure | None, object, int] = (None, None, 0)
@@ -53,13 +65,13 @@ class BatchingPage(FramePage):
         document = self._workspace.current
         if document is None or document.structure is None:
             return ""
-        saved = document.structure.companies.saved
+        saved = document.structure.batches.saved
         return f"-{saved:,}" if saved else "0"
 
     def opened(self, document: Document | None) -> None:
         if document is not None:
             document.selection.listen(self._follow_selection)
-        self.code.show_code([], "Choose a company to see what you would write for it.")
+        self.code.show_code([], "Select a batch to see the code for it.")
 
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
@@ -81,7 +93,7 @@ class BatchingPage(FramePage):
             self._shown = shown
             self._fill(document)
 
-    # ---- companies and loners ---------------------------------------------------------------------------
+    # ---- batches and single draws ---------------------------------------------------------------------------
 
     def _fill(self, document: Document | None) -> None:
         found = document.structure if document else None
@@ -90,42 +102,56 @@ class BatchingPage(FramePage):
             return
         case = document.case
         states = self._states(document)
-        companies = sorted(found.companies.companies, key=lambda c: -c.saved)
-        loners = found.companies.loners
+        batches = sorted(found.batches.batches, key=lambda c: -c.saved)
+        single_draws = found.batches.single_draws
 
         def rows() -> Iterator[Node]:
-            for company in companies:
-                yield self._company(document, case, company, states)
-            for reason, steps in sorted(loners.items(), key=lambda item: -len(item[1])):
-                yield Node([f"loners: {reason}", f"{len(steps):,}", f"{len(steps):,}"], None, len(steps), lambda steps=steps: self._steps(document, steps))  # type: ignore[misc]
+            for batch in batches:
+                yield self._batch(document, case, batch, states)
+            for reason, steps in sorted(single_draws.items(), key=lambda item: -len(item[1])):
+                yield Node(
+                    [f"single draws: {reason}", f"{len(steps):,}", f"{len(steps):,}"],
+                    None,
+                    len(steps),
+                    functools.partial(self._steps, document, steps),
+                )
 
-        self.tree.show_root(Node([], count=len(companies) + len(loners), children=rows))
+        self.tree.show_root(Node([], count=len(batches) + len(single_draws), children=rows))
 
     def _states(self, document: Document) -> dict[int, str]:
-        """First step of a company -> what is known of the finding that has it."""
+        """First step of a batch -> what is known of the finding that has it."""
         found = {}
         for finding in document.findings:
             if finding.remedy is not None and finding.remedy.kind == "batch":
                 for part in finding.remedy.parts:
-                    found[part.steps[0]] = state_of(finding, document.proofs)
+                    state = state_of(finding, document.proofs)
+                    found[part.steps[0]] = SHORT.get(state, state)
         return found
 
-    def _company(self, document: Document, case: Case, company: Company, states: dict[int, str]) -> Node:
-        gpu = step_ms(case, [company])
-        more = (company.bytes_after - company.bytes_before) / 1024
-        differs = [*company.varies, *(f"texture {s}" for s in company.samplers)]
-        label = f"{company.number + 1} {document.frame.passes.names[company.pass_index]}, {_HOW[company.how]}: {', '.join(differs) or 'no value'} differ{'s' if len(differs) < 2 else ''}"
+    def _batch(self, document: Document, case: Case, batch: Batch, states: dict[int, str]) -> Node:
+        gpu = step_ms(case, [batch])
+        more = (batch.bytes_after - batch.bytes_before) / 1024
+        differs = [*batch.varies, *(f"texture {s}" for s in batch.samplers)]
+        label = (
+            f"{batch.number + 1} {document.frame.passes.names[batch.pass_index]}, {_HOW[batch.how]}:"
+            f" {', '.join(differs) or 'no value'} differ{'s' if len(differs) < 2 else ''}"
+        )
         texts = [
-            label, f"{len(company.steps):,}", f"{len(company.parts):,}", f"{cpu_ms(case, [company]):.2f}", "" if gpu is None else f"{gpu:.2f}",
-            f"{more:+,.0f}", states.get(company.steps[0], ""),
-        ]  # fmt: skip
-        return Node(texts, company, len(company.steps), lambda: self._steps(document, company.steps))
+            label,
+            f"{len(batch.steps):,}",
+            f"{len(batch.parts):,}",
+            f"{cpu_ms(case, [batch]):.2f}",
+            "" if gpu is None else f"{gpu:.2f}",
+            f"{more:+,.0f}",
+            states.get(batch.steps[0], ""),
+        ]
+        return Node(texts, batch, len(batch.steps), lambda: self._steps(document, batch.steps))
 
     def _steps(self, document: Document, steps: list[int]) -> Iterator[Node]:
         for step in steps:
-            yield Node([f"{step:,}  {step_name(document.frame, step)}"], step)
+            yield Node([f"{step:,}  {document.frame.step_name(step)}"], step)
 
-    # ---- one company --------------------------------------------------------------------------------------
+    # ---- one batch --------------------------------------------------------------------------------------
 
     def _chosen(self, node: Node) -> None:
         document = self._document
@@ -133,40 +159,49 @@ class BatchingPage(FramePage):
             return
         if isinstance(node.thing, int):
             document.selection.choose(node.thing)
-        company = node.thing if isinstance(node.thing, Company) else node.parent.thing if node.parent and isinstance(node.parent.thing, Company) else None
-        if company is None:
+        batch = (
+            node.thing
+            if isinstance(node.thing, Batch)
+            else node.parent.thing
+            if node.parent and isinstance(node.parent.thing, Batch)
+            else None
+        )
+        if batch is None:
             return
-        if isinstance(node.thing, Company) and document.selection.step not in company.steps:
-            document.selection.choose(company.steps[0])
-        self._ask_code(document, company)
-        self._choose_finding(document, company)
+        if isinstance(node.thing, Batch) and document.selection.step not in batch.steps:
+            document.selection.choose(batch.steps[0])
+        self._ask_code(document, batch)
+        self._choose_finding(document, batch)
 
-    def _choose_finding(self, document: Document, company: Company) -> None:
-        finding = next((f for f in document.findings if f.remedy and f.remedy.kind == "batch" and company.steps[0] in f.steps), None)
+    def _choose_finding(self, document: Document, batch: Batch) -> None:
+        finding = next(
+            (f for f in document.findings if f.remedy and f.remedy.kind == "batch" and batch.steps[0] in f.steps),
+            None,
+        )
         if finding is not None:
             self.findings.choose(finding.id)
 
     def _finding_chosen(self, finding: Finding | None) -> None:
-        """The company of a finding is shown in the tree, without losing a closer choice there."""
+        """The batch of a finding is shown in the tree, without losing a closer choice there."""
         if finding is None or self._following or not finding.steps or self._document is None:
             return
-        chosen = self._current_company()
+        chosen = self._current_batch()
         if chosen is None or chosen.steps[0] not in finding.steps:
-            self._show_company(finding.steps[0])
+            self._show_batch(finding.steps[0])
 
-    def _current_company(self) -> Company | None:
+    def _current_batch(self) -> Batch | None:
         node = self.tree.current
-        while node is not None and not isinstance(node.thing, Company):
+        while node is not None and not isinstance(node.thing, Batch):
             node = node.parent
         return node.thing if node else None
 
-    def _show_company(self, step: int) -> None:
+    def _show_batch(self, step: int) -> None:
         document = self._document
         if document is None or document.structure is None:
             return
-        number = int(document.structure.companies.of_step[step])
+        number = int(document.structure.batches.of_step[step])
         for row, node in enumerate(self.tree.nodes.root.children):
-            if isinstance(node.thing, Company) and node.thing.number == number:
+            if isinstance(node.thing, Batch) and node.thing.number == number:
                 self._following = True
                 index = self.tree.nodes.index(row, 0)
                 self.tree.setCurrentIndex(index)
@@ -176,19 +211,24 @@ class BatchingPage(FramePage):
                 self._ask_code(document, node.thing)
 
     def _follow_selection(self) -> None:
-        """A step chosen elsewhere shows its company."""
+        """A step chosen elsewhere shows its batch."""
         document = self._document
         if document is None or document.structure is None or document.selection.step is None or not self.isVisible():
             return
-        chosen = self._current_company()
+        chosen = self._current_batch()
         if chosen is None or document.selection.step not in chosen.steps:
-            self._show_company(document.selection.step)
+            self._show_batch(document.selection.step)
 
-    def _ask_code(self, document: Document, company: Company) -> None:
+    def _ask_code(self, document: Document, batch: Batch) -> None:
         def work(_replay: object, _progress: object, _cancelled: object) -> list[Code]:
-            return plan_batch(document.frame, company.parts[0], company.how, NewObjects(document.frame)).code
+            return batch_code(document.frame, batch.parts[0], batch.how)
 
-        what = f"{company.label}: {len(company.parts[0])} draws in one" + (f", the first of {len(company.parts)}" if len(company.parts) > 1 else "")
-        self._workspace.request_job(
-            "code", work, lambda code: self.code.show_code(code, what), lambda error: self.code.show_code([], f"{company.label} cannot be drawn together here: {error}.")
+        what = f"{batch.label}: {len(batch.parts[0])} draws in one" + (
+            f", the first of {len(batch.parts)}" if len(batch.parts) > 1 else ""
+        )
+        self._workspace.commands.run_job(
+            JobName.BATCH_CODE,
+            work,
+            lambda code: self.code.show_code(code, what),
+            lambda error: self.code.show_code([], f"{batch.label} cannot be drawn together here: {error}."),
         )

@@ -6,7 +6,8 @@ import contextlib
 import html
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt
+import msgspec
+from PySide6.QtCore import QEvent, QObject, QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -32,16 +33,24 @@ from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.capture_form import CaptureForm
 from wendascope.desktop.capture_list import CaptureTable
 from wendascope.desktop.live_strip import LiveStrip
-from wendascope.desktop.model import Workspace
-from wendascope.desktop.pages._registry import page
-from wendascope.desktop.sitting_link import SittingLink
-from wendascope.desktop.sitting_model import SittingModel
+from wendascope.desktop.models.document import Workspace
+from wendascope.desktop.models.session import SessionModel
+from wendascope.desktop.pages._registry import Page, page
+from wendascope.desktop.session_link import SessionLink
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.errors import WendascopeError
 from wendascope.tap.messages import Do, Event, Take
-from wendascope.tap.sittings import listening
+from wendascope.tap.sessions import listening
 
-_STATES = {"none": "", "starting": "starting", "running": "running", "waiting": "waiting", "held": "held", "taking": "taking a frame", "ended": "ended"}
+_STATES = {
+    "none": "",
+    "starting": "starting",
+    "running": "running",
+    "waiting": "waiting",
+    "held": "paused",
+    "taking": "taking a frame",
+    "ended": "ended",
+}
 
 
 def _heading(text: str) -> QLabel:
@@ -53,8 +62,25 @@ def _heading(text: str) -> QLabel:
     return label
 
 
+class _Column(QScrollArea):
+    """Scrolls up and down only: it is always as wide as what stands in it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        content = self.widget()
+        if content is not None and event.type() == QEvent.Type.LayoutRequest:
+            needed = content.minimumSizeHint().width() + self.verticalScrollBar().sizeHint().width()
+            self.setFixedWidth(max(46 * GRID, needed))
+        return super().eventFilter(watched, event)
+
+
 @page("Capture", -10)
-class CapturePage(QWidget):
+class CapturePage(Page):
     """Left: what to run and when to take. Right: its frames, the captures, what it writes."""
 
     alone = True
@@ -64,8 +90,8 @@ class CapturePage(QWidget):
         super().__init__()
         self._workspace = workspace
         self._settings = settings
-        self.sitting = SittingModel()
-        self.link = SittingLink()
+        self.session = SessionModel()
+        self.link = SessionLink()
         self.link.told.connect(self._told)
         self.link.failed.connect(self._failed)
         question, self.answer, self.evidence = answer_labels("Which frame is too slow?")
@@ -76,20 +102,16 @@ class CapturePage(QWidget):
         for part in (self._target_part(), self._take_part(), self._collect_part(), self._open_part()):
             column.addWidget(part)
         column.addStretch(1)
-        scroll = QScrollArea()
+        scroll = _Column()
         scroll.setWidget(left)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFixedWidth(46 * GRID)
         right = QVBoxLayout()
         right.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
         right.setSpacing(GRID)
         self.strip = LiveStrip()
         for widget in (question, self.answer, self.evidence, self.strip):
             right.addWidget(widget)
-        self.table = CaptureTable(self.sitting)
-        self.table.opened.connect(lambda path: workspace.request_open([path]))
+        self.table = CaptureTable(self.session)
+        self.table.opened.connect(lambda path: workspace.commands.open_files([path]))
         self.table.compared.connect(self._compare)
         self.output = QPlainTextEdit()
         self.output.setReadOnly(True)
@@ -111,7 +133,7 @@ class CapturePage(QWidget):
         across.addWidget(scroll)
         across.addLayout(right, 1)
         self._shortcuts()
-        self.sitting.listen(self._refresh)
+        self.session.listen(self._refresh)
         workspace.listen(self._refresh)
         self._refresh()
 
@@ -126,7 +148,7 @@ class CapturePage(QWidget):
         self.stop_button.setToolTip("End the program")
         self.stop_button.clicked.connect(lambda: self.link.send(Do("stop")))
         self.leave_button = QPushButton("Leave")
-        self.leave_button.setToolTip("End the sitting and let the program run on")
+        self.leave_button.setToolTip("End the capture session; the program keeps running")
         self.leave_button.clicked.connect(lambda: self.link.send(Do("leave")))
         self.attach = QComboBox()
         self.attach.setToolTip("Programs that were started with `wendascope capture --listen NAME -- PROGRAM`")
@@ -158,16 +180,16 @@ class CapturePage(QWidget):
         self.now_button, self.after_button = QPushButton("Take now"), QPushButton("Take after")
         self.frame_button, self.slower_button = QPushButton("Take at frame"), QPushButton("Take when slower than")
         self.now_button.setToolTip("Ctrl+T")
-        self.now_button.clicked.connect(lambda: self.take())
-        self.after_button.clicked.connect(lambda: self.take(after_seconds=self.after.value()))
-        self.frame_button.clicked.connect(lambda: self.take(frame=self.at_frame.value()))
-        self.slower_button.clicked.connect(lambda: self.take(slower_than_ms=self.slower.value()))
+        self.now_button.clicked.connect(lambda: self.take(Take()))
+        self.after_button.clicked.connect(lambda: self.take(Take(after_seconds=self.after.value())))
+        self.frame_button.clicked.connect(lambda: self.take(Take(frame=self.at_frame.value())))
+        self.slower_button.clicked.connect(lambda: self.take(Take(slower_than_ms=self.slower.value())))
         self.cancel_button = QPushButton("Cancel")
         self.cancel_button.clicked.connect(lambda: self.link.send(Do("cancel")))
-        self.hold_button, self.step_button = QPushButton("Hold"), QPushButton("One frame on")
+        self.hold_button, self.step_button = QPushButton("Pause"), QPushButton("One frame on")
         self.hold_button.setToolTip("Stop the program at the end of its frame, or let it go on (Ctrl+J)")
         self.hold_button.clicked.connect(self.hold_or_go)
-        self.step_button.setToolTip("Let the held program draw one more frame (Ctrl+K)")
+        self.step_button.setToolTip("Step one frame (Ctrl+K)")
         self.step_button.clicked.connect(lambda: self.link.send(Do("step")))
         self.waiting = QLabel()
         self.waiting.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -177,7 +199,9 @@ class CapturePage(QWidget):
         grid.setVerticalSpacing(GRID // 2)
         grid.addWidget(self.now_button, 0, 0)
         grid.addWidget(self.cancel_button, 0, 1)
-        for row, (button, field) in enumerate(((self.after_button, self.after), (self.frame_button, self.at_frame), (self.slower_button, self.slower)), 1):
+        for row, (button, field) in enumerate(
+            ((self.after_button, self.after), (self.frame_button, self.at_frame), (self.slower_button, self.slower)), 1
+        ):
             grid.addWidget(button, row, 0)
             grid.addWidget(field, row, 1)
         grid.addWidget(self.hold_button, 4, 0)
@@ -196,8 +220,18 @@ class CapturePage(QWidget):
         self.keep_unused, self.keep_depth = QCheckBox("contents of unused objects"), QCheckBox("depth of the picture")
         self.keep_unused.setChecked(str(self._settings.value("collect_unused", "true")) == "true")
         self.keep_depth.setChecked(str(self._settings.value("collect_depth", "false")) == "true")
-        self.keep_unused.setToolTip("Contents of textures and buffers that the frame does not touch: not needed for replaying it")
-        self.keep_depth.setToolTip("The depth of the finished picture, so that verifying compares it as well; not on OpenGL ES")
+        self.keep_following = QCheckBox("calls of the frame after")
+        self.keep_following.setChecked(str(self._settings.value("collect_following", "true")) == "true")
+        self.keep_following.setToolTip(
+            "Proofs use them to tell whether contents left behind are read again. The program runs one frame more"
+            " while it is recorded"
+        )
+        self.keep_unused.setToolTip(
+            "Contents of textures and buffers that the frame does not use: not needed for replay"
+        )
+        self.keep_depth.setToolTip(
+            "The depth of the finished picture, so that verifying compares it as well; not on OpenGL ES"
+        )
         self.count.setRange(1, 100)
         self.count.setValue(int(self._settings.value("collect_frames", 1)))  # type: ignore[call-overload]
         self.count.setToolTip("How many frames, one right after the other")
@@ -215,8 +249,9 @@ class CapturePage(QWidget):
         form.setVerticalSpacing(GRID // 2)
         form.addWidget(self.keep_unused, 0, 0)
         form.addWidget(self.keep_depth, 1, 0)
-        form.addLayout(frames, 2, 0)
-        for row, cost in enumerate((self.unused_cost, self.depth_cost, self.count_cost)):
+        form.addWidget(self.keep_following, 2, 0)
+        form.addLayout(frames, 3, 0)
+        for row, cost in ((0, self.unused_cost), (1, self.depth_cost), (3, self.count_cost)):
             form.addWidget(cost, row, 1, Qt.AlignmentFlag.AlignRight)
         form.setColumnStretch(0, 1)
         files = QHBoxLayout()
@@ -232,15 +267,20 @@ class CapturePage(QWidget):
         return box
 
     def _open_part(self) -> QWidget:
-        self.open_button, self.demo_button = QPushButton("Open a captured frame..."), QPushButton("Open the demo frames")
+        self.open_button, self.demo_button = (
+            QPushButton("Open a captured frame..."),
+            QPushButton("Open the demo frames"),
+        )
         self.recent_files = QLabel()
         self.recent_files.setWordWrap(True)
-        self.recent_files.linkActivated.connect(lambda name: self._workspace.request_open([Path(name)]))
+        self.recent_files.linkActivated.connect(lambda name: self._workspace.commands.open_files([Path(name)]))
         box = QWidget()
         layout = QVBoxLayout(box)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(_heading("Or open files"))
         buttons = QHBoxLayout()
+        self.open_button.clicked.connect(lambda: self._workspace.commands.choose_files())
+        self.demo_button.clicked.connect(lambda: self._workspace.commands.open_demo())
         buttons.addWidget(self.open_button)
         buttons.addWidget(self.demo_button)
         layout.addLayout(buttons)
@@ -248,29 +288,35 @@ class CapturePage(QWidget):
         return box
 
     def _shortcuts(self) -> None:
-        for keys, run in (("Ctrl+T", self.now_button.click), ("Ctrl+J", self.hold_button.click), ("Ctrl+K", self.step_button.click)):
+        for keys, run in (
+            ("Ctrl+T", self.now_button.click),
+            ("Ctrl+J", self.hold_button.click),
+            ("Ctrl+K", self.step_button.click),
+        ):
             QShortcut(QKeySequence(keys), self, run)  # type: ignore[call-overload]
 
-    # ---- the page protocol -------------------------------------------------------------------------------
-
-    def widget(self) -> QWidget:
-        return self
+    # ---- the page -------------------------------------------------------------------------------
 
     def figure(self) -> str:
-        if self.sitting.running:
-            return _STATES[self.sitting.state] if self.sitting.state != "running" else "live"
-        return str(len(self.sitting.rows)) if self.sitting.rows else "start"
+        if self.session.running:
+            return _STATES[self.session.state] if self.session.state != "running" else "live"
+        return str(len(self.session.rows)) if self.session.rows else "start"
 
     def close_page(self) -> None:
         """Before the window goes: remember, and end what was started here."""
         for name, value in (
-            ("take_after", self.after.value()), ("take_slower", self.slower.value()), ("take_frame", self.at_frame.value()),
-            ("collect_unused", "true" if self.keep_unused.isChecked() else "false"), ("collect_depth", "true" if self.keep_depth.isChecked() else "false"),
-            ("collect_frames", self.count.value()), ("captures", self.folder.text()),
-        ):  # fmt: skip
+            ("take_after", self.after.value()),
+            ("take_slower", self.slower.value()),
+            ("take_frame", self.at_frame.value()),
+            ("collect_unused", "true" if self.keep_unused.isChecked() else "false"),
+            ("collect_depth", "true" if self.keep_depth.isChecked() else "false"),
+            ("collect_following", "true" if self.keep_following.isChecked() else "false"),
+            ("collect_frames", self.count.value()),
+            ("captures", self.folder.text()),
+        ):
             self._settings.setValue(name, value)
-        if self.sitting.running:
-            self.link.send(Do("stop" if self.sitting.name.startswith("window-") else "cancel"))
+        if self.session.running:
+            self.link.send(Do("stop" if self.session.name.startswith("window-") else "cancel"))
         self.link.close()
 
     def show_recent(self, names: list[str]) -> None:
@@ -281,7 +327,7 @@ class CapturePage(QWidget):
 
     def start(self) -> None:
         """Run the program of the form under the tap."""
-        if self.sitting.running:
+        if self.session.running:
             return
         choice = self.form.choice()
         if not choice.program:
@@ -296,23 +342,31 @@ class CapturePage(QWidget):
         self.form.remember(choice)
         self._lines_shown = 0
         self.output.clear()
-        self.sitting.begin(command)
-        self.link.start(command, choice.folder, environment, Path(self.folder.text()).expanduser(), choice.boundary)
+        self.session.begin(command)
+        self.link.start(command, choice.folder, environment, Path(self.folder.text()).expanduser(), choice.frame_end)
 
-    def take(self, **when: float) -> None:
+    def take(self, when: Take) -> None:
         """Take frames with what is to be collected."""
-        if self.sitting.running:
-            self.link.send(Take(**when, frames=self.count.value(), unused=self.keep_unused.isChecked(), depth=self.keep_depth.isChecked()))  # type: ignore[arg-type]
+        if self.session.running:
+            self.link.send(
+                msgspec.structs.replace(
+                    when,
+                    frames=self.count.value(),
+                    unused=self.keep_unused.isChecked(),
+                    depth=self.keep_depth.isChecked(),
+                    following=self.keep_following.isChecked(),
+                )
+            )
 
     def hold_or_go(self) -> None:
-        self.link.send(Do("go" if self.sitting.state == "held" else "hold"))
+        self.link.send(Do("go" if self.session.state == "held" else "hold"))
 
     def _attach(self, index: int) -> None:
         name = self.attach.itemData(index)
-        if name and not self.sitting.running:
+        if name and not self.session.running:
             self._lines_shown = 0
             self.output.clear()
-            self.sitting.begin([])
+            self.session.begin([])
             self.link.attach(name)
 
     def _browse(self) -> None:
@@ -321,72 +375,78 @@ class CapturePage(QWidget):
             self.folder.setText(name)
 
     def _compare(self, path: Path) -> None:
-        if self.sitting.baseline is not None:
-            self._workspace.request_compare(self.sitting.baseline, path)
+        if self.session.baseline is not None:
+            self._workspace.commands.compare(self.session.baseline, path)
 
     # ---- following -----------------------------------------------------------------------------------------------
 
     def _told(self, event: Event) -> None:
-        self.table.fetch(self.sitting.take_in(event))
+        self.table.fetch(self.session.take_in(event))
 
     def _failed(self, text: str) -> None:
-        self.sitting.problem = text
-        if self.sitting.running:
-            self.sitting.state, self.sitting.text = "ended", text
-        self.sitting.changed()
+        self.session.problem = text
+        if self.session.running:
+            self.session.state, self.session.text = "ended", text
+        self.session.changed()
 
     def _refresh(self) -> None:
-        sitting, budget = self.sitting, self._workspace.budget_ms
-        running, held, waiting = sitting.running, sitting.state == "held", sitting.state == "waiting"
-        self.answer.setText(sitting.sentence(budget))
-        bound = sitting.bound()
-        told = bound.sentence if bound and running else "Start one at the left, then take frames of it as often as you like."
-        self.evidence.setText(f"<b>{html.escape(sitting.problem[:1].upper() + sitting.problem[1:])}</b>" if sitting.problem else html.escape(told))
-        self.strip.show_beats(sitting.beats, budget)
+        session, budget = self.session, self._workspace.budget_ms
+        running, held, waiting = session.running, session.state == "held", session.state == "waiting"
+        self.answer.setText(session.sentence(budget))
+        bound = session.bound()
+        told = bound.sentence if bound and running else "Start a program on the left, then capture frames at any time."
+        self.evidence.setText(
+            f"<b>{html.escape(session.problem[:1].upper() + session.problem[1:])}</b>"
+            if session.problem
+            else html.escape(told)
+        )
+        self.strip.show_beats(session.beats, budget)
         self.start_button.setEnabled(not running)
         self.form.setEnabled(not running)
         for button in (self.stop_button, self.leave_button):
             button.setEnabled(running)
-        ready = running and sitting.state in ("running", "held", "waiting") and not (waiting and sitting.text)
+        ready = running and session.state in ("running", "held", "waiting") and not (waiting and session.text)
         for button in (self.now_button, self.after_button, self.frame_button, self.slower_button):
             button.setEnabled(ready)
-        self.hold_button.setEnabled(sitting.state in ("running", "held"))
-        self.hold_button.setText("Let go" if held else "Hold")
+        self.hold_button.setEnabled(session.state in ("running", "held"))
+        self.hold_button.setText("Resume" if held else "Pause")
         self.step_button.setEnabled(held)
         self.cancel_button.setEnabled(waiting)
-        self.waiting.setText(": ".join(filter(None, (_STATES[sitting.state], sitting.text if running else ""))))
+        self.waiting.setText(": ".join(filter(None, (_STATES[session.state], session.text if running else ""))))
         self._show_costs()
         if running != self._was_running:
             self._was_running = running
             self._fill_attach()
-        fresh = min(sitting.lines_written - self._lines_shown, len(sitting.output))
+        fresh = min(session.lines_written - self._lines_shown, len(session.output))
         if fresh > 0:
-            self.output.appendPlainText("\n".join(list(sitting.output)[-fresh:]))
-            self._lines_shown = sitting.lines_written
+            self.output.appendPlainText("\n".join(list(session.output)[-fresh:]))
+            self._lines_shown = session.lines_written
 
     def _show_costs(self) -> None:
-        """What each choice costs, by the last capture of this sitting."""
-        rows = self.sitting.rows
+        """What each choice costs, by the last capture of this capture session."""
+        rows = self.session.rows
         if not rows:
             self.unused_cost.setText("")
             self.depth_cost.setText("")
             self.count_cost.setText("")
             return
         last = rows[-1].taken
-        self.unused_cost.setText(f"{last.unused_bytes / 1e6:.1f} MB last time" if self.keep_unused.isChecked() else "left out")
-        self.depth_cost.setText("4 bytes a pixel")
-        self.count_cost.setText(f"{last.held_seconds:.2f} s held, {last.bytes / 1e6:.1f} MB each")
+        self.unused_cost.setText(
+            f"{last.unused_bytes / 1e6:.1f} MB last time" if self.keep_unused.isChecked() else "left out"
+        )
+        self.depth_cost.setText("4 bytes per pixel")
+        self.count_cost.setText(f"{last.held_seconds:.2f} s paused, {last.bytes / 1e6:.1f} MB each")
 
     def _fill_attach(self) -> None:
         names: list[str] = []
         with contextlib.suppress(WendascopeError, OSError):
-            names = [n for n in listening() if not n.startswith("window-")] if not self.sitting.running else []
+            names = [n for n in listening() if not n.startswith("window-")] if not self.session.running else []
         self.attach.clear()
         self.attach.addItem("Attach to a program that listens" if names else "No other program listens", "")
         for name in names:
             self.attach.addItem(name, name)
         self.attach.setEnabled(bool(names))
-        self.attach.setVisible(not self.sitting.running)
+        self.attach.setVisible(not self.session.running)
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)

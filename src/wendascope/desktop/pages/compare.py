@@ -24,10 +24,12 @@ from PySide6.QtWidgets import (
 
 from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.jobs import JobRunner
-from wendascope.desktop.model import Document, Workspace
-from wendascope.desktop.pages._registry import page
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.pages._registry import Page, page
 from wendascope.desktop.slider_picture import SliderPicture
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.errors import CancelledError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import compare_pictures
 from wendascope.trials.compare import Comparison, Difference, compare_files, counts
@@ -111,11 +113,14 @@ def sentence(found: Comparison) -> str:
     """The answer: what became of the frame time, or that nothing can be said."""
     d = found.frame
     if not d.changed:
-        return f"No change shows: {d.before.median:.1f} ms before, {d.after.median:.1f} ms after; the difference lies in {d.difference.low:+.1f} to {d.difference.high:+.1f} ms."
+        return (
+            f"No change shows: {d.before.median:.1f} ms before, {d.after.median:.1f} ms after; the difference lies in"
+            f" {d.difference.low:+.1f} to {d.difference.high:+.1f} ms."
+        )
     word = "less" if d.difference.median < 0 else "more"
     return (
-        f"The frame takes {abs(d.difference.median):.1f} ms {word}: {d.before.median:.1f} before, {d.after.median:.1f} after "
-        f"({d.difference.low:+.1f} to {d.difference.high:+.1f} ms)."
+        f"The frame takes {abs(d.difference.median):.1f} ms {word}: {d.before.median:.1f} before, {d.after.median:.1f}"
+        f" after ({d.difference.low:+.1f} to {d.difference.high:+.1f} ms)."
     )
 
 
@@ -130,7 +135,7 @@ def _row(name: str, steps: str, ms: Difference | None) -> tuple[tuple[str, ...],
 
 
 @page("Compare", 90)
-class ComparePage(QWidget):
+class ComparePage(Page):
     """Above: which two, and measuring them. Left: passes and counts. Right: the pictures."""
 
     alone = True
@@ -166,7 +171,9 @@ class ComparePage(QWidget):
         for widget in work:
             row.addWidget(widget)
         self.passes = CopyTable(_COLUMNS, _WIDTHS, "Passes before and after")
-        self.counts = CopyTable(("count", "before", "after", "difference"), {1: 104, 2: 104, 3: 104}, "Counts before and after")
+        self.counts = CopyTable(
+            ("count", "before", "after", "difference"), {1: 104, 2: 104, 3: 104}, "Counts before and after"
+        )
         self.picture = SliderPicture()
         self.picture_text = QLabel()
         self.picture_text.setWordWrap(True)
@@ -201,9 +208,6 @@ class ComparePage(QWidget):
 
     # ---- the page protocol ------------------------------------------------------------------------------
 
-    def widget(self) -> QWidget:
-        return self
-
     def figure(self) -> str:
         if self._found is None:
             return "two" if len(self._workspace.documents) > 1 else ""
@@ -228,7 +232,11 @@ class ComparePage(QWidget):
         names = [str(d.path) for d in documents]
         before, after = self.before.currentData(), self.after.currentData()
         first = names.index(before) if before in names else 0
-        second = names.index(after) if after in names and after != before else next((i for i in range(len(names)) if i != first), first)
+        second = (
+            names.index(after)
+            if after in names and after != before
+            else next((i for i in range(len(names)) if i != first), first)
+        )
         for box, index in ((self.before, first), (self.after, second)):
             box.clear()
             for document in documents:
@@ -271,15 +279,18 @@ class ComparePage(QWidget):
             self._jobs.progress.connect(self._on_progress)
             self._jobs.busy.connect(lambda _job, busy: self._busy(busy))
         self._jobs.submit(
-            "compare",
-            lambda _replay, progress, cancelled: ((before, after), compare_files(before, after, progress=progress, cancelled=cancelled)),
+            JobName.COMPARE,
+            lambda _replay, progress, cancelled: (
+                (before, after),
+                compare_files(before, after, progress=progress, cancelled=cancelled),
+            ),
             self._done,
             self._failed,
         )
 
     def cancel(self) -> None:
         if self._jobs is not None:
-            self._jobs.cancel("compare")
+            self._jobs.cancel(JobName.COMPARE)
 
     def _busy(self, busy: bool) -> None:
         self.progress.setVisible(busy)
@@ -297,8 +308,8 @@ class ComparePage(QWidget):
             self._say()
             self._workspace.changed()
 
-    def _failed(self, error: str) -> None:
-        if error != "cancelled":
+    def _failed(self, error: Exception) -> None:
+        if not isinstance(error, CancelledError):
             self.evidence.setText(f"The two could not be compared: {error}")
 
     # ---- saying ------------------------------------------------------------------------------------------------
@@ -311,15 +322,23 @@ class ComparePage(QWidget):
         self.lens.setEnabled(ready and self.picture.can_differ)
         if not ready or before is None or after is None:
             self.answer.setText("Open two frames to compare them.")
-            self.evidence.setText("Take one before a change and one after it, or open the demo frames: the depot as it is, and with its flaws mended.")
+            self.evidence.setText(
+                "Take one before a change and one after it, or open the demo frames: the depot before and after"
+                " optimisation."
+            )
             self.passes.rows.show_rows([])
             return
         found = self._found
         self.answer.setText(sentence(found) if found else "Not measured yet.")
         self.evidence.setText(
-            f"Measured by {found.method}, {found.repeats} pairs of replays in turns. A change is a difference whose 95 % interval excludes zero."
+            f"Measured by {found.method}, {found.repeats} pairs of replays in turns. A change is a difference whose 95"
+            " % interval excludes zero."
+            + "".join(f" {text}: times are of a frame that is not quite the captured one." for text in found.warnings)
             if found
-            else "Counts and pictures are shown already; measuring replays both frames in turns, so that the machine's noise falls on both."
+            else (
+                "Counts and pictures are shown already; measuring replays both frames in turns, so that the machine's"
+                " noise falls on both."
+            )
         )
         rows = []
         if found:
@@ -339,7 +358,12 @@ class ComparePage(QWidget):
             self.picture_text.setText("")
             return
         table = counts(before.frame, after.frame)
-        self.counts.rows.show_rows([((c.what, f"{c.before:,}", f"{c.after:,}", f"{c.after - c.before:+,}"), c.before == c.after) for c in table])
+        self.counts.rows.show_rows(
+            [
+                ((c.what, f"{c.before:,}", f"{c.after:,}", f"{c.after - c.before:+,}"), c.before == c.after)
+                for c in table
+            ]
+        )
         references = before.frame.reference, after.frame.reference
         self.picture.show_pictures(*(None if r is None else r.pixels[::-1, :, :3] for r in references))
         self.lens.setEnabled(self.picture.can_differ)

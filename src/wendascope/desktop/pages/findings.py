@@ -5,10 +5,12 @@ from __future__ import annotations
 from PySide6.QtCore import QSettings
 
 from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.trials.proof import COMBINED, GAIN
+from wendascope.texts import verb
+from wendascope.trials.proof import COMBINED
+from wendascope.trials.verdicts import SAVES
 
 
 @page("Findings", 75)
@@ -34,17 +36,34 @@ class FindingsPage(FramePage):
         proofs = document.proofs
         combined = proofs.get(COMBINED)
         if combined is not None and combined.ratio is not None:
-            self.say(f"{len(combined.together)} changes together: {combined.summary}.", f"Verdict: {combined.verdict}. {_counts(document)}")
+            self.say(
+                f"{len(combined.together)} changes together: {combined.summary}.",
+                f"Verdict: {combined.told_verdict}. {_counts(document)}",
+            )
         elif document.findings:
             known = [f for f in document.findings if f.estimate_ms]
             total = sum(f.estimate_ms or 0.0 for f in known)
-            self.say(f"{len(document.findings)} findings, {total:.1f} ms by estimate; what they bring together is for the proofs to tell.", _counts(document))
+            self.say(
+                f"{len(document.findings)} findings, {total:.1f} ms by estimate; the combined gain is known once it is"
+                " proved.",
+                _counts(document),
+            )
         else:
-            self.say("Nothing to change was found.")
+            self.say("Nothing to change was found.", _refuted(document))
+        self.evidence.setToolTip("\n".join(f"{item.title}: {item.reason}" for item in document.refuted))
 
 
 def _counts(document: Document) -> str:
     tried = [p for f in document.findings if (p := document.proofs.get(f.id))]
     can = sum(f.remedy is not None for f in document.findings)
-    gains = sum(p.verdict == GAIN for p in tried)
-    return f"{can} can be tried here, {len(tried)} tried, {gains} of them proved a gain."
+    gains = sum(p.verdict == SAVES for p in tried)
+    return (
+        f"{can} can be tried here, {len(tried)} tried, {gains} {verb(gains, 'saves', 'save')} time."
+        f" {_refuted(document)}".rstrip()
+    )
+
+
+def _refuted(document: Document) -> str:
+    """How many more were refuted; which, is in the tool tip."""
+    count = len(document.refuted)
+    return f"{count} more {'was' if count == 1 else 'were'} refuted by replay before being claimed." if count else ""

@@ -10,10 +10,11 @@ from wendascope.analysis.answers import geometry_answer, lost_to_size
 from wendascope.analysis.drawn import StepDrawn
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.mesh_view import MeshPanel
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.pass_table import Column, PassTable
+from wendascope.texts import share
 
 Number = Callable[[StepDrawn], float]
 
@@ -32,7 +33,7 @@ class GeometryPage(FramePage):
 
     def figure(self) -> str:
         document = self._workspace.current
-        return "" if document is None or document.drawn is None else f"{lost_to_size(document.drawn):.0%}"
+        return "" if document is None or document.drawn is None else f"{share(lost_to_size(document.drawn))}"
 
     def opened(self, document: Document | None) -> None:
         self.mesh.show_document(document)
@@ -52,7 +53,11 @@ class GeometryPage(FramePage):
     def _rows(self, index: int) -> list[StepDrawn]:
         assert self._document is not None and self._document.drawn is not None
         table = self._document.frame.passes
-        return [row for row in self._document.drawn.steps[int(table.first[index]) : int(table.end[index])] if row.triangles >= 0]
+        return [
+            row
+            for row in self._document.drawn.steps[int(table.first[index]) : int(table.end[index])]
+            if row.triangles >= 0
+        ]
 
     def _row(self, step: int) -> StepDrawn:
         assert self._document is not None and self._document.drawn is not None
@@ -68,8 +73,11 @@ class GeometryPage(FramePage):
 
         return of_pass, of_step
 
-    def _ratio(self, above: Number, below: Number) -> tuple[Callable[[int], float | None], Callable[[int], float | None]]:
+    def _ratio(
+        self, above: Number, below: Number
+    ) -> tuple[Callable[[int], float | None], Callable[[int], float | None]]:
         """Of the sums, not a sum of ratios; nothing over nothing is shown empty."""
+
         def of_pass(index: int) -> float | None:
             total = sum(below(row) for row in self._rows(index))
             return sum(above(row) for row in self._rows(index)) / total if total > 0 else None
@@ -82,11 +90,36 @@ class GeometryPage(FramePage):
 
     def _columns(self) -> list[Column]:
         count = "{:,.0f}".format
-        share = "{:.0%}".format
         return [
             Column("triangles", *self._sum(lambda r: r.triangles), count, 96, tip="Submitted, instances included"),
-            Column("no sample", *self._ratio(lambda r: r.no_sample, lambda r: r.drawn), share, 88, True, "Of those seen: too small to touch a sample. Yardstick: 5 %"),
-            Column("partial", *self._ratio(lambda r: r.partial, lambda r: r.drawn), share, 64, True, "Of those seen: filling no pixel wholly. Yardstick: 10 %"),
-            Column("px / tri", *self._ratio(lambda r: r.covered, lambda r: r.drawn), "{:.3g}".format, 64, tip="Pixels covered for each triangle seen, before any test"),
-            Column("vert / tri", *self._ratio(lambda r: max(r.transformed, 0), lambda r: r.triangles), "{:.2f}".format, 72, tip="Vertices run for each triangle; cache of 32, first in first out"),
+            Column(
+                "no sample",
+                *self._ratio(lambda r: r.no_sample, lambda r: r.drawn),
+                share,
+                88,
+                True,
+                "Of those rasterised: too small to cover a sample. Guideline: 5 %",
+            ),
+            Column(
+                "partial",
+                *self._ratio(lambda r: r.partial, lambda r: r.drawn),
+                share,
+                64,
+                True,
+                "Of those rasterised: covering no whole pixel. Guideline: 10 %",
+            ),
+            Column(
+                "px / tri",
+                *self._ratio(lambda r: r.covered, lambda r: r.drawn),
+                "{:.3g}".format,
+                64,
+                tip="Pixels covered for each triangle seen, before any test",
+            ),
+            Column(
+                "vert / tri",
+                *self._ratio(lambda r: max(r.transformed, 0), lambda r: r.triangles),
+                "{:.2f}".format,
+                72,
+                tip="Vertices run for each triangle; cache of 32, first in first out",
+            ),
         ]

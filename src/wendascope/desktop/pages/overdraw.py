@@ -10,12 +10,13 @@ from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 from wendascope.analysis.answers import overdraw_answer, overdraw_share
 from wendascope.analysis.drawn import Area, StepDrawn
 from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.pass_table import Column, PassTable
 from wendascope.desktop.pixel_stack import PixelStackView
 from wendascope.desktop.theme import GRID, figures_font
+from wendascope.texts import share
 
 
 class _Areas(QTreeWidget):
@@ -40,7 +41,11 @@ class _Areas(QTreeWidget):
     def show_document(self, document: Document | None) -> None:
         self.clear()
         drawn = document.drawn if document else None
-        self._areas = sorted(((p.index, area) for p in drawn.passes for area in p.worst), key=lambda row: -row[1].layers) if drawn else []
+        self._areas = (
+            sorted(((p.index, area) for p in drawn.passes for area in p.worst), key=lambda row: -row[1].layers)
+            if drawn
+            else []
+        )
         for number, (index, area) in enumerate(self._areas):
             assert document is not None
             place = f"{area.width} x {area.height} pixels at {area.x}, {area.y}"
@@ -58,17 +63,19 @@ class OverdrawPage(FramePage):
     """Answer sentence, the table of passes and steps, then findings and the pixel stack."""
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
-        super().__init__(workspace, "How many layers are shaded for each pixel, and which of them matter?")
+        super().__init__(workspace, "How often is each pixel shaded, and which draws are visible?")
         self.table = PassTable(self._columns(), "Overdraw of passes and steps")
         self.findings = FindingsView(workspace, "Overdraw")
         self.stack = PixelStackView(workspace)
         self.areas = _Areas(self._look_at)
-        self.tabs = self.split(self.table, [("Findings", self.findings), ("Pixel stack", self.stack), ("Worst areas", self.areas)])
+        self.tabs = self.split(
+            self.table, [("Findings", self.findings), ("Pixel stack", self.stack), ("Worst areas", self.areas)]
+        )
         self.follow()
 
     def figure(self) -> str:
         document = self._workspace.current
-        return "" if document is None or document.drawn is None else f"{overdraw_share(document.drawn):.0%}"
+        return "" if document is None or document.drawn is None else f"{share(overdraw_share(document.drawn))}"
 
     def opened(self, document: Document | None) -> None:
         if document is not None:
@@ -130,8 +137,30 @@ class OverdrawPage(FramePage):
 
         count = "{:,.0f}".format
         return [
-            Column("~ waste, ms", pass_waste, step_waste, "{:.2f}".format, 104, tip="Estimated: time alone by the wasted share of the fragments"),
-            Column("wasted", of_pass("wasted_share"), counted("wasted_share"), "{:.0%}".format, 72, True, "Share of fragments covered later, or blended without a change"),
-            Column("layers", of_pass("average"), lambda _step: None, "{:.2f}".format, 64, tip="Average over the pixels that the pass draws to"),
+            Column(
+                "~ waste, ms",
+                pass_waste,
+                step_waste,
+                "{:.2f}".format,
+                104,
+                tip="Estimated: time alone by the wasted share of the fragments",
+            ),
+            Column(
+                "wasted",
+                of_pass("wasted_share"),
+                counted("wasted_share"),
+                share,
+                72,
+                True,
+                "Share of fragments covered later, or blended without a change",
+            ),
+            Column(
+                "layers",
+                of_pass("average"),
+                lambda _step: None,
+                "{:.2f}".format,
+                64,
+                tip="Average over the pixels that the pass draws to",
+            ),
             Column("fragments", of_pass("fragments"), counted("fragments"), count, 88, tip="That passed all tests"),
         ]

@@ -1,4 +1,6 @@
-"""The Shaders page: which programs cost, what in their source does, what limits them, and what a change of it brings."""
+"""The Shaders page: which programs cost, what in their source does, what limits them, and what a change of it
+brings.
+"""
 
 from __future__ import annotations
 
@@ -7,19 +9,21 @@ from PySide6.QtCore import QSettings
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.shaders import ProgramStudy, shaders_answer
 from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.iterations_view import IterationsView
 from wendascope.desktop.limits_view import LimitsView
 from wendascope.desktop.lines_view import LinesView
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.programs_table import ProgramRow, ProgramsTable
-from wendascope.desktop.rounds_view import RoundsView
 from wendascope.desktop.source_view import SourceView
+from wendascope.texts import share
 
 
 @page("Shaders", 60)
 class ShadersPage(FramePage):
-    """Answer sentence, the table of programs, then source, lines, limits and rounds of the chosen one, and findings."""
+    """Answer sentence, the table of programs, then source, lines, limits and loops of the chosen one, and findings."""
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "Which shaders cost, and what in them does?")
@@ -27,9 +31,15 @@ class ShadersPage(FramePage):
         self.source = SourceView(workspace)
         self.lines = LinesView()
         self.limits = LimitsView(workspace)
-        self.rounds = RoundsView(workspace)
+        self.iterations = IterationsView(workspace)
         self.findings = FindingsView(workspace, "Shaders")
-        parts = [("Source", self.source), ("Dearest lines", self.lines), ("What limits it", self.limits), ("Rounds", self.rounds), ("Findings", self.findings)]
+        parts = [
+            ("Source", self.source),
+            ("Most expensive lines", self.lines),
+            ("What limits it", self.limits),
+            ("Iterations", self.iterations),
+            ("Findings", self.findings),
+        ]
         self.tabs = self.split(self.table, parts)
         self.table.chosen_changed.connect(self._chosen)
         self.lines.line_chosen.connect(self._go_to_line)
@@ -43,7 +53,7 @@ class ShadersPage(FramePage):
         if document is None or document.survey is None or not self.studied or document is not self._document:
             return ""
         total = sum(p.ms or 0.0 for p in self.studied)
-        return f"{(self.studied[0].ms or 0.0) / total:.0%}" if total else ""
+        return f"{share((self.studied[0].ms or 0.0) / total)}" if total else ""
 
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
@@ -59,7 +69,12 @@ class ShadersPage(FramePage):
             self.say("Looking at the shaders ...")
             return
         case = document.case
-        self._workspace.request_job("shaders", lambda _replay, _progress, _cancelled: case.study_shaders(), lambda found: self._arrived(document, found), self.say)
+        self._workspace.commands.run_job(
+            JobName.PROGRAMS,
+            lambda _replay, _progress, _cancelled: case.study_shaders(),
+            lambda found: self._arrived(document, found),
+            lambda error: self.say(str(error)),
+        )
 
     def _arrived(self, document: Document, found: list[ProgramStudy]) -> None:
         if document is not self._workspace.current:
@@ -74,7 +89,7 @@ class ShadersPage(FramePage):
         self.source.show_program(self._document, program)
         self.lines.show_program(program)
         self.limits.show_program(self._document, program)
-        self.rounds.show_program(self._document, program)
+        self.iterations.show_program(self._document, program)
         if program is not None and self._document is not None and self.isVisible():
             step = self._document.selection.step
             if step is None or step not in program.steps:

@@ -11,16 +11,16 @@ import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
 
-from wendascope.analysis.call_use import KINDS, OVERWRITTEN, REPEATS, USED, USES
 from wendascope.analysis.structure import Structure, needless_share, state_answer
 from wendascope.analysis.switches import WHAT
 from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.theme import GRID, figures_font
-from wendascope.frame.describe import call_text, program_name
+from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED, USES
+from wendascope.texts import share
 
 Ints = npt.NDArray[np.int64]
 _TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "ms"]
@@ -31,12 +31,12 @@ class StatePage(FramePage):
     """Answer sentence, the tree of calls, then findings, the chosen call, and switches."""
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
-        super().__init__(workspace, "What is set for nothing?")
+        super().__init__(workspace, "Which state calls are redundant?")
         self.passes = QComboBox()
         self.passes.setAccessibleName("Pass")
         self.needless_only = QComboBox()
         self.needless_only.addItem("all calls", False)
-        self.needless_only.addItem("only calls for nothing", True)
+        self.needless_only.addItem("only redundant calls", True)
         row = QHBoxLayout()
         row.addWidget(QLabel("In"))
         row.addWidget(self.passes)
@@ -44,10 +44,15 @@ class StatePage(FramePage):
         row.addWidget(self.needless_only)
         row.addStretch(1)
         self.room.addLayout(row)
-        tips = {2: "What a step or another call depends on", 3: "Sets what is set already", 4: "Replaced before anything uses it", 5: "CPU time inside the calls for nothing while recorded, without waits"}
-        self.tree = NodeTree(_TITLES, [56, 56, 72, 96, 64], "Calls that set state", tips)
+        tips = {
+            2: "A draw or another call depends on it",
+            3: "Repeats the current value",
+            4: "Overwritten before any use",
+            5: "CPU time in redundant calls while recorded (waits excluded)",
+        }
+        self.tree = NodeTree(_TITLES, [56, 56, 72, 96, 64], "State calls", tips)
         self.findings = FindingsView(workspace, "State")
-        self.call = QLabel("Choose a call to see what made it needless.")
+        self.call = QLabel("Select a call to see why it is redundant.")
         self.call.setWordWrap(True)
         self.call.setTextFormat(Qt.TextFormat.RichText)
         self.call.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
@@ -55,7 +60,9 @@ class StatePage(FramePage):
         self.call.setContentsMargins(GRID, GRID, GRID, GRID)
         self.call.linkActivated.connect(self._go)
         self.switches = _Switches()
-        self.tabs = self.split(self.tree, [("Findings", self.findings), ("Chosen call", self.call), ("Switches", self.switches)])
+        self.tabs = self.split(
+            self.tree, [("Findings", self.findings), ("Chosen call", self.call), ("Switches", self.switches)]
+        )
         self.tree.chosen.connect(self._chosen)
         self.passes.currentIndexChanged.connect(lambda: self._fill())
         self.needless_only.currentIndexChanged.connect(lambda: self._fill())
@@ -64,7 +71,7 @@ class StatePage(FramePage):
 
     def figure(self) -> str:
         document = self._workspace.current
-        return "" if document is None or document.structure is None else f"{needless_share(document.structure):.0%}"
+        return "" if document is None or document.structure is None else f"{share(needless_share(document.structure))}"
 
     def opened(self, document: Document | None) -> None:
         self.passes.blockSignals(True)
@@ -116,7 +123,12 @@ class StatePage(FramePage):
         assert self._shown is not None
         counts = np.bincount(self._shown.use.use[calls], minlength=len(USES))
         needless = calls[self._shown.use.needless[calls]]
-        return [label, f"{len(calls):,}", *(f"{int(counts[k]):,}" for k in (USED, REPEATS, OVERWRITTEN)), f"{self._shown.ms[needless].sum():.3f}"]
+        return [
+            label,
+            f"{len(calls):,}",
+            *(f"{int(counts[k]):,}" for k in (USED, REPEATS, OVERWRITTEN)),
+            f"{self._shown.ms[needless].sum():.3f}",
+        ]
 
     def _kind(self, calls: Ints, programs: Ints) -> Node:
         assert self._document is not None and self._shown is not None
@@ -126,7 +138,7 @@ class StatePage(FramePage):
         def nodes() -> Iterator[Node]:
             for run in runs:
                 name = int(programs[run.start])
-                label = program_name(frame, name) if name else "no program in use"
+                label = frame.program_name(name) if name else "no program in use"
                 mine = calls[run]
                 yield Node(self._counts(label, mine), None, len(mine), lambda mine=mine: self._calls(mine))  # type: ignore[misc]
 
@@ -136,7 +148,7 @@ class StatePage(FramePage):
         assert self._document is not None and self._shown is not None
         frame, use = self._document.frame, self._shown.use
         for call in calls.tolist():
-            arguments = call_text(frame, call)
+            arguments = frame.call_text(call)
             marks = ["1" if use.use[call] == k else "" for k in (USED, REPEATS, OVERWRITTEN)]
             spent = f"{self._shown.ms[call]:.4f}" if use.needless[call] else ""
             yield Node([f"{call:,}  {arguments}", "", *marks, spent], call)
@@ -150,11 +162,17 @@ class StatePage(FramePage):
         lines = [f"<b>{_sentence(self._told(call))}</b>: {USES[use.use[call]]}."]
         because = int(use.because[call])
         if use.use[call] == REPEATS and because >= 0:
-            lines.append(f"The same was set by {self._told(because)}; nothing changed it in the {call - because - 1:,} calls between.")
+            lines.append(
+                f"The same was set by {self._told(because)}; nothing changed it in the {call - because - 1:,} calls"
+                " between."
+            )
         elif use.use[call] == REPEATS:
             lines.append("The same was set before the frame, and nothing in the frame has changed it.")
         elif use.use[call] == OVERWRITTEN:
-            lines.append(f"{_sentence(self._told(because))} replaces it, and no call between depends on it (calls for nothing do not count).")
+            lines.append(
+                f"{_sentence(self._told(because))} replaces it, and no call between depends on it (ignoring redundant"
+                " calls)."
+            )
         lines.append(f"{self._shown.ms[call] * 1000:.1f} µs inside the call while recorded.")
         self.call.setText("<br>".join(lines))
         self.tabs.setCurrentWidget(self.call)
@@ -164,7 +182,7 @@ class StatePage(FramePage):
         frame = self._document.frame
         step = int(np.searchsorted(frame.steps.call, call))
         where = f" before <a href='{step}'>step {step:,}</a>" if step < len(frame.steps) else " after the last step"
-        return f"call {call:,} {call_text(frame, call)}{where}"
+        return f"call {call:,} {frame.call_text(call)}{where}"
 
     def _go(self, link: str) -> None:
         if self._document is not None:

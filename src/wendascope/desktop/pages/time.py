@@ -14,16 +14,15 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QTreeView,
     QVBoxLayout,
-    QWidget,
 )
 
 from wendascope.analysis.late import frame_bound
 from wendascope.desktop.answer import answer_labels
-from wendascope.desktop.model import Document, Workspace
-from wendascope.desktop.pages._registry import page
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.models.tree import FrameTree, Node
+from wendascope.desktop.pages._registry import Page, page
 from wendascope.desktop.share_bar import ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
-from wendascope.desktop.tree import FrameTree, Node
 from wendascope.trials.proof import COMBINED
 
 Index = QModelIndex | QPersistentModelIndex
@@ -98,10 +97,16 @@ class TreeModel(QAbstractItemModel):
         if orientation != Qt.Orientation.Horizontal:
             return None
         if role == Qt.ItemDataRole.DisplayRole:
-            mark = "" if section != self._sorted[0] else " ▾" if self._sorted[1] == Qt.SortOrder.DescendingOrder else " ▴"
+            mark = (
+                "" if section != self._sorted[0] else " ▾" if self._sorted[1] == Qt.SortOrder.DescendingOrder else " ▴"
+            )
             return COLUMNS[section][1] + mark
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter if section == 0 else Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+                if section == 0
+                else Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            )
         if role == Qt.ItemDataRole.ToolTipRole:
             return {
                 "ms": "Measured: a pass timed whole, a step timed alone, a group the sum of its steps alone",
@@ -174,7 +179,7 @@ class FrameTreeView(QTreeView):
 
 
 @page("Time", 0)
-class TimePage(QWidget):
+class TimePage(Page):
     """Answer sentence, then the tree of passes and steps."""
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
@@ -224,9 +229,6 @@ class TimePage(QWidget):
 
     # ---- the page protocol ----------------------------------------------------------------------------
 
-    def widget(self) -> QWidget:
-        return self
-
     def figure(self) -> str:
         document = self._workspace.current
         verdict = document.verdict(self._workspace.budget_ms) if document else None
@@ -266,14 +268,24 @@ class TimePage(QWidget):
             frame = document.frame
             bound = frame_bound(frame)
             own = f" {bound.sentence}" if bound else ""
-            self.evidence.setText(f"Press Ctrl+M to time the frame, its {len(frame.passes)} passes and its {len(frame.steps):,} steps.{own}")
+            self.evidence.setText(
+                f"Press Ctrl+M to time the frame, its {len(frame.passes)} passes and its {len(frame.steps):,}"
+                f" steps.{own}"
+            )
             return
         survey = document.survey
         self.answer.setText(verdict.sentence)
-        marked = "" if survey.verification.identical else " The replay differs from the captured picture: these times are of a frame that is not quite the captured one."
+        marked = (
+            ""
+            if survey.verification.identical
+            else (
+                " The replay differs from the captured picture: these times are of a frame that is not quite the"
+                " captured one."
+            )
+        )
         self.evidence.setText(
-            f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to {survey.frame_ms.high:.1f} ms. "
-            f"{verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
+            f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to"
+            f" {survey.frame_ms.high:.1f} ms. {verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
         )
         combined = document.proofs.get(COMBINED)
         if combined is not None and combined.ratio is not None:

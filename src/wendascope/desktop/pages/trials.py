@@ -1,4 +1,6 @@
-"""The Trials page: everything that was tried on this frame, to keep or drop; kept ones are measured as one edited frame."""
+"""The Trials page: everything that was tried on this frame, to keep or drop; kept ones are measured as one edited
+frame.
+"""
 
 from __future__ import annotations
 
@@ -11,36 +13,64 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QPushButton, QSplitter
 
 from wendascope.desktop.answer import details_label
-from wendascope.desktop.model import Document, Workspace
+from wendascope.desktop.models.commands import JobName
+from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
 from wendascope.trials.log import DROPPED, EDIT, EXPERIMENT, KEPT, PROOF, UNDECIDED, Trial, kept_of, measure_kept
-from wendascope.trials.proof import GAIN, REFUSED
+from wendascope.trials.verdicts import REFUSED, SAVES
 
 _COLUMNS: list[Column[Trial]] = [
-    Column("kept", 64, lambda t: {KEPT: "kept", DROPPED: "dropped"}.get(t.state, ""), lambda t: {KEPT: 0, UNDECIDED: 1, DROPPED: 2}[t.state], right=False),
-    Column("saved, ms", 88, lambda t: "" if t.saved_ms is None else f"{t.saved_ms.median:.2f}", lambda t: t.saved_ms.median if t.saved_ms else None, "Measured, of the passes touched; of an experiment, of its steps"),
+    Column(
+        "kept",
+        64,
+        lambda t: {KEPT: "kept", DROPPED: "dropped"}.get(t.state, ""),
+        lambda t: {KEPT: 0, UNDECIDED: 1, DROPPED: 2}[t.state],
+        right=False,
+    ),
+    Column(
+        "saved, ms",
+        88,
+        lambda t: "" if t.saved_ms is None else f"{t.saved_ms.median:.2f}",
+        lambda t: t.saved_ms.median if t.saved_ms else None,
+        "Measured, of the passes touched; of an experiment, of its steps",
+    ),
     Column("what", 0, lambda t: t.title, right=False),
-    Column("verdict", 148, lambda t: t.verdict, right=False),
-    Column("pixels", 72, lambda t: "" if t.verdict == REFUSED else f"{t.pixels_different:,}", lambda t: t.pixels_different, "Of the finished picture, that differ"),
+    Column("verdict", 196, lambda t: t.verdict, right=False),
+    Column(
+        "pixels",
+        72,
+        lambda t: "" if t.verdict == REFUSED else f"{t.pixels_different:,}",
+        lambda t: t.pixels_different,
+        "Of the finished picture, that differ",
+    ),
     Column("note", 72, lambda t: t.note, right=False),
-]  # fmt: skip
-_SHOWN = {"all trials": None, "kept": KEPT, "not dropped": "", "proofs": PROOF, "edits": EDIT, "experiments": EXPERIMENT}
+]
+_SHOWN = {
+    "all trials": None,
+    "kept": KEPT,
+    "not dropped": "",
+    "proofs": PROOF,
+    "edits": EDIT,
+    "experiments": EXPERIMENT,
+}
 
 
 @page("Trials", 72)
 class TrialsPage(FramePage):
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
-        super().__init__(workspace, "What was tried, and what of it stays?")
+        super().__init__(workspace, "What has been tried, and what is applied?")
         self._settings = settings
         self.which = QComboBox()
         self.which.addItems(list(_SHOWN))
         self.which.setAccessibleName("Which trials")
-        self.keep, self.drop, self.note, self.picture = (QPushButton(text) for text in ("Keep", "Drop", "Note ...", "Show its picture"))
-        self.keep.setToolTip("Keep the chosen trials, or no longer (K)")
+        self.keep, self.drop, self.note, self.picture = (
+            QPushButton(text) for text in ("Keep", "Drop", "Note ...", "Show its picture")
+        )
+        self.keep.setToolTip("Apply or remove the selected trials (K)")
         self.drop.setToolTip("Drop the chosen trials, or no longer (Delete); they stay in the file")
         self.together = QPushButton("Measure kept together")
         self.together.setToolTip("All kept trials as one edited frame, against the original in turns")
@@ -75,7 +105,12 @@ class TrialsPage(FramePage):
         self.which.currentIndexChanged.connect(lambda: self.refresh(self._document))
         self.table.selectionModel().selectionChanged.connect(lambda *_: self._tell())
         for key, state in (("K", KEPT), (QKeySequence.StandardKey.Delete, DROPPED)):
-            QShortcut(QKeySequence(key), self.table, lambda state=state: self._set(state), context=Qt.ShortcutContext.WidgetShortcut)  # type: ignore[call-overload]
+            QShortcut(
+                QKeySequence(key),
+                self.table,
+                lambda state=state: self._set(state),
+                context=Qt.ShortcutContext.WidgetShortcut,
+            )  # type: ignore[call-overload]
         self.follow()
 
     def figure(self) -> str:
@@ -87,7 +122,13 @@ class TrialsPage(FramePage):
         chosen = {t.id for t in self.table.all_chosen}
         trials = document.trials if document else []
         wanted = _SHOWN[self.which.currentText()]
-        self.table.rows.show_rows([t for t in trials if wanted is None or wanted in (t.state, t.kind) or (wanted == "" and t.state != DROPPED)])
+        self.table.rows.show_rows(
+            [
+                t
+                for t in trials
+                if wanted is None or wanted in (t.state, t.kind) or (wanted == "" and t.state != DROPPED)
+            ]
+        )
         model, flags = self.table.selectionModel(), self.table.selectionModel().SelectionFlag
         for number, trial in enumerate(self.table.rows.rows):
             if trial.id in chosen:
@@ -107,11 +148,18 @@ class TrialsPage(FramePage):
         self.picture.setEnabled(len(chosen) == 1 and bool(chosen[0].remedies) and chosen[0].verdict != REFUSED)
         self.together.setEnabled(any(t.remedies for t in kept))
         self.export.setEnabled(any(t.remedies for t in kept))
-        lines = [f"<b>{escape(t.title)}</b> ({t.kind}): {escape(t.told)}." + (f"<br>Note: {escape(t.note)}" if t.note else "") for t in chosen[:3]]
+        lines = [
+            f"<b>{escape(t.title)}</b> ({t.kind}): {escape(t.told)}."
+            + (f"<br>Note: {escape(t.note)}" if t.note else "")
+            for t in chosen[:3]
+        ]
         together = self._document.log.together if self._document else None
         if together is not None:
             current = set(together.together) == {t.id for t in kept if t.remedies}
-            lines.append(f"<b>Kept together</b>{'' if current else ', before others were kept'}: {escape(together.summary or together.reason)}. Verdict: {together.verdict}.")
+            lines.append(
+                f"<b>Kept together</b>{'' if current else ', before others were kept'}:"
+                f" {escape(together.summary or together.reason)}. Verdict: {together.told_verdict}."
+            )
             if together.submitting:
                 lines.append(f"{together.submitting}.")
         self.details.setText("<br>".join(lines))
@@ -124,7 +172,9 @@ class TrialsPage(FramePage):
 
     def _ask_note(self) -> None:
         chosen = self.table.all_chosen
-        text, wanted = QInputDialog.getText(self, "Note", "A note to keep with it:", text=chosen[0].note if chosen else "")
+        text, wanted = QInputDialog.getText(
+            self, "Note", "A note to keep with it:", text=chosen[0].note if chosen else ""
+        )
         if wanted:
             self._mark({t.id: (t.state, text) for t in chosen})
 
@@ -140,15 +190,17 @@ class TrialsPage(FramePage):
 
     def _show_picture(self) -> None:
         trial = self.table.all_chosen[0]
-        self._workspace.request_changed_picture(trial.remedies, trial.title)
+        self._workspace.commands.show_changed_picture(trial.remedies, trial.title)
 
     def _measure(self) -> None:
         document = self._document
         if document is None:
             return
         trials = document.trials
-        self._workspace.request_measurement(
-            lambda replay, progress, cancelled: measure_kept(document.path, document.frame, trials, replay, progress=progress, cancelled=cancelled),
+        self._workspace.commands.run_measurement(
+            lambda replay, progress, cancelled: measure_kept(
+                document.path, document.frame, trials, replay, progress=progress, cancelled=cancelled
+            ),
             document.set_together,
             "The kept trials could not be measured",
         )
@@ -168,11 +220,13 @@ class TrialsPage(FramePage):
         if document is None:
             return
         trials, together = document.trials, document.log.together
-        self._workspace.request_job(
-            "write trials",
-            lambda _replay, _progress, _cancelled: write_trials(document.frame, document.path.name, kept_of(trials), together, folder),
+        self._workspace.commands.run_job(
+            JobName.TRIAL_FILES,
+            lambda _replay, _progress, _cancelled: write_trials(
+                document.frame, document.path.name, kept_of(trials), together, folder
+            ),
             lambda written: self.details.setText(f"Wrote {len(written)} files into {escape(str(folder))}."),
-            lambda error: self.details.setText(escape(error)),
+            lambda error: self.details.setText(escape(str(error))),
         )
 
 
@@ -180,10 +234,13 @@ def _answer(document: Document | None, trials: list[Trial]) -> tuple[str, str]:
     if document is None:
         return "", ""
     if not trials:
-        return "Nothing was tried on this frame yet.", "Proofs of findings, edits of shaders and experiments are collected here."
+        return (
+            "Nothing was tried on this frame yet.",
+            "Proofs of findings, edits of shaders and experiments are collected here.",
+        )
     kinds = Counter(t.kind for t in trials)
     told = ", ".join(f"{count} {kind}{'s' if count != 1 else ''}" for kind, count in kinds.most_common())
-    gains = sum(t.verdict == GAIN for t in trials)
+    gains = sum(t.verdict == SAVES for t in trials)
     kept = sum(t.state == KEPT for t in trials)
     together = document.log.together
     end = f" {kept} kept."

@@ -47,6 +47,8 @@ class Lens:
 
     name: str
     title: str
+    order: int
+    """Its place among the lenses, which stays what it is when others come."""
     measure: Measure
     paint: Callable[[Found], Image]
     """An image (h, w, 3), top row first."""
@@ -66,24 +68,36 @@ class Lens:
     of_program: Callable[[Found, int], npt.NDArray[np.bool_]] | None = None
     """Pixels that stand for a program, shape (h, w), bottom row first."""
 
+    @property
+    def shortcut(self) -> str:
+        """Keys that choose it; empty where there are none left."""
+        return f"Ctrl+{self.order}" if self.order <= 9 else ""
+
 
 _found: dict[str, Lens] = {}
 
 
-def lens(name: str, title: str, paint: Callable[[Found], Image], probe: Callable[[Found, int, int], str], **more: Any) -> Callable[[Measure], Measure]:
+def lens(
+    name: str,
+    title: str,
+    order: int,
+    paint: Callable[[Found], Image],
+    probe: Callable[[Found, int, int], str],
+    **more: Any,
+) -> Callable[[Measure], Measure]:
     """Decorator that registers a measuring function as a lens; `more` are further fields of it."""
 
     def register(measure: Measure) -> Measure:
-        _found[name] = Lens(name, title, measure, paint, probe, **more)
+        _found[name] = Lens(name, title, order, measure, paint, probe, **more)
         return measure
 
     return register
 
 
 def lenses() -> list[Lens]:
-    """All lenses, colour first."""
+    """All lenses in their order, colour first."""
     import_all("wendascope.measure.lenses")
-    return sorted(_found.values(), key=lambda item: (item.name != "colour", item.name))
+    return sorted(_found.values(), key=lambda item: (item.order, item.name))
 
 
 def lens_named(name: str) -> Lens:

@@ -49,7 +49,9 @@ class Relief:
         levels = self.levels(values).ravel()
         shares = np.bincount(levels + 1, minlength=len(RELIEF) + 1) / max(levels.size, 1)
         rows = [LegendEntry(NOTHING, "0", float(shares[0]))]
-        return rows + [LegendEntry(c, t, float(s)) for c, t, s in zip(RELIEF, self._texts, shares[1:].tolist(), strict=True)]
+        return rows + [
+            LegendEntry(c, t, float(s)) for c, t, s in zip(RELIEF, self._texts, shares[1:].tolist(), strict=True)
+        ]
 
 
 def ranges(bounds: Sequence[int]) -> list[str]:

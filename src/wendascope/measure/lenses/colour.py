@@ -24,7 +24,7 @@ def _probe(found: Found, x: int, y: int) -> str:
     return f"red {red}  green {green}  blue {blue}  alpha {alpha}"
 
 
-@lens("colour", "Colour", _paint, _probe)
+@lens("colour", "Colour", 1, _paint, _probe)
 def measure(session: ReplaySession, job: Job, place: Place) -> Found:
     """`pixels` (h, w, 4) uint8, bottom row first; a target without colour gives its depth instead."""
     shown = session.read_target(place.target)

@@ -31,10 +31,10 @@ def _legend(found: Found) -> list[LegendEntry]:
 
 def _probe(found: Found, x: int, y: int) -> str:
     count = int(found["density"][y // CELL, x // CELL])
-    return f"{count:,} triangles in {CELL} x {CELL} pixels, {count / CELL**2:.2f} a pixel"
+    return f"{count:,} triangles in {CELL} x {CELL} pixels, {count / CELL**2:.2f} per pixel"
 
 
-@lens("density", "Triangle density", _paint, _probe, replays=False, legend=_legend)
+@lens("density", "Triangle density", 3, _paint, _probe, replays=False, legend=_legend)
 def measure_density(session: ReplaySession, job: Job, place: Place) -> Found:
     """`density` (rows, columns): triangles facing the viewer whose middle lies in each square, hidden ones too."""
     width, height = max(place.target.width, 1), max(place.target.height, 1)

@@ -31,4 +31,4 @@ def measure_depth(session: ReplaySession, job: Job, place: Place) -> Found:
     return {"depth": session.read_target_depth(place.target)}
 
 
-lens("depth", "Depth", paint_depth, probe_depth)(measure_depth)
+lens("depth", "Depth", 4, paint_depth, probe_depth)(measure_depth)

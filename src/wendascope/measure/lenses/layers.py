@@ -20,7 +20,10 @@ def _found(passes: list[PassLayers], step: int | None) -> Found:
     if not passes:
         return {"layers": np.zeros((1, 1), np.float32)}
     counts = layer_map(passes, step).astype(np.float64)
-    return {"layers": passes[0].per_pixel(counts).astype(np.float32), "caveats": [c for item in passes for c in item.caveats]}
+    return {
+        "layers": passes[0].per_pixel(counts).astype(np.float32),
+        "caveats": [c for item in passes for c in item.caveats],
+    }
 
 
 def _paint(found: Found) -> Image:
@@ -45,13 +48,13 @@ def _probe(found: Found, x: int, y: int) -> str:
 _MORE = {"replays": False, "legend": _legend, "figure": _figure}
 
 
-@lens("layers", "Layers that passed", _paint, _probe, **_MORE)
+@lens("layers", "Layers that passed", 5, _paint, _probe, **_MORE)
 def measure_layers(session: ReplaySession, job: Job, place: Place) -> Found:
     """Fragments that passed all tests, up to and with the step."""
     return _found(layers_of(session, job, passes_shown(session, place.step)), place.step)
 
 
-@lens("rasterised", "Layers rasterised", _paint, _probe, **_MORE)
+@lens("rasterised", "Layers rasterised", 8, _paint, _probe, **_MORE)
 def measure_rasterised(session: ReplaySession, job: Job, place: Place) -> Found:
     """Fragments of all triangles, hidden and discarded ones too, up to and with the step."""
     return _found(rasterised_of(session, job, passes_shown(session, place.step)), place.step)

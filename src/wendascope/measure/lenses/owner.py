@@ -13,6 +13,7 @@ from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place
 from wendascope.measure.overdraw import layers_of, passes_shown
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.texts import share as per_cent
 
 _NOBODY = (58, 58, 56)
 _MOST_ENTRIES = 8
@@ -41,7 +42,7 @@ def _probe(found: Found, x: int, y: int) -> str:
     if number < 0:
         return "nothing opaque was drawn here"
     share = float((found["owner"] == number).mean())
-    return f"{found['names'][number]}, seen on {share:.1%} of the picture"
+    return f"{found['names'][number]}, seen on {per_cent(share, 1)} of the picture"
 
 
 def _alike(found: Found, x: int, y: int) -> npt.NDArray[np.bool_] | None:
@@ -60,7 +61,11 @@ def _legend(found: Found) -> list[LegendEntry]:
     colours = _colours(len(found["names"])).astype(int)
     order = np.argsort(-counts[1:], kind="stable")[:_MOST_ENTRIES]
     total = max(found["owner"].size, 1)
-    return [LegendEntry("#{:02X}{:02X}{:02X}".format(*colours[i]), found["names"][i], float(counts[i + 1] / total)) for i in order.tolist() if counts[i + 1]]
+    return [
+        LegendEntry("#{:02X}{:02X}{:02X}".format(*colours[i]), found["names"][i], float(counts[i + 1] / total))
+        for i in order.tolist()
+        if counts[i + 1]
+    ]
 
 
 def _owners(session: ReplaySession, job: Job, place: Place) -> npt.NDArray[np.int32]:
@@ -79,27 +84,43 @@ def _of_program(found: Found, program: int) -> npt.NDArray[np.bool_]:
     return np.isin(found["owner"], [number for number, name in enumerate(found["programs"]) if name == program])
 
 
-def _found(owner: npt.NDArray[Any], keys: npt.NDArray[Any], names: dict[int, str], steps: dict[int, int], programs: npt.NDArray[Any]) -> Found:
+def _found(
+    owner: npt.NDArray[Any],
+    keys: npt.NDArray[Any],
+    names: dict[int, str],
+    steps: dict[int, int],
+    programs: npt.NDArray[Any],
+) -> Found:
     """Owners as numbers from 0, in order of their keys (a step or a program)."""
     present = np.unique(keys[owner >= 0])
     numbers = np.where(owner >= 0, np.searchsorted(present, keys), -1).astype(np.int32)
     found = present.tolist()
-    return {"owner": numbers, "names": [names[k] for k in found], "steps": [steps[k] for k in found], "programs": [int(programs[steps[k]]) for k in found]}
+    return {
+        "owner": numbers,
+        "names": [names[k] for k in found],
+        "steps": [steps[k] for k in found],
+        "programs": [int(programs[steps[k]]) for k in found],
+    }
 
 
 _MORE: dict[str, Any] = {
-    "replays": False, "legend": _legend, "alike": _alike, "step_at": _step_at, "program_at": _program_at, "of_program": _of_program,
-}  # fmt: skip
+    "replays": False,
+    "legend": _legend,
+    "alike": _alike,
+    "step_at": _step_at,
+    "program_at": _program_at,
+    "of_program": _of_program,
+}
 
 
-@lens("owner", "Owner: step", _paint, _probe, **_MORE)
+@lens("owner", "Visible draw", 6, _paint, _probe, **_MORE)
 def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
     owner = _owners(session, job, place)
     steps = np.unique(owner[owner >= 0]).tolist()
     return _found(owner, owner, {s: f"step {s:,}" for s in steps}, {s: s for s in steps}, session.frame.steps.program)
 
 
-@lens("owner-program", "Owner: program", _paint, _probe, **_MORE)
+@lens("owner-program", "Visible program", 7, _paint, _probe, **_MORE)
 def measure_owner_program(session: ReplaySession, job: Job, place: Place) -> Found:
     owner = _owners(session, job, place)
     programs = session.frame.steps.program

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from wendascope.errors import ReplayError
-from wendascope.frame.formats import attachment_of, pixel_size
-from wendascope.frame.packed import Batch
+from wendascope.opengl.formats import attachment_of, pixel_size
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 
@@ -32,13 +32,15 @@ class BlitSource:
         batch = site.batch()
         batch.call("glBindFramebuffer", site.offers.draw_target, self.destination)
         if texture:
-            batch.call("glFramebufferTexture2D", site.offers.draw_target, self.point, GL.TEXTURE_2D_MULTISAMPLE, name, 0)
+            batch.call(
+                "glFramebufferTexture2D", site.offers.draw_target, self.point, GL.TEXTURE_2D_MULTISAMPLE, name, 0
+            )
         else:
             batch.call("glFramebufferRenderbuffer", site.offers.draw_target, self.point, GL.RENDERBUFFER, name)
         site.executor.run(batch)
         self.attached = True
 
-    def blit(self, batch: Batch) -> None:
+    def blit(self, batch: CallBatch) -> None:
         call = batch.call
         call("glBindFramebuffer", GL.READ_FRAMEBUFFER, self.framebuffer)
         call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, self.destination if self.attached else 0)
@@ -59,33 +61,51 @@ def blit_sources(site: Site) -> dict[tuple[str, int], BlitSource]:
         return sources
     for r in site.frame.objects.renderbuffers:
         if r.contents:
-            source = _blit_source(site, site.frame.blobs.get(r.contents), r.internal_format, r.format, r.type, r.width, r.height)
+            source = _blit_source(
+                site, site.frame.blobs.get(r.contents), r.internal_format, r.format, r.type, r.width, r.height
+            )
             source.attach_destination(site, site.names.get("renderbuffer", r.name), texture=False)
             sources["renderbuffer", r.name] = source
     for t in site.frame.objects.textures:
         if t.target == GL.TEXTURE_2D_MULTISAMPLE and t.images and t.images[0].contents:
             i = t.images[0]
-            source = _blit_source(site, site.frame.blobs.get(t.images[0].contents), i.internal_format, i.format, i.type, i.width, i.height)
+            source = _blit_source(
+                site, site.frame.blobs.get(t.images[0].contents), i.internal_format, i.format, i.type, i.width, i.height
+            )
             source.attach_destination(site, site.names.get("texture", t.name), texture=True)
             sources["texture", t.name] = source
     window = site.frame.default_framebuffer
     size = (window.width, window.height)
     if window.color:
-        sources[WINDOW_COLOUR] = _blit_source(site, site.frame.blobs.get(window.color), GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, *size)
+        sources[WINDOW_COLOUR] = _blit_source(
+            site, site.frame.blobs.get(window.color), GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, *size
+        )
     if window.depth_contents and window.stencil_contents:
-        data = _depth_stencil(site.frame.blobs.get(window.depth_contents), site.frame.blobs.get(window.stencil_contents))
-        sources[WINDOW_DEPTH] = _blit_source(site, data, GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL, GL.UNSIGNED_INT_24_8, *size)
+        data = _depth_stencil(
+            site.frame.blobs.get(window.depth_contents), site.frame.blobs.get(window.stencil_contents)
+        )
+        sources[WINDOW_DEPTH] = _blit_source(
+            site, data, GL.DEPTH24_STENCIL8, GL.DEPTH_STENCIL, GL.UNSIGNED_INT_24_8, *size
+        )
     elif window.depth_contents:
-        depth_format = GL.DEPTH_COMPONENT16 if window.depth <= 16 else GL.DEPTH_COMPONENT24 if window.depth <= 24 else GL.DEPTH_COMPONENT32
+        depth_format = (
+            GL.DEPTH_COMPONENT16
+            if window.depth <= 16
+            else GL.DEPTH_COMPONENT24
+            if window.depth <= 24
+            else GL.DEPTH_COMPONENT32
+        )
         data = site.frame.blobs.get(window.depth_contents)
         sources[WINDOW_DEPTH] = _blit_source(site, data, depth_format, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, *size)
     return sources
 
 
-def _blit_source(site: Site, data: bytes, internal_format: int, format_: int, type_: int, width: int, height: int) -> BlitSource:
+def _blit_source(
+    site: Site, data: bytes, internal_format: int, format_: int, type_: int, width: int, height: int
+) -> BlitSource:
     if len(data) != width * height * pixel_size(format_, type_):
         raise ReplayError("contents of a framebuffer have the wrong size")
-    names = Batch()
+    names = CallBatch()
     texture, framebuffers = names.out(4), names.out(8)
     names.call("glGenTextures", 1, texture)
     names.call("glGenFramebuffers", 2, framebuffers)

@@ -1,11 +1,20 @@
-"""Buffers, renderbuffers, and the objects that hold others: framebuffers, vertex arrays, pipelines, feedback objects."""
+"""Buffers, renderbuffers, and the objects that hold others: framebuffers, vertex arrays, pipelines, feedback
+objects.
+"""
 
 from __future__ import annotations
 
 import struct
 
-from wendascope.frame.objects import BufferRecord, FeedbackRecord, FramebufferRecord, PipelineRecord, RenderbufferRecord, VertexArrayRecord
-from wendascope.frame.packed import Batch, Raw
+from wendascope.opengl.objects import (
+    BufferRecord,
+    FeedbackRecord,
+    FramebufferRecord,
+    PipelineRecord,
+    RenderbufferRecord,
+    VertexArrayRecord,
+)
+from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 from wendascope.replay.rebuild._textures import dimensions_of
@@ -14,7 +23,7 @@ _MAP_READ_WRITE = 0x1 | 0x2
 _DYNAMIC_STORAGE = 0x100
 
 
-def define_buffer(site: Site, batch: Batch, record: BufferRecord) -> None:
+def define_buffer(site: Site, batch: CallBatch, record: BufferRecord) -> None:
     data = site.frame.blobs.get(record.contents) if record.contents else None
     batch.call("glBindBuffer", site.spare_buffer, site.names.get("buffer", record.name))
     if record.immutable:
@@ -25,7 +34,7 @@ def define_buffer(site: Site, batch: Batch, record: BufferRecord) -> None:
         batch.call("glBufferData", site.spare_buffer, record.size, data, record.usage)
 
 
-def restore_buffer(site: Site, batch: Batch, record: BufferRecord) -> None:
+def restore_buffer(site: Site, batch: CallBatch, record: BufferRecord) -> None:
     """Put the contents back; a resized buffer gets its size back too."""
     if not record.immutable:
         define_buffer(site, batch, record)
@@ -34,7 +43,7 @@ def restore_buffer(site: Site, batch: Batch, record: BufferRecord) -> None:
         batch.call("glBufferSubData", site.spare_buffer, 0, record.size, site.frame.blobs.get(record.contents))
 
 
-def define_renderbuffer(site: Site, batch: Batch, record: RenderbufferRecord) -> None:
+def define_renderbuffer(site: Site, batch: CallBatch, record: RenderbufferRecord) -> None:
     batch.call("glBindRenderbuffer", GL.RENDERBUFFER, site.names.get("renderbuffer", record.name))
     if record.width and record.height:
         shape = (record.internal_format, record.width, record.height)
@@ -44,7 +53,7 @@ def define_renderbuffer(site: Site, batch: Batch, record: RenderbufferRecord) ->
             batch.call("glRenderbufferStorage", GL.RENDERBUFFER, *shape)
 
 
-def define_framebuffer(site: Site, batch: Batch, record: FramebufferRecord) -> None:
+def define_framebuffer(site: Site, batch: CallBatch, record: FramebufferRecord) -> None:
     call = batch.call
     call("glBindFramebuffer", GL.FRAMEBUFFER, site.names.get("framebuffer", record.name))
     for attachment in record.attachments:
@@ -62,9 +71,15 @@ def define_framebuffer(site: Site, batch: Batch, record: FramebufferRecord) -> N
         elif attachment.layered or (dimensions_of(texture.target) < 3 and texture.target != GL.TEXTURE_1D_ARRAY):
             call("glFramebufferTexture", GL.FRAMEBUFFER, attachment.point, name, attachment.level)
         else:
-            call("glFramebufferTextureLayer", GL.FRAMEBUFFER, attachment.point, name, attachment.level, attachment.layer)
+            call(
+                "glFramebufferTextureLayer", GL.FRAMEBUFFER, attachment.point, name, attachment.level, attachment.layer
+            )
     if record.draw_buffers:
-        call("glDrawBuffers", len(record.draw_buffers), struct.pack(f"<{len(record.draw_buffers)}I", *record.draw_buffers))
+        call(
+            "glDrawBuffers",
+            len(record.draw_buffers),
+            struct.pack(f"<{len(record.draw_buffers)}I", *record.draw_buffers),
+        )
     if record.read_buffer:
         call("glReadBuffer", record.read_buffer)
     width, height, layers, samples = record.default_size
@@ -73,7 +88,7 @@ def define_framebuffer(site: Site, batch: Batch, record: FramebufferRecord) -> N
             call("glFramebufferParameteri", GL.FRAMEBUFFER, getattr(GL, f"FRAMEBUFFER_DEFAULT_{what}"), value)
 
 
-def define_vertex_array(site: Site, batch: Batch, record: VertexArrayRecord) -> None:
+def define_vertex_array(site: Site, batch: CallBatch, record: VertexArrayRecord) -> None:
     call = batch.call
     call("glBindVertexArray", site.names.get("vertex array", record.name))
     for a in record.attributes:
@@ -101,7 +116,7 @@ def define_vertex_array(site: Site, batch: Batch, record: VertexArrayRecord) -> 
     call("glBindBuffer", GL.ELEMENT_ARRAY_BUFFER, site.names.get("buffer", record.element_buffer))
 
 
-def define_pipeline(site: Site, batch: Batch, record: PipelineRecord) -> None:
+def define_pipeline(site: Site, batch: CallBatch, record: PipelineRecord) -> None:
     pipeline = site.names.get("program pipeline", record.name)
     for bit, program in record.stages.items():
         batch.call("glUseProgramStages", pipeline, bit, site.names.get("program", program))
@@ -109,7 +124,7 @@ def define_pipeline(site: Site, batch: Batch, record: PipelineRecord) -> None:
         batch.call("glActiveShaderProgram", pipeline, site.names.get("program", record.active))
 
 
-def define_feedback(site: Site, batch: Batch, record: FeedbackRecord) -> None:
+def define_feedback(site: Site, batch: CallBatch, record: FeedbackRecord) -> None:
     batch.call("glBindTransformFeedback", GL.TRANSFORM_FEEDBACK, site.names.get("transform feedback", record.name))
     for index, (buffer, offset, size) in enumerate(record.buffers):
         here = site.names.get("buffer", buffer)

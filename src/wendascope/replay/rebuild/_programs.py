@@ -4,23 +4,31 @@ from __future__ import annotations
 
 import struct
 
-from wendascope.frame.formats import uniform_type
-from wendascope.frame.objects import Objects, ProgramRecord, ShaderRecord
-from wendascope.frame.packed import Batch, Out
+import msgspec
+
+from wendascope.opengl.formats import uniform_type
+from wendascope.opengl.journal import Journal
+from wendascope.opengl.kept import Kept
+from wendascope.opengl.objects import Objects, ProgramRecord, ShaderRecord
+from wendascope.opengl.packed import CallBatch, Out, merge_streams
 from wendascope.registry import GL
+from wendascope.replay.executor import now_doing
 from wendascope.replay.rebuild._site import Site
+from wendascope.tap.snapshot import Reader, describe_programs
 
 _LOG = 1024
 
 
 def build_programs(site: Site, objects: Objects) -> list[str]:
-    """Make shaders and programs. Returns a line for each program that was linked when captured and does not link here."""
+    """Make shaders and programs. Returns a line for each program that was linked when captured and does not link
+    here.
+    """
     batch = site.batch()
     shaders = []
     made = []
     for loose in objects.shaders:
         shaders.append((loose.name, batch.call("glCreateShader", loose.type), loose.source, loose.compiled))
-    for program in objects.programs:
+    for program in (*objects.programs, *objects.relinked):
         handles = [(batch.call("glCreateShader", s.type), s) for s in program.shaders]
         made.append((program, batch.call("glCreateProgram"), handles))
     site.executor.run(batch)
@@ -31,17 +39,37 @@ def build_programs(site: Site, objects: Objects) -> list[str]:
             batch.call("glShaderSource", result.value, 1, [source.encode()], struct.pack("<i", len(source.encode())))
         if compiled:
             batch.call("glCompileShader", result.value)
+    now_doing("a shader without a program")
+    site.executor.run(batch)
     said: dict[int, list[Out]] = {}
     for program, here, handles in made:
         site.names.set("program", program.name, here.value)
+        batch = site.batch()
         said[program.name] = _link(batch, program, here.value, [(handle.value, shader) for handle, shader in handles])
-    site.executor.run(batch)
+        now_doing(f"program {program.name}")
+        site.executor.run(batch)
+    now_doing("")
     failed = _check_links(site, [(program, here.value) for program, here, _ in made], said)
     _read_locations(site, objects)
+    _describe_relinked(site, objects.relinked)
     return failed
 
 
-def _link(batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> list[Out]:
+def _describe_relinked(site: Site, programs: list[ProgramRecord]) -> None:
+    """Ask this driver what nobody could ask in the target, where these programs were linked within the frame."""
+    if not programs:
+        return
+    reader = Reader(site.executor, site.frame.context, {}, Journal(merge_streams([]), 0), Kept.parse(b""), (0, 0))
+    here = [
+        msgspec.structs.replace(p, name=site.names.get("program", p.name), uniforms=[], blocks={}, storage_blocks={})
+        for p in programs
+    ]
+    describe_programs(reader, here)
+    for program, told in zip(programs, here, strict=True):
+        program.uniforms, program.blocks, program.storage_blocks = told.uniforms, told.blocks, told.storage_blocks
+
+
+def _link(batch: CallBatch, program: ProgramRecord, here: int, shaders: list[tuple[int, ShaderRecord]]) -> list[Out]:
     """Returns what the compiler says of each shader, once the batch has run."""
     call = batch.call
     logs: list[Out] = []
@@ -51,8 +79,17 @@ def _link(batch: Batch, program: ProgramRecord, here: int, shaders: list[tuple[i
     for handle, shader in shaders:
         text = shader.source.encode()
         if shader.spirv:
-            call("glShaderBinary", 1, struct.pack("<I", handle), GL.SHADER_BINARY_FORMAT_SPIR_V, shader.spirv, len(shader.spirv))
-            indices, values = (struct.pack(f"<{len(part)}I", *part) for part in (list(zip(*shader.constants, strict=True)) or [(), ()]))
+            call(
+                "glShaderBinary",
+                1,
+                struct.pack("<I", handle),
+                GL.SHADER_BINARY_FORMAT_SPIR_V,
+                shader.spirv,
+                len(shader.spirv),
+            )
+            indices, values = (
+                struct.pack(f"<{len(part)}I", *part) for part in list(zip(*shader.constants, strict=True)) or [(), ()]
+            )
             call("glSpecializeShader", handle, shader.entry.encode() + b"\0", len(shader.constants), indices, values)
         else:
             call("glShaderSource", handle, 1, [text], struct.pack("<i", len(text)))
@@ -90,7 +127,8 @@ def _check_links(site: Site, programs: list[tuple[ProgramRecord, int]], said: di
         rows.append((program, status, log))
     site.executor.run(batch)
     return [
-        f"program {program.name} does not link here: {_first_line([*(out.text() for out in said.get(program.name, [])), log.text()])}"
+        f"program {program.name} does not link here:"
+        f" {_first_line([*(out.text() for out in said.get(program.name, [])), log.text()])}"
         for program, status, log in rows
         if program.linked and not status.ints()[0]
     ]
@@ -123,7 +161,7 @@ def _read_locations(site: Site, objects: Objects) -> None:
             site.names.locations.setdefault(program_name, {})[captured & 0xFFFFFFFF] = value
 
 
-def define_uniforms(site: Site, batch: Batch, program: ProgramRecord) -> None:
+def define_uniforms(site: Site, batch: CallBatch, program: ProgramRecord) -> None:
     """Uniform values and block bindings of one program. Leaves it in use."""
     here = site.names.get("program", program.name)
     locations = site.names.locations.get(program.name, {})

@@ -5,11 +5,11 @@ from __future__ import annotations
 import struct
 
 from wendascope.errors import ReplayError
-from wendascope.frame.frame import Frame
-from wendascope.frame.objects import Objects
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Executor
-from wendascope.frame.written import Written
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import Objects
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Executor
+from wendascope.opengl.written import Written
 from wendascope.replay.rebuild._blits import WINDOW_COLOUR, WINDOW_DEPTH, BlitSource, blit_sources
 from wendascope.replay.rebuild._containers import (
     define_buffer,
@@ -41,7 +41,7 @@ _GENERATORS = {
 class Rebuilder:
     """Makes the frame's objects here, and can put any of them back to what they were."""
 
-    def __init__(self, frame: Frame, executor: Executor) -> None:
+    def __init__(self, frame: OpenGLFrame, executor: Executor) -> None:
         self.site = Site(frame, executor, Offers(frame.context))
         self._sources: dict[tuple[str, int], BlitSource] = {}
         self._added = Objects()
@@ -115,7 +115,7 @@ class Rebuilder:
             define_framebuffer(site, batch, framebuffer)
         for vertex_array in objects.vertex_arrays:
             define_vertex_array(site, batch, vertex_array)
-        for program in objects.programs:
+        for program in (*objects.programs, *objects.relinked):
             define_uniforms(site, batch, program)
         for pipeline in objects.pipelines:
             define_pipeline(site, batch, pipeline)
@@ -128,20 +128,39 @@ class Rebuilder:
         """Reserve a name here for each captured one."""
         if not captured or class_name not in _GENERATORS:
             return
-        batch = Batch()
+        batch = CallBatch()
         out = batch.out(4 * len(captured))
         batch.call(_GENERATORS[class_name], len(captured), out)
         self.site.executor.run(batch)
         for name, here in zip(captured, out.uints(), strict=True):
             self.site.names.set(class_name, name, here)
 
-    def restore_batches(self, written: Written) -> list[Batch]:
+    def restore_batches(self, written: Written) -> list[CallBatch]:
         """Calls that put back what the frame writes, and then the context state."""
         site, objects = self.site, self.site.frame.objects
         batch = site.upload_batch()
         for buffer in objects.buffers:
             if buffer.name in written.buffers:
                 restore_buffer(site, batch, buffer)
+        self._restore_images(batch, written)
+        for vertex_array in objects.vertex_arrays:
+            if vertex_array.name in written.vertex_arrays:
+                define_vertex_array(site, batch, vertex_array)
+        for program in (*objects.programs, *objects.relinked):
+            if program.name in written.programs:
+                define_uniforms(site, batch, program)
+        for pipeline in objects.pipelines:
+            if pipeline.name in written.pipelines:
+                define_pipeline(site, batch, pipeline)
+        for feedback in objects.feedbacks:
+            define_feedback(site, batch, feedback)
+        state = site.batch()
+        set_state(site, state)
+        return [batch, state]
+
+    def _restore_images(self, batch: CallBatch, written: Written) -> None:
+        """Textures, framebuffers, renderbuffers and the window."""
+        site, objects = self.site, self.site.frame.objects
         for texture in objects.textures:
             if texture.name not in written.textures:
                 continue
@@ -153,23 +172,10 @@ class Rebuilder:
         for framebuffer in objects.framebuffers:
             if framebuffer.name in written.framebuffers:
                 define_framebuffer(site, batch, framebuffer)
-        for key in [("renderbuffer", r.name) for r in objects.renderbuffers if r.name in written.renderbuffers] + [WINDOW_COLOUR, WINDOW_DEPTH]:
+        renderbuffers = [("renderbuffer", r.name) for r in objects.renderbuffers if r.name in written.renderbuffers]
+        for key in (*renderbuffers, WINDOW_COLOUR, WINDOW_DEPTH):
             if key in self._sources:
                 self._sources[key].blit(batch)
-        for vertex_array in objects.vertex_arrays:
-            if vertex_array.name in written.vertex_arrays:
-                define_vertex_array(site, batch, vertex_array)
-        for program in objects.programs:
-            if program.name in written.programs:
-                define_uniforms(site, batch, program)
-        for pipeline in objects.pipelines:
-            if pipeline.name in written.pipelines:
-                define_pipeline(site, batch, pipeline)
-        for feedback in objects.feedbacks:
-            define_feedback(site, batch, feedback)
-        state = site.batch()
-        set_state(site, state)
-        return [batch, state]
 
     def redefine_vertex_arrays(self) -> None:
         batch = self.site.batch()

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from wendascope.frame.frame import Frame
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Executor
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Executor
+from wendascope.opengl.state_table import UNPACK_STORE
 from wendascope.registry import GL
 from wendascope.replay.names import NameMap
 
-_UNPACK = ("SWAP_BYTES", "LSB_FIRST", "ROW_LENGTH", "IMAGE_HEIGHT", "SKIP_PIXELS", "SKIP_ROWS", "SKIP_IMAGES", "ALIGNMENT")
 _BATCH_BYTES = 64 << 20
 
 
@@ -18,7 +18,7 @@ _BATCH_BYTES = 64 << 20
 class Site:
     """Where a frame is rebuilt."""
 
-    frame: Frame
+    frame: OpenGLFrame
     executor: Executor
     offers: Offers
     names: NameMap = field(default_factory=NameMap)
@@ -29,22 +29,22 @@ class Site:
         """A buffer target to upload through."""
         return GL.COPY_WRITE_BUFFER if self.offers.value(GL.COPY_WRITE_BUFFER) else GL.ARRAY_BUFFER
 
-    def batch(self) -> Batch:
+    def batch(self) -> CallBatch:
         """A batch that leaves out what the context does not offer."""
-        return Batch(self.offers)
+        return CallBatch(self.offers)
 
-    def upload_batch(self) -> Batch:
+    def upload_batch(self) -> CallBatch:
         """The same, in which pixel uploads read tightly packed client memory."""
         batch = self.batch()
         if self.offers.value(GL.PIXEL_UNPACK_BUFFER):
             batch.call("glBindBuffer", GL.PIXEL_UNPACK_BUFFER, 0)
-        for name in _UNPACK:
-            if self.offers(f"GL_UNPACK_{name}"):
-                batch.call("glPixelStorei", getattr(GL, f"UNPACK_{name}"), 1 if name == "ALIGNMENT" else 0)
+        for name in UNPACK_STORE:
+            if self.offers(f"GL_{name}"):
+                batch.call("glPixelStorei", getattr(GL, name), 1 if name == "UNPACK_ALIGNMENT" else 0)
         batch.call("glActiveTexture", GL.TEXTURE0)
         return batch
 
-    def flush(self, batch: Batch) -> Batch:
+    def flush(self, batch: CallBatch) -> CallBatch:
         """Run the batch when it has grown large; returns the one to go on with."""
         if len(batch.arena) < _BATCH_BYTES:
             return batch

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wendascope.frame.packed import Batch
-from wendascope.frame.state_table import INDEXED, PATTERNS, TEXTURE_TARGETS, decoded
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.state_table import INDEXED, PATTERNS, TEXTURE_TARGETS, decoded
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 
@@ -15,14 +15,17 @@ _SINGLE = {"glDepthRange": "glDepthRangef", "glClearDepth": "glClearDepthf"}
 """What OpenGL ES calls commands that take doubles."""
 
 
-def set_state(site: Site, batch: Batch) -> None:
+def set_state(site: Site, batch: CallBatch) -> None:
     """The whole context state before the frame, and every binding that the frame touches."""
     state = site.frame.state
     call = batch.call
     for (cap, _), (on,) in state.get("capability", {}).items():
         if site.offers.value(cap) and cap != GL.DEBUG_OUTPUT:
             call("glEnable" if on else "glDisable", cap)
-    for pattern, cap, indexed in (("blend_enabled", GL.BLEND, "glEnablei"), ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed")):
+    for pattern, cap, indexed in (
+        ("blend_enabled", GL.BLEND, "glEnablei"),
+        ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed"),
+    ):
         for (i, _), (value,) in state.get(pattern, {}).items():
             if site.offers(indexed):
                 call("glEnablei" if value else "glDisablei", cap, i)
@@ -40,7 +43,7 @@ def set_state(site: Site, batch: Batch) -> None:
     _bindings(site, batch)
 
 
-def _write(site: Site, batch: Batch, name: str, key: tuple[int, int], raw: tuple[int, ...]) -> None:
+def _write(site: Site, batch: CallBatch, name: str, key: tuple[int, int], raw: tuple[int, ...]) -> None:
     pattern = PATTERNS[name]
     values = [decoded(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
     if len(values) != len(pattern.kinds):
@@ -57,45 +60,81 @@ def _write(site: Site, batch: Batch, name: str, key: tuple[int, int], raw: tuple
     batch.call(command, *arguments)
 
 
-def _bindings(site: Site, batch: Batch) -> None:
-    names, state, history, offers = site.names, site.frame.state, site.frame.history, site.offers
-    call = batch.call
+def _bindings(site: Site, batch: CallBatch) -> None:
+    _texture_bindings(site, batch)
+    _image_bindings(site, batch)
+    _buffer_bindings(site, batch)
+    _framebuffer_bindings(site, batch)
 
-    def keys(pattern: str) -> list[tuple[int, int]]:
-        return sorted(set(history.keys(pattern)) | set(state.get(pattern, {})))
 
-    def value(pattern: str, key: tuple[int, int]) -> tuple[int, ...]:
-        return tuple(state.get(pattern, {}).get(key, (0,) * len(PATTERNS[pattern].kinds)))
+def _keys(site: Site, pattern: str) -> list[tuple[int, int]]:
+    """Every key of a pattern that has a value before the frame or gets one in it."""
+    return sorted(set(site.frame.history.keys(pattern)) | set(site.frame.state.get(pattern, {})))
 
-    for unit, target in keys("texture"):
+
+def _value(site: Site, pattern: str, key: tuple[int, int] = (0, 0)) -> tuple[int, ...]:
+    """The value of a key before the frame."""
+    return tuple(site.frame.state.get(pattern, {}).get(key, (0,) * len(PATTERNS[pattern].kinds)))
+
+
+def _texture_bindings(site: Site, batch: CallBatch) -> None:
+    names, call = site.names, batch.call
+    for unit, target in _keys(site, "texture"):
         if target == 0:  # glBindTextureUnit: every target of the unit
             continue
         call("glActiveTexture", unit)
-        call("glBindTexture", target, names.get("texture", value("texture", (unit, target))[0]))
+        call("glBindTexture", target, names.get("texture", _value(site, "texture", (unit, target))[0]))
     # unit 0 served the uploads: nothing of ours may stay bound there
     call("glActiveTexture", GL.TEXTURE0)
     for name, binding in TEXTURE_TARGETS.items():
-        if offers.value(getattr(GL, binding)) and (GL.TEXTURE0, getattr(GL, name)) not in keys("texture"):
+        if site.offers.value(getattr(GL, binding)) and (GL.TEXTURE0, getattr(GL, name)) not in _keys(site, "texture"):
             call("glBindTexture", getattr(GL, name), 0)
-    call("glActiveTexture", value("active_texture", (0, 0))[0] or GL.TEXTURE0)
-    for unit, _ in keys("sampler"):
-        call("glBindSampler", unit, names.get("sampler", value("sampler", (unit, 0))[0]))
-    for unit, _ in keys("image"):
-        texture, level, layered, layer, access, format_ = value("image", (unit, 0))
-        if texture or (unit, 0) in history.keys("image"):
-            call("glBindImageTexture", unit, names.get("texture", texture), level, layered, layer, access or GL.READ_ONLY, format_ or GL.R8)
-    call("glBindTransformFeedback", GL.TRANSFORM_FEEDBACK, names.get("transform feedback", value("transform_feedback", (0, 0))[0]))
-    for target, index in keys("indexed_buffer"):
-        buffer, offset, size = value("indexed_buffer", (target, index))
+    call("glActiveTexture", _value(site, "active_texture")[0] or GL.TEXTURE0)
+    for unit, _ in _keys(site, "sampler"):
+        call("glBindSampler", unit, names.get("sampler", _value(site, "sampler", (unit, 0))[0]))
+
+
+def _image_bindings(site: Site, batch: CallBatch) -> None:
+    names, call = site.names, batch.call
+    for unit, _ in _keys(site, "image"):
+        texture, level, layered, layer, access, format_ = _value(site, "image", (unit, 0))
+        if texture or (unit, 0) in site.frame.history.keys("image"):
+            call(
+                "glBindImageTexture",
+                unit,
+                names.get("texture", texture),
+                level,
+                layered,
+                layer,
+                access or GL.READ_ONLY,
+                format_ or GL.R8,
+            )
+
+
+def _buffer_bindings(site: Site, batch: CallBatch) -> None:
+    names, call = site.names, batch.call
+    call(
+        "glBindTransformFeedback",
+        GL.TRANSFORM_FEEDBACK,
+        names.get("transform feedback", _value(site, "transform_feedback")[0]),
+    )
+    for target, index in _keys(site, "indexed_buffer"):
+        buffer, offset, size = _value(site, "indexed_buffer", (target, index))
         if size:
             call("glBindBufferRange", target, index, names.get("buffer", buffer), offset, size)
         else:
             call("glBindBufferBase", target, index, names.get("buffer", buffer))
-    call("glBindVertexArray", names.get("vertex array", value("vertex_array", (0, 0))[0]))
-    for target in sorted({t for t, _ in keys("buffer")} | {GL.ARRAY_BUFFER, GL.COPY_WRITE_BUFFER, GL.PIXEL_UNPACK_BUFFER}):
-        if target != GL.ELEMENT_ARRAY_BUFFER and offers.value(target):
-            call("glBindBuffer", target, names.get("buffer", value("buffer", (target, 0))[0]))
-    call("glBindRenderbuffer", GL.RENDERBUFFER, names.get("renderbuffer", value("renderbuffer", (0, 0))[0]))
+    call("glBindVertexArray", names.get("vertex array", _value(site, "vertex_array")[0]))
+    for target in sorted(
+        {t for t, _ in _keys(site, "buffer")} | {GL.ARRAY_BUFFER, GL.COPY_WRITE_BUFFER, GL.PIXEL_UNPACK_BUFFER}
+    ):
+        if target != GL.ELEMENT_ARRAY_BUFFER and site.offers.value(target):
+            call("glBindBuffer", target, names.get("buffer", _value(site, "buffer", (target, 0))[0]))
+
+
+def _framebuffer_bindings(site: Site, batch: CallBatch) -> None:
+    names, call = site.names, batch.call
+    call("glBindRenderbuffer", GL.RENDERBUFFER, names.get("renderbuffer", _value(site, "renderbuffer")[0]))
     window = site.frame.default_framebuffer
     call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
     if window.draw_buffer:
@@ -104,8 +143,16 @@ def _bindings(site: Site, batch: Batch) -> None:
             call("glDrawBuffer", GL.NONE if window.draw_buffer == GL.NONE else buffer)
         for buffer in (GL.FRONT, window.read_buffer):
             call("glReadBuffer", buffer)
-    call("glBindFramebuffer", site.offers.draw_target, names.get("framebuffer", value("framebuffer", (GL.DRAW_FRAMEBUFFER, 0))[0]))
+    call(
+        "glBindFramebuffer",
+        site.offers.draw_target,
+        names.get("framebuffer", _value(site, "framebuffer", (GL.DRAW_FRAMEBUFFER, 0))[0]),
+    )
     if site.offers.read_target != site.offers.draw_target:
-        call("glBindFramebuffer", site.offers.read_target, names.get("framebuffer", value("framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]))
-    call("glBindProgramPipeline", names.get("program pipeline", value("pipeline", (0, 0))[0]))
-    call("glUseProgram", names.get("program", value("program", (0, 0))[0]))
+        call(
+            "glBindFramebuffer",
+            site.offers.read_target,
+            names.get("framebuffer", _value(site, "framebuffer", (GL.READ_FRAMEBUFFER, 0))[0]),
+        )
+    call("glBindProgramPipeline", names.get("program pipeline", _value(site, "pipeline")[0]))
+    call("glUseProgram", names.get("program", _value(site, "program")[0]))

@@ -5,19 +5,27 @@ from __future__ import annotations
 import struct
 
 from wendascope.errors import ReplayError
-from wendascope.frame.objects import ImageRecord, TextureRecord
-from wendascope.frame.packed import Batch
+from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
 
 
-def define_texture(site: Site, batch: Batch, record: TextureRecord) -> None:
+def define_texture(site: Site, batch: CallBatch, record: TextureRecord) -> None:
     call = batch.call
     if record.view_of:
         origin = site.frame.objects.texture(record.view_of)
         if origin is not None and record.images:
             here, there = site.names.get("texture", record.name), site.names.get("texture", origin.name)
-            call("glTextureView", here, record.target, there, record.images[0].internal_format, *record.view_levels, *record.view_layers)
+            call(
+                "glTextureView",
+                here,
+                record.target,
+                there,
+                record.images[0].internal_format,
+                *record.view_levels,
+                *record.view_layers,
+            )
     call("glBindTexture", record.target, site.names.get("texture", record.name))
     if record.view_of:
         set_texture_parameters(site, batch, record)
@@ -35,7 +43,7 @@ def define_texture(site: Site, batch: Batch, record: TextureRecord) -> None:
     set_texture_parameters(site, batch, record)
 
 
-def _define_buffer_texture(site: Site, batch: Batch, record: TextureRecord) -> None:
+def _define_buffer_texture(site: Site, batch: CallBatch, record: TextureRecord) -> None:
     if not record.images or not record.buffer:
         return
     internal_format = record.images[0].internal_format
@@ -46,12 +54,12 @@ def _define_buffer_texture(site: Site, batch: Batch, record: TextureRecord) -> N
         batch.call("glTexBuffer", GL.TEXTURE_BUFFER, internal_format, buffer)
 
 
-def set_texture_parameters(site: Site, batch: Batch, record: TextureRecord) -> None:
+def set_texture_parameters(site: Site, batch: CallBatch, record: TextureRecord) -> None:
     for name, values in record.parameters.items():
         set_parameter(batch, "glTexParameter", record.target, name, values)
 
 
-def _storage(site: Site, batch: Batch, record: TextureRecord) -> None:
+def _storage(site: Site, batch: CallBatch, record: TextureRecord) -> None:
     base = record.images[0]
     levels, size = record.immutable_levels, (base.width, base.height, base.depth)
     match record.target:
@@ -62,12 +70,26 @@ def _storage(site: Site, batch: Batch, record: TextureRecord) -> None:
         case GL.TEXTURE_3D | GL.TEXTURE_2D_ARRAY | GL.TEXTURE_CUBE_MAP_ARRAY:
             batch.call("glTexStorage3D", record.target, levels, base.internal_format, *size)
         case GL.TEXTURE_2D_MULTISAMPLE:
-            batch.call("glTexStorage2DMultisample", record.target, base.samples, base.internal_format, *size[:2], base.fixed_locations)
+            batch.call(
+                "glTexStorage2DMultisample",
+                record.target,
+                base.samples,
+                base.internal_format,
+                *size[:2],
+                base.fixed_locations,
+            )
         case GL.TEXTURE_2D_MULTISAMPLE_ARRAY:
-            batch.call("glTexStorage3DMultisample", record.target, base.samples, base.internal_format, *size, base.fixed_locations)
+            batch.call(
+                "glTexStorage3DMultisample",
+                record.target,
+                base.samples,
+                base.internal_format,
+                *size,
+                base.fixed_locations,
+            )
 
 
-def restore_texture(site: Site, batch: Batch, record: TextureRecord, redefine: bool) -> None:
+def restore_texture(site: Site, batch: CallBatch, record: TextureRecord, redefine: bool) -> None:
     """Put contents and parameters back; `redefine` also the sizes and formats of its levels."""
     if record.target == GL.TEXTURE_BUFFER:
         return
@@ -77,15 +99,21 @@ def restore_texture(site: Site, batch: Batch, record: TextureRecord, redefine: b
     set_texture_parameters(site, batch, record)
 
 
-
-def _upload(site: Site, batch: Batch, record: TextureRecord, image: ImageRecord, define: bool = False) -> None:
+def _upload(site: Site, batch: CallBatch, record: TextureRecord, image: ImageRecord, define: bool = False) -> None:
     """Fill one level, or define and fill it."""
     call = batch.call
     data = site.frame.blobs.get(image.contents) if image.contents else None
     target, size = image.target, (image.width, image.height, image.depth)
     if record.target == GL.TEXTURE_2D_MULTISAMPLE:
         if define:
-            call("glTexImage2DMultisample", target, image.samples, image.internal_format, *size[:2], image.fixed_locations)
+            call(
+                "glTexImage2DMultisample",
+                target,
+                image.samples,
+                image.internal_format,
+                *size[:2],
+                image.fixed_locations,
+            )
         return
     if record.target == GL.TEXTURE_2D_MULTISAMPLE_ARRAY:
         if define:
@@ -97,10 +125,28 @@ def _upload(site: Site, batch: Batch, record: TextureRecord, image: ImageRecord,
         if data is None:
             return
         if define:
-            call(f"glCompressedTexImage{dimensions}D", target, image.level, image.internal_format, *extent, 0, len(data), data)
+            call(
+                f"glCompressedTexImage{dimensions}D",
+                target,
+                image.level,
+                image.internal_format,
+                *extent,
+                0,
+                len(data),
+                data,
+            )
         else:
             zeros = (0,) * dimensions
-            call(f"glCompressedTexSubImage{dimensions}D", target, image.level, *zeros, *extent, image.internal_format, len(data), data)
+            call(
+                f"glCompressedTexSubImage{dimensions}D",
+                target,
+                image.level,
+                *zeros,
+                *extent,
+                image.internal_format,
+                len(data),
+                data,
+            )
     elif define:
         format_, type_ = (image.format, image.type) if image.format else (GL.RGBA, GL.UNSIGNED_BYTE)
         call(f"glTexImage{dimensions}D", target, image.level, image.internal_format, *extent, 0, format_, type_, data)
@@ -115,7 +161,7 @@ def dimensions_of(target: int) -> int:
     return 3 if target in (GL.TEXTURE_3D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP_ARRAY) else 2
 
 
-def set_parameter(batch: Batch, command: str, target: int, name: str, values: list[float]) -> None:
+def set_parameter(batch: CallBatch, command: str, target: int, name: str, values: list[float]) -> None:
     """One texture or sampler parameter, as ints or floats as it needs."""
     if not hasattr(GL, name):
         raise ReplayError(f"unknown texture parameter {name}")

@@ -10,12 +10,12 @@ from typing import Any
 
 import msgspec
 
-from wendascope.report.files import write_atomically
+from wendascope.files import write_atomically
 from wendascope.report.formats._registry import form
 from wendascope.report.survey import SurveyDocument
 
 
-@form("csv")
+@form("csv", "the tables", folder=True)
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     """`path` is the folder: `passes.csv`, `steps.csv` and `findings.csv` are written into it."""
     for name, rows in (("passes", document.passes), ("steps", document.steps), ("findings", document.findings)):

@@ -10,11 +10,12 @@ import jinja2
 from PIL import Image
 
 from wendascope.colours import PASS_COLOURS
+from wendascope.files import write_atomically
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.measure.lenses import lens_named
+from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
-from wendascope.report.files import write_atomically
 from wendascope.report.formats._registry import form
 from wendascope.report.survey import SurveyDocument
 
@@ -22,7 +23,7 @@ _THUMBNAIL = 360
 _DEAREST = 25
 
 
-@form("html")
+@form("html", "the report", ".html")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     frame = load(frame_file)
     environment = jinja2.Environment(loader=jinja2.FileSystemLoader(Path(__file__).parent.parent), autoescape=True)
@@ -55,7 +56,7 @@ def _pass_pictures(frame: Frame, frame_file: Path) -> list[str]:
     pictures = []
     with Replay(frame_file) as replay:
         for end in frame.passes.end.tolist():
-            found = replay.run("measure.pictures", "picture_at", step=end - 1, lens="colour")
+            found = replay.run(picture_at.asked(end - 1))
             image = Image.fromarray(lens.paint(found))
             image.thumbnail((_THUMBNAIL, _THUMBNAIL))
             pictures.append(_data_uri(image))

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import msgspec
 
-from wendascope.report.files import write_atomically
+from wendascope.files import write_atomically
 from wendascope.report.formats._registry import form
 from wendascope.report.survey import SurveyDocument
 
 
-@form("json")
+@form("json", "the document", ".json")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     text = msgspec.json.format(msgspec.json.encode(document), indent=1)
     write_atomically(path, lambda scratch: scratch.write_bytes(text))

@@ -194,14 +194,13 @@ static uint32_t index_at(const uint8_t *indices, GLenum type, int64_t i) {
   return ((const uint32_t *)(const void *)indices)[i];
 }
 
-void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t count, int64_t base_vertex, int64_t instances, uint64_t base) {
-  Array arrays[MOST_ARRAYS];
-  if (count <= 0) return;
-  int known = wanted(draw, arrays);
-  if (!known) return;
+/* The least and the greatest index of a draw; the least is above the greatest where there is none. */
+static void index_range(GLenum type, const void *indices, int64_t count, int64_t *low, int64_t *high) {
   TapContext *context = tap_context();
   uint64_t unit = tap_type_size(type);
   uint8_t *read = NULL;
+  *low = INT64_MAX;
+  *high = -1;
   GLint buffer = tap_get(GL_ELEMENT_ARRAY_BUFFER_BINDING);
   if (buffer) {
     if (!(read = calloc((size_t)count, unit))) return;
@@ -215,14 +214,22 @@ void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t
     restarts = 1;
     restart = (uint32_t)tap_get(GL_PRIMITIVE_RESTART_INDEX);
   }
-  int64_t low = INT64_MAX, high = -1;
   for (int64_t i = 0; indices && i < count; i++) {
     uint32_t index = index_at(indices, type, i);
     if (restarts && index == restart) continue;
-    if (index < low) low = index;
-    if (index > high) high = index;
+    if (index < *low) *low = index;
+    if (index > *high) *high = index;
   }
   free(read);
+}
+
+void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t count, int64_t base_vertex, int64_t instances, uint64_t base) {
+  Array arrays[MOST_ARRAYS];
+  if (count <= 0) return;
+  int known = wanted(draw, arrays);
+  if (!known) return;
+  int64_t low, high;
+  index_range(type, indices, count, &low, &high);
   if (high >= 0 && low + base_vertex >= 0)
     keep_arrays(draw, arrays, known, (uint64_t)(low + base_vertex), (uint64_t)(high + base_vertex), instances, base);
 }
@@ -258,6 +265,53 @@ void tap_array_element(TapCall *draw) { draw->flags |= TAP_FLAG_CLIENT_MEMORY; }
 
 /* ---- run by the executor ---------------------------------------------------------------------------------- */
 
+int tap_client_arrays; /* whether any run ever set one here */
+
+/* Whether the elements [first, last] of an array lie in what the run brought along. Addresses wrap, as the pointer to an
+ * element 0 that was not captured lies before the data. */
+static void inside(TapRun *r, const Array *a, uint64_t first, uint64_t last) {
+  uint64_t element = element_size(a), stride = a->stride ? (uint64_t)a->stride : element;
+  uint64_t from = (uint64_t)((uintptr_t)a->pointer - (uintptr_t)r->arena) + first * stride, length = (last - first) * stride + element;
+  if (a->stride < 0 || last < first || last >= 1ull << 40 || from > r->arena_size || length > r->arena_size - from) r->error = TAP_RUN_SHORT;
+}
+
+static void arrays_inside(TapRun *r, const Array *arrays, int count, uint64_t first, uint64_t last, int64_t instances, uint64_t base) {
+  for (int i = 0; i < count; i++) {
+    const Array *a = &arrays[i];
+    if (a->buffer || !a->pointer) continue;
+    if (a->divisor > 0) inside(r, a, base, base + (instances > 0 ? (uint64_t)(instances - 1) / (uint64_t)a->divisor : 0));
+    else inside(r, a, first, last);
+  }
+}
+
+void tap_run_arrays(TapRun *r, int64_t first, int64_t count, int64_t instances, uint64_t base) {
+  Array arrays[MOST_ARRAYS];
+  if (first < 0 || count <= 0 || instances <= 0) return;
+  arrays_inside(r, arrays, describe(arrays), (uint64_t)first, (uint64_t)first + (uint64_t)count - 1, instances, base);
+}
+
+void tap_run_arrays_multi(TapRun *r, const GLint *first, const GLsizei *count, int64_t draws) {
+  for (int64_t i = 0; first && count && i < draws && !r->error; i++) tap_run_arrays(r, first[i], count[i], 1, 0);
+}
+
+void tap_run_arrays_indexed(TapRun *r, GLenum type, const void *indices, int64_t count, int64_t base_vertex, int64_t instances, uint64_t base) {
+  Array arrays[MOST_ARRAYS];
+  if (count <= 0 || instances <= 0) return;
+  int known = describe(arrays), needed = 0;
+  for (int i = 0; i < known; i++) needed |= !arrays[i].buffer && arrays[i].pointer;
+  if (!needed) return;
+  int64_t low, high;
+  index_range(type, indices, count, &low, &high);
+  if (high < 0) return;
+  if (low + base_vertex < 0) r->error = TAP_RUN_SHORT;
+  else arrays_inside(r, arrays, known, (uint64_t)(low + base_vertex), (uint64_t)(high + base_vertex), instances, base);
+}
+
+void tap_run_arrays_split(TapRun *r, const GLsizei *count, GLenum type, const void *const *indices, int64_t draws, const GLint *base) {
+  for (int64_t i = 0; count && indices && i < draws && !r->error; i++)
+    tap_run_arrays_indexed(r, type, indices[i], count[i], base ? base[i] : 0, 1, 0);
+}
+
 static void every_array_off(void) {
   void (*off)(GLenum) = TAP_REAL(glDisableClientState, void (*)(GLenum));
   for (size_t i = 0; i + 1 < FIXED; i++) off(fixed[i].array);
@@ -275,6 +329,7 @@ void wendaClientArray_run(GLenum array, GLuint index, GLint size, GLenum type, G
     every_array_off();
     return;
   }
+  tap_client_arrays = 1;
   const uint8_t *pointer = (const uint8_t *)((uintptr_t)data - (uintptr_t)skip);
   GLint before = tap_get(GL_ARRAY_BUFFER_BINDING);
   void (*bind)(GLenum, GLuint) = TAP_REAL(glBindBuffer, void (*)(GLenum, GLuint));

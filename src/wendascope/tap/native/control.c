@@ -1,14 +1,18 @@
 /* The conversation with Wendascope: heartbeats, holding the target at a frame boundary, serving calls. */
 #define _GNU_SOURCE
 #include <errno.h>
+#include <fcntl.h>
 #include <poll.h>
 #include <pthread.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <sys/resource.h>
 #include <sys/socket.h>
+#include <sys/stat.h>
 #include <sys/un.h>
+#include <time.h>
 #include <unistd.h>
 #include "tap.h"
 
@@ -29,21 +33,51 @@ typedef struct {
 extern TapContext *tap_recording_context;
 extern uint64_t tap_elsewhere; /* calls of other contexts of the share group during the recording */
 
+/* All of the conversation belongs to whoever holds TAP_LOCK_CONVERSATION: one thread at a time speaks, is held, or hangs up.
+ * A thread that comes to its boundary while another one speaks goes on without a word. */
 static int control = -1;
-static int connected_once;
-static int wanted_boundary = TAP_BOUNDARY_SWAP;
-static uint64_t frame;             /* boundaries passed so far */
+static int connected_once;         /* read without the lock */
+static int wanted_boundary = TAP_BOUNDARY_SWAP; /* read without the lock */
+static uint64_t frame;             /* boundaries passed so far; counted without the lock */
 static uint64_t armed_frame;       /* take this frame or a later one; 0: none */
 static uint64_t armed_slower;      /* ... the first whose predecessor took longer than this; 0: any */
 static uint64_t last_boundary_end;
 static TapCounts last_counts;
+
+/* What the thread that ends the frames has used: waiting leaves the processor by itself, being preempted does not. */
+typedef struct {
+  uint32_t thread;
+  uint64_t cpu_ns, waited_ns, voluntary, involuntary;
+} Usage;
+static Usage last_usage, recording_usage;
+static uint64_t recording_began;
 static uint64_t last_frame_calls;
 static TapDrawable recorded_drawable;
 static uint8_t *shared;
 static uint64_t shared_size;
 static __thread int serving;
-static GLenum kept_errors[8]; /* the target's own, while ours are cleared */
-static int kept_error_count;
+static __thread GLenum kept_errors[8]; /* the target's own, while ours are cleared */
+static __thread int kept_error_count;
+
+static Usage usage_now(void) {
+  Usage u = {.thread = tap_thread(), .waited_ns = tap_waited_ns};
+  struct timespec t;
+  struct rusage r;
+  if (clock_gettime(CLOCK_THREAD_CPUTIME_ID, &t) == 0) u.cpu_ns = (uint64_t)t.tv_sec * 1000000000ull + (uint64_t)t.tv_nsec;
+  if (getrusage(RUSAGE_THREAD, &r) == 0) {
+    u.voluntary = (uint64_t)r.ru_nvcsw;
+    u.involuntary = (uint64_t)r.ru_nivcsw;
+  }
+  return u;
+}
+
+/* (cpu ns, voluntary switches << 32 | involuntary ones) since an earlier moment; zeros when another thread goes on. */
+static void used_since(const Usage *before, const Usage *now, uint64_t *cpu_ns, uint64_t *switches) {
+  *cpu_ns = *switches = 0;
+  if (before->thread != now->thread) return;
+  *cpu_ns = now->cpu_ns - before->cpu_ns;
+  *switches = (now->voluntary - before->voluntary) << 32 | ((now->involuntary - before->involuntary) & 0xffffffffu);
+}
 
 static void disconnect(void) {
   if (control >= 0) close(control);
@@ -77,47 +111,58 @@ static int send_message(const Message *message, const int *fds, int count, int f
   return -1;
 }
 
-/* Receives one message; returns 1, 0 when none is waiting, -1 when Wendascope is gone. */
+/* Receives one message; returns 1, 0 when none is waiting, -1 when Wendascope is gone. At most one file comes along; more are closed. */
 static int receive_message(Message *message, int *fd, int flags) {
+  *fd = -1;
   if (control < 0) return -1;
   struct iovec part = {message, sizeof *message};
-  union { char bytes[CMSG_SPACE(MESSAGE_FDS * sizeof(int))]; struct cmsghdr align; } ancillary;
+  union { char bytes[CMSG_SPACE(16 * sizeof(int))]; struct cmsghdr align; } ancillary;
   struct msghdr header = {.msg_iov = &part, .msg_iovlen = 1, .msg_control = ancillary.bytes, .msg_controllen = sizeof ancillary};
   ssize_t got;
   do got = recvmsg(control, &header, MSG_CMSG_CLOEXEC | flags);
   while (got < 0 && errno == EINTR);
   if (got < 0 && (errno == EAGAIN || errno == EWOULDBLOCK)) return 0;
-  if (got != (ssize_t)sizeof *message) {
-    disconnect();
-    return -1;
+  for (struct cmsghdr *c = got >= 0 ? CMSG_FIRSTHDR(&header) : NULL; c; c = CMSG_NXTHDR(&header, c)) {
+    if (c->cmsg_level != SOL_SOCKET || c->cmsg_type != SCM_RIGHTS) continue;
+    for (size_t at = CMSG_LEN(0); at + sizeof(int) <= c->cmsg_len; at += sizeof(int)) {
+      int file;
+      memcpy(&file, (char *)c + at, sizeof file);
+      if (*fd < 0) *fd = file;
+      else close(file);
+    }
   }
+  if (got == (ssize_t)sizeof *message) return 1;
+  if (*fd >= 0) close(*fd);
   *fd = -1;
-  struct cmsghdr *c = CMSG_FIRSTHDR(&header);
-  if (c && c->cmsg_level == SOL_SOCKET && c->cmsg_type == SCM_RIGHTS) memcpy(fd, CMSG_DATA(c), sizeof *fd);
-  return 1;
+  disconnect();
+  return -1;
 }
 
 static void arm(const Message *message) {
+  if (message->v[3] != TAP_PROTOCOL) { /* never guess what another version means */
+    fprintf(stderr, "Wendascope: the tap of this program speaks protocol %d, the Wendascope that watches it %d: it runs on unwatched\n",
+            TAP_PROTOCOL, (int)message->v[3]);
+    disconnect();
+    return;
+  }
   armed_frame = message->v[0];
   armed_slower = message->v[1];
-  wanted_boundary = (int)message->v[2];
-  if (wanted_boundary == TAP_BOUNDARY_SWAP) tap_mode &= ~TAP_MARKERS;
-  else tap_mode |= TAP_MARKERS;
+  __atomic_store_n(&wanted_boundary, (int)message->v[2], __ATOMIC_RELAXED);
+  if (message->v[2] == TAP_BOUNDARY_SWAP) tap_mode_clear(TAP_MARKERS);
+  else tap_mode_set(TAP_MARKERS);
 }
 
 static void after_fork(void) {
   /* The parent keeps the conversation; the child starts one of its own if it draws. */
-  if (control >= 0) close(control);
-  control = -1;
-  connected_once = 0;
-  armed_frame = 0;
-  tap_mode &= TAP_LISTING;
-  frame = 0;
+  tap_locks_after_fork();
+  disconnect();
+  __atomic_store_n(&connected_once, 0, __ATOMIC_RELAXED);
+  tap_mode_clear(~TAP_LISTING);
+  __atomic_store_n(&frame, 0, __ATOMIC_RELAXED);
+  serving = 0;
 }
 
-void tap_connect(void) {
-  if (connected_once) return;
-  connected_once = 1;
+static void connect_now(void) {
   const char *path = getenv("WENDASCOPE_SOCKET");
   struct sockaddr_un address = {.sun_family = AF_UNIX};
   if (!path || strlen(path) >= sizeof address.sun_path) return;
@@ -135,10 +180,17 @@ void tap_connect(void) {
   if (send_message(&hello, NULL, 0, 0) != 0) return;
   struct pollfd waiting = {.fd = control, .events = POLLIN};
   Message answer;
-  int unused;
-  if (poll(&waiting, 1, 2000) == 1 && receive_message(&answer, &unused, MSG_DONTWAIT) == 1 && answer.type == MESSAGE_ARM)
-    arm(&answer);
+  int unused = -1;
+  if (poll(&waiting, 1, 2000) == 1 && receive_message(&answer, &unused, MSG_DONTWAIT) == 1 && answer.type == MESSAGE_ARM) arm(&answer);
+  if (unused >= 0) close(unused);
   last_boundary_end = tap_now();
+}
+
+void tap_connect(void) {
+  if (__atomic_load_n(&connected_once, __ATOMIC_RELAXED)) return;
+  tap_lock(TAP_LOCK_CONVERSATION);
+  if (!__atomic_exchange_n(&connected_once, 1, __ATOMIC_RELAXED)) connect_now();
+  tap_unlock(TAP_LOCK_CONVERSATION);
 }
 
 GLenum tap_take_error(void) {
@@ -158,14 +210,16 @@ static void drain_errors(int keep) {
   }
 }
 
+/* Only a file that is as long as is said, and can never become shorter: touching what is not there ends a process. */
 static int map_shared(int fd, uint64_t size) {
+  struct stat found;
   if (shared) munmap(shared, shared_size);
-  shared = mmap(NULL, size, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
+  shared = NULL;
+  int sound = size && fstat(fd, &found) == 0 && (uint64_t)found.st_size >= size && (fcntl(fd, F_GET_SEALS) & F_SEAL_SHRINK) > 0;
+  void *mapped = sound ? mmap(NULL, size, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0) : MAP_FAILED;
   close(fd);
-  if (shared == MAP_FAILED) {
-    shared = NULL;
-    return -1;
-  }
+  if (mapped == MAP_FAILED) return -1;
+  shared = mapped;
   shared_size = size;
   return 0;
 }
@@ -174,7 +228,7 @@ static void run_batch(const Message *request) {
   const uint64_t *v = request->v; /* calls at, words, arena at, arena bytes, out at, out bytes, timed */
   Message reply = {.type = MESSAGE_RAN};
   int32_t error = TAP_RUN_MALFORMED;
-  int inside = shared && v[0] <= shared_size && v[1] <= (shared_size - v[0]) / 8 && v[2] <= shared_size &&
+  int inside = shared && v[0] % 8 == 0 && v[0] <= shared_size && v[1] <= (shared_size - v[0]) / 8 && v[2] <= shared_size &&
                v[3] <= shared_size - v[2] && v[4] <= shared_size && v[5] <= shared_size - v[4];
   if (inside)
     reply.v[0] = (uint64_t)tap_execute((uint64_t *)(shared + v[0]), v[1], shared + v[2], v[3], shared + v[4], v[5], (int)v[6], NULL, &error);
@@ -189,13 +243,15 @@ static void begin_recording(const TapDrawable *drawable) {
   uint64_t room = (1 << 20) + last_frame_calls * 80;
   if (tap_stream_open(&tap_frame, "wenda-frame", room < 256 << 20 ? room : 256 << 20) != 0) return;
   recorded_drawable = *drawable;
-  tap_recording_context = tap_context();
-  tap_elsewhere = 0;
+  __atomic_store_n(&tap_recording_context, tap_context(), __ATOMIC_RELAXED);
+  __atomic_store_n(&tap_elsewhere, 0, __ATOMIC_RELAXED);
+  recording_usage = usage_now();
+  recording_began = tap_now();
   tap_begin_stamps();
-  tap_mode |= TAP_RECORDING;
+  tap_mode_set(TAP_RECORDING);
 }
 
-/* Serves calls until told to record or to go on. Whatever happens, the target goes on. */
+/* Serves calls until told to record or to go on. Whatever happens, the target goes on. The conversation is this thread's meanwhile. */
 static void serve(const TapDrawable *drawable) {
   serving = 1;
   for (;;) {
@@ -219,7 +275,7 @@ static void serve(const TapDrawable *drawable) {
 
 static void describe(Message *message, const TapDrawable *drawable) {
   TapContext *context = tap_context();
-  message->v[0] = frame;
+  message->v[0] = __atomic_load_n(&frame, __ATOMIC_RELAXED);
   message->v[1] = context->id;
   message->v[2] = context->group;
   tap_drawable_size(drawable, &message->v[3], &message->v[4]);
@@ -229,51 +285,58 @@ static void describe(Message *message, const TapDrawable *drawable) {
 
 static void pause_here(const TapDrawable *drawable) {
   Message message = {.type = MESSAGE_PAUSED, .fds = 4};
-  TapSink names, kept;
-  if (tap_sink_open(&names, "wenda-names", 1 << 16) != 0) return;
-  if (tap_sink_open(&kept, "wenda-kept", 1 << 16) != 0) {
-    tap_sink_close(&names);
-    return;
+  TapSink names = {.fd = -1}, kept = {.fd = -1};
+  uint64_t journal_calls, journal_arena;
+  if (tap_sink_open(&names, "wenda-names", 1 << 16) == 0 && tap_sink_open(&kept, "wenda-kept", 1 << 16) == 0) {
+    tap_names_write(&names);
+    tap_contexts_write(&names);
+    tap_kept_write(&kept, tap_context()->group);
+    if (tap_journal_size(&journal_calls, &journal_arena) == 0) {
+      drain_errors(1);
+      describe(&message, drawable);
+      message.v[7] = journal_calls;
+      message.v[8] = journal_arena;
+      message.v[9] = names.used;
+      message.v[10] = kept.used;
+      int fds[4] = {tap_journal.calls.fd, tap_journal.arena.fd, names.fd, kept.fd};
+      armed_frame = 0;
+      if (send_message(&message, fds, 4, 0) == 0) serve(drawable);
+    }
   }
-  tap_names_write(&names);
-  tap_contexts_write(&names);
-  tap_kept_write(&kept, tap_context()->group);
-  if (!tap_journal.calls.base && tap_stream_open(&tap_journal, "wenda-journal", 1 << 16) != 0) return;
-  drain_errors(1);
-  describe(&message, drawable);
-  message.v[7] = tap_journal.calls.used;
-  message.v[8] = tap_journal.arena.used;
-  message.v[9] = names.used;
-  message.v[10] = kept.used;
-  int fds[4] = {tap_journal.calls.fd, tap_journal.arena.fd, names.fd, kept.fd};
-  armed_frame = 0;
-  int sent = send_message(&message, fds, 4, 0);
   tap_sink_close(&names);
   tap_sink_close(&kept);
-  if (sent == 0) serve(drawable);
 }
 
 static void finish_recording(const TapDrawable *drawable) {
+  uint64_t ended = tap_now();
+  Usage usage = usage_now();
   tap_compare_mappings();
-  tap_mode &= ~TAP_RECORDING;
+  tap_mode_clear(TAP_RECORDING);
   tap_settle_stamps(&tap_frame);
-  tap_unwatch_all();
   Message message = {.type = MESSAGE_RECORDED, .fds = 2};
   drain_errors(1);
   describe(&message, drawable);
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
   message.v[9] = (uint64_t)tap_frame.failed;
-  message.v[10] = tap_elsewhere;
+  message.v[10] = __atomic_load_n(&tap_elsewhere, __ATOMIC_RELAXED);
+  message.v[11] = recording_began;
+  message.v[12] = ended;
+  used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);
   int fds[2] = {tap_frame.calls.fd, tap_frame.arena.fd};
   int sent = send_message(&message, fds, 2, 0);
   tap_stream_close(&tap_frame);
   if (sent == 0) serve(drawable);
+  if (!(tap_mode_now() & TAP_RECORDING)) tap_unwatch_all(); /* the frame after may be recorded as well */
 }
 
+static int wanted(int kind) { return !serving && kind == __atomic_load_n(&wanted_boundary, __ATOMIC_RELAXED); }
+
 void tap_boundary_before(int kind, const TapDrawable *drawable) {
-  if (serving || kind != wanted_boundary) return;
-  if (tap_recording_here() && recorded_drawable.drawable == drawable->drawable) finish_recording(drawable);
+  if (!wanted(kind) || !tap_recording_here() || recorded_drawable.drawable != drawable->drawable) return;
+  tap_lock(TAP_LOCK_CONVERSATION); /* others hold it for a word only while a frame is recorded */
+  finish_recording(drawable);
+  tap_unlock(TAP_LOCK_CONVERSATION);
 }
 
 /* The recorded context goes on to another window, or comes back. */
@@ -286,25 +349,29 @@ void tap_drawable_changed(const TapDrawable *drawable) {
   tap_append(&tap_frame, &c);
 }
 
-void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
-  if (serving || kind != wanted_boundary) return;
-  tap_connect();
-  frame++;
-  if (control < 0) {
-    if (tap_mode & (TAP_RECORDING | TAP_MARKERS)) { /* Wendascope went away during the frame */
-      tap_mode &= TAP_LISTING;
-      tap_unwatch_all();
-      tap_stream_close(&tap_frame);
-    }
-    return;
+/* Wendascope went away. What was being recorded is let go of by the thread that recorded it, which may be adding to it now. */
+static void abandon(void) {
+  if (tap_recording_here()) {
+    tap_mode_clear(~TAP_LISTING);
+    tap_unwatch_all();
+    tap_stream_close(&tap_frame);
+  } else {
+    tap_mode_clear(TAP_MARKERS);
   }
+}
+
+static void tell_frame(uint64_t number, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
   uint64_t since = last_boundary_end ? swap_begin - last_boundary_end : 0;
+  Usage usage = usage_now();
+  TapCounts counts = {__atomic_load_n(&tap_counts.calls, __ATOMIC_RELAXED), __atomic_load_n(&tap_counts.draws, __ATOMIC_RELAXED),
+                      __atomic_load_n(&tap_counts.vertices, __ATOMIC_RELAXED)};
   Message beat = {.type = MESSAGE_HEARTBEAT,
-                  .v = {frame, since, swap_end - swap_begin, tap_counts.calls - last_counts.calls,
-                        tap_counts.draws - last_counts.draws, tap_counts.vertices - last_counts.vertices,
-                        tap_context()->id, drawable->drawable}};
-  last_frame_calls = tap_counts.calls - last_counts.calls;
-  last_counts = tap_counts;
+                  .v = {number, since, swap_end - swap_begin, counts.calls - last_counts.calls, counts.draws - last_counts.draws,
+                        counts.vertices - last_counts.vertices, tap_context()->id, drawable->drawable}};
+  used_since(&last_usage, &usage, &beat.v[8], &beat.v[9]);
+  if (last_usage.thread == usage.thread) beat.v[10] = usage.waited_ns - last_usage.waited_ns;
+  last_frame_calls = counts.calls - last_counts.calls;
+  last_counts = counts;
   last_boundary_end = swap_end;
   if (send_message(&beat, NULL, 0, MSG_DONTWAIT) != 0) return;
   Message message;
@@ -314,12 +381,23 @@ void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_beg
     if (message.type == MESSAGE_ARM) arm(&message);
   }
   int slow_enough = !armed_slower || since + (swap_end - swap_begin) > armed_slower;
-  if (armed_frame && frame >= armed_frame && slow_enough && !(tap_mode & TAP_RECORDING)) pause_here(drawable);
+  if (control >= 0 && armed_frame && number >= armed_frame && slow_enough && !(tap_mode_now() & TAP_RECORDING)) pause_here(drawable);
   last_boundary_end = tap_now(); /* being held is not the target's time */
+  last_usage = usage_now();
+}
+
+void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
+  if (!wanted(kind)) return;
+  tap_connect();
+  uint64_t number = __atomic_add_fetch(&frame, 1, __ATOMIC_RELAXED);
+  if (pthread_mutex_trylock(&tap_locks[TAP_LOCK_CONVERSATION]) != 0) return;
+  if (control >= 0) tell_frame(number, drawable, swap_begin, swap_end);
+  if (control < 0 && (tap_mode_now() & (TAP_RECORDING | TAP_MARKERS))) abandon();
+  tap_unlock(TAP_LOCK_CONVERSATION);
 }
 
 void tap_at_marker(int kind) {
-  if (!(tap_mode & TAP_MARKERS) || kind != wanted_boundary || serving) return;
+  if (!(tap_mode_now() & TAP_MARKERS) || !wanted(kind)) return;
   TapDrawable drawable = tap_current_drawable();
   uint64_t now = tap_now();
   tap_boundary_before(kind, &drawable);

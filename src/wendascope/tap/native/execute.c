@@ -3,28 +3,50 @@
 #include <string.h>
 #include "tap.h"
 
-const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int offsets) {
+/* A bare number: NULL, or an offset into the buffer that is bound. Never an address: those of another process mean nothing
+ * here, and a file could point anywhere with them. */
+static int bare(TapRun *r, uint64_t value, int binding) {
+  if (value && (binding == TAP_BINDING_NONE || !tap_buffer_bound(binding))) r->error = TAP_RUN_ADDRESS;
+  return !r->error;
+}
+
+const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int binding) {
   uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
-  if (mode == TAP_POINTER_RAW) {
-    if (!offsets && length) r->error = TAP_RUN_POINTER;
-    return (const void *)(uintptr_t)length;
-  }
+  if (mode == TAP_POINTER_RAW) return bare(r, length, binding) ? (const void *)(uintptr_t)length : NULL;
   if (mode == TAP_POINTER_OUT) { /* what an earlier call of the batch gave */
     if (at > r->out_size || length > r->out_size - at) r->error = TAP_RUN_POINTER;
     else if (length < need) r->error = TAP_RUN_SHORT;
     return r->error ? NULL : r->out + at;
   }
-  if (mode != TAP_POINTER_BLOB || at > r->arena_size || length > r->arena_size - at) {
+  /* vertex arrays in client memory come by wendaClientArray, whose lengths draws are held against */
+  if (mode != TAP_POINTER_BLOB || binding == TAP_BINDING_ARRAYS || at > r->arena_size || length > r->arena_size - at) {
     r->error = TAP_RUN_POINTER;
     return NULL;
   }
   if (length < need) r->error = TAP_RUN_SHORT;
-  return r->arena + at;
+  return r->error ? NULL : r->arena + at;
 }
 
-void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need) {
+/* A string of `length` bytes, or up to a NUL where that is negative. */
+const char *tap_run_text(TapRun *r, const uint64_t *s, int slot, int64_t length) {
+  const char *text = tap_run_in(r, s, slot, length > 0 ? (uint64_t)length : 0, TAP_BINDING_NONE);
+  if (text && length < 0) {
+    const uint8_t *at = (const uint8_t *)text, *end = s[slot] >> 60 == TAP_POINTER_OUT ? r->out + r->out_size : r->arena + r->arena_size;
+    if (!memchr(at, 0, (size_t)(end - at))) r->error = TAP_RUN_SHORT;
+  }
+  return text;
+}
+
+/* An array of offsets into the bound buffer of indices. */
+const void *tap_run_offsets(TapRun *r, const uint64_t *s, int slot, uint64_t need) {
+  const void *offsets = tap_run_in(r, s, slot, need, TAP_BINDING_NONE);
+  if (offsets && need && !tap_buffer_bound(TAP_BINDING_ELEMENTS)) r->error = TAP_RUN_ADDRESS;
+  return offsets;
+}
+
+void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need, int binding) {
   uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
-  if (mode == TAP_POINTER_RAW) return (void *)(uintptr_t)length;
+  if (mode == TAP_POINTER_RAW) return bare(r, length, binding) ? (void *)(uintptr_t)length : NULL;
   if (mode != TAP_POINTER_OUT || at > r->out_size || length > r->out_size - at) {
     r->error = TAP_RUN_POINTER;
     return NULL;
@@ -33,9 +55,17 @@ void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need) {
   return r->out + at;
 }
 
-const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count) {
+/* Memory that GL goes on writing to after the call: it outlives every run. */
+#define RETAINED (4 << 20)
+void *tap_run_retained(TapRun *r, uint64_t need) {
+  static uint8_t memory[RETAINED];
+  if (need > sizeof memory) r->error = TAP_RUN_SHORT;
+  return memory;
+}
+
+const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count, const GLint *lengths) {
   uint64_t mode = s[slot] >> 60, at = s[slot] & TAP_OFFSET_MASK, length = s[slot + 1];
-  if (mode == TAP_POINTER_RAW && !length) return NULL;
+  if (r->error || (mode == TAP_POINTER_RAW && !length)) return NULL;
   if (mode != TAP_POINTER_STRINGS || at > r->arena_size || length > r->arena_size - at || count > length / 4 ||
       r->scratches >= TAP_MAX_POINTERS) {
     r->error = TAP_RUN_POINTER;
@@ -51,7 +81,7 @@ const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t co
   for (uint64_t i = 0; i < count; i++) {
     uint32_t size;
     memcpy(&size, r->arena + at + i * 4, 4);
-    if (size >= length - used) {
+    if (used >= length || size >= length - used || (lengths && lengths[i] > 0 && (uint32_t)lengths[i] > size)) {
       r->error = TAP_RUN_SHORT;
       return NULL;
     }
@@ -98,7 +128,7 @@ void wendaDrawable_run(GLuint64 drawable, GLuint width, GLuint height) {
   if (make && current) make(surfaces[drawable].display, surfaces[drawable].surface, surfaces[drawable].surface, current());
 }
 
-int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
+static int64_t run_all(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
                     uint64_t out_size, int timed, volatile uint64_t *progress, int32_t *error) {
   TapRun run = {.arena = arena, .arena_size = arena_size, .out = out, .out_size = out_size};
   int64_t index = 0;
@@ -117,6 +147,8 @@ int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint6
     }
     run.error = TAP_RUN_OK;
     run.scratches = 0;
+    __atomic_store_n(&tap_guard_id, (uint32_t)id, __ATOMIC_RELAXED);
+    __atomic_store_n(&tap_guard_call, tap_guard_call + 1, __ATOMIC_RELAXED);
     if (timed) header[2] = tap_now();
     tap_runners[id](&run, header + TAP_HEADER_WORDS);
     if (timed) header[3] = tap_now();
@@ -132,4 +164,15 @@ int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint6
     at += size;
   }
   return index;
+}
+
+int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
+                    uint64_t out_size, int timed, volatile uint64_t *progress, int32_t *error) {
+  static uint64_t runs;
+  __atomic_store_n(&tap_guard_call, ++runs << 40, __ATOMIC_RELAXED); /* no two runs count the same */
+  tap_run_begins();
+  int64_t done = run_all(calls, words, arena, arena_size, out, out_size, timed, progress, error);
+  tap_run_ends();
+  __atomic_store_n(&tap_guard_call, 0, __ATOMIC_RELAXED);
+  return done;
 }

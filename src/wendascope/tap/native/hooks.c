@@ -1,7 +1,6 @@
 /* How the tap gets between a program and GL: the loaders, contexts and buffer swaps of GLX and EGL. */
 #define _GNU_SOURCE
 #include <dlfcn.h>
-#include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
 #include "tap.h"
@@ -17,15 +16,22 @@ void *tap_reals[TAP_FUNCTIONS];
 TAP_EXPORT void *dlsym(void *handle, const char *name);
 Dlsym tap_real_dlsym __attribute__((visibility("hidden")));
 
-static void find_real_dlsym(void) {
+/* Runs before anything else does, a sanitizer's own beginning included. */
+#define EARLY __attribute__((no_sanitize_thread, no_sanitize_address, no_sanitize_undefined))
+
+EARLY static Dlsym real_dlsym(void) {
   static const char *const versions[] = {"GLIBC_2.34", "GLIBC_2.2.5", "GLIBC_2.17", "GLIBC_2.0"};
-  for (size_t i = 0; !tap_real_dlsym && i < sizeof versions / sizeof *versions; i++)
-    tap_real_dlsym = (Dlsym)dlvsym(RTLD_NEXT, "dlsym", versions[i]);
+  Dlsym real = __atomic_load_n(&tap_real_dlsym, __ATOMIC_RELAXED);
+  for (size_t i = 0; !real && i < sizeof versions / sizeof *versions; i++) {
+    real = (Dlsym)dlvsym(RTLD_NEXT, "dlsym", versions[i]);
+    __atomic_store_n(&tap_real_dlsym, real, __ATOMIC_RELAXED);
+  }
+  return real;
 }
 
 static void *next(const char *name) {
-  if (!tap_real_dlsym) find_real_dlsym();
-  return tap_real_dlsym ? tap_real_dlsym(RTLD_NEXT, name) : NULL;
+  Dlsym real = real_dlsym();
+  return real ? real(RTLD_NEXT, name) : NULL;
 }
 
 static int find_command(const char *name) {
@@ -46,7 +52,7 @@ static void *wrapper_for(const char *name, void *real) {
   if (strncmp(name, "gl", 2) == 0 && name[2] != 'X') {
     int id = find_command(name);
     if (id < 0) return NULL;
-    if (!tap_reals[id] && real != tap_wrappers[id]) tap_reals[id] = real;
+    if (!__atomic_load_n(&tap_reals[id], __ATOMIC_RELAXED) && real != tap_wrappers[id]) __atomic_store_n(&tap_reals[id], real, __ATOMIC_RELAXED);
     return tap_wrappers[id];
   }
   if (strncmp(name, "glX", 3) == 0 || strncmp(name, "egl", 3) == 0) return window_system_wrapper(name);
@@ -55,11 +61,11 @@ static void *wrapper_for(const char *name, void *real) {
 
 /* Called by the assembly below. Look-ups relative to the caller (RTLD_NEXT) and in the global scope
  * (RTLD_DEFAULT) are left to the real function, reached by a jump so that it still sees the caller. */
-__attribute__((used, visibility("hidden"))) void *tap_dlsym_filter(void *handle, const char *name) {
-  if (!tap_real_dlsym) find_real_dlsym();
-  if (!name || handle == RTLD_NEXT || handle == RTLD_DEFAULT) return NULL;
+EARLY __attribute__((used, visibility("hidden"))) void *tap_dlsym_filter(void *handle, const char *name) {
+  Dlsym find = real_dlsym();
+  if (!find || !name || handle == RTLD_NEXT || handle == RTLD_DEFAULT) return NULL;
   if (strncmp(name, "gl", 2) != 0 && strncmp(name, "egl", 3) != 0) return NULL;
-  void *real = tap_real_dlsym(handle, name);
+  void *real = find(handle, name);
   return real ? wrapper_for(name, real) : NULL;
 }
 
@@ -90,12 +96,13 @@ __asm__(
 static void *loaded_symbol(const char *library, const char *symbol) {
   void *handle = dlopen(library, RTLD_LAZY | RTLD_NOLOAD);
   if (!handle) return NULL;
-  void *found = tap_real_dlsym(handle, symbol);
+  void *found = real_dlsym()(handle, symbol);
   dlclose(handle);
   return found;
 }
 
-static GetProcAddress real_glx_get, real_egl_get;
+/* Of each thread, as are those of the window system below: none has to be asked for twice, and no two threads write the same. */
+static __thread GetProcAddress real_glx_get, real_egl_get;
 
 void *tap_resolve(int id) {
   const char *name = tap_names[id];
@@ -109,7 +116,7 @@ void *tap_resolve(int id) {
     if (get) real = (void *)get(name);
   }
   if (real == tap_wrappers[id]) real = NULL;
-  tap_reals[id] = real;
+  __atomic_store_n(&tap_reals[id], real, __ATOMIC_RELAXED);
   return real;
 }
 
@@ -129,8 +136,8 @@ void *tap_system_function(const char *name) {
 /* ---- contexts -------------------------------------------------------------------------------------- */
 
 static TapContext *contexts;
-static pthread_mutex_t context_lock = PTHREAD_MUTEX_INITIALIZER;
-static TapContext unknown_context; /* for calls made before any context is current */
+static __thread TapContext unknown_context; /* for calls made before any context is current, and where nobody wraps them */
+static __thread int running;
 static __thread TapContext *current;
 static __thread TapDrawable current_drawable;
 
@@ -140,10 +147,10 @@ static TapContext *context_of(void *handle) {
   return NULL;
 }
 
-static void add_context(void *handle, void *share) {
+static TapContext *add_context(void *handle, void *share) {
   static uint32_t ids;
-  if (!handle) return;
-  pthread_mutex_lock(&context_lock);
+  if (!handle) return NULL;
+  tap_lock(TAP_LOCK_CONTEXTS);
   TapContext *shared = share ? context_of(share) : NULL;
   TapContext *c = calloc(1, sizeof *c);
   if (c) {
@@ -153,25 +160,23 @@ static void add_context(void *handle, void *share) {
     c->next = contexts;
     contexts = c;
   }
-  pthread_mutex_unlock(&context_lock);
+  tap_unlock(TAP_LOCK_CONTEXTS);
+  return c;
 }
 
 /* The record stays (its id may be in the journal); only its handle may be given out again. */
 static void forget_context(void *handle) {
-  pthread_mutex_lock(&context_lock);
+  tap_lock(TAP_LOCK_CONTEXTS);
   TapContext *c = context_of(handle);
   if (c) c->handle = NULL;
-  pthread_mutex_unlock(&context_lock);
+  tap_unlock(TAP_LOCK_CONTEXTS);
 }
 
 static void made_current(void *handle, TapDrawable drawable) {
-  pthread_mutex_lock(&context_lock);
+  tap_lock(TAP_LOCK_CONTEXTS);
   TapContext *c = handle ? context_of(handle) : NULL;
-  pthread_mutex_unlock(&context_lock);
-  if (handle && !c) {
-    add_context(handle, NULL);
-    c = context_of(handle);
-  }
+  tap_unlock(TAP_LOCK_CONTEXTS);
+  if (handle && !c) c = add_context(handle, NULL);
   current = c;
   if (drawable.drawable != current_drawable.drawable && c) tap_drawable_changed(&drawable);
   current_drawable = drawable;
@@ -199,14 +204,25 @@ TapContext *tap_context(void) {
       const char *dot = strchr(version, '.');
       c->minor = dot ? atoi(dot + 1) : 0;
       if (!c->es && c->major * 10 + c->minor >= 32) c->core = (tap_get(GL_CONTEXT_PROFILE_MASK) & 1) != 0;
-      c->known = c != &unknown_context;
+      c->known = c != &unknown_context || running;
     }
   }
   return c;
 }
 
+/* While calls are run, the context does not change. */
+void tap_run_begins(void) {
+  running = 1;
+  unknown_context.known = 0;
+}
+
+void tap_run_ends(void) {
+  running = 0;
+  unknown_context.known = 0;
+}
+
 void tap_contexts_write(TapSink *sink) {
-  pthread_mutex_lock(&context_lock);
+  tap_lock(TAP_LOCK_CONTEXTS);
   for (TapContext *c = contexts; c; c = c->next) {
     uint32_t *row = (uint32_t *)tap_sink_take(sink, 12);
     if (!row) break;
@@ -214,7 +230,7 @@ void tap_contexts_write(TapSink *sink) {
     row[1] = c->id;
     row[2] = c->group;
   }
-  pthread_mutex_unlock(&context_lock);
+  tap_unlock(TAP_LOCK_CONTEXTS);
 }
 
 /* ---- GLX ---------------------------------------------------------------------------------------------- */
@@ -227,7 +243,7 @@ static void glx_current(Display *display, XID drawable, void *context) {
 }
 
 TAP_EXPORT void *glXCreateContext(Display *d, void *visual, void *share, int direct) {
-  static void *(*real)(Display *, void *, void *, int);
+  static __thread void *(*real)(Display *, void *, void *, int);
   SYSTEM(real, "glXCreateContext");
   void *made = real(d, visual, share, direct);
   add_context(made, share);
@@ -235,7 +251,7 @@ TAP_EXPORT void *glXCreateContext(Display *d, void *visual, void *share, int dir
 }
 
 TAP_EXPORT void *glXCreateNewContext(Display *d, void *config, int type, void *share, int direct) {
-  static void *(*real)(Display *, void *, int, void *, int);
+  static __thread void *(*real)(Display *, void *, int, void *, int);
   SYSTEM(real, "glXCreateNewContext");
   void *made = real(d, config, type, share, direct);
   add_context(made, share);
@@ -243,7 +259,7 @@ TAP_EXPORT void *glXCreateNewContext(Display *d, void *config, int type, void *s
 }
 
 TAP_EXPORT void *glXCreateContextAttribsARB(Display *d, void *config, void *share, int direct, const int *attributes) {
-  static void *(*real)(Display *, void *, void *, int, const int *);
+  static __thread void *(*real)(Display *, void *, void *, int, const int *);
   SYSTEM(real, "glXCreateContextAttribsARB");
   if (!real) return NULL;
   void *made = real(d, config, share, direct, attributes);
@@ -252,14 +268,14 @@ TAP_EXPORT void *glXCreateContextAttribsARB(Display *d, void *config, void *shar
 }
 
 TAP_EXPORT void glXDestroyContext(Display *d, void *context) {
-  static void (*real)(Display *, void *);
+  static __thread void (*real)(Display *, void *);
   SYSTEM(real, "glXDestroyContext");
   forget_context(context);
   real(d, context);
 }
 
 TAP_EXPORT int glXMakeCurrent(Display *d, XID drawable, void *context) {
-  static int (*real)(Display *, XID, void *);
+  static __thread int (*real)(Display *, XID, void *);
   SYSTEM(real, "glXMakeCurrent");
   int done = real(d, drawable, context);
   if (done) glx_current(d, drawable, context);
@@ -267,7 +283,7 @@ TAP_EXPORT int glXMakeCurrent(Display *d, XID drawable, void *context) {
 }
 
 TAP_EXPORT int glXMakeContextCurrent(Display *d, XID draw, XID read, void *context) {
-  static int (*real)(Display *, XID, XID, void *);
+  static __thread int (*real)(Display *, XID, XID, void *);
   SYSTEM(real, "glXMakeContextCurrent");
   int done = real(d, draw, read, context);
   if (done) glx_current(d, draw, context);
@@ -275,7 +291,7 @@ TAP_EXPORT int glXMakeContextCurrent(Display *d, XID draw, XID read, void *conte
 }
 
 TAP_EXPORT void glXSwapBuffers(Display *d, XID drawable) {
-  static void (*real)(Display *, XID);
+  static __thread void (*real)(Display *, XID);
   SYSTEM(real, "glXSwapBuffers");
   TapDrawable target = {TAP_PLATFORM_GLX, d, drawable};
   tap_boundary_before(TAP_BOUNDARY_SWAP, &target);
@@ -285,7 +301,7 @@ TAP_EXPORT void glXSwapBuffers(Display *d, XID drawable) {
 }
 
 TAP_EXPORT int64_t glXSwapBuffersMscOML(Display *d, XID drawable, int64_t msc, int64_t divisor, int64_t remainder) {
-  static int64_t (*real)(Display *, XID, int64_t, int64_t, int64_t);
+  static __thread int64_t (*real)(Display *, XID, int64_t, int64_t, int64_t);
   SYSTEM(real, "glXSwapBuffersMscOML");
   if (!real) return -1;
   TapDrawable target = {TAP_PLATFORM_GLX, d, drawable};
@@ -314,7 +330,7 @@ TAP_EXPORT Procedure glXGetProcAddressARB(const char *name) {
 /* ---- EGL ---------------------------------------------------------------------------------------------- */
 
 TAP_EXPORT void *eglCreateContext(void *d, void *config, void *share, const int32_t *attributes) {
-  static void *(*real)(void *, void *, void *, const int32_t *);
+  static __thread void *(*real)(void *, void *, void *, const int32_t *);
   SYSTEM(real, "eglCreateContext");
   void *made = real(d, config, share, attributes);
   add_context(made, share);
@@ -322,14 +338,14 @@ TAP_EXPORT void *eglCreateContext(void *d, void *config, void *share, const int3
 }
 
 TAP_EXPORT unsigned eglDestroyContext(void *d, void *context) {
-  static unsigned (*real)(void *, void *);
+  static __thread unsigned (*real)(void *, void *);
   SYSTEM(real, "eglDestroyContext");
   forget_context(context);
   return real(d, context);
 }
 
 TAP_EXPORT unsigned eglMakeCurrent(void *d, void *draw, void *read, void *context) {
-  static unsigned (*real)(void *, void *, void *, void *);
+  static __thread unsigned (*real)(void *, void *, void *, void *);
   SYSTEM(real, "eglMakeCurrent");
   unsigned done = real(d, draw, read, context);
   if (done) made_current(context, (TapDrawable){TAP_PLATFORM_EGL, d, (uintptr_t)draw});
@@ -338,7 +354,7 @@ TAP_EXPORT unsigned eglMakeCurrent(void *d, void *draw, void *read, void *contex
 
 #define EGL_SWAP(name, parameters, ...)                                     \
   TAP_EXPORT unsigned name parameters {                                     \
-    static unsigned(*real) parameters;                                      \
+    static __thread unsigned(*real) parameters;                                      \
     SYSTEM(real, #name);                                                    \
     if (!real) return 0;                                                    \
     TapDrawable target = {TAP_PLATFORM_EGL, d, (uintptr_t)surface};         \
@@ -386,7 +402,7 @@ static void glx_size(const TapDrawable *drawable, uint64_t *width, uint64_t *hei
   int (*sync)(Display *, int) = loaded_symbol("libX11.so.6", "XSync");
   int (*geometry)(Display *, XID, XID *, int *, int *, unsigned *, unsigned *, unsigned *, unsigned *) =
       loaded_symbol("libX11.so.6", "XGetGeometry");
-  static void (*query)(Display *, XID, int, unsigned *);
+  static __thread void (*query)(Display *, XID, int, unsigned *);
   SYSTEM(query, "glXQueryDrawable");
   if (!set_handler || !sync) return;
   unsigned w = 0, h = 0, border, bits;
@@ -410,7 +426,7 @@ void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *h
   *width = *height = 0;
   if (drawable->platform == TAP_PLATFORM_GLX && drawable->drawable) glx_size(drawable, width, height);
   if (drawable->platform == TAP_PLATFORM_EGL && drawable->drawable) {
-    static unsigned (*query)(void *, void *, int32_t, int32_t *);
+    static __thread unsigned (*query)(void *, void *, int32_t, int32_t *);
     SYSTEM(query, "eglQuerySurface");
     int32_t w = 0, h = 0;
     if (query && query(drawable->display, (void *)drawable->drawable, 0x3057, &w) &&

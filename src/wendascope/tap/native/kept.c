@@ -1,6 +1,5 @@
 /* What is kept from the moment it is called because GL cannot give it back, and replaced when it is made anew:
  * display lists, and on OpenGL ES what texture images were made of. One small stream of calls for each. */
-#include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
 #include "tap.h"
@@ -14,7 +13,6 @@ struct TapKept {
 };
 
 static TapKept *buckets[BUCKETS];
-static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
 static __thread TapKept *open_list;
 static int lists_open; /* of all threads */
 
@@ -60,16 +58,13 @@ static void insert(TapKept *k) {
 
 void tap_kept_remove(int kind, int64_t count, const GLuint *names) {
   uint32_t group = tap_context()->group;
-  pthread_mutex_lock(&lock);
+  tap_lock(TAP_LOCK_KEPT);
   for (int64_t i = 0; names && i < count; i++) take_out((uint32_t)kind, group, names[i], 0, 0);
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_KEPT);
 }
 
-void tap_kept_append(TapKept *kept, TapCall *call) {
-  pthread_mutex_lock(&lock);
-  tap_append(&kept->stream, call);
-  pthread_mutex_unlock(&lock);
-}
+/* To a list that this thread is making: nobody else has it yet. */
+void tap_kept_append(TapKept *list, TapCall *call) { tap_append(&list->stream, call); }
 
 /* ---- display lists ------------------------------------------------------------------------------------ */
 
@@ -90,7 +85,7 @@ void tap_list_begin(GLuint list, GLenum mode) {
   tap_append(&made->stream, &begin);
   open_list = made;
   __atomic_add_fetch(&lists_open, 1, __ATOMIC_RELAXED);
-  __atomic_or_fetch(&tap_mode, TAP_LISTING, __ATOMIC_RELAXED);
+  tap_mode_set(TAP_LISTING);
 }
 
 void tap_list_end(void) {
@@ -99,11 +94,11 @@ void tap_list_end(void) {
   open_list = NULL;
   TapCall end = {.id = TAP_ID_glEndList};
   tap_append(&made->stream, &end);
-  if (__atomic_sub_fetch(&lists_open, 1, __ATOMIC_RELAXED) == 0) __atomic_and_fetch(&tap_mode, ~TAP_LISTING, __ATOMIC_RELAXED);
-  pthread_mutex_lock(&lock);
+  if (__atomic_sub_fetch(&lists_open, 1, __ATOMIC_RELAXED) == 0) tap_mode_clear(TAP_LISTING);
+  tap_lock(TAP_LOCK_KEPT);
   take_out(TAP_KEPT_LIST, made->group, made->name, 0, 0);
   insert(made);
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_KEPT);
 }
 
 void tap_lists_delete(GLuint first, GLsizei range) {
@@ -136,18 +131,26 @@ void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int w
   if (tap_version() >= 31 && !compressed) return; /* it tells sizes, and shaders read the rest */
   GLint name = tap_get(binding_of(target));
   if (!name) return;
-  uint32_t group = context->group, key = target << 8 | (uint32_t)(level & 0xff);
-  pthread_mutex_lock(&lock);
-  TapKept *kept = NULL;
-  if (whole) take_out(TAP_KEPT_IMAGE, group, (uint32_t)name, 1, key);
-  else
-    for (kept = *bucket(TAP_KEPT_IMAGE, (uint32_t)name); kept; kept = kept->next)
-      if (kept->kind == TAP_KEPT_IMAGE && kept->group == group && kept->name == (uint32_t)name && kept->key == key) break;
-  if (!kept && (kept = make(TAP_KEPT_IMAGE, (uint32_t)name, key))) insert(kept);
-  pthread_mutex_unlock(&lock);
-  c->image = kept;
+  c->image = 1;
+  c->image_name = (uint32_t)name;
+  c->image_key = target << 8 | (uint32_t)(level & 0xff);
+  c->whole = (uint8_t)whole;
   c->bare = !compressed && readable;
-  c->active |= kept != NULL;
+  c->active = 1;
+}
+
+/* The call is over: what it defined is kept. The entry is looked for only now, as another thread may have deleted the texture. */
+void tap_kept_image(TapCall *c) {
+  uint32_t group = tap_context()->group;
+  TapKept *kept = NULL;
+  tap_lock(TAP_LOCK_KEPT);
+  if (c->whole) take_out(TAP_KEPT_IMAGE, group, c->image_name, 1, c->image_key);
+  else
+    for (kept = *bucket(TAP_KEPT_IMAGE, c->image_name); kept; kept = kept->next)
+      if (kept->kind == TAP_KEPT_IMAGE && kept->group == group && kept->name == c->image_name && kept->key == c->image_key) break;
+  if (!kept && (kept = make(TAP_KEPT_IMAGE, c->image_name, c->image_key))) insert(kept);
+  if (kept) tap_append(&kept->stream, c);
+  tap_unlock(TAP_LOCK_KEPT);
 }
 
 /* ---- handing over ------------------------------------------------------------------------------------------ */
@@ -155,7 +158,7 @@ void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int w
 /* Everything kept for a share group: rows of (kind, name, key, bytes of calls, bytes of arena), each followed by them. */
 int tap_kept_write(TapSink *sink, uint32_t group) {
   int failed = 0;
-  pthread_mutex_lock(&lock);
+  tap_lock(TAP_LOCK_KEPT);
   for (uint32_t b = 0; b < BUCKETS && !failed; b++)
     for (TapKept *k = buckets[b]; k && !failed; k = k->next) {
       if (k->group != group || k->stream.failed) continue;
@@ -170,6 +173,6 @@ int tap_kept_write(TapSink *sink, uint32_t group) {
       memcpy(at + 40, calls->base, calls->used);
       memcpy(at + 40 + calls->used, arena->base, arena->used);
     }
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_KEPT);
   return failed;
 }

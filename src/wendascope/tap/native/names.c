@@ -1,5 +1,4 @@
 /* The names of live objects, per share group or per context: one bitmap for each class and owner. */
-#include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
 #include "tap.h"
@@ -14,7 +13,6 @@ typedef struct NameSet {
 } NameSet;
 
 static NameSet *sets;
-static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
 
 static NameSet *find(int class_, uint32_t owner) {
   for (NameSet *set = sets; set; set = set->next)
@@ -35,7 +33,7 @@ static uint32_t owner_of(int class_) {
 
 void tap_name_add(int class_, int64_t count, const GLuint *names) {
   if (!names) return;
-  pthread_mutex_lock(&lock);
+  tap_lock(TAP_LOCK_NAMES);
   NameSet *set = find(class_, owner_of(class_));
   for (int64_t i = 0; set && i < count; i++) {
     if (names[i] == 0 || names[i] >= LARGEST_NAME) continue;
@@ -49,20 +47,20 @@ void tap_name_add(int class_, int64_t count, const GLuint *names) {
     }
     set->bits[names[i] / 8] |= (uint8_t)(1 << names[i] % 8);
   }
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_NAMES);
 }
 
 void tap_name_remove(int class_, int64_t count, const GLuint *names) {
   if (!names) return;
-  pthread_mutex_lock(&lock);
+  tap_lock(TAP_LOCK_NAMES);
   NameSet *set = find(class_, owner_of(class_));
   for (int64_t i = 0; set && i < count; i++)
     if (names[i] < set->capacity) set->bits[names[i] / 8] &= (uint8_t) ~(1 << names[i] % 8);
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_NAMES);
 }
 
 int tap_names_write(TapSink *sink) {
-  pthread_mutex_lock(&lock);
+  tap_lock(TAP_LOCK_NAMES);
   int failed = 0;
   for (NameSet *set = sets; set; set = set->next) {
     for (uint32_t name = 0; name < set->capacity; name++) {
@@ -81,6 +79,6 @@ int tap_names_write(TapSink *sink) {
       row[2] = name;
     }
   }
-  pthread_mutex_unlock(&lock);
+  tap_unlock(TAP_LOCK_NAMES);
   return failed;
 }

@@ -12,14 +12,20 @@
 #endif
 #include "tap.h"
 
-volatile int tap_mode;
+int tap_mode;
 TapCounts tap_counts;
+__thread uint64_t tap_waited_ns;
 TapStream tap_frame, tap_journal;
 TapContext *tap_recording_context;
 uint64_t tap_elsewhere;
-static pthread_mutex_t journal_lock = PTHREAD_MUTEX_INITIALIZER;
+pthread_mutex_t tap_locks[TAP_LOCKS] = {PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER,
+                                         PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER};
 static __thread uint32_t thread_id;
 static __thread int depth; /* a real function that calls another wrapped one is recorded once */
+
+void tap_locks_after_fork(void) {
+  for (int i = 0; i < TAP_LOCKS; i++) pthread_mutex_init(&tap_locks[i], NULL);
+}
 
 uint64_t tap_now(void) {
   struct timespec t;
@@ -34,11 +40,13 @@ static uint64_t first_stamp, first_ns;
 #if defined(__x86_64__)
 static int steady_counter(void) {
   static int known = -1;
-  if (known < 0) {
+  int steady = __atomic_load_n(&known, __ATOMIC_RELAXED);
+  if (steady < 0) {
     unsigned a, b, c, d = 0;
-    known = __get_cpuid(0x80000007, &a, &b, &c, &d) && (d >> 8 & 1);
+    steady = __get_cpuid(0x80000007, &a, &b, &c, &d) && (d >> 8 & 1);
+    __atomic_store_n(&known, steady, __ATOMIC_RELAXED);
   }
-  return known;
+  return steady;
 }
 uint64_t tap_stamp(void) { return steady_counter() ? __builtin_ia32_rdtsc() : tap_now(); }
 #else
@@ -145,15 +153,17 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   c->slots = (uint16_t)slots;
   c->flags = 0;
   c->pointers = 0;
-  c->frame = c->bare = 0;
-  c->list = c->image = NULL;
+  c->frame = c->image = c->whole = c->bare = 0;
+  c->list = NULL;
   c->nested = depth > 0;
-  if ((tap_mode & TAP_RECORDING) && !c->nested) {
-    c->frame = tap_context() == tap_recording_context;
+  int mode = tap_mode_now();
+  if ((mode & TAP_RECORDING) && !c->nested) {
+    TapContext *recorded = __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
+    c->frame = tap_context() == recorded;
     /* contexts that share nothing with the recorded one cannot change its picture */
-    if (!c->frame && tap_context()->group == tap_recording_context->group) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
+    if (!c->frame && tap_context()->group == recorded->group) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
   }
-  if ((tap_mode & TAP_LISTING) && !c->nested) c->list = tap_open_list();
+  if ((mode & TAP_LISTING) && !c->nested) c->list = tap_open_list();
   c->list_call = c->list != NULL;
   c->journal = (uint8_t)(journal && !c->nested);
   c->active = c->frame || c->journal || c->list;
@@ -177,7 +187,9 @@ static void add_pointer(TapCall *c, int slot, int mode, const void *pointer, con
   p->length = length;
 }
 
-int tap_recording_here(void) { return (tap_mode & TAP_RECORDING) && tap_context() == tap_recording_context; }
+int tap_recording_here(void) {
+  return (tap_mode_now() & TAP_RECORDING) && tap_context() == __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
+}
 
 static void raw(TapCall *c, int slot, const void *pointer) {
   c->s[slot] = TAP_POINTER_RAW << 60;
@@ -204,24 +216,22 @@ void tap_lost(TapCall *c, int slot, const void *pointer) {
   if (pointer) c->flags |= TAP_FLAG_LOST;
 }
 
-static int buffer_bound(int binding) {
-  static const GLenum names[] = {GL_PIXEL_UNPACK_BUFFER_BINDING, GL_PIXEL_PACK_BUFFER_BINDING,
-                                 GL_ELEMENT_ARRAY_BUFFER_BINDING, GL_DRAW_INDIRECT_BUFFER_BINDING,
-                                 GL_QUERY_BUFFER_BINDING};
-  TapContext *context = tap_context();
-  int version = tap_version();
-  static const int since[] = {21, 21, 15, 40, 44}, since_es[] = {30, 30, 20, 31, 99};
-  if (version < (context->es ? since_es : since)[binding]) return 0;
+int tap_buffer_bound(int binding) {
+  static const GLenum names[TAP_BINDINGS] = {GL_PIXEL_UNPACK_BUFFER_BINDING, GL_PIXEL_PACK_BUFFER_BINDING,
+                                             GL_ELEMENT_ARRAY_BUFFER_BINDING, GL_DRAW_INDIRECT_BUFFER_BINDING,
+                                             GL_QUERY_BUFFER_BINDING, GL_ARRAY_BUFFER_BINDING};
+  static const int since[TAP_BINDINGS] = {21, 21, 15, 40, 44, 15}, since_es[TAP_BINDINGS] = {30, 30, 20, 31, 99, 11};
+  if (tap_version() < (tap_context()->es ? since_es : since)[binding]) return 0;
   return tap_get(names[binding]) != 0;
 }
 
 void tap_buffer_or_in(TapCall *c, int slot, const void *pointer, int binding, uint64_t length) {
-  if (buffer_bound(binding)) raw(c, slot, pointer);
+  if (tap_buffer_bound(binding)) raw(c, slot, pointer);
   else tap_in(c, slot, pointer, length);
 }
 
 void tap_buffer_or_out(TapCall *c, int slot, const void *pointer, int binding) {
-  if (buffer_bound(binding)) raw(c, slot, pointer);
+  if (tap_buffer_bound(binding)) raw(c, slot, pointer);
   else tap_out(c, slot, pointer);
 }
 
@@ -294,17 +304,27 @@ void tap_append(TapStream *stream, TapCall *c) {
   memcpy(header + TAP_HEADER_WORDS, c->s, c->slots * 8ul);
 }
 
+int tap_journal_size(uint64_t *calls, uint64_t *arena) {
+  tap_lock(TAP_LOCK_JOURNAL);
+  int failed = !tap_journal.calls.base && tap_stream_open(&tap_journal, "wenda-journal", 1 << 16) != 0 ? -1 : 0;
+  *calls = tap_journal.calls.used;
+  *arena = tap_journal.arena.used;
+  tap_unlock(TAP_LOCK_JOURNAL);
+  return failed;
+}
+
 void tap_call_close(TapCall *c) {
   depth--;
-  if (c->frame && (tap_mode & TAP_RECORDING)) tap_append(&tap_frame, c);
+  /* asked again: the recording may have ended since the call began, and only the thread of its context may add to it */
+  if (c->frame && tap_recording_here()) tap_append(&tap_frame, c);
   if (c->list_call) tap_kept_append(c->list, c);
   if (c->image) {
     for (int i = 0; c->bare && i < c->pointers; i++) c->s[c->p[i].slot] = c->s[c->p[i].slot + 1] = 0;
     if (c->bare) c->pointers = 0;
-    tap_kept_append(c->image, c);
+    tap_kept_image(c);
   }
   if (c->journal) {
-    pthread_mutex_lock(&journal_lock);
+    tap_lock(TAP_LOCK_JOURNAL);
     if (!tap_journal.calls.base && !tap_journal.failed) tap_journal.failed = tap_stream_open(&tap_journal, "wenda-journal", 1 << 16);
     uint64_t thread_and_group = tap_context()->group;
     tap_append(&tap_journal, c);
@@ -312,6 +332,6 @@ void tap_call_close(TapCall *c) {
       uint64_t *header = (uint64_t *)(tap_journal.calls.base + tap_journal.calls.used) - TAP_HEADER_WORDS - c->slots;
       header[1] |= thread_and_group << 32; /* in the journal the error word holds the share group */
     }
-    pthread_mutex_unlock(&journal_lock);
+    tap_unlock(TAP_LOCK_JOURNAL);
   }
 }

@@ -29,7 +29,7 @@ struct _cl_event;
 #include "generated.h"
 
 #define TAP_EXPORT __attribute__((visibility("default")))
-#define TAP_PROTOCOL 2
+#define TAP_PROTOCOL 4
 
 /* ---- the packed call ---------------------------------------------------------------------- */
 
@@ -43,8 +43,6 @@ struct _cl_event;
 #define TAP_FLAG_CLIENT_MEMORY 2u /* a vertex array in client memory */
 #define TAP_FLAG_CHECK_ERROR 4u   /* executor: store glGetError after this call */
 #define TAP_FLAG_EARLIER 8u       /* belongs right after the wait before it: a write seen only now */
-#define TAP_MAX_SLOTS 40
-#define TAP_MAX_POINTERS 8
 
 /* A growing buffer in a memory file, so that it can be handed over without a copy. */
 typedef struct {
@@ -74,8 +72,9 @@ typedef struct {
   uint16_t id, slots, flags;
   uint8_t active, nested, pointers;
   uint8_t frame, journal, list_call; /* where it is appended: the frame, the journal, the open display list */
-  uint8_t bare;                      /* the image is kept without its pixels */
-  TapKept *list, *image;
+  uint8_t image, whole, bare;        /* an image is kept: defined anew; without its pixels */
+  uint32_t image_name, image_key;
+  TapKept *list;
   uint64_t begin, end;
   uint64_t s[TAP_MAX_SLOTS];
   TapPointer p[TAP_MAX_POINTERS];
@@ -88,18 +87,29 @@ extern void *const tap_wrappers[TAP_FUNCTIONS];
 /* ---- recording ------------------------------------------------------------------------------ */
 
 enum { TAP_RECORDING = 1, TAP_MARKERS = 2, TAP_LISTING = 4 };
-extern volatile int tap_mode; /* 0 while idle: the one branch a wrapper takes */
+extern int tap_mode; /* 0 while idle: the one branch a wrapper takes. Any thread may change it, so: */
+static inline int tap_mode_now(void) { return __atomic_load_n(&tap_mode, __ATOMIC_ACQUIRE); }
+static inline void tap_mode_set(int bits) { __atomic_or_fetch(&tap_mode, bits, __ATOMIC_ACQ_REL); }
+static inline void tap_mode_clear(int bits) { __atomic_and_fetch(&tap_mode, ~bits, __ATOMIC_ACQ_REL); }
 typedef struct {
   uint64_t calls, draws, vertices;
 } TapCounts;
 extern TapCounts tap_counts;
+/* Threads that count at the same moment may lose a count, never tear one: an exact sum would slow every call. */
+#define TAP_COUNT(counter, by) __atomic_store_n(&(counter), __atomic_load_n(&(counter), __ATOMIC_RELAXED) + (by), __ATOMIC_RELAXED)
+extern __thread uint64_t tap_waited_ns; /* in calls that can block for earlier work, of this thread */
 extern TapStream tap_frame, tap_journal;
 
-enum { TAP_BINDING_UNPACK, TAP_BINDING_PACK, TAP_BINDING_ELEMENTS, TAP_BINDING_INDIRECT, TAP_BINDING_QUERY };
+enum {
+  TAP_BINDING_UNPACK, TAP_BINDING_PACK, TAP_BINDING_ELEMENTS, TAP_BINDING_INDIRECT, TAP_BINDING_QUERY, TAP_BINDING_ARRAYS,
+  TAP_BINDINGS, TAP_BINDING_NONE = TAP_BINDINGS
+};
+int tap_buffer_bound(int binding); /* in the context of this thread */
 
 int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity);
 int tap_stream_open_private(TapStream *stream);
 void tap_stream_close(TapStream *stream);
+int tap_journal_size(uint64_t *calls, uint64_t *arena); /* 0, or -1 when there is no memory for one */
 void tap_append(TapStream *stream, TapCall *call);
 int tap_recording_here(void); /* whether this thread's context is the one being recorded */
 void tap_call_open(TapCall *c, int id, int slots, int journal);
@@ -144,7 +154,8 @@ void tap_list_begin(GLuint list, GLenum mode);
 void tap_list_end(void);
 void tap_lists_delete(GLuint first, GLsizei range);
 void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int whole);
-void tap_kept_append(TapKept *kept, TapCall *call);
+void tap_kept_append(TapKept *list, TapCall *call);
+void tap_kept_image(TapCall *call);
 void tap_kept_remove(int kind, int64_t count, const GLuint *names);
 int tap_kept_write(TapSink *sink, uint32_t group);
 
@@ -187,12 +198,14 @@ static inline int tap_version(void) { /* times ten */
   TapContext *c = tap_context();
   return c->major * 10 + c->minor;
 }
+void tap_run_begins(void);
+void tap_run_ends(void);
 GLint tap_get(GLenum pname);   /* one integer of the real context */
 void *tap_resolve(int id);
 void *tap_system_function(const char *name); /* of GLX or EGL */
 extern void *tap_reals[TAP_FUNCTIONS];
 static inline void *tap_real(int id) {
-  void *real = tap_reals[id];
+  void *real = __atomic_load_n(&tap_reals[id], __ATOMIC_RELAXED);
   return __builtin_expect(real != NULL, 1) ? real : tap_resolve(id);
 }
 #define TAP_REAL(name, type) ((type)tap_real(TAP_ID_##name))
@@ -206,6 +219,15 @@ void tap_name_add(int class_, int64_t count, const GLuint *names);
 void tap_name_remove(int class_, int64_t count, const GLuint *names);
 int tap_names_write(TapSink *sink); /* triples (class, owner, name); returns 0 or -1 */
 void tap_contexts_write(TapSink *sink);
+
+/* ---- locks: all here, so that a child of fork finds every one of them open ------------------------------ */
+
+#include <pthread.h>
+enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCKS };
+extern pthread_mutex_t tap_locks[TAP_LOCKS];
+static inline void tap_lock(int which) { pthread_mutex_lock(&tap_locks[which]); }
+static inline void tap_unlock(int which) { pthread_mutex_unlock(&tap_locks[which]); }
+void tap_locks_after_fork(void);
 
 /* ---- boundaries and the control socket ------------------------------------------------------------ */
 
@@ -227,7 +249,7 @@ GLenum tap_take_error(void);
 
 /* ---- executor -------------------------------------------------------------------------------------- */
 
-enum { TAP_RUN_OK, TAP_RUN_MALFORMED, TAP_RUN_POINTER, TAP_RUN_SHORT, TAP_RUN_MISSING };
+enum { TAP_RUN_OK, TAP_RUN_MALFORMED, TAP_RUN_POINTER, TAP_RUN_SHORT, TAP_RUN_MISSING, TAP_RUN_ADDRESS };
 typedef struct {
   const uint8_t *arena;
   uint64_t arena_size;
@@ -240,9 +262,19 @@ typedef struct {
 typedef void (*TapRunner)(TapRun *run, uint64_t *slots);
 extern const TapRunner tap_runners[TAP_COMMANDS];
 
-const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int offsets);
-void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need);
-const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count);
+/* `binding` says which buffer makes a bare number an offset; without one a bare number is an address, and refused. */
+const void *tap_run_in(TapRun *r, const uint64_t *s, int slot, uint64_t need, int binding);
+const char *tap_run_text(TapRun *r, const uint64_t *s, int slot, int64_t length);
+const void *tap_run_offsets(TapRun *r, const uint64_t *s, int slot, uint64_t need);
+void *tap_run_out(TapRun *r, const uint64_t *s, int slot, uint64_t need, int binding);
+void *tap_run_retained(TapRun *r, uint64_t need);
+const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t count, const GLint *lengths);
+/* Refuse draws that leave the client arrays which the run brought along. */
+extern int tap_client_arrays;
+void tap_run_arrays(TapRun *r, int64_t first, int64_t count, int64_t instances, uint64_t base);
+void tap_run_arrays_multi(TapRun *r, const GLint *first, const GLsizei *count, int64_t draws);
+void tap_run_arrays_indexed(TapRun *r, GLenum type, const void *indices, int64_t count, int64_t base_vertex, int64_t instances, uint64_t base);
+void tap_run_arrays_split(TapRun *r, const GLsizei *count, GLenum type, const void *const *indices, int64_t draws, const GLint *base);
 void wendaClock_run(uint64_t *nanoseconds);
 void wendaDrainedClock_run(uint64_t *nanoseconds);
 void wendaString_run(GLenum name, GLint index, GLsizei size, char *text);
@@ -261,3 +293,12 @@ TAP_EXPORT void tap_set_surface(uint64_t number, void *display, void *surface);
  * the return value is its index. `progress`, if given, holds the index of the call being run. */
 TAP_EXPORT int64_t tap_execute(uint64_t *calls, uint64_t words, const uint8_t *arena, uint64_t arena_size, uint8_t *out,
                                uint64_t out_size, int timed, volatile uint64_t *progress, int32_t *error);
+
+/* ---- the watch over a replay process: guard.c ---------------------------------------------------------- */
+
+extern uint64_t tap_guard_call;
+extern uint32_t tap_guard_id;
+/* Ends this process when the other end of the socket `fd` is gone, or when a call takes longer than `seconds` (0: as the
+ * command needs). Returns 0, or the error that kept the thread from starting. */
+TAP_EXPORT int tap_guard(int fd, unsigned seconds);
+TAP_EXPORT void tap_guard_doing(const char *what);

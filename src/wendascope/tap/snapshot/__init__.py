@@ -4,7 +4,18 @@ Runs against anything that executes GL calls. Every batch sets up what it needs 
 that a batch which has been handed over never leaves a trace, whatever happens to us. One file a kind of object.
 """
 
+from wendascope.tap.snapshot._containers import read_query_results
 from wendascope.tap.snapshot._context import read_context
-from wendascope.tap.snapshot._take import Snapshot, take_snapshot
+from wendascope.tap.snapshot._programs import describe_programs
+from wendascope.tap.snapshot._reader import Reader
+from wendascope.tap.snapshot._take import Snapshot, read_contents, take_snapshot
 
-__all__ = ["Snapshot", "read_context", "take_snapshot"]
+__all__ = [
+    "Reader",
+    "Snapshot",
+    "describe_programs",
+    "read_contents",
+    "read_context",
+    "read_query_results",
+    "take_snapshot",
+]

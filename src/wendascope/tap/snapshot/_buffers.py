@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wendascope.frame.objects import BufferRecord
-from wendascope.frame.packed import Batch, Out
+from wendascope.opengl.objects import BufferRecord
+from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -29,7 +29,7 @@ def read_buffers(reader: Reader) -> list[BufferRecord]:
             reader.mapped.append(name)
         records.append(BufferRecord(name, size, usage, bool(immutable), flags, label=label))
 
-    def read(record: BufferRecord, batch: Batch) -> Out:
+    def read(record: BufferRecord, batch: CallBatch) -> Out:
         out = batch.out(record.size)
         # refused while a program maps the buffer, unless for good; what it maps is read through its own pointer
         batch.call("glBindBuffer", target, record.name)
@@ -46,7 +46,7 @@ def read_buffers(reader: Reader) -> list[BufferRecord]:
 
 def watch_mappings(reader: Reader) -> None:
     """Have the tap compare, while it records, what the program writes through mappings that stay."""
-    batch = Batch()
+    batch = CallBatch()
     for name in reader.mapped:
         batch.call("wendaWatchBuffer", name)
     reader.executor.run(batch)

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from wendascope.frame.objects import FeedbackRecord, PipelineRecord
+from wendascope.opengl.objects import FeedbackRecord, PipelineRecord
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
 _STAGES = (
     # what glGetProgramPipeline calls a stage, and its bit
-    ("VERTEX_SHADER", "VERTEX_SHADER_BIT"), ("FRAGMENT_SHADER", "FRAGMENT_SHADER_BIT"), ("GEOMETRY_SHADER", "GEOMETRY_SHADER_BIT"),
-    ("TESS_CONTROL_SHADER", "TESS_CONTROL_SHADER_BIT"), ("TESS_EVALUATION_SHADER", "TESS_EVALUATION_SHADER_BIT"),
+    ("VERTEX_SHADER", "VERTEX_SHADER_BIT"),
+    ("FRAGMENT_SHADER", "FRAGMENT_SHADER_BIT"),
+    ("GEOMETRY_SHADER", "GEOMETRY_SHADER_BIT"),
+    ("TESS_CONTROL_SHADER", "TESS_CONTROL_SHADER_BIT"),
+    ("TESS_EVALUATION_SHADER", "TESS_EVALUATION_SHADER_BIT"),
     ("COMPUTE_SHADER", "COMPUTE_SHADER_BIT"),
-)  # fmt: skip
+)
 
 
 def read_pipelines(reader: Reader) -> list[PipelineRecord]:
@@ -27,7 +30,9 @@ def read_pipelines(reader: Reader) -> list[PipelineRecord]:
     reader.executor.run(batch)
     records = []
     for name, (active, *stages) in zip(names, rows, strict=True):
-        programs = {getattr(GL, bit): out.ints()[0] for (_, bit), out in zip(_STAGES, stages, strict=True) if out.ints()[0]}
+        programs = {
+            getattr(GL, bit): out.ints()[0] for (_, bit), out in zip(_STAGES, stages, strict=True) if out.ints()[0]
+        }
         records.append(PipelineRecord(name, programs, active.ints()[0]))
     return records
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 
 from wendascope.errors import TargetError
-from wendascope.frame.objects import ContextInfo, DefaultFramebuffer
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Executor
-from wendascope.frame.state_table import INDEXED_BUFFER_TARGETS
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Executor
+from wendascope.opengl.state_table import INDEXED_BUFFER_TARGETS
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -33,8 +34,14 @@ def read_context(executor: Executor) -> ContextInfo:
     context.api = "OpenGL ES" if context.version.startswith("OpenGL ES") else "OpenGL"
     context.major, context.minor = int(found[1]), int(found[2])
     context.extensions = _extensions(executor, context)
-    batch = Batch()
-    wanted = [*_LIMITS, *(row[3] for row in INDEXED_BUFFER_TARGETS.values()), "MAX_IMAGE_UNITS", "CONTEXT_FLAGS", "CONTEXT_PROFILE_MASK"]
+    batch = CallBatch()
+    wanted = [
+        *_LIMITS,
+        *(row[3] for row in INDEXED_BUFFER_TARGETS.values()),
+        "MAX_IMAGE_UNITS",
+        "CONTEXT_FLAGS",
+        "CONTEXT_PROFILE_MASK",
+    ]
     offers = Offers(context)
     outs = {name: batch.out(4) for name in wanted if offers("GL_" + name)}
     for name, out in outs.items():
@@ -49,13 +56,15 @@ def read_context(executor: Executor) -> ContextInfo:
     elif context.number >= 32:
         context.profile = "compatibility" if mask & 2 else "core"
     else:
-        context.profile = "core" if context.number == 31 and "GL_ARB_compatibility" not in context.extensions else "compatibility"
+        context.profile = (
+            "core" if context.number == 31 and "GL_ARB_compatibility" not in context.extensions else "compatibility"
+        )
     return context
 
 
 def _extensions(executor: Executor, context: ContextInfo) -> list[str]:
     """By index where the context has that, else the one long string."""
-    batch = Batch()
+    batch = CallBatch()
     if context.number < 30:
         text = batch.out(1 << 16)
         batch.call("wendaString", GL.EXTENSIONS, -1, 1 << 16, text)
@@ -64,7 +73,7 @@ def _extensions(executor: Executor, context: ContextInfo) -> list[str]:
     count = batch.out(4)
     batch.call("glGetIntegerv", GL.NUM_EXTENSIONS, count)
     executor.run(batch)
-    batch = Batch()
+    batch = CallBatch()
     found = [batch.out(96) for _ in range(count.ints()[0])]
     for index, out in enumerate(found):
         batch.call("wendaString", GL.EXTENSIONS, index, 96, out)
@@ -74,7 +83,7 @@ def _extensions(executor: Executor, context: ContextInfo) -> list[str]:
 
 def read_strings(executor: Executor) -> dict[str, str]:
     """glGetString values; strings live in the driver, so the executor copies them out."""
-    batch = Batch()
+    batch = CallBatch()
     names = ("VERSION", "SHADING_LANGUAGE_VERSION", "RENDERER", "VENDOR")
     outs = {name: batch.out(256) for name in names}
     for name, out in outs.items():
@@ -88,7 +97,21 @@ def describe_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
     batch = reader.plain()
     offers = reader.offers
     batch.call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
-    plain = {name: batch.out(4) for name in ("DRAW_BUFFER", "READ_BUFFER", "DOUBLEBUFFER", "SAMPLES", "RED_BITS", "GREEN_BITS", "BLUE_BITS", "ALPHA_BITS", "DEPTH_BITS", "STENCIL_BITS")}
+    plain = {
+        name: batch.out(4)
+        for name in (
+            "DRAW_BUFFER",
+            "READ_BUFFER",
+            "DOUBLEBUFFER",
+            "SAMPLES",
+            "RED_BITS",
+            "GREEN_BITS",
+            "BLUE_BITS",
+            "ALPHA_BITS",
+            "DEPTH_BITS",
+            "STENCIL_BITS",
+        )
+    }
     for name, out in plain.items():
         # the bits are gone from core contexts, which tell by attachment
         if offers("GL_" + name):
@@ -97,14 +120,28 @@ def describe_default_framebuffer(reader: Reader) -> DefaultFramebuffer:
     attached = reader.context.number >= 30
     # both names are asked, since a single-buffered framebuffer has no back
     for side in ("BACK",) if reader.context.es else ("BACK_LEFT", "FRONT_LEFT"):
-        for point, name in ((side, "RED"), (side, "GREEN"), (side, "BLUE"), (side, "ALPHA"), ("DEPTH", "DEPTH"), ("STENCIL", "STENCIL")):
+        for point, name in (
+            (side, "RED"),
+            (side, "GREEN"),
+            (side, "BLUE"),
+            (side, "ALPHA"),
+            ("DEPTH", "DEPTH"),
+            ("STENCIL", "STENCIL"),
+        ):
             kind, out, encoding = sizes[side, name] = (batch.out(4), batch.out(4), batch.out(4))
             if not attached:
                 continue
             arguments = (reader.offers.draw_target, getattr(GL, point))
             batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_OBJECT_TYPE, kind)
-            batch.call("glGetFramebufferAttachmentParameteriv", *arguments, getattr(GL, f"FRAMEBUFFER_ATTACHMENT_{name}_SIZE"), out)
-            batch.call("glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_COLOR_ENCODING, encoding)
+            batch.call(
+                "glGetFramebufferAttachmentParameteriv",
+                *arguments,
+                getattr(GL, f"FRAMEBUFFER_ATTACHMENT_{name}_SIZE"),
+                out,
+            )
+            batch.call(
+                "glGetFramebufferAttachmentParameteriv", *arguments, GL.FRAMEBUFFER_ATTACHMENT_COLOR_ENCODING, encoding
+            )
     batch.call("glBindFramebuffer", reader.offers.draw_target, reader.value("framebuffer", GL.DRAW_FRAMEBUFFER))
     if reader.offers.read_target != reader.offers.draw_target:
         batch.call("glBindFramebuffer", reader.offers.read_target, reader.value("framebuffer", GL.READ_FRAMEBUFFER))

@@ -12,20 +12,39 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.frame.formats import pixel_size
-from wendascope.frame.objects import ImageRecord, TextureRecord
-from wendascope.frame.packed import Batch, Out, Result
+from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch, Out, Result
 from wendascope.registry import GL, tables
 from wendascope.tap.snapshot._reader import Reader
 
 Item = tuple[TextureRecord, ImageRecord]
-_COMPONENTS = {GL.RED: 1, GL.RED_INTEGER: 1, GL.RG: 2, GL.RG_INTEGER: 2, GL.RGB: 3, GL.RGB_INTEGER: 3, GL.LUMINANCE: 1, GL.DEPTH_COMPONENT: 1}
+_COMPONENTS = {
+    GL.RED: 1,
+    GL.RED_INTEGER: 1,
+    GL.RG: 2,
+    GL.RG_INTEGER: 2,
+    GL.RGB: 3,
+    GL.RGB_INTEGER: 3,
+    GL.LUMINANCE: 1,
+    GL.DEPTH_COMPONENT: 1,
+}
 _INTEGER = (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER)
 _DTYPES: dict[int, Any] = {
-    GL.UNSIGNED_BYTE: np.uint8, GL.BYTE: np.int8, GL.UNSIGNED_SHORT: np.uint16, GL.SHORT: np.int16, GL.UNSIGNED_INT: np.uint32,
-    GL.INT: np.int32, GL.HALF_FLOAT: np.float16, GL.FLOAT: np.float32,
-}  # fmt: skip
-_PACKED = {GL.UNSIGNED_SHORT_5_6_5: (5, 6, 5), GL.UNSIGNED_SHORT_4_4_4_4: (4, 4, 4, 4), GL.UNSIGNED_SHORT_5_5_5_1: (5, 5, 5, 1)}
+    GL.UNSIGNED_BYTE: np.uint8,
+    GL.BYTE: np.int8,
+    GL.UNSIGNED_SHORT: np.uint16,
+    GL.SHORT: np.int16,
+    GL.UNSIGNED_INT: np.uint32,
+    GL.INT: np.int32,
+    GL.HALF_FLOAT: np.float16,
+    GL.FLOAT: np.float32,
+}
+_PACKED = {
+    GL.UNSIGNED_SHORT_5_6_5: (5, 6, 5),
+    GL.UNSIGNED_SHORT_4_4_4_4: (4, 4, 4, 4),
+    GL.UNSIGNED_SHORT_5_5_5_1: (5, 5, 5, 1),
+}
 _SAMPLED = {GL.TEXTURE_2D: "sampler2D", GL.TEXTURE_3D: "sampler3D", GL.TEXTURE_2D_ARRAY: "sampler2DArray"}
 _VERTEX = b"""#version 300 es
 void main() { gl_Position = vec4(vec2(gl_VertexID & 1, gl_VertexID >> 1) * 4.0 - 1.0, 0.0, 1.0); }"""
@@ -51,7 +70,7 @@ def read_es_images(reader: Reader, items: list[Item]) -> None:
     attachable = _attachable(reader, plain)
     through = [item for item, whole in zip(plain, attachable, strict=True) if whole]
 
-    def read(item: Item, batch: Batch) -> list[Out]:
+    def read(item: Item, batch: CallBatch) -> list[Out]:
         batch.call("glBindFramebuffer", reader.offers.read_target, scratch.framebuffer)
         return [_read_layer(reader, batch, *item, layer) for layer in range(item[1].depth)]
 
@@ -70,10 +89,12 @@ def read_es_images(reader: Reader, items: list[Item]) -> None:
 
 def _missing(reader: Reader, record: TextureRecord, image: ImageRecord) -> None:
     name = tables().enum_name(image.internal_format, "InternalFormat")
-    reader.caveats.append(f"texture {record.name}: contents of level {image.level} ({name}) cannot be read on OpenGL ES and were not kept")
+    reader.caveats.append(
+        f"texture {record.name}: contents of level {image.level} ({name}) cannot be read on OpenGL ES and were not kept"
+    )
 
 
-def _attach(batch: Batch, target: int, record: TextureRecord, image: ImageRecord, layer: int) -> None:
+def _attach(batch: CallBatch, target: int, record: TextureRecord, image: ImageRecord, layer: int) -> None:
     if record.target in (GL.TEXTURE_3D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP_ARRAY):
         batch.call("glFramebufferTextureLayer", target, GL.COLOR_ATTACHMENT0, record.name, image.level, layer)
     else:
@@ -109,7 +130,7 @@ def es_transfer(image: ImageRecord) -> tuple[int, int]:
     return GL.RGBA, GL.UNSIGNED_SHORT if image.type == GL.UNSIGNED_SHORT else GL.UNSIGNED_BYTE
 
 
-def _read_layer(reader: Reader, batch: Batch, record: TextureRecord, image: ImageRecord, layer: int) -> Out:
+def _read_layer(reader: Reader, batch: CallBatch, record: TextureRecord, image: ImageRecord, layer: int) -> Out:
     format_, type_ = es_transfer(image)
     out = batch.out(image.width * image.height * pixel_size(format_, type_))
     _attach(batch, reader.offers.read_target, record, image, layer)
@@ -155,14 +176,14 @@ class _Scratch:
     def __init__(self, reader: Reader) -> None:
         self._reader = reader
         self._programs: dict[str, int] = {}
-        batch = Batch()
+        batch = CallBatch()
         framebuffer = batch.out(4)
         batch.call("glGenFramebuffers", 1, framebuffer)
         reader.executor.run(batch)
         self.framebuffer = framebuffer.uints()[0]
 
     def delete(self) -> None:
-        batch = Batch()
+        batch = CallBatch()
         batch.call("glDeleteFramebuffers", 1, struct.pack("<I", self.framebuffer))
         for program in self._programs.values():
             batch.call("glDeleteProgram", program)
@@ -171,13 +192,13 @@ class _Scratch:
     def _program(self, target: int) -> int:
         sampler = _SAMPLED[target]
         if sampler not in self._programs:
-            batch = Batch()
+            batch = CallBatch()
             shaders = [batch.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
             program = batch.call("glCreateProgram")
             self._reader.executor.run(batch)
             at = "ivec2(gl_FragCoord.xy)" if target == GL.TEXTURE_2D else "ivec3(gl_FragCoord.xy, where.x)"
             fragment = (_FRAGMENT % {"sampler": sampler, "at": at}).encode()
-            batch = Batch()
+            batch = CallBatch()
             for shader, text in zip(shaders, (_VERTEX, fragment), strict=True):
                 batch.call("glShaderSource", shader.value, 1, [text], struct.pack("<i", len(text)))
                 batch.call("glCompileShader", shader.value)
@@ -193,7 +214,7 @@ class _Scratch:
         reader = self._reader
         if image.format in (GL.DEPTH_STENCIL, GL.STENCIL_INDEX, *_INTEGER):
             return False
-        reserve = Batch()
+        reserve = CallBatch()
         texture, array, sampler = reserve.out(4), reserve.out(4), reserve.out(4)
         reserve.call("glGenTextures", 1, texture)
         reserve.call("glGenVertexArrays", 1, array)
@@ -237,7 +258,7 @@ class _Scratch:
         image.contents = reader.blobs.put(b"".join(es_converted(image, out.data, floats=True) for out in outs))
         return True
 
-    def _put_back(self, batch: Batch, off: list[int]) -> None:
+    def _put_back(self, batch: CallBatch, off: list[int]) -> None:
         reader, call = self._reader, batch.call
         for cap in off:
             call("glEnable", cap)

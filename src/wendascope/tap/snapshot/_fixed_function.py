@@ -10,37 +10,81 @@ from collections.abc import Callable
 
 import numpy as np
 
-from wendascope.frame.packed import Batch, CallStream, Out, Raw
+from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
 _TEXTURE_CAPS = ("TEXTURE_1D", "TEXTURE_2D", "TEXTURE_3D", "TEXTURE_CUBE_MAP", "TEXTURE_RECTANGLE")
 _COORDINATES = ("S", "T", "R", "Q")
 _LIGHT = (
-    ("AMBIENT", 4), ("DIFFUSE", 4), ("SPECULAR", 4), ("POSITION", 4), ("SPOT_DIRECTION", 3), ("SPOT_EXPONENT", 1), ("SPOT_CUTOFF", 1),
-    ("CONSTANT_ATTENUATION", 1), ("LINEAR_ATTENUATION", 1), ("QUADRATIC_ATTENUATION", 1),
-)  # fmt: skip
+    ("AMBIENT", 4),
+    ("DIFFUSE", 4),
+    ("SPECULAR", 4),
+    ("POSITION", 4),
+    ("SPOT_DIRECTION", 3),
+    ("SPOT_EXPONENT", 1),
+    ("SPOT_CUTOFF", 1),
+    ("CONSTANT_ATTENUATION", 1),
+    ("LINEAR_ATTENUATION", 1),
+    ("QUADRATIC_ATTENUATION", 1),
+)
 _MATERIAL = (("AMBIENT", 4), ("DIFFUSE", 4), ("SPECULAR", 4), ("EMISSION", 4), ("SHININESS", 1), ("COLOR_INDEXES", 3))
 _ENVIRONMENT = (
-    "TEXTURE_ENV_MODE", "COMBINE_RGB", "COMBINE_ALPHA", "SRC0_RGB", "SRC1_RGB", "SRC2_RGB", "SRC0_ALPHA", "SRC1_ALPHA", "SRC2_ALPHA",
-    "OPERAND0_RGB", "OPERAND1_RGB", "OPERAND2_RGB", "OPERAND0_ALPHA", "OPERAND1_ALPHA", "OPERAND2_ALPHA", "RGB_SCALE", "ALPHA_SCALE",
-)  # fmt: skip
-_FOG = (("FOG_MODE", 1), ("FOG_COLOR", 4), ("FOG_DENSITY", 1), ("FOG_START", 1), ("FOG_END", 1), ("FOG_INDEX", 1), ("FOG_COORD_SRC", 1))
-_TRANSFER = tuple(
-    "MAP_COLOR MAP_STENCIL INDEX_SHIFT INDEX_OFFSET RED_SCALE GREEN_SCALE BLUE_SCALE ALPHA_SCALE DEPTH_SCALE RED_BIAS GREEN_BIAS "
-    "BLUE_BIAS ALPHA_BIAS DEPTH_BIAS".split()
+    "TEXTURE_ENV_MODE",
+    "COMBINE_RGB",
+    "COMBINE_ALPHA",
+    "SRC0_RGB",
+    "SRC1_RGB",
+    "SRC2_RGB",
+    "SRC0_ALPHA",
+    "SRC1_ALPHA",
+    "SRC2_ALPHA",
+    "OPERAND0_RGB",
+    "OPERAND1_RGB",
+    "OPERAND2_RGB",
+    "OPERAND0_ALPHA",
+    "OPERAND1_ALPHA",
+    "OPERAND2_ALPHA",
+    "RGB_SCALE",
+    "ALPHA_SCALE",
 )
-_PIXEL_MAPS = tuple(f"PIXEL_MAP_{m}" for m in "I_TO_I S_TO_S I_TO_R I_TO_G I_TO_B I_TO_A R_TO_R G_TO_G B_TO_B A_TO_A".split())
+_FOG = (
+    ("FOG_MODE", 1),
+    ("FOG_COLOR", 4),
+    ("FOG_DENSITY", 1),
+    ("FOG_START", 1),
+    ("FOG_END", 1),
+    ("FOG_INDEX", 1),
+    ("FOG_COORD_SRC", 1),
+)
+_TRANSFER = tuple(
+    "MAP_COLOR MAP_STENCIL INDEX_SHIFT INDEX_OFFSET RED_SCALE GREEN_SCALE BLUE_SCALE ALPHA_SCALE DEPTH_SCALE RED_BIAS"
+    " GREEN_BIAS BLUE_BIAS ALPHA_BIAS DEPTH_BIAS".split()
+)
+_PIXEL_MAPS = tuple(
+    f"PIXEL_MAP_{m}" for m in "I_TO_I S_TO_S I_TO_R I_TO_G I_TO_B I_TO_A R_TO_R G_TO_G B_TO_B A_TO_A".split()
+)
 _MAPS = (
-    ("VERTEX_3", 3), ("VERTEX_4", 4), ("INDEX", 1), ("COLOR_4", 4), ("NORMAL", 3), ("TEXTURE_COORD_1", 1), ("TEXTURE_COORD_2", 2),
-    ("TEXTURE_COORD_3", 3), ("TEXTURE_COORD_4", 4),
-)  # fmt: skip
+    ("VERTEX_3", 3),
+    ("VERTEX_4", 4),
+    ("INDEX", 1),
+    ("COLOR_4", 4),
+    ("NORMAL", 3),
+    ("TEXTURE_COORD_1", 1),
+    ("TEXTURE_COORD_2", 2),
+    ("TEXTURE_COORD_3", 3),
+    ("TEXTURE_COORD_4", 4),
+)
 _ARRAYS = (
     # array, command, whether it takes a size and a type
-    ("VERTEX", "glVertexPointer", True, True), ("NORMAL", "glNormalPointer", False, True), ("COLOR", "glColorPointer", True, True),
-    ("SECONDARY_COLOR", "glSecondaryColorPointer", True, True), ("FOG_COORD", "glFogCoordPointer", False, True),
-    ("INDEX", "glIndexPointer", False, True), ("EDGE_FLAG", "glEdgeFlagPointer", False, False),
-)  # fmt: skip
+    ("VERTEX", "glVertexPointer", True, True),
+    ("NORMAL", "glNormalPointer", False, True),
+    ("COLOR", "glColorPointer", True, True),
+    ("SECONDARY_COLOR", "glSecondaryColorPointer", True, True),
+    ("FOG_COORD", "glFogCoordPointer", False, True),
+    ("INDEX", "glIndexPointer", False, True),
+    ("EDGE_FLAG", "glEdgeFlagPointer", False, False),
+)
 _IDENTITY = struct.pack("<16f", *(1.0 if i % 5 == 0 else 0.0 for i in range(16)))
 
 
@@ -76,14 +120,23 @@ def read_fixed_function(reader: Reader) -> CallStream | None:
     if reader.context.profile != "compatibility":
         return None
     counts = _Questions(reader)
-    names = ("MAX_TEXTURE_COORDS", "MAX_TEXTURE_UNITS", "MATRIX_MODE", "MODELVIEW_STACK_DEPTH", "PROJECTION_STACK_DEPTH", "ATTRIB_STACK_DEPTH", "CLIENT_ATTRIB_STACK_DEPTH", "CLIENT_ACTIVE_TEXTURE")
+    names = (
+        "MAX_TEXTURE_COORDS",
+        "MAX_TEXTURE_UNITS",
+        "MATRIX_MODE",
+        "MODELVIEW_STACK_DEPTH",
+        "PROJECTION_STACK_DEPTH",
+        "ATTRIB_STACK_DEPTH",
+        "CLIENT_ATTRIB_STACK_DEPTH",
+        "CLIENT_ACTIVE_TEXTURE",
+    )
     asked = {name: counts.get(name) for name in names}
     counts.run()
     value = {name: int(out.floats()[0]) for name, out in asked.items()}
     if value["ATTRIB_STACK_DEPTH"] or value["CLIENT_ATTRIB_STACK_DEPTH"]:
         reader.caveats.append("attributes pushed before the frame and popped in it are not kept")
     units, coordinates = min(value["MAX_TEXTURE_UNITS"], 8), min(max(value["MAX_TEXTURE_COORDS"], 1), 8)
-    setup = Batch()
+    setup = CallBatch()
     # lights, planes and generated coordinates are kept in eye space
     setup.call("glMatrixMode", GL.MODELVIEW)
     setup.call("glLoadMatrixf", _IDENTITY)
@@ -107,18 +160,31 @@ def _vector(out: Out) -> bytes:
     return out.data
 
 
-def _lights(q: _Questions, setup: Batch) -> None:
+def _lights(q: _Questions, setup: CallBatch) -> None:
     def later(command: str, arguments: tuple[int, ...], out: Out) -> None:
         q.later.append(lambda: setup.call(command, *arguments, _vector(out)))
 
     for i in range(8):
         for name, count in _LIGHT:
-            later("glLightfv", (GL.LIGHT0 + i, getattr(GL, name)), q.floats("glGetLightfv", GL.LIGHT0 + i, getattr(GL, name), count=count))
+            later(
+                "glLightfv",
+                (GL.LIGHT0 + i, getattr(GL, name)),
+                q.floats("glGetLightfv", GL.LIGHT0 + i, getattr(GL, name), count=count),
+            )
     q.later.append(lambda: setup.call("glDisable", GL.COLOR_MATERIAL))
     for face in (GL.FRONT, GL.BACK):
         for name, count in _MATERIAL:
-            later("glMaterialfv", (face, getattr(GL, name)), q.floats("glGetMaterialfv", face, getattr(GL, name), count=count))
-    for name, count in (("LIGHT_MODEL_AMBIENT", 4), ("LIGHT_MODEL_LOCAL_VIEWER", 1), ("LIGHT_MODEL_TWO_SIDE", 1), ("LIGHT_MODEL_COLOR_CONTROL", 1)):
+            later(
+                "glMaterialfv",
+                (face, getattr(GL, name)),
+                q.floats("glGetMaterialfv", face, getattr(GL, name), count=count),
+            )
+    for name, count in (
+        ("LIGHT_MODEL_AMBIENT", 4),
+        ("LIGHT_MODEL_LOCAL_VIEWER", 1),
+        ("LIGHT_MODEL_TWO_SIDE", 1),
+        ("LIGHT_MODEL_COLOR_CONTROL", 1),
+    ):
         later("glLightModelfv", (getattr(GL, name),), q.get(name, count))
     for i in range(6):
         plane = q.batch.out(32)
@@ -134,14 +200,23 @@ def _lights(q: _Questions, setup: Batch) -> None:
     q.later.append(color_material)
 
 
-def _raster(q: _Questions, setup: Batch) -> None:
+def _raster(q: _Questions, setup: CallBatch) -> None:
     shade, alpha, reference = q.get("SHADE_MODEL"), q.get("ALPHA_TEST_FUNC"), q.get("ALPHA_TEST_REF")
     polygon = q.get("POLYGON_MODE", 2)
     pattern, repeat = q.get("LINE_STIPPLE_PATTERN"), q.get("LINE_STIPPLE_REPEAT")
     stipple = q.batch.out(128)
     q.batch.call("glGetPolygonStipple", stipple)
     fog = [(name, q.get(name, count)) for name, count in _FOG]
-    points = [(name, q.get(name, count)) for name, count in (("POINT_SIZE_MIN", 1), ("POINT_SIZE_MAX", 1), ("POINT_FADE_THRESHOLD_SIZE", 1), ("POINT_DISTANCE_ATTENUATION", 3), ("POINT_SPRITE_COORD_ORIGIN", 1))]
+    points = [
+        (name, q.get(name, count))
+        for name, count in (
+            ("POINT_SIZE_MIN", 1),
+            ("POINT_SIZE_MAX", 1),
+            ("POINT_FADE_THRESHOLD_SIZE", 1),
+            ("POINT_DISTANCE_ATTENUATION", 3),
+            ("POINT_SPRITE_COORD_ORIGIN", 1),
+        )
+    ]
     clamps = [(name, q.get(name)) for name in ("CLAMP_VERTEX_COLOR", "CLAMP_FRAGMENT_COLOR", "CLAMP_READ_COLOR")]
     accumulate, index, base = q.get("ACCUM_CLEAR_VALUE", 4), q.get("INDEX_CLEAR_VALUE"), q.get("LIST_BASE")
     offers = q.reader.offers
@@ -172,7 +247,7 @@ def _raster(q: _Questions, setup: Batch) -> None:
     q.later.append(later)
 
 
-def _pixels(q: _Questions, setup: Batch) -> None:
+def _pixels(q: _Questions, setup: CallBatch) -> None:
     transfers = [(name, q.get(name)) for name in _TRANSFER]
     zoom = q.get("ZOOM_X"), q.get("ZOOM_Y")
     # a map may have been made larger than the one value it starts with
@@ -195,7 +270,7 @@ def _pixels(q: _Questions, setup: Batch) -> None:
     q.later.append(later)
 
 
-def _evaluators(q: _Questions, setup: Batch) -> None:
+def _evaluators(q: _Questions, setup: CallBatch) -> None:
     rows = []
     for dimensions in (1, 2):
         for name, values in _MAPS:
@@ -206,8 +281,20 @@ def _evaluators(q: _Questions, setup: Batch) -> None:
             points = q.batch.out(4 * values * 40**dimensions)
             q.batch.call("glGetMapfv", target, GL.COEFF, points)
             rows.append((dimensions, target, values, order, domain, points))
-    enabled = [(getattr(GL, f"MAP{d}_{name}"), q.batch.call("glIsEnabled", getattr(GL, f"MAP{d}_{name}"))) for d in (1, 2) for name, _ in _MAPS]
-    grid = [q.get(name, count) for name, count in (("MAP1_GRID_DOMAIN", 2), ("MAP1_GRID_SEGMENTS", 1), ("MAP2_GRID_DOMAIN", 4), ("MAP2_GRID_SEGMENTS", 2))]
+    enabled = [
+        (getattr(GL, f"MAP{d}_{name}"), q.batch.call("glIsEnabled", getattr(GL, f"MAP{d}_{name}")))
+        for d in (1, 2)
+        for name, _ in _MAPS
+    ]
+    grid = [
+        q.get(name, count)
+        for name, count in (
+            ("MAP1_GRID_DOMAIN", 2),
+            ("MAP1_GRID_SEGMENTS", 1),
+            ("MAP2_GRID_DOMAIN", 4),
+            ("MAP2_GRID_SEGMENTS", 2),
+        )
+    ]
 
     def later() -> None:
         for dimensions, target, values, order, domain, points in rows:
@@ -218,7 +305,19 @@ def _evaluators(q: _Questions, setup: Batch) -> None:
                 setup.call("glMap1f", target, d[0], d[1], values, orders[0], points.data[: 4 * values * orders[0]])
             else:
                 size = 4 * values * orders[0] * orders[1]
-                setup.call("glMap2f", target, d[0], d[1], values * orders[1], orders[0], d[2], d[3], values, orders[1], points.data[:size])
+                setup.call(
+                    "glMap2f",
+                    target,
+                    d[0],
+                    d[1],
+                    values * orders[1],
+                    orders[0],
+                    d[2],
+                    d[3],
+                    values,
+                    orders[1],
+                    points.data[:size],
+                )
         for cap, on in enabled:
             if on.value & 1:
                 setup.call("glEnable", cap)
@@ -229,7 +328,7 @@ def _evaluators(q: _Questions, setup: Batch) -> None:
     q.later.append(later)
 
 
-def _vertex_arrays(q: _Questions, setup: Batch) -> None:
+def _vertex_arrays(q: _Questions, setup: CallBatch) -> None:
     """The arrays of fixed attributes, where they lie in buffers; those in client memory come with each draw."""
     reader = q.reader
     names = [0, *reader.alive("vertex array", "glIsVertexArray")]
@@ -241,7 +340,9 @@ def _vertex_arrays(q: _Questions, setup: Batch) -> None:
             rows.append((name, array, 0, command, sized, typed, _array(q, array, sized, typed)))
         for unit in range(coordinates):
             q.batch.call("glClientActiveTexture", GL.TEXTURE0 + unit)
-            rows.append((name, "TEXTURE_COORD", unit, "glTexCoordPointer", True, True, _array(q, "TEXTURE_COORD", True, True)))
+            rows.append(
+                (name, "TEXTURE_COORD", unit, "glTexCoordPointer", True, True, _array(q, "TEXTURE_COORD", True, True))
+            )
     q.batch.call("glClientActiveTexture", GL.TEXTURE0)
 
     def later() -> None:
@@ -283,7 +384,7 @@ def _array(q: _Questions, array: str, sized: bool, typed: bool) -> tuple:  # typ
     return enabled, buffer, size, type_, stride, pointer
 
 
-def _texture_units(reader: Reader, setup: Batch, all_units: int, units: int, coordinates: int) -> None:
+def _texture_units(reader: Reader, setup: CallBatch, all_units: int, units: int, coordinates: int) -> None:
     q = _Questions(reader)
     rows = []
     for unit in range(all_units):
@@ -292,16 +393,39 @@ def _texture_units(reader: Reader, setup: Batch, all_units: int, units: int, coo
         if unit < units:
             names = [c for c in _TEXTURE_CAPS if reader.offers.value(getattr(GL, c))]
             caps = [(getattr(GL, c), q.batch.call("glIsEnabled", getattr(GL, c))) for c in names]
-        environment = [(GL.TEXTURE_ENV, getattr(GL, n), q.floats("glGetTexEnvfv", GL.TEXTURE_ENV, getattr(GL, n), count=1)) for n in _ENVIRONMENT]
-        environment.append((GL.TEXTURE_ENV, GL.TEXTURE_ENV_COLOR, q.floats("glGetTexEnvfv", GL.TEXTURE_ENV, GL.TEXTURE_ENV_COLOR, count=4)))
-        environment.append((GL.TEXTURE_FILTER_CONTROL, GL.TEXTURE_LOD_BIAS, q.floats("glGetTexEnvfv", GL.TEXTURE_FILTER_CONTROL, GL.TEXTURE_LOD_BIAS, count=1)))
+        environment = [
+            (GL.TEXTURE_ENV, getattr(GL, n), q.floats("glGetTexEnvfv", GL.TEXTURE_ENV, getattr(GL, n), count=1))
+            for n in _ENVIRONMENT
+        ]
+        environment.append(
+            (
+                GL.TEXTURE_ENV,
+                GL.TEXTURE_ENV_COLOR,
+                q.floats("glGetTexEnvfv", GL.TEXTURE_ENV, GL.TEXTURE_ENV_COLOR, count=4),
+            )
+        )
+        environment.append(
+            (
+                GL.TEXTURE_FILTER_CONTROL,
+                GL.TEXTURE_LOD_BIAS,
+                q.floats("glGetTexEnvfv", GL.TEXTURE_FILTER_CONTROL, GL.TEXTURE_LOD_BIAS, count=1),
+            )
+        )
         if reader.offers.value(GL.POINT_SPRITE):
-            environment.append((GL.POINT_SPRITE, GL.COORD_REPLACE, q.floats("glGetTexEnvfv", GL.POINT_SPRITE, GL.COORD_REPLACE, count=1)))
+            environment.append(
+                (
+                    GL.POINT_SPRITE,
+                    GL.COORD_REPLACE,
+                    q.floats("glGetTexEnvfv", GL.POINT_SPRITE, GL.COORD_REPLACE, count=1),
+                )
+            )
         generation = []
         if unit < coordinates:
             for c in _COORDINATES:
                 coordinate = getattr(GL, c)
-                caps.append((getattr(GL, f"TEXTURE_GEN_{c}"), q.batch.call("glIsEnabled", getattr(GL, f"TEXTURE_GEN_{c}"))))
+                caps.append(
+                    (getattr(GL, f"TEXTURE_GEN_{c}"), q.batch.call("glIsEnabled", getattr(GL, f"TEXTURE_GEN_{c}")))
+                )
                 for name, count in ((GL.TEXTURE_GEN_MODE, 1), (GL.OBJECT_PLANE, 4), (GL.EYE_PLANE, 4)):
                     generation.append((coordinate, name, q.floats("glGetTexGenfv", coordinate, name, count=count)))
         rows.append((unit, caps, environment, generation))
@@ -317,9 +441,19 @@ def _texture_units(reader: Reader, setup: Batch, all_units: int, units: int, coo
             setup.call("glTexGenfv", coordinate, name, out.data)
 
 
-def _current_values(reader: Reader, setup: Batch, coordinates: int) -> None:
+def _current_values(reader: Reader, setup: CallBatch, coordinates: int) -> None:
     q = _Questions(reader)
-    names = (("CURRENT_RASTER_POSITION", 4), ("CURRENT_RASTER_COLOR", 4), ("CURRENT_COLOR", 4), ("CURRENT_SECONDARY_COLOR", 4), ("CURRENT_NORMAL", 3), ("CURRENT_FOG_COORD", 1), ("EDGE_FLAG", 1), ("CURRENT_INDEX", 1), ("CURRENT_RASTER_POSITION_VALID", 1))
+    names = (
+        ("CURRENT_RASTER_POSITION", 4),
+        ("CURRENT_RASTER_COLOR", 4),
+        ("CURRENT_COLOR", 4),
+        ("CURRENT_SECONDARY_COLOR", 4),
+        ("CURRENT_NORMAL", 3),
+        ("CURRENT_FOG_COORD", 1),
+        ("EDGE_FLAG", 1),
+        ("CURRENT_INDEX", 1),
+        ("CURRENT_RASTER_POSITION_VALID", 1),
+    )
     out = {name: q.get(name, count) for name, count in names}
     textures = []
     for unit in range(coordinates):
@@ -343,9 +477,13 @@ def _current_values(reader: Reader, setup: Batch, coordinates: int) -> None:
         call("glMultiTexCoord4fv", GL.TEXTURE0 + unit, current.data)
 
 
-def _matrices(reader: Reader, setup: Batch, coordinates: int) -> None:
+def _matrices(reader: Reader, setup: CallBatch, coordinates: int) -> None:
     """Whole stacks: each is taken down and built up again in one batch, by what it gave on the way."""
-    stacks = [(GL.MODELVIEW, "MODELVIEW", 0), (GL.PROJECTION, "PROJECTION", 0), *((GL.TEXTURE, "TEXTURE", u) for u in range(coordinates))]
+    stacks = [
+        (GL.MODELVIEW, "MODELVIEW", 0),
+        (GL.PROJECTION, "PROJECTION", 0),
+        *((GL.TEXTURE, "TEXTURE", u) for u in range(coordinates)),
+    ]
     q = _Questions(reader)
     depths = []
     for _, name, unit in stacks:
@@ -382,7 +520,7 @@ def _matrices(reader: Reader, setup: Batch, coordinates: int) -> None:
             setup.call("glLoadMatrixf", matrix.data)
 
 
-def _assembly_programs(reader: Reader, setup: Batch) -> None:
+def _assembly_programs(reader: Reader, setup: CallBatch) -> None:
     """Programs of ARB_vertex_program and ARB_fragment_program: text, parameters, and which are bound."""
     for kind in ("VERTEX_PROGRAM_ARB", "FRAGMENT_PROGRAM_ARB"):
         target = getattr(GL, kind)
@@ -406,7 +544,7 @@ def _assembly_programs(reader: Reader, setup: Batch) -> None:
         setup.call("glBindProgramARB", target, bound)
 
 
-def _assembly_program(reader: Reader, setup: Batch, target: int, name: int, bound: int) -> None:
+def _assembly_program(reader: Reader, setup: CallBatch, target: int, name: int, bound: int) -> None:
     q = _Questions(reader)
     length, locals_ = q.batch.out(4), q.batch.out(4)
     mine = q.batch.call("glBindProgramARB", target, name, check=True)
@@ -419,11 +557,15 @@ def _assembly_program(reader: Reader, setup: Batch, target: int, name: int, boun
     text = q.batch.out(length.ints()[0] + 1)
     q.batch.call("glBindProgramARB", target, name)
     q.batch.call("glGetProgramStringARB", target, GL.PROGRAM_STRING_ARB, text)
-    values = [q.floats("glGetProgramLocalParameterfvARB", target, i, count=4) for i in range(min(locals_.ints()[0], 256))]
+    values = [
+        q.floats("glGetProgramLocalParameterfvARB", target, i, count=4) for i in range(min(locals_.ints()[0], 256))
+    ]
     q.batch.call("glBindProgramARB", target, bound)
     q.run()
     setup.call("glBindProgramARB", target, name)
-    setup.call("glProgramStringARB", target, GL.PROGRAM_FORMAT_ASCII_ARB, length.ints()[0], text.data[: length.ints()[0]])
+    setup.call(
+        "glProgramStringARB", target, GL.PROGRAM_FORMAT_ASCII_ARB, length.ints()[0], text.data[: length.ints()[0]]
+    )
     for index, out in enumerate(values):
         if any(out.data):
             setup.call("glProgramLocalParameter4fvARB", target, index, out.data)

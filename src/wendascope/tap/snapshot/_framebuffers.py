@@ -5,8 +5,8 @@ from __future__ import annotations
 import struct
 from typing import Literal
 
-from wendascope.frame.formats import Components, attachment_of, named_types, pixel_size, transfer_format
-from wendascope.frame.objects import (
+from wendascope.opengl.formats import Components, attachment_of, named_types, pixel_size, transfer_format
+from wendascope.opengl.objects import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,
@@ -14,18 +14,34 @@ from wendascope.frame.objects import (
     Objects,
     RenderbufferRecord,
 )
-from wendascope.frame.packed import Batch, Out
+from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
 from wendascope.tap.snapshot._context import describe_default_framebuffer
 from wendascope.tap.snapshot._es_images import es_converted, es_transfer
 from wendascope.tap.snapshot._reader import Reader
 
-_DEFAULTS = ("FRAMEBUFFER_DEFAULT_WIDTH", "FRAMEBUFFER_DEFAULT_HEIGHT", "FRAMEBUFFER_DEFAULT_LAYERS", "FRAMEBUFFER_DEFAULT_SAMPLES")
+_DEFAULTS = (
+    "FRAMEBUFFER_DEFAULT_WIDTH",
+    "FRAMEBUFFER_DEFAULT_HEIGHT",
+    "FRAMEBUFFER_DEFAULT_LAYERS",
+    "FRAMEBUFFER_DEFAULT_SAMPLES",
+)
 
 
 def read_renderbuffers(reader: Reader) -> list[RenderbufferRecord]:
     names = reader.alive("renderbuffer", "glIsRenderbuffer")
-    queries = ("WIDTH", "HEIGHT", "INTERNAL_FORMAT", "SAMPLES", "RED_SIZE", "GREEN_SIZE", "BLUE_SIZE", "ALPHA_SIZE", "DEPTH_SIZE", "STENCIL_SIZE")
+    queries = (
+        "WIDTH",
+        "HEIGHT",
+        "INTERNAL_FORMAT",
+        "SAMPLES",
+        "RED_SIZE",
+        "GREEN_SIZE",
+        "BLUE_SIZE",
+        "ALPHA_SIZE",
+        "DEPTH_SIZE",
+        "STENCIL_SIZE",
+    )
     batch = reader.batch()
     rows = []
     for name in names:
@@ -38,10 +54,14 @@ def read_renderbuffers(reader: Reader) -> list[RenderbufferRecord]:
     reader.run(batch)
     records = []
     for name, outs in zip(names, rows, strict=True):
-        width, height, internal_format, samples, red, green, blue, alpha, depth, stencil = (out.ints()[0] for out in outs)
+        width, height, internal_format, samples, red, green, blue, alpha, depth, stencil = (
+            out.ints()[0] for out in outs
+        )
         record = RenderbufferRecord(name, width, height, internal_format, samples)
         component_type, depth_type = named_types(internal_format)
-        chosen = transfer_format(internal_format, Components(red, green, blue, alpha, depth, stencil, component_type, depth_type))
+        chosen = transfer_format(
+            internal_format, Components(red, green, blue, alpha, depth, stencil, component_type, depth_type)
+        )
         if chosen:
             record.format, record.type = chosen
         records.append(record)
@@ -56,11 +76,17 @@ def read_renderbuffer_contents(reader: Reader, objects: Objects) -> None:
     for framebuffer in objects.framebuffers:
         for attachment in framebuffer.attachments:
             record = by_name.get(attachment.name) if attachment.kind == "renderbuffer" else None
-            if record and record.format and record.samples == 0 and record.width and (not es or attachment_of(record.format)[0] == GL.COLOR_ATTACHMENT0):
+            if (
+                record
+                and record.format
+                and record.samples == 0
+                and record.width
+                and (not es or attachment_of(record.format)[0] == GL.COLOR_ATTACHMENT0)
+            ):
                 readable.append((framebuffer, attachment, record))
                 del by_name[record.name]
 
-    def read(item: tuple[FramebufferRecord, AttachmentRecord, RenderbufferRecord], batch: Batch) -> Out:
+    def read(item: tuple[FramebufferRecord, AttachmentRecord, RenderbufferRecord], batch: CallBatch) -> Out:
         framebuffer, attachment, record = item
         image = _image_of(record)
         format_, type_ = es_transfer(image) if es else (record.format, record.type)
@@ -85,7 +111,9 @@ def read_renderbuffer_contents(reader: Reader, objects: Objects) -> None:
 
 
 def _image_of(record: RenderbufferRecord) -> ImageRecord:
-    return ImageRecord(GL.RENDERBUFFER, 0, record.width, record.height, 1, record.internal_format, record.format, record.type)
+    return ImageRecord(
+        GL.RENDERBUFFER, 0, record.width, record.height, 1, record.internal_format, record.format, record.type
+    )
 
 
 def read_resolved_contents(reader: Reader, objects: Objects) -> None:
@@ -98,7 +126,7 @@ def read_resolved_contents(reader: Reader, objects: Objects) -> None:
             wanted.append(("texture", texture.name, texture.images[0]))
     wanted += [("renderbuffer", r.name, r) for r in objects.renderbuffers if r.samples and r.format and r.width]
     for kind, name, record in wanted:
-        reserve = Batch()
+        reserve = CallBatch()
         temporary, framebuffers = reserve.out(4), reserve.out(8)
         reserve.call("glGenTextures", 1, temporary)
         reserve.call("glGenFramebuffers", 2, framebuffers)
@@ -107,7 +135,14 @@ def read_resolved_contents(reader: Reader, objects: Objects) -> None:
         record.contents = reader.blobs.put(out.data)
 
 
-def _resolve(reader: Reader, kind: str, name: int, record: ImageRecord | RenderbufferRecord, temporary: int, framebuffers: list[int]) -> Out:
+def _resolve(
+    reader: Reader,
+    kind: str,
+    name: int,
+    record: ImageRecord | RenderbufferRecord,
+    temporary: int,
+    framebuffers: list[int],
+) -> Out:
     batch = reader.batch()
     call, size = batch.call, (record.width, record.height)
     read, draw = framebuffers
@@ -143,39 +178,17 @@ def _resolve(reader: Reader, kind: str, name: int, record: ImageRecord | Renderb
 
 
 def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
+    """Every framebuffer object with its attachments; two rounds of queries, since what to ask depends on the kind."""
     names = reader.alive("framebuffer", "glIsFramebuffer")
     colors = min(reader.context.limits.get("MAX_COLOR_ATTACHMENTS", 8), 32)
-    buffers = min(reader.context.limits.get("MAX_DRAW_BUFFERS", 8), 32)
     points = [*(GL.COLOR_ATTACHMENT0 + i for i in range(colors)), GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT]
     batch = reader.batch()
-    rows = []
-
-    def query(point: int, name: str) -> Out:
-        out = batch.out(4)
-        if reader.offers.value(getattr(GL, name)):
-            batch.call("glGetFramebufferAttachmentParameteriv", reader.offers.draw_target, point, getattr(GL, name), out)
-        return out
-
-    for name in names:
-        batch.call("glBindFramebuffer", GL.FRAMEBUFFER, name)
-        kinds = [query(point, "FRAMEBUFFER_ATTACHMENT_OBJECT_TYPE") for point in points]
-        draws = [batch.out(4) for _ in range(buffers)]
-        for i, out in enumerate(draws):
-            if reader.offers.value(GL.DRAW_BUFFER0 + i):
-                batch.call("glGetIntegerv", GL.DRAW_BUFFER0 + i, out)
-        read = batch.out(4)
-        if reader.offers.value(GL.READ_BUFFER):
-            batch.call("glGetIntegerv", GL.READ_BUFFER, read)
-        defaults = [batch.out(4) for _ in _DEFAULTS]
-        for default, out in zip(_DEFAULTS, defaults, strict=True):
-            if reader.offers.value(getattr(GL, default)):
-                batch.call("glGetFramebufferParameteriv", reader.offers.draw_target, getattr(GL, default), out)
-        rows.append((kinds, draws, read, defaults))
+    asked = [_ask_of_framebuffer(reader, batch, name, points) for name in names]
     reader.run(batch)
     records = []
     batch = reader.batch()
     details = []
-    for name, (kinds, draws, read, defaults) in zip(names, rows, strict=True):
+    for name, (kinds, draws, read, defaults) in zip(names, asked, strict=True):
         draw_buffers = [out.ints()[0] for out in draws] if reader.offers("glDrawBuffers") else []
         while len(draw_buffers) > 1 and draw_buffers[-1] == GL.NONE:
             draw_buffers.pop()
@@ -187,12 +200,8 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
             if kind.ints()[0] not in (GL.TEXTURE, GL.RENDERBUFFER):
                 continue
             texture = kind.ints()[0] == GL.TEXTURE
-            outs = [query(point, "FRAMEBUFFER_ATTACHMENT_OBJECT_NAME")]
-            if texture:
-                outs += [
-                    query(point, f"FRAMEBUFFER_ATTACHMENT_{q}")
-                    for q in ("TEXTURE_LEVEL", "TEXTURE_CUBE_MAP_FACE", "TEXTURE_LAYER", "LAYERED")
-                ]
+            questions = ("OBJECT_NAME", *(_OF_TEXTURES if texture else ()))
+            outs = [_ask_of_attachment(reader, batch, point, question) for question in questions]
             details.append((record, point, _attached_kind(texture), outs))
     reader.run(batch)
     for record, point, object_kind, outs in details:
@@ -201,6 +210,38 @@ def read_framebuffers(reader: Reader) -> list[FramebufferRecord]:
     for record, label in zip(records, reader.labels(GL.FRAMEBUFFER, names), strict=True):
         record.label = label
     return records
+
+
+_OF_TEXTURES = ("TEXTURE_LEVEL", "TEXTURE_CUBE_MAP_FACE", "TEXTURE_LAYER", "LAYERED")
+
+
+def _ask_of_attachment(reader: Reader, batch: CallBatch, point: int, question: str) -> Out:
+    out = batch.out(4)
+    name = getattr(GL, f"FRAMEBUFFER_ATTACHMENT_{question}")
+    if reader.offers.value(name):
+        batch.call("glGetFramebufferAttachmentParameteriv", reader.offers.draw_target, point, name, out)
+    return out
+
+
+def _ask_of_framebuffer(
+    reader: Reader, batch: CallBatch, name: int, points: list[int]
+) -> tuple[list[Out], list[Out], Out, list[Out]]:
+    """Answers to come: kind of each attachment, draw buffers, read buffer, defaults without attachments."""
+    batch.call("glBindFramebuffer", GL.FRAMEBUFFER, name)
+    kinds = [_ask_of_attachment(reader, batch, point, "OBJECT_TYPE") for point in points]
+
+    def ask(offered: int, command: str, *arguments: int) -> Out:
+        out = batch.out(4)
+        if reader.offers.value(offered):
+            batch.call(command, *arguments, out)
+        return out
+
+    buffers = min(reader.context.limits.get("MAX_DRAW_BUFFERS", 8), 32)
+    draws = [ask(GL.DRAW_BUFFER0 + i, "glGetIntegerv", GL.DRAW_BUFFER0 + i) for i in range(buffers)]
+    read = ask(GL.READ_BUFFER, "glGetIntegerv", GL.READ_BUFFER)
+    numbers = [getattr(GL, default) for default in _DEFAULTS]
+    defaults = [ask(n, "glGetFramebufferParameteriv", reader.offers.draw_target, n) for n in numbers]
+    return kinds, draws, read, defaults
 
 
 def read_default_framebuffer(reader: Reader) -> DefaultFramebuffer:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from wendascope.frame.formats import uniform_type
-from wendascope.frame.objects import LooseShaderRecord, ProgramRecord, UniformRecord
-from wendascope.frame.packed import Batch, Out
+from wendascope.opengl.formats import uniform_type
+from wendascope.opengl.objects import LooseShaderRecord, ProgramRecord, UniformRecord
+from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -24,16 +24,21 @@ def read_programs(reader: Reader) -> list[ProgramRecord]:
         if record is None:
             continue
         records.append(record)
-    _active_names(reader, records)
-    _uniform_values(reader, records)
+    describe_programs(reader, records)
     for record, label in zip(records, reader.labels(GL.PROGRAM, [r.name for r in records]), strict=True):
         record.label = label
     return records
 
 
+def describe_programs(reader: Reader, records: list[ProgramRecord]) -> None:
+    """Fill in what GL tells of linked programs: attributes, uniforms with their values, blocks."""
+    _active_names(reader, records)
+    _uniform_values(reader, records)
+
+
 def _active_names(reader: Reader, records: list[ProgramRecord]) -> None:
     counts = {}
-    batch = Batch()
+    batch = CallBatch()
     queries = ("LINK_STATUS", "ACTIVE_ATTRIBUTES", "ACTIVE_UNIFORMS", "ACTIVE_UNIFORM_BLOCKS")
     for record in records:
         counts[record.name] = [batch.out(4) for _ in queries]
@@ -42,7 +47,7 @@ def _active_names(reader: Reader, records: list[ProgramRecord]) -> None:
                 continue
             batch.call("glGetProgramiv", record.name, getattr(GL, query), out)
     reader.executor.run(batch)
-    batch = Batch()
+    batch = CallBatch()
     rows: list[tuple[ProgramRecord, str, int, list[Out]]] = []
     for record in records:
         linked, attributes, uniforms, blocks = (out.ints()[0] for out in counts[record.name])
@@ -64,7 +69,7 @@ def _active_names(reader: Reader, records: list[ProgramRecord]) -> None:
 
 
 def _locations(reader: Reader, rows: list[tuple[ProgramRecord, str, int, list[Out]]]) -> None:
-    batch = Batch()
+    batch = CallBatch()
     asked = []
     for record, command, index, outs in rows:
         if command == "block":
@@ -73,7 +78,9 @@ def _locations(reader: Reader, rows: list[tuple[ProgramRecord, str, int, list[Ou
         name = outs[2].text()
         if command == "glGetActiveAttrib":
             if not name.startswith("gl_"):
-                asked.append((record, name, 1, 0, [batch.call("glGetAttribLocation", record.name, name.encode() + b"\0")]))
+                asked.append(
+                    (record, name, 1, 0, [batch.call("glGetAttribLocation", record.name, name.encode() + b"\0")])
+                )
             continue
         size, type_ = outs[0].ints()[0], outs[1].ints()[0]
         base = name.removesuffix("[0]")
@@ -82,7 +89,9 @@ def _locations(reader: Reader, rows: list[tuple[ProgramRecord, str, int, list[Ou
         asked.append((record, name, size, type_, results))
     reader.executor.run(batch)
     for record, name, size, type_, results in asked:
-        locations = [int.from_bytes((r.value & 0xFFFFFFFF).to_bytes(4, "little"), "little", signed=True) for r in results]
+        locations = [
+            int.from_bytes((r.value & 0xFFFFFFFF).to_bytes(4, "little"), "little", signed=True) for r in results
+        ]
         if type_ == 0:
             record.attributes[name] = locations[0]
         elif locations[0] >= 0:
@@ -90,7 +99,7 @@ def _locations(reader: Reader, rows: list[tuple[ProgramRecord, str, int, list[Ou
 
 
 def _uniform_values(reader: Reader, records: list[ProgramRecord]) -> None:
-    batch = Batch()
+    batch = CallBatch()
     rows: list[tuple[UniformRecord, int, list[Out]]] = []
     getters = {"f": "glGetUniformfv", "i": "glGetUniformiv", "u": "glGetUniformuiv", "d": "glGetUniformdv"}
     for record in records:
@@ -109,21 +118,23 @@ def _uniform_values(reader: Reader, records: list[ProgramRecord]) -> None:
 
 
 def _storage_blocks(reader: Reader, records: list[ProgramRecord]) -> None:
-    batch = Batch()
+    batch = CallBatch()
     counts = []
     for record in records:
         out = batch.out(4)
         batch.call("glGetProgramInterfaceiv", record.name, GL.SHADER_STORAGE_BLOCK, GL.ACTIVE_RESOURCES, out)
         counts.append(out)
     reader.executor.run(batch)
-    batch = Batch()
+    batch = CallBatch()
     rows = []
     for record, count in zip(records, counts, strict=True):
         for index in range(count.ints()[0]):
             name, binding = batch.out(256), batch.out(4)
             batch.call("glGetProgramResourceName", record.name, GL.SHADER_STORAGE_BLOCK, index, 256, None, name)
             properties = GL.BUFFER_BINDING.to_bytes(4, "little")
-            batch.call("glGetProgramResourceiv", record.name, GL.SHADER_STORAGE_BLOCK, index, 1, properties, 1, None, binding)
+            batch.call(
+                "glGetProgramResourceiv", record.name, GL.SHADER_STORAGE_BLOCK, index, 1, properties, 1, None, binding
+            )
             rows.append((record, index, name, binding))
     reader.executor.run(batch)
     for record, index, name, binding in rows:

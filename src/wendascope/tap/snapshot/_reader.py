@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TypeVar
 
-from wendascope.frame.journal import Journal
-from wendascope.frame.kept import Kept
-from wendascope.frame.objects import BlobStore, ContextInfo
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Executor
-from wendascope.frame.state_table import PIXEL_STORE, TEXTURE_TARGETS
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.journal import Journal
+from wendascope.opengl.kept import Kept
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Executor
+from wendascope.opengl.state_table import PIXEL_STORE, TEXTURE_TARGETS
 from wendascope.registry import GL
 
 State = dict[str, dict[tuple[int, int], tuple[int, ...]]]
@@ -26,12 +27,19 @@ class Reader:
     """Runs the queries of one snapshot.
 
     `names` maps object classes (as in the registry) to the names alive; `journal` knows the programs, `kept` what
-    GL cannot tell; `size` is
-    that of the window. `state` is filled in first, since every batch is restored by it.
+    GL cannot tell; `size` is that of the window; `invented` says whether names that a program made up are looked
+    for. `state` is filled in first, since every batch is restored by it.
     """
 
     def __init__(
-        self, executor: Executor, context: ContextInfo, names: dict[str, list[int]], journal: Journal, kept: Kept, size: tuple[int, int]
+        self,
+        executor: Executor,
+        context: ContextInfo,
+        names: dict[str, list[int]],
+        journal: Journal,
+        kept: Kept,
+        size: tuple[int, int],
+        invented: bool = True,
     ) -> None:
         self.executor = executor
         self.names = names
@@ -45,12 +53,13 @@ class Reader:
         self.offers = Offers(context)
         self.context = context
         self.state: State = {}
+        self._invented = invented and context.profile != "core"
 
-    def plain(self) -> Batch:
+    def plain(self) -> CallBatch:
         """A batch that leaves out what the context does not offer, for calls that change nothing."""
-        return Batch(self.offers)
+        return CallBatch(self.offers)
 
-    def batch(self) -> Batch:
+    def batch(self) -> CallBatch:
         """The same, with pixels packed tightly; `run` puts back what such batches change."""
         batch = self.plain()
         call = batch.call
@@ -64,7 +73,7 @@ class Reader:
         call("glActiveTexture", GL.TEXTURE0)
         return batch
 
-    def run(self, batch: Batch) -> None:
+    def run(self, batch: CallBatch) -> None:
         """Append what puts everything back, and run."""
         call = batch.call
         for name in PIXEL_STORE:
@@ -102,9 +111,9 @@ class Reader:
         if not self.offers(test):
             return []
         names = set(self.names.get(class_name, []))
-        if self.context.profile != "core" and class_name in _INVENTED:
+        if self._invented and class_name in _INVENTED:
             names |= set(range(1, _INVENTED_NAMES))
-        batch = Batch()
+        batch = CallBatch()
         ordered = sorted(names)
         results = [batch.call(test, name) for name in ordered]
         self.executor.run(batch)
@@ -113,7 +122,7 @@ class Reader:
     def labels(self, identifier: int, names: Sequence[int]) -> list[str]:
         if not names or not self.offers("glGetObjectLabel"):
             return [""] * len(names)
-        batch = Batch()
+        batch = CallBatch()
         outs = [batch.out(256) for _ in names]
         for name, out in zip(names, outs, strict=True):
             batch.call("glGetObjectLabel", identifier, name, 256, None, out)
@@ -121,7 +130,7 @@ class Reader:
         return [out.text() for out in outs]
 
     def contents(
-        self, items: Iterable[_T], size: Callable[[_T], int], read: Callable[[_T, Batch], _R]
+        self, items: Iterable[_T], size: Callable[[_T], int], read: Callable[[_T, CallBatch], _R]
     ) -> Iterator[tuple[_T, _R]]:
         """Read contents in batches of bounded size."""
         batch, total = self.batch(), 0

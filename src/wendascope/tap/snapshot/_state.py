@@ -7,9 +7,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Out
-from wendascope.frame.state_table import (
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Out
+from wendascope.opengl.state_table import (
     BUFFER_TARGETS,
     INDEXED,
     INDEXED_BUFFER_TARGETS,
@@ -19,8 +19,19 @@ from wendascope.frame.state_table import (
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader, State
 
-_GETTERS = {"i": ("glGetIntegerv", 4), "f": ("glGetFloatv", 4), "d": ("glGetDoublev", 8), "b": ("glGetBooleanv", 1), "single": ("glGetFloatv", 4)}
-_INDEXED_GETTERS = {"i": ("glGetIntegeri_v", 4), "f": ("glGetFloati_v", 4), "d": ("glGetDoublei_v", 8), "b": ("glGetBooleani_v", 1)}
+_GETTERS = {
+    "i": ("glGetIntegerv", 4),
+    "f": ("glGetFloatv", 4),
+    "d": ("glGetDoublev", 8),
+    "b": ("glGetBooleanv", 1),
+    "single": ("glGetFloatv", 4),
+}
+_INDEXED_GETTERS = {
+    "i": ("glGetIntegeri_v", 4),
+    "f": ("glGetFloati_v", 4),
+    "d": ("glGetDoublei_v", 8),
+    "b": ("glGetBooleani_v", 1),
+}
 
 
 def read_state(reader: Reader) -> State:
@@ -41,13 +52,18 @@ def read_state(reader: Reader) -> State:
             capabilities.append(((cap, 0), batch.call("glIsEnabled", cap)))
     indexed_caps = [
         (name, (i, 0), batch.call("glIsEnabledi", cap, i) if offers(indexed) else batch.call("glIsEnabled", cap))
-        for name, cap, indexed in (("blend_enabled", GL.BLEND, "glEnablei"), ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed"))
+        for name, cap, indexed in (
+            ("blend_enabled", GL.BLEND, "glEnablei"),
+            ("scissor_test_enabled", GL.SCISSOR_TEST, "glScissorIndexed"),
+        )
         for i, _ in PATTERNS[name].domain
         if offers(indexed) or i == 0
     ]
     # values of attributes that no array feeds; attribute 0 of a compatibility context is a vertex, not a value
     first = 1 if reader.context.profile == "compatibility" else 0
-    constants = [(index, batch.out(16)) for index in range(first, min(reader.context.limits.get("MAX_VERTEX_ATTRIBS", 0), 32))]
+    constants = [
+        (index, batch.out(16)) for index in range(first, min(reader.context.limits.get("MAX_VERTEX_ATTRIBS", 0), 32))
+    ]
     for index, out in constants:
         batch.call("glGetVertexAttribfv", index, GL.CURRENT_VERTEX_ATTRIB, out)
     bindings = list(_query_bindings(reader, batch))
@@ -72,7 +88,7 @@ def read_state(reader: Reader) -> State:
     return state
 
 
-def _query_bindings(reader: Reader, batch: Batch) -> Iterator[tuple[str, tuple[int, int], list[Out]]]:
+def _query_bindings(reader: Reader, batch: CallBatch) -> Iterator[tuple[str, tuple[int, int], list[Out]]]:
     offers = reader.offers
 
     def integer(name: int) -> Out:
@@ -86,7 +102,11 @@ def _query_bindings(reader: Reader, batch: Batch) -> Iterator[tuple[str, tuple[i
     if offers.value(GL.FRAMEBUFFER_BINDING):
         yield "framebuffer", (GL.DRAW_FRAMEBUFFER, 0), [integer(GL.FRAMEBUFFER_BINDING)]
         separate = offers.value(GL.READ_FRAMEBUFFER_BINDING)
-        yield "framebuffer", (GL.READ_FRAMEBUFFER, 0), [integer(GL.READ_FRAMEBUFFER_BINDING if separate else GL.FRAMEBUFFER_BINDING)]
+        yield (
+            "framebuffer",
+            (GL.READ_FRAMEBUFFER, 0),
+            [integer(GL.READ_FRAMEBUFFER_BINDING if separate else GL.FRAMEBUFFER_BINDING)],
+        )
     for target, (binding, start, size, limit) in INDEXED_BUFFER_TARGETS.items():
         if not offers.value(getattr(GL, binding)) or not offers("glBindBufferRange"):
             continue
@@ -141,7 +161,7 @@ def _raw(kind: str, data: bytes) -> tuple[int, ...]:
     return tuple(int.from_bytes(data[k : k + width], "little", signed=signed) for k in range(0, len(data), width))
 
 
-def _query_pattern(batch: Batch, name: str, i: int, offers: Offers) -> Iterator[tuple[str, Out]]:
+def _query_pattern(batch: CallBatch, name: str, i: int, offers: Offers) -> Iterator[tuple[str, Out]]:
     """Ask for the values of one key of a pattern of the state table."""
     pattern = PATTERNS[name]
     indexed = name in INDEXED and offers(INDEXED[name])

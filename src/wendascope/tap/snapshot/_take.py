@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from wendascope.frame.journal import Journal
-from wendascope.frame.kept import Kept
-from wendascope.frame.objects import BlobStore, ContextInfo, DefaultFramebuffer, Objects
-from wendascope.frame.packed import CallStream, Executor, merge_streams
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.journal import Journal
+from wendascope.opengl.kept import Kept
+from wendascope.opengl.objects import DefaultFramebuffer, Objects
+from wendascope.opengl.packed import CallStream, Executor, merge_streams
 from wendascope.tap.snapshot._buffers import read_buffers, watch_mappings
 from wendascope.tap.snapshot._containers import read_feedbacks, read_pipelines, read_query_results
 from wendascope.tap.snapshot._context import read_context
@@ -42,7 +44,22 @@ class Snapshot:
     caveats: list[str] = field(default_factory=list)
 
 
-def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Journal, kept: Kept, size: tuple[int, int]) -> Snapshot:
+def read_contents(reader: Reader) -> tuple[Objects, DefaultFramebuffer]:
+    """What can hold pixels or data, with its contents, of the names that the reader knows; and the window."""
+    objects = Objects(
+        textures=read_textures(reader),
+        buffers=read_buffers(reader),
+        renderbuffers=read_renderbuffers(reader),
+        framebuffers=read_framebuffers(reader),
+    )
+    read_renderbuffer_contents(reader, objects)
+    read_resolved_contents(reader, objects)
+    return objects, read_default_framebuffer(reader)
+
+
+def take_snapshot(
+    executor: Executor, names: dict[str, list[int]], journal: Journal, kept: Kept, size: tuple[int, int]
+) -> Snapshot:
     """Read everything of the current context; the arguments are those of `Reader`.
 
     Raises TargetError or ReplayError when the executor goes away.
@@ -69,4 +86,6 @@ def take_snapshot(executor: Executor, names: dict[str, list[int]], journal: Jour
     default = read_default_framebuffer(reader)
     setup = read_fixed_function(reader) or merge_streams([])
     watch_mappings(reader)
-    return Snapshot(reader.context, default, reader.state, objects, reader.blobs, setup, kept.all_lists(), reader.caveats)
+    return Snapshot(
+        reader.context, default, reader.state, objects, reader.blobs, setup, kept.all_lists(), reader.caveats
+    )

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wendascope.frame.formats import Components, named_types, pixel_size, transfer_format
-from wendascope.frame.objects import ImageRecord, SamplerRecord, TextureRecord
-from wendascope.frame.packed import Batch, Out
-from wendascope.frame.state_table import TEXTURE_TARGETS
+from wendascope.opengl.formats import Components, named_types, pixel_size, transfer_format
+from wendascope.opengl.objects import ImageRecord, SamplerRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch, Out
+from wendascope.opengl.state_table import TEXTURE_TARGETS
 from wendascope.registry import GL, tables
 from wendascope.tap.snapshot._es_images import read_es_images
 from wendascope.tap.snapshot._reader import Reader
@@ -31,8 +31,9 @@ _MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
 _GREY = (GL.LUMINANCE, GL.ALPHA, GL.LUMINANCE_ALPHA)
 """Formats that OpenGL ES keeps as they were named."""
 _IMAGE_QUERIES = (
-    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE "
-    "GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE INTENSITY_TYPE RED_TYPE ALPHA_TYPE DEPTH_TYPE"
+    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE"
+    " GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE"
+    " INTENSITY_TYPE RED_TYPE ALPHA_TYPE DEPTH_TYPE"
 ).split()
 
 
@@ -69,7 +70,9 @@ def _texture_targets(reader: Reader, names: list[int]) -> dict[int, int]:
 
 
 def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
-    wanted = [row for row in (*TEXTURE_PARAMETERS, *TEXTURE_ONLY_PARAMETERS) if reader.offers.value(getattr(GL, row[0]))]
+    wanted = [
+        row for row in (*TEXTURE_PARAMETERS, *TEXTURE_ONLY_PARAMETERS) if reader.offers.value(getattr(GL, row[0]))
+    ]
     batch = reader.batch()
     rows: list[tuple[TextureRecord, str, str, Out]] = []
     immutable = []
@@ -78,7 +81,9 @@ def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
             continue
         batch.call("glBindTexture", record.target, record.name)
         for name, count, kind in wanted:
-            if record.target in _MULTISAMPLE and not name.startswith(("TEXTURE_SWIZZLE", "TEXTURE_BASE", "TEXTURE_MAX_LEVEL", "DEPTH")):
+            if record.target in _MULTISAMPLE and not name.startswith(
+                ("TEXTURE_SWIZZLE", "TEXTURE_BASE", "TEXTURE_MAX_LEVEL", "DEPTH")
+            ):
                 continue
             out = batch.out(4 * count)
             batch.call(f"glGetTexParameter{kind}v", record.target, getattr(GL, name), out)
@@ -111,7 +116,10 @@ def _texture_images(reader: Reader, records: list[TextureRecord]) -> None:
             elif image.contents is None and (image.compressed or image.format) and not record.view_of:
                 readable.append((record, image))
             elif record.target != GL.TEXTURE_BUFFER and image.contents is None and not record.view_of:
-                reader.caveats.append(f"texture {record.name}: contents of format {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept")
+                reader.caveats.append(
+                    f"texture {record.name}: contents of format"
+                    f" {tables().enum_name(image.internal_format, 'InternalFormat')} are not kept"
+                )
     if reader.context.es:
         read_es_images(reader, readable)
     else:
@@ -129,7 +137,9 @@ def _read_views(reader: Reader, records: list[TextureRecord]) -> None:
         if origin == 0:
             continue
         if origin not in alive:
-            reader.caveats.append(f"texture {record.name} is a view of one that is gone; it is rebuilt as a texture of its own")
+            reader.caveats.append(
+                f"texture {record.name} is a view of one that is gone; it is rebuilt as a texture of its own"
+            )
             continue
         batch.call("glBindTexture", record.target, record.name)
         outs = [batch.out(4) for _ in queries]
@@ -163,20 +173,30 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
     for record, image_target, query in base:
         width, height, depth = query.size
         record.images += query.records(image_target, 0, reader.context.es)
-        extent = max(width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1)
+        extent = max(
+            width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1
+        )
         levels = extent.bit_length() if record.target not in (*_MULTISAMPLE, GL.TEXTURE_RECTANGLE) else 1
         batch.call("glBindTexture", record.target, record.name)
         # a texture may lack level 0; look a little further then
         for level in range(1, levels if width else 4):
-            rest.append((record, image_target, level, _query_image(reader, batch, image_target, level, query if width else None)))
+            rest.append(
+                (
+                    record,
+                    image_target,
+                    level,
+                    _query_image(reader, batch, image_target, level, query if width else None),
+                )
+            )
     reader.run(batch)
     for record, image_target, level, query in rest:
         record.images += query.records(image_target, level, reader.context.es)
 
+
 def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord]]) -> None:
     """Contents, by glGetTexImage."""
 
-    def read(item: tuple[TextureRecord, ImageRecord], batch: Batch) -> Out:
+    def read(item: tuple[TextureRecord, ImageRecord], batch: CallBatch) -> Out:
         record, image = item
         batch.call("glBindTexture", record.target, record.name)
         out = batch.out(image_bytes(image))
@@ -192,7 +212,7 @@ def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord
             image.format = image.type = 0
 
 
-def _query_buffer_texture(reader: Reader, batch: Batch, record: TextureRecord) -> list[Out]:
+def _query_buffer_texture(reader: Reader, batch: CallBatch, record: TextureRecord) -> list[Out]:
     batch.call("glBindTexture", record.target, record.name)
     outs = [batch.out(4) for _ in range(4)]
     names = ["TEXTURE_BUFFER_DATA_STORE_BINDING", "TEXTURE_INTERNAL_FORMAT"]
@@ -205,8 +225,10 @@ def _query_buffer_texture(reader: Reader, batch: Batch, record: TextureRecord) -
 
 def read_samplers(reader: Reader) -> list[SamplerRecord]:
     names = reader.alive("sampler", "glIsSampler")
-    wanted = [row for row in TEXTURE_PARAMETERS if reader.offers.value(getattr(GL, row[0])) and row[0] not in _NOT_OF_SAMPLERS]
-    batch = Batch()
+    wanted = [
+        row for row in TEXTURE_PARAMETERS if reader.offers.value(getattr(GL, row[0])) and row[0] not in _NOT_OF_SAMPLERS
+    ]
+    batch = CallBatch()
     rows = []
     for name in names:
         for parameter, count, kind in wanted:
@@ -245,9 +267,15 @@ class _ImageQuery:
         by_name = named_types(image.internal_format)  # for contexts too old to tell
         grey = max(value["LUMINANCE_SIZE"], value["INTENSITY_SIZE"])
         components = Components(
-            max(value["RED_SIZE"], grey), value["GREEN_SIZE"], value["BLUE_SIZE"], max(value["ALPHA_SIZE"], int(grey > 0)),
-            value["DEPTH_SIZE"], value["STENCIL_SIZE"], types[0] if types else by_name[0], value["DEPTH_TYPE"] or by_name[1],
-        )  # fmt: skip
+            max(value["RED_SIZE"], grey),
+            value["GREEN_SIZE"],
+            value["BLUE_SIZE"],
+            max(value["ALPHA_SIZE"], int(grey > 0)),
+            value["DEPTH_SIZE"],
+            value["STENCIL_SIZE"],
+            types[0] if types else by_name[0],
+            value["DEPTH_TYPE"] or by_name[1],
+        )
         if es and image.internal_format in _GREY:
             image.format, image.type = image.internal_format, GL.UNSIGNED_BYTE
             return [image]
@@ -257,7 +285,9 @@ class _ImageQuery:
         return [image]
 
 
-def _query_image(reader: Reader, batch: Batch, image_target: int, level: int, base: _ImageQuery | None = None) -> _ImageQuery:
+def _query_image(
+    reader: Reader, batch: CallBatch, image_target: int, level: int, base: _ImageQuery | None = None
+) -> _ImageQuery:
     """All that is asked of one level. Levels below a `base` are of its format: only what differs is asked of them."""
     outs = {}
     for name in _IMAGE_QUERIES:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wendascope.frame.objects import AttributeRecord, VertexArrayRecord
-from wendascope.frame.packed import Out
+from wendascope.opengl.objects import AttributeRecord, VertexArrayRecord
+from wendascope.opengl.packed import Out
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -29,7 +29,10 @@ def read_vertex_arrays(reader: Reader) -> list[VertexArrayRecord]:
         batch.call("glBindVertexArray", name)
         elements = batch.out(4)
         batch.call("glGetIntegerv", GL.ELEMENT_ARRAY_BUFFER_BINDING, elements)
-        used = [(query(i, "VERTEX_ATTRIB_ARRAY_ENABLED"), query(i, "VERTEX_ATTRIB_ARRAY_BUFFER_BINDING")) for i in range(count)]
+        used = [
+            (query(i, "VERTEX_ATTRIB_ARRAY_ENABLED"), query(i, "VERTEX_ATTRIB_ARRAY_BUFFER_BINDING"))
+            for i in range(count)
+        ]
         first.append((name, elements, used))
     reader.run(batch)
     batch = reader.batch()
@@ -46,10 +49,16 @@ def read_vertex_arrays(reader: Reader) -> list[VertexArrayRecord]:
             outs = [query(index, f"VERTEX_ATTRIB_ARRAY_{q}") for q in wanted]
             pointer = batch.out(8)
             batch.call("glGetVertexAttribPointerv", index, GL.VERTEX_ATTRIB_ARRAY_POINTER, pointer)
-            binding = [query(index, "VERTEX_ATTRIB_BINDING"), query(index, "VERTEX_ATTRIB_RELATIVE_OFFSET")] if separate else []
+            binding = (
+                [query(index, "VERTEX_ATTRIB_BINDING"), query(index, "VERTEX_ATTRIB_RELATIVE_OFFSET")]
+                if separate
+                else []
+            )
             details.append((record, index, enabled, buffer, outs, pointer, binding))
     reader.run(batch)
-    bindings = _vertex_bindings(reader, [d[0].name for d in details], [d[6][0].ints()[0] if d[6] else -1 for d in details])
+    bindings = _vertex_bindings(
+        reader, [d[0].name for d in details], [d[6][0].ints()[0] if d[6] else -1 for d in details]
+    )
     for (record, index, enabled, buffer, outs, pointer, binding), found in zip(details, bindings, strict=True):
         size, type_, normalized, integer, stride, divisor, long = (out.ints()[0] for out in outs)
         # an array in client memory: its place there means nothing here, and draws bring what they read of it

@@ -1,8 +1,17 @@
-"""Steps drawn together: shaders rewritten to read data of each draw, vertices put into one buffer, textures into one array.
+"""Steps drawn together: shaders rewritten to read data of each draw, vertices put into one buffer, textures into
+one array.
 
 All of it is worked out from the captured frame alone; the replay only makes the new objects and runs the new calls.
 """
 
+from wendascope.frame.frame import Frame
 from wendascope.trials.batching.plan import BatchPlan, Code, NewObjects, plan_batch
+from wendascope.trials.lowering import opengl
 
-__all__ = ["BatchPlan", "Code", "NewObjects", "plan_batch"]
+__all__ = ["BatchPlan", "Code", "NewObjects", "batch_code", "plan_batch"]
+
+
+def batch_code(frame: Frame, steps: list[int], how: str) -> list[Code]:
+    """What a programmer would write to draw some steps as one. Raises TrialError where that cannot be."""
+    known = opengl(frame)
+    return plan_batch(known, steps, how, NewObjects(known)).code

@@ -1,4 +1,6 @@
-"""Several textures put into one: layers of an array where they have one shape, places on an atlas page where they have not."""
+"""Several textures put into one: layers of an array where they have one shape, places on an atlas page where they
+have not.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +11,9 @@ import numpy as np
 
 from wendascope.analysis.atlas import pack, power_of_two
 from wendascope.errors import TrialError
-from wendascope.frame.formats import pixel_size
-from wendascope.frame.frame import Frame
-from wendascope.frame.objects import ImageRecord, TextureRecord
+from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.registry import GL
 
 _MOST_LEVELS = 5
@@ -26,7 +28,7 @@ class PageOf:
     places: dict[int, tuple[float, float, float, float]]
 
 
-def array_of(frame: Frame, textures: list[int], written: set[int], name: int) -> TextureRecord:
+def array_of(frame: OpenGLFrame, textures: list[int], written: set[int], name: int) -> TextureRecord:
     """A texture array called `name` with one layer a texture, levels and parameters as they are.
 
     `written` are textures that the frame writes. Raises TrialError where they cannot be layers of one array.
@@ -41,11 +43,15 @@ def array_of(frame: Frame, textures: list[int], written: set[int], name: int) ->
     images = []
     for number, image in enumerate(first.images):
         contents = b"".join(frame.blobs.get(ref) for r in records if (ref := r.images[number].contents) is not None)
-        images.append(msgspec.structs.replace(image, target=GL.TEXTURE_2D_ARRAY, depth=len(records), contents=frame.blobs.put(contents)))
+        images.append(
+            msgspec.structs.replace(
+                image, target=GL.TEXTURE_2D_ARRAY, depth=len(records), contents=frame.blobs.put(contents)
+            )
+        )
     return TextureRecord(name, GL.TEXTURE_2D_ARRAY, images, dict(first.parameters))
 
 
-def page_of(frame: Frame, textures: list[int], written: set[int], name: int) -> PageOf:
+def page_of(frame: OpenGLFrame, textures: list[int], written: set[int], name: int) -> PageOf:
     """An atlas page called `name` with all textures, their borders repeated round them, for as many levels as all have.
 
     Its sides are powers of two, so that places on it are exact. Raises TrialError where they cannot share a page.
@@ -83,14 +89,24 @@ def page_of(frame: Frame, textures: list[int], written: set[int], name: int) -> 
             padded = np.pad(pixels, ((border, border), (border, border), (0, 0)), mode="wrap" if wrapped else "edge")
             x0, y0 = (x >> level) - border, (y >> level) - border
             page[y0 : y0 + padded.shape[0], x0 : x0 + padded.shape[1]] = padded
-        images.append(msgspec.structs.replace(first.images[0], level=level, width=page.shape[1], height=page.shape[0], contents=frame.blobs.put(page.tobytes())))
+        images.append(
+            msgspec.structs.replace(
+                first.images[0],
+                level=level,
+                width=page.shape[1],
+                height=page.shape[0],
+                contents=frame.blobs.put(page.tobytes()),
+            )
+        )
     parameters = dict(first.parameters) | {"TEXTURE_MAX_LEVEL": [float(levels - 1)]}
     places = {n: (x / width, y / height, sizes[n][0] / width, sizes[n][1] / height) for n, x, y, _ in pages[0]}
     return PageOf(TextureRecord(name, GL.TEXTURE_2D, images, parameters), places)
 
 
-def known_textures(frame: Frame, textures: list[int], written: set[int]) -> list[TextureRecord]:
-    """Plain two-dimensional textures whose contents are those captured, the whole frame long. Raises TrialError for others."""
+def known_textures(frame: OpenGLFrame, textures: list[int], written: set[int]) -> list[TextureRecord]:
+    """Plain two-dimensional textures whose contents are those captured, the whole frame long. Raises TrialError for
+    others.
+    """
     records = []
     for texture in textures:
         record = frame.objects.texture(texture)
@@ -117,10 +133,14 @@ def _complete_levels(record: TextureRecord) -> int:
     """Levels from the first on, each half the one before."""
     sizes = {i.level: (i.width, i.height) for i in record.images}
     count = 0
-    while sizes.get(count) == (max(record.width >> count, 1), max(record.height >> count, 1)) and (count == 0 or min(record.width, record.height) >> count):
+    while sizes.get(count) == (max(record.width >> count, 1), max(record.height >> count, 1)) and (
+        count == 0 or min(record.width, record.height) >> count
+    ):
         count += 1
     return max(count, 1)
 
 
 def _repeats(record: TextureRecord) -> bool:
-    return all(int(record.parameters.get(name, [GL.REPEAT])[0]) == GL.REPEAT for name in ("TEXTURE_WRAP_S", "TEXTURE_WRAP_T"))
+    return all(
+        int(record.parameters.get(name, [GL.REPEAT])[0]) == GL.REPEAT for name in ("TEXTURE_WRAP_S", "TEXTURE_WRAP_T")
+    )

@@ -8,15 +8,23 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import TrialError
-from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
-from wendascope.frame.frame import Frame
-from wendascope.frame.primitives import restart_index, separate
-from wendascope.frame.vertex_inputs import VertexInput, vertex_inputs
-from wendascope.frame.written import element_buffers
+from wendascope.frame.resources import VertexInput
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.primitives import restart_index, separate
+from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 
 _INDEX_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
-_SINGLE = {"glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDrawRangeElements", "glDrawRangeElementsBaseVertex"}
+_SINGLE = {
+    "glDrawArrays",
+    "glDrawElements",
+    "glDrawElementsBaseVertex",
+    "glDrawRangeElements",
+    "glDrawRangeElementsBaseVertex",
+}
 
 
 @dataclass(frozen=True)
@@ -42,7 +50,7 @@ class Merged:
         return len(self.vertices) // self.stride
 
 
-def merge(frame: Frame, steps: list[int], contents: BufferContents, numbers_as_floats: bool) -> Merged:
+def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, numbers_as_floats: bool) -> Merged:
     """Gather what the steps draw. Raises TrialError, saying what stands in the way."""
     pieces, indices = [], []
     modes: set[int] = set()
@@ -51,7 +59,9 @@ def merge(frame: Frame, steps: list[int], contents: BufferContents, numbers_as_f
     for number, step in enumerate(steps):
         inputs = [row for row in vertex_inputs(frame, step) if row.name]
         found = _layout(inputs)
-        if layout is not None and [(a.offset, _format(a.source)) for a in layout] != [(a.offset, _format(a.source)) for a in found]:
+        if layout is not None and [(a.offset, _format(a.source)) for a in layout] != [
+            (a.offset, _format(a.source)) for a in found
+        ]:
             raise TrialError("the draws have vertices of different layouts")
         layout = layout or found
         mode, used = _indices(frame, step, contents)
@@ -91,7 +101,7 @@ def _layout(inputs: list[VertexInput]) -> tuple[MergedAttribute, ...]:
     return tuple(found)
 
 
-def _indices(frame: Frame, step: int, contents: BufferContents) -> tuple[int, npt.NDArray[np.int64]]:
+def _indices(frame: OpenGLFrame, step: int, contents: BufferContents) -> tuple[int, npt.NDArray[np.int64]]:
     """(mode, vertices in the order in which they are drawn)."""
     call, calls = int(frame.steps.call[step]), frame.calls
     name = calls.command(call).name
@@ -124,7 +134,12 @@ def _indices(frame: Frame, step: int, contents: BufferContents) -> tuple[int, np
 
 
 def _vertices(
-    frame: Frame, step: int, layout: tuple[MergedAttribute, ...], inputs: list[VertexInput], used: npt.NDArray[np.int64], contents: BufferContents
+    frame: OpenGLFrame,
+    step: int,
+    layout: tuple[MergedAttribute, ...],
+    inputs: list[VertexInput],
+    used: npt.NDArray[np.int64],
+    contents: BufferContents,
 ) -> npt.NDArray[np.uint8]:
     """The bytes of each vertex, shape (vertices, width)."""
     call = int(frame.steps.call[step])

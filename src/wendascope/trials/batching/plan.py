@@ -12,22 +12,31 @@ from dataclasses import dataclass, field
 import msgspec
 import numpy as np
 
-from wendascope.analysis.companies import INSTANCE, MULTI_DRAW
+from wendascope.analysis.batches import INSTANCE, MULTI_DRAW
 from wendascope.errors import TrialError
-from wendascope.frame.buffer_contents import BufferContents, UnknownContentsError
-from wendascope.frame.describe import argument_text
-from wendascope.frame.formats import uniform_type
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl_globals import UnclearSourceError
-from wendascope.frame.inputs import SAMPLER_TARGETS, TextureInput, texture_inputs
-from wendascope.frame.objects import AttributeRecord, BufferRecord, Objects, ProgramRecord, UniformRecord, VertexArrayRecord
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch, Raw
-from wendascope.frame.std140 import Member, fits, pack, struct_layout, unpack
-from wendascope.frame.uniform_blocks import block_layout
-from wendascope.frame.uniform_values import uniform_setters, uniform_value, variable_of
-from wendascope.frame.vertex_inputs import vertex_inputs
-from wendascope.frame.written import written_objects
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.glsl.globals import UnclearSourceError
+from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.describe import argument_text
+from wendascope.opengl.formats import uniform_type
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.inputs import TextureInput, texture_inputs
+from wendascope.opengl.objects import (
+    AttributeRecord,
+    BufferRecord,
+    Objects,
+    ProgramRecord,
+    UniformRecord,
+    VertexArrayRecord,
+    sampler_targets,
+)
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch, Raw
+from wendascope.opengl.uniform_blocks import block_layout
+from wendascope.opengl.uniform_values import uniform_setters, uniform_value, variable_of
+from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.opengl.written import written_objects
 from wendascope.registry import GL, tables
 from wendascope.trials.batching.layers import array_of, page_of
 from wendascope.trials.batching.merging import Merged, merge
@@ -41,13 +50,17 @@ _FIRST_LOCATION = 0x6000_0000
 _BLOCK_INDEX = 0x6000_0000
 _LEAST_BINDINGS = 36
 _INSTANCED = {
-    "glDrawArrays": "glDrawArraysInstanced", "glDrawElements": "glDrawElementsInstanced", "glDrawRangeElements": "glDrawElementsInstanced",
+    "glDrawArrays": "glDrawArraysInstanced",
+    "glDrawElements": "glDrawElementsInstanced",
+    "glDrawRangeElements": "glDrawElementsInstanced",
     "glDrawElementsBaseVertex": "glDrawElementsInstancedBaseVertex",
-}  # fmt: skip
+}
 _SEVERAL = {
-    "glDrawArrays": "glMultiDrawArrays", "glDrawElements": "glMultiDrawElements", "glDrawRangeElements": "glMultiDrawElements",
+    "glDrawArrays": "glMultiDrawArrays",
+    "glDrawElements": "glMultiDrawElements",
+    "glDrawRangeElements": "glMultiDrawElements",
     "glDrawElementsBaseVertex": "glMultiDrawElementsBaseVertex",
-}  # fmt: skip
+}
 
 
 class Code(msgspec.Struct):
@@ -65,7 +78,7 @@ class BatchPlan:
 
     steps: list[int]
     how: str
-    calls: Batch
+    calls: CallBatch
     """In place of the last step's call."""
     code: list[Code]
     new_bytes: int
@@ -93,7 +106,7 @@ class Gathered:
 class NewObjects:
     """Objects that batches bring in, in captured names; equal contents are one object."""
 
-    frame: Frame
+    frame: OpenGLFrame
     objects: Objects = field(default_factory=Objects)
     contents: BufferContents | None = None
     changed_programs: dict[int, ProgramRecord] = field(default_factory=dict)
@@ -125,7 +138,9 @@ class NewObjects:
         return record.name, len(data)
 
     def gathered(self, textures: list[int], arrays: bool) -> Gathered:
-        """These textures as one: an array where they have one shape and `arrays` are to be had, else an atlas page. Raises TrialError."""
+        """These textures as one: an array where they have one shape and `arrays` are to be had, else an atlas page.
+        Raises TrialError.
+        """
         key = (arrays, *textures)
         if key in self._gathered:
             return dataclasses.replace(self._gathered[key], new_bytes=0)
@@ -143,7 +158,9 @@ class NewObjects:
             try:
                 page = page_of(self.frame, textures, self._written, self.name())
             except TrialError as error:
-                raise TrialError(f"no array: {only_array}; no atlas page: {error}" if str(error) != str(only_array) else str(error)) from error
+                raise TrialError(
+                    f"no array: {only_array}; no atlas page: {error}" if str(error) != str(only_array) else str(error)
+                ) from error
             record, places = page.record, page.places
         self.objects.textures.append(record)
         size = sum(i.contents.size for i in record.images if i.contents)
@@ -151,8 +168,10 @@ class NewObjects:
         return self._gathered[key]
 
 
-def plan_batch(frame: Frame, steps: list[int], how: str, new: NewObjects) -> BatchPlan:
-    """Work out one draw for some steps that share program and state. Raises TrialError, saying what stands in the way."""
+def plan_batch(frame: OpenGLFrame, steps: list[int], how: str, new: NewObjects) -> BatchPlan:
+    """Work out one draw for some steps that share program and state. Raises TrialError, saying what stands in the
+    way.
+    """
     if any(frame.steps.kind_name(s) != "draw" or frame.steps.begin[s] != frame.steps.call[s] for s in steps):
         raise TrialError("only single draws can be drawn together")
     if any(int(frame.steps.instances[s]) != 1 for s in steps):
@@ -183,11 +202,11 @@ def _member_name(uniform: UniformRecord) -> str:
 
 
 class _Planner:
-    def __init__(self, frame: Frame, steps: list[int], how: str, new: NewObjects) -> None:
+    def __init__(self, frame: OpenGLFrame, steps: list[int], how: str, new: NewObjects) -> None:
         self._frame, self._steps, self._how, self._new = frame, steps, how, new
         self._offers = Offers(frame.context)
         self._last = int(frame.steps.call[steps[-1]])
-        self._calls = Batch(self._offers)
+        self._calls = CallBatch(self._offers)
         self._lines: list[str] = []
         self._undo: list[Callable[[], None]] = []
         self._words: dict[int, str] = {}
@@ -199,7 +218,7 @@ class _Planner:
         names = {int(self._frame.steps.program[s]) for s in self._steps}
         record = self._new.changed_programs.get(min(names)) or self._frame.objects.program(min(names))
         if len(names) > 1 or record is None:
-            raise TrialError("the steps are drawn by the fixed functions, or by programs that differ")
+            raise TrialError("the draws use the fixed-function pipeline, or different programs")
         if self._how == MULTI_DRAW:
             code = self._multi_draw()
         else:
@@ -216,7 +235,10 @@ class _Planner:
         names = {calls.command(c).name for c in rows}
         name = names.pop()
         if names or name not in _SEVERAL or not self._offers(_SEVERAL[name]):
-            raise TrialError(f"several ranges in one call need {_SEVERAL.get(name, 'draws of one kind')}, which this context does not have")
+            raise TrialError(
+                f"several ranges in one call need {_SEVERAL.get(name, 'draws of one kind')}, which this context does"
+                " not have"
+            )
         counts = np.array([calls.argument(c, "count") for c in rows], np.int32).tobytes()
         mode = calls.argument(rows[0], "mode")
         if name == "glDrawArrays":
@@ -227,7 +249,11 @@ class _Planner:
             if any(isinstance(g, bytes) for g in given):
                 raise TrialError("the indices lie in the program's own memory; put them into a buffer first")
             offsets = np.array([g.value if isinstance(g, Raw) else 0 for g in given], np.uint64).tobytes()
-            more = [np.array([calls.argument(c, "basevertex") for c in rows], np.int32).tobytes()] if "BaseVertex" in name else []
+            more = (
+                [np.array([calls.argument(c, "basevertex") for c in rows], np.int32).tobytes()]
+                if "BaseVertex" in name
+                else []
+            )
             self._emit(_SEVERAL[name], mode, counts, calls.argument(rows[0], "type"), offsets, len(rows), *more)
         return [self._calls_code()]
 
@@ -246,18 +272,33 @@ class _Planner:
         self._check_words(words, instanced)
         names = Names.free_of(words)
         arrays = all(s.has_arrays for s in sources.values()) and self._offers.value(GL.TEXTURE_2D_ARRAY)
-        gathered = {sampler: self._new.gathered(list(dict.fromkeys(textures)), arrays) for sampler, textures in layers.items()}
+        gathered = {
+            sampler: self._new.gathered(list(dict.fromkeys(textures)), arrays) for sampler, textures in layers.items()
+        }
         members, stride = self._members(varying, gathered, changing, names)
         places = {_member_name(u): u.name.removesuffix("[0]") for u in varying}
         for block in changing:
             places |= block.places
-        in_arrays, on_pages = (tuple(s for s, g in gathered.items() if bool(g.places) == paged) for paged in (False, True))
-        data = DrawData(tuple(members), places, in_arrays, on_pages, {b.name: b.instance for b in changing}, len(self._steps), instanced, names)
+        in_arrays, on_pages = (
+            tuple(s for s, g in gathered.items() if bool(g.places) == paged) for paged in (False, True)
+        )
+        data = DrawData(
+            tuple(members),
+            places,
+            in_arrays,
+            on_pages,
+            {b.name: b.instance for b in changing},
+            len(self._steps),
+            instanced,
+            names,
+        )
         for sampler, textures in layers.items():
             member = names.place_of(sampler) if sampler in on_pages else names.layer_of(sampler)
             values[member] = [gathered[sampler].value(texture) for texture in textures]
         fragments = sources.get(GL.FRAGMENT_SHADER)
-        in_fragments = fragments is not None and bool(fragments.declared(data.variables | set(layers)) or fragments.in_blocks(data.blocks))
+        in_fragments = fragments is not None and bool(
+            fragments.declared(data.variables | set(layers)) or fragments.in_blocks(data.blocks)
+        )
         changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
         program = self._program(record, changed, varying, data, blocks, stride)
         if blocks and members:
@@ -277,7 +318,10 @@ class _Planner:
             raise TrialError("the program was loaded as binary or SPIR-V: there is no source to rewrite")
         others = [s for s in record.shaders if s.type not in STAGES]
         if others:
-            raise TrialError("the program has geometry or tessellation shaders, through which the number of the draw would have to be handed")
+            raise TrialError(
+                "the program has geometry or tessellation shaders, through which the number of the draw would have to"
+                " be handed"
+            )
         if len({s.type for s in record.shaders}) != len(record.shaders) or not record.shaders:
             raise TrialError("a stage of the program is put together from several shaders")
         if record.feedback_varyings:
@@ -285,7 +329,13 @@ class _Planner:
         return {s.type: Source(s.type, s.source, self._frame.context.es) for s in record.shaders}
 
     def _check_words(self, words: set[str], instanced: bool) -> None:
-        for word in ("gl_InstanceID", "gl_PrimitiveID", "gl_DrawID", "gl_BaseVertex", *(() if instanced else ("gl_VertexID",))):
+        for word in (
+            "gl_InstanceID",
+            "gl_PrimitiveID",
+            "gl_DrawID",
+            "gl_BaseVertex",
+            *(() if instanced else ("gl_VertexID",)),
+        ):
             if word in words:
                 raise TrialError(f"the shaders use {word}, which would count on through the whole batch")
 
@@ -296,7 +346,7 @@ class _Planner:
         values: dict[str, list[bytes]] = {}
         variables = set()
         for uniform in record.uniforms:
-            if uniform.type in SAMPLER_TARGETS:
+            if uniform.type in sampler_targets():
                 continue
             setters = [uniform_setters(frame, record, uniform, c) for c in calls]
             if all(s == setters[0] for s in setters):
@@ -308,8 +358,11 @@ class _Planner:
         # of a structure all parts become data: a variable is filled wholly or not at all
         found = [u for u in record.uniforms if variable_of(u.name) in variables]
         for uniform in found:
-            if uniform.type in SAMPLER_TARGETS or not fits(uniform.type):
-                raise TrialError(f"{uniform.name} lies in a structure that differs from step to step, or is of a type that no block has")
+            if uniform.type in sampler_targets() or not fits(uniform.type):
+                raise TrialError(
+                    f"{uniform.name} lies in a structure that differs from step to step, or is of a type that no"
+                    " block has"
+                )
             if uniform.name not in values:
                 values[uniform.name] = [uniform_value(frame, record, uniform, c) for c in calls]
         if len({_member_name(u) for u in found}) != len(found):
@@ -333,11 +386,13 @@ class _Planner:
             prefix = f"{instance}_" if instance else ""
             found.append(
                 ChangingBlock(
-                    name, instance, [(prefix + member, type_, count, array) for member, type_, count, array in layout.rows],
+                    name,
+                    instance,
+                    [(prefix + member, type_, count, array) for member, type_, count, array in layout.rows],
                     {prefix + m.name: (f"{instance}." if instance else "") + m.name for m in members},
                     {prefix + m.name: [unpack(m, data) for data in each] for m in members},
                 )
-            )  # fmt: skip
+            )
         return found
 
     def _block_data(self, record: ProgramRecord, index: int, binding: int, call: int) -> bytes:
@@ -355,7 +410,9 @@ class _Planner:
         return data[offset : offset + size] if size else data[offset:]
 
     def _layers(self) -> tuple[dict[str, list[int]], dict[str, TextureInput]]:
-        """(sampler -> its texture at each step, for samplers whose textures differ; how it is bound at the last step)."""
+        """(sampler -> its texture at each step, for samplers whose textures differ; how it is bound at the last
+        step).
+        """
         rows = [texture_inputs(self._frame, s) for s in self._steps]
         found, bound = {}, {}
         for at, last in enumerate(rows[-1]):
@@ -369,24 +426,39 @@ class _Planner:
             found[last.uniform], bound[last.uniform] = textures, last
         return found, bound
 
-    def _members(self, varying: list[UniformRecord], gathered: dict[str, Gathered], changing: list[ChangingBlock], names: Names) -> tuple[list[Member], int]:
+    def _members(
+        self, varying: list[UniformRecord], gathered: dict[str, Gathered], changing: list[ChangingBlock], names: Names
+    ) -> tuple[list[Member], int]:
         rows = [(_member_name(u), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
-        rows += [(names.place_of(s), GL.FLOAT_VEC4, 1, False) if g.places else (names.layer_of(s), GL.INT, 1, False) for s, g in gathered.items()]
+        rows += [
+            (names.place_of(s), GL.FLOAT_VEC4, 1, False) if g.places else (names.layer_of(s), GL.INT, 1, False)
+            for s, g in gathered.items()
+        ]
         rows += [row for block in changing for row in block.rows]
         if len({row[0] for row in rows}) != len(rows):
             raise TrialError("uniforms and members of blocks have names that cannot be told apart")
         return struct_layout(rows) if rows else ([], 0)
 
     def _program(
-        self, record: ProgramRecord, changed: dict[int, str], varying: list[UniformRecord], data: DrawData, blocks: bool, stride: int
-    ) -> ProgramRecord:  # fmt: skip
+        self,
+        record: ProgramRecord,
+        changed: dict[int, str],
+        varying: list[UniformRecord],
+        data: DrawData,
+        blocks: bool,
+        stride: int,
+    ) -> ProgramRecord:
         """The program with the changed shaders, as a new object."""
         gone = {u.name for u in varying}
         uniforms = [u for u in record.uniforms if u.name not in gone]
         attributes = dict(record.attributes)
         if not data.by_instance:
-            taken = {a.index for a in vertex_inputs(self._frame, self._steps[-1])} | {v for v in attributes.values() if v >= 0}
-            free = [i for i in range(min(self._frame.context.limits.get("MAX_VERTEX_ATTRIBS", 16), 16)) if i not in taken]
+            taken = {a.index for a in vertex_inputs(self._frame, self._steps[-1])} | {
+                v for v in attributes.values() if v >= 0
+            }
+            free = [
+                i for i in range(min(self._frame.context.limits.get("MAX_VERTEX_ATTRIBS", 16), 16)) if i not in taken
+            ]
             if not free:
                 raise TrialError("the program uses every vertex attribute there is")
             attributes[data.names.attribute] = free[-1]
@@ -395,14 +467,24 @@ class _Planner:
             program_blocks[data.names.block] = (_BLOCK_INDEX, self._free_binding())
             limit = self._frame.context.limits.get("MAX_UNIFORM_BLOCK_SIZE", 16384)
             if stride * data.draws > limit:
-                raise TrialError(f"the data of {data.draws} draws needs {stride * data.draws:,} bytes, and a uniform block here has {limit:,}")
+                raise TrialError(
+                    f"the data of {data.draws} draws needs {stride * data.draws:,} bytes, and a uniform block here has"
+                    f" {limit:,}"
+                )
         elif data.members:
             uniforms += [
-                UniformRecord(f"{m.name}_of_draw[0]", m.type, data.draws, [_FIRST_LOCATION + 4096 * k]) for k, m in enumerate(data.members)
+                UniformRecord(f"{m.name}_of_draw[0]", m.type, data.draws, [_FIRST_LOCATION + 4096 * k])
+                for k, m in enumerate(data.members)
             ]
         shaders = [msgspec.structs.replace(s, source=changed[s.type], name=0) for s in record.shaders]
         made = msgspec.structs.replace(
-            record, name=self._new.name(), shaders=shaders, uniforms=uniforms, attributes=attributes, blocks=program_blocks, linked=True
+            record,
+            name=self._new.name(),
+            shaders=shaders,
+            uniforms=uniforms,
+            attributes=attributes,
+            blocks=program_blocks,
+            linked=True,
         )
         self._new.objects.programs.append(made)
         return made
@@ -436,7 +518,7 @@ class _Planner:
         self._lines.append(f"{name}({', '.join(texts)});")
 
     def _value(self, pattern: str, i: int = 0, j: int = 0) -> int:
-        return int((self._frame.history.value(pattern, self._last, i, j) or (0,))[0])
+        return int(self._frame.history.number(pattern, self._last, i, j))
 
     def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], stride: int) -> None:
         """Upload the data of all draws, as a program does whose values change with every frame."""
@@ -473,14 +555,16 @@ class _Planner:
                 continue
             setter = self._frame.history.setter("block_binding", self._last, record.name, index)
             if setter is not None and setter >= 0:
-                self._emit("glUniformBlockBinding", program.name, index, self._value("block_binding", record.name, index))
+                self._emit(
+                    "glUniformBlockBinding", program.name, index, self._value("block_binding", record.name, index)
+                )
 
     def _set(self, uniform: UniformRecord, location: int, count: int, value: bytes) -> None:
         letter, values = uniform_type(uniform.type)
         if len(letter) > 1:
             self._emit(f"glUniformMatrix{letter[1:]}{letter[0]}v", location, count, 0, value)
         else:
-            self._emit(f"glUniform{values}{ {'u': 'ui'}.get(letter, letter)}v", location, count, value)
+            self._emit(f"glUniform{values}{ {'u': 'ui'}.get(letter, letter) }v", location, count, value)
 
     def _fill_arrays(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]]) -> None:
         """The same for GLSL without blocks: arrays of plain uniforms."""
@@ -532,17 +616,41 @@ class _Planner:
         self._words[array] = "merged_vertex_array"
         self._emit("glBindVertexArray", array)
         self._undo.append(lambda: self._emit("glBindVertexArray", before, quiet=True))
-        self._emit("glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0))
+        self._emit(
+            "glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0)
+        )
 
     def _array(self, merged: Merged, vertices: int, indices: int, number_at: int, floats: bool) -> int:
         rows = [
             AttributeRecord(
-                a.source.index, True, a.source.size, a.source.type, a.source.normalized, a.source.integer, False, merged.stride, a.offset, 0, vertices
+                a.source.index,
+                True,
+                a.source.size,
+                a.source.type,
+                a.source.normalized,
+                a.source.integer,
+                False,
+                merged.stride,
+                a.offset,
+                0,
+                vertices,
             )
             for a in merged.attributes
-        ]  # fmt: skip
+        ]
         rows.append(
-            AttributeRecord(number_at, True, 1, GL.FLOAT if floats else GL.INT, False, not floats, False, merged.stride, merged.number_offset, 0, vertices)
+            AttributeRecord(
+                number_at,
+                True,
+                1,
+                GL.FLOAT if floats else GL.INT,
+                False,
+                not floats,
+                False,
+                merged.stride,
+                merged.number_offset,
+                0,
+                vertices,
+            )
         )
         record = VertexArrayRecord(self._new.name(), rows, indices)
         self._new.objects.vertex_arrays.append(record)
@@ -561,9 +669,13 @@ class _Planner:
         found = [self._calls_code()]
         if data.members:
             lines = [f"{m.offset:>6}  {m.glsl}" for m in data.members]
-            found.append(Code("Data of each draw", f"{data.draws} structures of {stride} bytes each, std140\noffset  member\n" + "\n".join(lines)))
+            found.append(
+                Code(
+                    "Data of each draw",
+                    f"{data.draws} structures of {stride} bytes each, std140\noffset  member\n" + "\n".join(lines),
+                )
+            )
         for stage, source in sources.items():
             if changed[stage] != source.text:
                 found.append(Code(f"{STAGES[stage].capitalize()} shader", changed[stage], "glsl"))
         return found
-

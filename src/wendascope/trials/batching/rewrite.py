@@ -11,20 +11,26 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
-from wendascope.frame.glsl import Token
-from wendascope.frame.glsl_globals import Block, Declaration, Globals, UnclearSourceError
-from wendascope.frame.std140 import Member, glsl_type
-from wendascope.frame.uniform_values import variable_of
+from wendascope.glsl.globals import Block, Declaration, Globals, UnclearSourceError
+from wendascope.glsl.std140 import Member, glsl_type
+from wendascope.glsl.words import Token, tokens
+from wendascope.opengl.uniform_values import variable_of
 from wendascope.registry import GL
 
 _BLOCKS_FROM, _BLOCKS_FROM_ES = 140, 300
 _FLAT_FROM = 130
 _ARRAYS_FROM, _ARRAYS_FROM_ES = 130, 300
 _WRAPPED = {
-    "texture": "vec3({at}, float({layer}))", "textureLod": "vec3({at}, float({layer}))", "textureGrad": "vec3({at}, float({layer}))",
-    "textureOffset": "vec3({at}, float({layer}))", "textureLodOffset": "vec3({at}, float({layer}))", "textureGradOffset": "vec3({at}, float({layer}))",
-    "textureGather": "vec3({at}, float({layer}))", "texelFetch": "ivec3({at}, {layer})", "texelFetchOffset": "ivec3({at}, {layer})",
-}  # fmt: skip
+    "texture": "vec3({at}, float({layer}))",
+    "textureLod": "vec3({at}, float({layer}))",
+    "textureGrad": "vec3({at}, float({layer}))",
+    "textureOffset": "vec3({at}, float({layer}))",
+    "textureLodOffset": "vec3({at}, float({layer}))",
+    "textureGradOffset": "vec3({at}, float({layer}))",
+    "textureGather": "vec3({at}, float({layer}))",
+    "texelFetch": "ivec3({at}, {layer})",
+    "texelFetchOffset": "ivec3({at}, {layer})",
+}
 """How the place of a look-up is written with a layer."""
 _PLACED = ("texture", "texture2D", "textureLod", "texture2DLod")
 """Look-ups whose place can be moved onto a page."""
@@ -44,7 +50,9 @@ class DrawData:
     pages: tuple[str, ...]
     """Samplers that read a place on an atlas page, which is a member."""
     blocks: dict[str, str]
-    """Uniform blocks that become variables -> the name they are used by; empty for none. Their members are in `places`."""
+    """Uniform blocks that become variables -> the name they are used by; empty for none. Their members are in
+    `places`.
+    """
     draws: int
     by_instance: bool
     """The number of the draw is that of the instance; otherwise an attribute tells it."""
@@ -72,7 +80,12 @@ class Names:
     def free_of(cls, words: set[str]) -> Names:
         plain = cls()
         for suffix in ("", *map(str, range(2, 100))):
-            chosen = cls(*(getattr(plain, f) + suffix for f in ("struct", "block", "array", "attribute", "index", "layer", "place")))
+            chosen = cls(
+                *(
+                    getattr(plain, f) + suffix
+                    for f in ("struct", "block", "array", "attribute", "index", "layer", "place")
+                )
+            )
             if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(
                 w.endswith((chosen.layer, chosen.place)) for w in words
             ):
@@ -155,7 +168,9 @@ class _Rewriter:
         self._samplers = {name for name in data.layers if source.declared({name})}
         self._paged = {name for name in data.pages if source.declared({name})}
         self._variables = source.declared(data.variables) | (source.in_blocks(data.blocks) & data.variables)
-        self._mine = [m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables]
+        self._mine = [
+            m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables
+        ]
         self._edits: list[tuple[int, int, str]] = []
 
     def text(self) -> str:
@@ -167,6 +182,7 @@ class _Rewriter:
         uses = bool(self._mine or self._samplers or self._paged)
         if uses or (vertex and self._reads_index):
             self._check_initialisers()
+            self._check_sampler_arrays()
             self._declarations()
             self._open_blocks()
             self._look_ups()
@@ -196,7 +212,9 @@ class _Rewriter:
             lines, precision = declaration.without(wanted), declaration.precision
             for name in declaration.names:
                 if name.text in self._paged:
-                    lines.append(f"{'highp ' if self._source.is_es else ''}vec4 {self._data.names.place_of(name.text)};")
+                    lines.append(
+                        f"{'highp ' if self._source.is_es else ''}vec4 {self._data.names.place_of(name.text)};"
+                    )
                 elif name.text in self._samplers:
                     given = precision or ("lowp " if self._source.is_es else "")
                     lines.append(f"uniform {given}sampler2DArray {name.text};")
@@ -213,7 +231,35 @@ class _Rewriter:
                 continue
             for name in declaration.names:
                 if wanted & set(re.findall(r"[A-Za-z_]\w*", name.initial)):
-                    raise TrialError(f"the {STAGES[self._source.stage]} shader computes {name.text} from a uniform that differs, before main begins")
+                    raise TrialError(
+                        f"the {STAGES[self._source.stage]} shader computes {name.text} from a uniform that differs,"
+                        " before main begins"
+                    )
+
+    def _check_sampler_arrays(self) -> None:
+        """Within one draw an array of samplers takes an index that is the same for all its invocations: data of
+        each draw is not.
+        """
+        arrays = {
+            n.text
+            for d in self._source.globals.declarations
+            if d.has("uniform") and "sampler" in d.type
+            for n in d.names
+            if n.array
+        }
+        if not arrays or not self._variables:
+            return
+        code = [t for t in tokens(self._source.text) if t.kind not in ("comment", "space")]
+        for at, token in enumerate(code[:-1]):
+            if token.text not in arrays or code[at + 1].text != "[":
+                continue
+            end = next((k for k in range(at + 2, len(code)) if code[k].text == "]"), len(code))
+            index = [t.text for t in code[at + 2 : end] if t.kind == "word"]
+            if index:
+                raise TrialError(
+                    f"{token.text}[{' '.join(index)}] picks a sampler by a value that may differ between the draws:"
+                    " within one draw that is undefined"
+                )
 
     def _header(self, uses: bool, vertex: bool) -> str:
         data, names, source = self._data, self._data.names, self._source
@@ -221,18 +267,27 @@ class _Rewriter:
         precise = "highp " if source.is_es else ""
         if uses and self._blocks:
             members = " ".join(precise + m.glsl for m in data.members)
-            lines += [f"struct {names.struct} {{ {members} }};", f"layout(std140) uniform {names.block} {{ {names.struct} {names.array}[{data.draws}]; }};"]
+            lines += [
+                f"struct {names.struct} {{ {members} }};",
+                f"layout(std140) uniform {names.block} {{ {names.struct} {names.array}[{data.draws}]; }};",
+            ]
         elif uses:
             for m in data.members:
                 own = {*map(names.layer_of, self._samplers), *map(names.place_of, self._paged)}
                 if m in self._mine or m.name in own:
                     lines.append(f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];")
         if vertex and not data.by_instance:
-            lines.append(f"in int {names.attribute};" if source.has_flat else f"attribute {precise}float {names.attribute};")
+            lines.append(
+                f"in int {names.attribute};" if source.has_flat else f"attribute {precise}float {names.attribute};"
+            )
         if vertex and self._reads_index:
-            lines.append(f"flat out {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};")
+            lines.append(
+                f"flat out {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};"
+            )
         if not vertex:
-            lines.append(f"flat in {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};")
+            lines.append(
+                f"flat in {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};"
+            )
         return "\n".join(lines) + "\n"
 
     def _beginning(self, vertex: bool) -> str:
@@ -276,7 +331,7 @@ class _Rewriter:
         changed = self._samplers | self._paged
         hidden = changed & found.directive_words()
         if hidden:
-            raise TrialError(f"{min(hidden)} is used in a macro, where its look-ups cannot be seen")
+            raise TrialError(f"{min(hidden)} is used in a macro, where its texture samples cannot be seen")
         code = [token for _, token in found.code()]
         spans = [(d.first, d.end) for d in self._source.uniforms(changed)]
         for at, token in enumerate(code):
@@ -289,7 +344,10 @@ class _Rewriter:
         layer = self._data.names.layer_of(token.text)
         if token.text in self._paged:
             if function not in _PLACED:
-                raise TrialError(f"{token.text} is handed to {function or 'something that is no look-up'}, which cannot be moved onto a page")
+                raise TrialError(
+                    f"{token.text} is handed to {function or 'something that is not a texture sample'}, which cannot be"
+                    " moved onto a page"
+                )
             place = self._data.names.place_of(token.text)
             first, last = at + 2, _argument_end(code, at + 2)
             self._edits.append((code[first].at, code[first].at, f"{place}.xy + clamp("))
@@ -303,7 +361,10 @@ class _Rewriter:
             return
         wrapped = _WRAPPED.get(function)
         if wrapped is None:
-            raise TrialError(f"{token.text} is handed to {function or 'something that is no look-up'}, which takes no texture array")
+            raise TrialError(
+                f"{token.text} is handed to {function or 'something that is not a texture sample'}, which takes no"
+                " texture array"
+            )
         first, last = at + 2, _argument_end(code, at + 2)
         before, after = wrapped.format(at="\0", layer=layer).split("\0")
         self._edits.append((code[first].at, code[first].at, before))
@@ -316,7 +377,7 @@ def _closing(code: list[Token], opening: int) -> int:
         depth += (code[at].text == "(") - (code[at].text == ")")
         if depth == 0:
             return at
-    raise TrialError("the brackets of a look-up do not match")
+    raise TrialError("the brackets of a texture sample do not match")
 
 
 def _argument_end(code: list[Token], first: int) -> int:
@@ -327,4 +388,4 @@ def _argument_end(code: list[Token], first: int) -> int:
         if depth == 0 and text in ",)":
             return at
         depth += (text in "([{") - (text in ")]}")
-    raise TrialError("the brackets of a look-up do not match")
+    raise TrialError("the brackets of a texture sample do not match")

@@ -9,17 +9,18 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.call_use import OVERWRITTEN, REPEATS, call_use
 from wendascope.analysis.findings import Remedy
 from wendascope.discovery import import_all
 from wendascope.errors import TrialError
-from wendascope.frame.call_roles import WITH_DRAW
+from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
 from wendascope.frame.frame import Frame
-from wendascope.frame.objects import ProgramRecord
-from wendascope.frame.packed import HEADER_WORDS, Batch
-from wendascope.registry import tables
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
+from wendascope.opengl.packed import HEADER_WORDS, CallBatch
+from wendascope.registry import Role, tables
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
+from wendascope.trials.lowering import opengl
 from wendascope.trials.reorder import reordered
 
 
@@ -27,16 +28,16 @@ from wendascope.trials.reorder import reordered
 class FrameChange:
     """Everything that is to be different. Remedies write into it; `edit` makes one edited frame of it."""
 
-    frame: Frame
+    frame: OpenGLFrame
     dropped: set[int] = field(default_factory=set)
     """Steps left out."""
     orders: list[list[int]] = field(default_factory=list)
     """Runs of steps in the order in which they are to come."""
-    replaced: dict[int, Batch] = field(default_factory=dict)
+    replaced: dict[int, CallBatch] = field(default_factory=dict)
     """Call -> calls in its place."""
-    before: dict[int, Batch] = field(default_factory=dict)
+    before: dict[int, CallBatch] = field(default_factory=dict)
     """Step -> calls put before it."""
-    after: dict[int, Batch] = field(default_factory=dict)
+    after: dict[int, CallBatch] = field(default_factory=dict)
     """Step -> calls put right after it, which count as a part of it."""
     needless: set[int] = field(default_factory=set)
     """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
@@ -44,6 +45,10 @@ class FrameChange:
     """(how, steps) to be drawn together."""
     plans: list[BatchPlan] = field(default_factory=list)
     """What the batches came to, once `edit` was called."""
+    painted: bool = False
+    """Whether steps that are said to be unseen are drawn in other colours, in place of being left out: to see
+    whether anybody sees them.
+    """
     space: int = 0
     """Changes whose objects are there at the same time have different numbers."""
     left_out: list[str] = field(default_factory=list)
@@ -51,12 +56,13 @@ class FrameChange:
 
     def __post_init__(self) -> None:
         self.new = NewObjects(self.frame, space=self.space)
-        self.first = Batch()
+        self.first = CallBatch()
         """Calls before all others."""
         self.added_steps = 0
         self.added_bytes = 0
         """Graphics memory of what remedies other than batches bring in."""
         self._renamed: dict[tuple[str, int], int] = {}
+        self._paints: dict[int, tuple[CallBatch, CallBatch]] = {}
 
     def program(self, name: int) -> ProgramRecord:
         """A program as the remedies so far have made it. Raises TrialError when there is none of that name."""
@@ -73,15 +79,38 @@ class FrameChange:
         """Let every call of the frame that names one object name another."""
         self._renamed[class_name, old] = new
 
-    def enclose(self, step: int, before: Batch, after: Batch) -> None:
+    def enclose(self, step: int, before: CallBatch, after: CallBatch) -> None:
         """Put calls round a step. Raises TrialError where another remedy has done so."""
         if step in self.before or step in self.after:
             raise TrialError("two remedies change the same step")
         self.before[step], self.after[step] = before, after
 
+    def leave_out(self, step: int, paint: tuple[CallBatch, CallBatch] | None) -> None:
+        """Drop a step; where steps are painted instead, put these calls round it, unless another remedy changes or
+        moves it.
+        """
+        if self.painted and paint is not None:
+            self._paints[step] = paint
+        else:
+            self.dropped.add(step)
+
+    def _paint(self) -> None:
+        taken = (
+            {s for order in self.orders for s in order}
+            | {s for _, part in self.batches for s in part}
+            | set(self.before)
+            | set(self.after)
+        )
+        for step, paint in self._paints.items():
+            if step in taken or step in self.dropped:
+                self.dropped.add(step)
+            else:
+                self.enclose(step, *paint)
+
     def edit(self) -> Edit:
         """Raises TrialError, saying what stands in the way."""
         frame, steps = self.frame, self.frame.steps
+        self._paint()
         self._replace_programs()
         self._rename_in_calls()
         drop = np.zeros(len(frame.calls), bool)
@@ -93,14 +122,16 @@ class FrameChange:
             if ordered & set(order):
                 raise TrialError("two remedies want the same steps in different orders")
             ordered |= set(order)
-            if any(step in self.before or step in self.after for step in kept) or any(set(order) & set(plan.steps) for plan in self.plans):
+            if any(step in self.before or step in self.after for step in kept) or any(
+                set(order) & set(plan.steps) for plan in self.plans
+            ):
                 raise TrialError("one remedy moves a step that another changes")
             region, batch = reordered(frame, sorted(order), kept)
             drop[region[0] : region[1]] = True
             insertions.append(Insertion(region[0], batch))
         for step in self.dropped - ordered:
             first = int(steps.begin[step])
-            while first and WITH_DRAW.match(frame.calls.command(first - 1).name):
+            while first and frame.calls.command(first - 1).has(Role.WITH_DRAW):
                 first -= 1
             drop[first : int(steps.call[step]) + 1] = True
         for step, batch in self.before.items():
@@ -109,8 +140,9 @@ class FrameChange:
         for step, batch in self.after.items():
             if step not in self.dropped:
                 self._append(int(steps.call[step]), batch)
-        # before what is replaced: a call that is needless is so under another name as well, and what it needs is gone with it
-        drop |= self._needless()
+        # before what is replaced: a call that is needless is so under another name as well, and what it needs is gone
+        # with it
+        drop |= self._scrambled(self._needless()) if self.painted else self._needless().needless
         for call, batch in self.replaced.items():
             if not drop[call]:
                 drop[call] = True
@@ -121,11 +153,11 @@ class FrameChange:
             self._rename_in(insertion.batch)
         return Edit(insertions, drop)
 
-    def _append(self, call: int, batch: Batch) -> None:
+    def _append(self, call: int, batch: CallBatch) -> None:
         """Put calls after a captured one, in its place with it."""
         if call in self.replaced:
             raise TrialError("two remedies change the same step")
-        whole = Batch()
+        whole = CallBatch()
         whole.copy(self.frame.calls, call)
         whole.append(batch)
         self.replaced[call] = whole
@@ -144,10 +176,12 @@ class FrameChange:
     def _replace_programs(self) -> None:
         """Bring the changed programs in, and name them in every call that names the old ones."""
         for old, record in self.new.changed_programs.items():
-            made = msgspec.structs.replace(record, name=self.new.name(), shaders=[msgspec.structs.replace(s, name=0) for s in record.shaders])
+            made = msgspec.structs.replace(
+                record, name=self.new.name(), shaders=[msgspec.structs.replace(s, name=0) for s in record.shaders]
+            )
             self.new.objects.programs.append(made)
             self.rename("program", old, made.name)
-            if (self.frame.history.value("program", 0) or (0,))[0] == old:
+            if self.frame.history.number("program", 0) == old:
                 self.first.call("glUseProgram", made.name)
 
     def _rename_in_calls(self) -> None:
@@ -163,16 +197,18 @@ class FrameChange:
                         for call in rows[column == np.uint64(old)].tolist():
                             self._patch(call, parameter.slot, new)
 
-    def _rename_in(self, batch: Batch) -> None:
+    def _rename_in(self, batch: CallBatch) -> None:
         """Batches and orders put state back as the captured frame has it, by captured names."""
         for start in batch.starts if self._renamed else ():
             for parameter in tables().commands[batch.words[start] & 0xFFFF].parameters:
                 if parameter.kind != "pointer":
                     at = start + HEADER_WORDS + parameter.slot
-                    batch.words[at] = self._renamed.get((parameter.object_class or "", batch.words[at]), batch.words[at])
+                    batch.words[at] = self._renamed.get(
+                        (parameter.object_class or "", batch.words[at]), batch.words[at]
+                    )
 
     def _patch(self, call: int, slot: int, value: int) -> None:
-        batch = self.replaced.get(call) or Batch()
+        batch = self.replaced.get(call) or CallBatch()
         if not batch.starts:
             batch.copy(self.frame.calls, call)
         batch.words[HEADER_WORDS + slot] = value
@@ -199,20 +235,43 @@ class FrameChange:
             self.dropped |= set(plan.steps[:-1])
             self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls
 
-    def _needless(self) -> npt.NDArray[np.bool_]:
+    def _needless(self) -> CallUse:
         """Calls that are to be left out, and those that only served steps which batches took in."""
         frame = self.frame
         served = np.zeros(len(frame.calls), bool)
         for plan in self.plans:
             for step in plan.steps[:-1]:
                 served[int(frame.steps.call[step - 1]) + 1 if step else 0 : int(frame.steps.call[step])] = True
-        if not self.needless and not self.plans:
-            return served
         alive = np.ones(len(frame.steps), bool)
         alive[list(self.dropped)] = False
+        if not self.needless and not self.plans:
+            return CallUse.nothing(len(frame.calls))
         everything = np.ones(len(frame.calls), bool)
         allowed = {use: everything if use in self.needless else served for use in (REPEATS, OVERWRITTEN)}
-        return call_use(frame, alive, allowed).needless
+        return frame.call_use(alive, allowed)
+
+    def _scrambled(self, found: CallUse) -> npt.NDArray[np.bool_]:
+        """Of what is needless, the calls to drop: those said to be overwritten unused stay where they set numbers,
+        and set others.
+        """
+        drop = found.needless
+        calls = self.frame.calls
+        for call in np.flatnonzero(found.use == OVERWRITTEN).tolist():
+            command = calls.command(call)
+            slots = [p.slot for p in command.parameters if p.kind == "float"]
+            if call in self.replaced or not slots or not command.has(Role.SETS_NUMBERS):
+                continue
+            batch = CallBatch()
+            batch.copy(calls, call)
+            for number, slot in enumerate(slots):
+                batch.words[HEADER_WORDS + slot] = _OTHER_NUMBERS[number % len(_OTHER_NUMBERS)]
+            self.replaced[call] = batch
+            drop[call] = False
+        return drop
+
+
+_OTHER_NUMBERS = (0x3F2B851F, 0x3E6B851F, 0x3F5C28F6, 0x3EAE147B)
+"""0.67, 0.23, 0.86 and 0.34: values that a program hardly sets by chance."""
 
 
 Apply = Callable[[FrameChange, Remedy], None]
@@ -229,15 +288,17 @@ def remedy(kind: str) -> Callable[[Apply], Apply]:
     return register
 
 
-def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0) -> FrameChange:
+def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0, painted: bool = False) -> FrameChange:
     """All of them together. Raises TrialError."""
     import_all("wendascope.trials.remedies")
-    change = FrameChange(frame, space=space)
+    change = FrameChange(opengl(frame), space=space, painted=painted)
     for item in remedies:
         if item.kind not in _kinds:
             raise TrialError(f"this version knows no remedy called {item.kind}")
         last = len(frame.steps)
-        if any(not 0 <= step < last for step in (*item.steps, *item.order, *(s for part in item.parts for s in part.steps))):
+        if any(
+            not 0 <= step < last for step in (*item.steps, *item.order, *(s for part in item.parts for s in part.steps))
+        ):
             raise TrialError("the remedy names steps that the frame does not have")
         _kinds[item.kind](change, item)
     return change

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from wendascope.errors import TrialError
-from wendascope.frame.frame import Frame
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch
-from wendascope.frame.state_table import VIEWPORTS, decoded
-from wendascope.frame.tracker import signed32
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.state_table import VIEWPORTS, decoded
+from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
 
 
-def integers(frame: Frame, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...]:
+def integers(frame: OpenGLFrame, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...]:
     """A value of the state as whole numbers. Raises TrialError where it is not known."""
     raw = frame.history.value(pattern, call, i, j)
     if raw is None:
@@ -19,10 +19,12 @@ def integers(frame: Frame, pattern: str, call: int, i: int = 0, j: int = 0) -> t
     return raw
 
 
-def viewport(frame: Frame, call: int) -> tuple[int, int, int, int]:
+def viewport(frame: OpenGLFrame, call: int) -> tuple[int, int, int, int]:
     """(x, y, width, height). Raises TrialError where there are several, or none is known."""
     raw = integers(frame, "viewport", call)
-    if Offers(frame.context)("glViewportIndexedf") and any(frame.history.value("viewport", call, i) not in (raw, None) for i in range(1, VIEWPORTS)):
+    if Offers(frame.context)("glViewportIndexedf") and any(
+        frame.history.value("viewport", call, i) not in (raw, None) for i in range(1, VIEWPORTS)
+    ):
         raise TrialError("the step draws through several viewports")
     setter = frame.history.setter("viewport", call)
     if setter is not None and setter >= 0 and frame.calls.command(setter).name == "glViewport":
@@ -35,17 +37,17 @@ def viewport(frame: Frame, call: int) -> tuple[int, int, int, int]:
 _INDEXED = {GL.SCISSOR_TEST: "scissor_test_enabled", GL.BLEND: "blend_enabled"}
 
 
-def is_on(frame: Frame, call: int, capability: int) -> bool:
+def is_on(frame: OpenGLFrame, call: int, capability: int) -> bool:
     """Of those that are switched by index, the first."""
     name = _INDEXED.get(capability)
     raw = frame.history.value(name, call) if name else frame.history.value("capability", call, capability)
     return bool(raw and raw[0])
 
 
-def bind_texture(batch: Batch, unit: int, target: int, texture: int) -> None:
+def bind_texture(batch: CallBatch, unit: int, target: int, texture: int) -> None:
     batch.call("glActiveTexture", GL.TEXTURE0 + unit)
     batch.call("glBindTexture", target, texture)
 
 
-def active_texture(frame: Frame, call: int) -> int:
-    return (frame.history.value("active_texture", call) or (GL.TEXTURE0,))[0] or GL.TEXTURE0
+def active_texture(frame: OpenGLFrame, call: int) -> int:
+    return frame.history.number("active_texture", call, missing=GL.TEXTURE0) or GL.TEXTURE0

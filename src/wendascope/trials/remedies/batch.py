@@ -10,4 +10,3 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 def batch(change: FrameChange, item: Remedy) -> None:
     for part in item.parts:
         change.batches.append((part.how, part.steps))
-

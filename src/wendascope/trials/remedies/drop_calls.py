@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.call_use import OVERWRITTEN, REPEATS
 from wendascope.analysis.findings import Remedy
+from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.analysis.findings import Remedy
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
@@ -13,7 +13,7 @@ def drop_colour_clear(change: FrameChange, item: Remedy) -> None:
     frame = change.frame
     for step in item.steps:
         call = int(frame.steps.call[step])
-        batch = Batch()
+        batch = CallBatch()
         if frame.calls.command(call).name == "glClear":
             mask = int(frame.calls.argument(call, "mask")) & ~GL.COLOR_BUFFER_BIT
             if mask:

@@ -8,10 +8,10 @@ import msgspec
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
-from wendascope.frame.formats import named_types
-from wendascope.frame.frame import Frame
-from wendascope.frame.glsl import replace_words, tokens
-from wendascope.frame.objects import (
+from wendascope.glsl.words import replace_words, tokens
+from wendascope.opengl.formats import named_types
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import (
     AttributeRecord,
     FramebufferRecord,
     ImageRecord,
@@ -20,8 +20,8 @@ from wendascope.frame.objects import (
     TextureRecord,
     VertexArrayRecord,
 )
-from wendascope.frame.offers import Offers
-from wendascope.frame.packed import Batch
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import active_texture, bind_texture, integers, is_on, viewport
@@ -49,7 +49,7 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     _check(frame, step)
     x, y, width, height = viewport(frame, call)
     small = _target(change, step, max(width // divide, 1), max(height // divide, 1))
-    new = Batch()
+    new = CallBatch()
     framebuffer = change.new.name()
     change.new.objects.framebuffers.append(FramebufferRecord(framebuffer))
     new.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, framebuffer)
@@ -60,15 +60,17 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
         new.call("glDisable", GL.BLEND)
     mask = integers(frame, "color_mask", call)
     new.call("glColorMask", 1, 1, 1, 1)
-    after = Batch()
-    after.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, frame.passes.targets[int(frame.passes.of_step[step])].framebuffer)
+    after = CallBatch()
+    after.call(
+        "glBindFramebuffer", GL.DRAW_FRAMEBUFFER, frame.passes.targets[int(frame.passes.of_step[step])].framebuffer
+    )
     after.call("glViewport", x, y, width, height)
     after.call("glColorMask", *mask)
     if blended:
         after.call("glEnable", GL.BLEND)
     if culled:
         after.call("glDisable", GL.CULL_FACE)
-    sampler = (frame.history.value("sampler", call, 0) or (0,))[0]
+    sampler = frame.history.number("sampler", call, 0)
     if sampler:
         after.call("glBindSampler", 0, 0)
     after.call("glUseProgram", scaler)
@@ -76,7 +78,7 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     bind_texture(after, 0, GL.TEXTURE_2D, small.name)
     after.call("glDrawArrays", GL.TRIANGLES, 0, 3)
     # as the step left it
-    bind_texture(after, 0, GL.TEXTURE_2D, (frame.history.value("texture", call, GL.TEXTURE0, GL.TEXTURE_2D) or (0,))[0])
+    bind_texture(after, 0, GL.TEXTURE_2D, frame.history.number("texture", call, GL.TEXTURE0, GL.TEXTURE_2D))
     after.call("glActiveTexture", active_texture(frame, call))
     if sampler:
         after.call("glBindSampler", 0, sampler)
@@ -87,13 +89,17 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     change.enclose(step, new, after)
 
 
-def _check(frame: Frame, step: int) -> None:
+def _check(frame: OpenGLFrame, step: int) -> None:
     """Raises TrialError where a step cannot be drawn small and scaled up."""
     call = int(frame.steps.call[step])
     for capability in _NOT_WITH:
         if is_on(frame, call, capability) and (capability != GL.FRAMEBUFFER_SRGB or _srgb(frame, step)):
             test = _NAMES.get(capability)
-            raise TrialError(f"step {step} is tested by {test}, which a small target does not have" if test else f"step {step} writes its colours in another way than blending")
+            raise TrialError(
+                f"step {step} is tested by {test}, which a small target does not have"
+                if test
+                else f"step {step} writes its colours in another way than blending"
+            )
     target = frame.passes.targets[int(frame.passes.of_step[step])]
     colours = [a for a in target.attachments if GL.COLOR_ATTACHMENT0 <= a.point <= GL.COLOR_ATTACHMENT0 + 15]
     if len(colours) > 1:
@@ -101,12 +107,14 @@ def _check(frame: Frame, step: int) -> None:
     if _samples(frame, step):
         raise TrialError(f"step {step} draws into a multisampled target")
     record = frame.objects.program(int(frame.steps.program[step]))
-    words = {t.text for s in record.shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)} if record else set()
+    words = (
+        {t.text for s in record.shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)} if record else set()
+    )
     if "discard" in words:
         raise TrialError(f"the shader of step {step} discards fragments, whose edges would not scale")
 
 
-def _srgb(frame: Frame, step: int) -> bool:
+def _srgb(frame: OpenGLFrame, step: int) -> bool:
     """Whether the first colour of the target is stored that way; elsewhere the switch does nothing."""
     record = _first_colour(frame, step)
     if record is None:
@@ -114,14 +122,14 @@ def _srgb(frame: Frame, step: int) -> bool:
     return record.images[0].internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8)
 
 
-def _first_colour(frame: Frame, step: int) -> TextureRecord | None:
+def _first_colour(frame: OpenGLFrame, step: int) -> TextureRecord | None:
     """The texture that takes a step's first colour; None for the window and renderbuffers."""
     target = frame.passes.targets[int(frame.passes.of_step[step])]
     names = [a.name for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
     return next((r for name in names if (r := frame.objects.texture(name)) is not None and r.images), None)
 
 
-def _samples(frame: Frame, step: int) -> int:
+def _samples(frame: OpenGLFrame, step: int) -> int:
     target = frame.passes.targets[int(frame.passes.of_step[step])]
     if not target.framebuffer:
         return frame.default_framebuffer.samples
@@ -144,7 +152,12 @@ def _target(change: FrameChange, step: int, width: int, height: int) -> TextureR
             internal, type_ = GL.RGBA16F, GL.HALF_FLOAT
     image = ImageRecord(GL.TEXTURE_2D, 0, width, height, 1, internal, GL.RGBA, type_)
     linear, edge = [float(GL.LINEAR)], [float(GL.CLAMP_TO_EDGE)]
-    parameters = {"TEXTURE_MIN_FILTER": linear, "TEXTURE_MAG_FILTER": linear, "TEXTURE_WRAP_S": edge, "TEXTURE_WRAP_T": edge}
+    parameters = {
+        "TEXTURE_MIN_FILTER": linear,
+        "TEXTURE_MAG_FILTER": linear,
+        "TEXTURE_WRAP_S": edge,
+        "TEXTURE_WRAP_T": edge,
+    }
     made = TextureRecord(change.new.name(), GL.TEXTURE_2D, [image], parameters)
     change.new.objects.textures.append(made)
     change.added_bytes += width * height * (8 if internal == GL.RGBA16F else 4)
@@ -165,10 +178,21 @@ def _scaler(change: FrameChange) -> int:
     """The program that lays the small picture over the large one."""
     context = change.frame.context
     modern = context.number >= (30 if context.es else 31)
-    head = ("#version 300 es\nprecision highp float;\n" if context.es else "#version 140\n") if modern else ("precision mediump float;\n" if context.es else "#version 110\n")
+    head = (
+        ("#version 300 es\nprecision highp float;\n" if context.es else "#version 140\n")
+        if modern
+        else ("precision mediump float;\n" if context.es else "#version 110\n")
+    )
     attribute, out, into = ("in", "out", "in") if modern else ("attribute", "varying", "varying")
-    vertex = f"{head}{attribute} vec2 place;\n{out} vec2 at;\nvoid main() {{ at = place * 0.5 + 0.5; gl_Position = vec4(place, 0.0, 1.0); }}\n"
-    write = ("out vec4 colour;\n", "colour = texture(small, at);") if modern else ("", "gl_FragColor = texture2D(small, at);")
+    vertex = (
+        f"{head}{attribute} vec2 place;\n{out} vec2 at;\nvoid main() {{ at = place * 0.5 + 0.5; gl_Position ="
+        " vec4(place, 0.0, 1.0); }\n"
+    )
+    write = (
+        ("out vec4 colour;\n", "colour = texture(small, at);")
+        if modern
+        else ("", "gl_FragColor = texture2D(small, at);")
+    )
     fragment = f"{head}uniform sampler2D small;\n{into} vec2 at;\n{write[0]}void main() {{ {write[1]} }}\n"
     shaders = [ShaderRecord(GL.VERTEX_SHADER, vertex), ShaderRecord(GL.FRAGMENT_SHADER, fragment)]
     made = ProgramRecord(change.new.name(), shaders, linked=True, attributes={"place": 0})
@@ -180,7 +204,10 @@ def _scale_positions(change: FrameChange, program: int, item: Remedy) -> None:
     """`gl_FragCoord` counts in pixels of the large target. Raises TrialError where other steps use the program too."""
     record = change.program(program)
     scaled = f"(gl_FragCoord * vec4({item.divide}.0, {item.divide}.0, 1.0, 1.0))"
-    changed = [replace_words(s.source, {"gl_FragCoord": scaled}) if s.type == GL.FRAGMENT_SHADER else s.source for s in record.shaders]
+    changed = [
+        replace_words(s.source, {"gl_FragCoord": scaled}) if s.type == GL.FRAGMENT_SHADER else s.source
+        for s in record.shaders
+    ]
     if changed == [s.source for s in record.shaders]:
         return
     steps = change.frame.steps

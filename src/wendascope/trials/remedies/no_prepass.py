@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.analysis.findings import Remedy
-from wendascope.frame.packed import Batch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
@@ -12,7 +12,7 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 def no_prepass(change: FrameChange, item: Remedy) -> None:
     change.dropped |= set(item.steps)
     for step in item.order:  # the steps that follow
-        batch = Batch()
+        batch = CallBatch()
         batch.call("glDepthFunc", GL.LEQUAL)
         batch.call("glDepthMask", 1)
         change.before[step] = batch
@@ -26,7 +26,7 @@ def _put_back(change: FrameChange, step: int) -> None:
     if after >= len(frame.steps) or after in change.before:
         return
     call = int(frame.steps.begin[after])
-    batch = Batch()
-    batch.call("glDepthFunc", (frame.history.value("depth_func", call) or (GL.LESS,))[0])
-    batch.call("glDepthMask", (frame.history.value("depth_mask", call) or (1,))[0])
+    batch = CallBatch()
+    batch.call("glDepthFunc", frame.history.number("depth_func", call, missing=GL.LESS))
+    batch.call("glDepthMask", frame.history.number("depth_mask", call, missing=1))
     change.before[after] = batch

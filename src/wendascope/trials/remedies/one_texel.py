@@ -6,11 +6,11 @@ import msgspec
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
-from wendascope.frame.formats import named_format, pixel_size
-from wendascope.frame.frame import Frame
-from wendascope.frame.inputs import texture_inputs
-from wendascope.frame.objects import ImageRecord, TextureRecord
-from wendascope.frame.packed import Batch
+from wendascope.opengl.formats import named_format, pixel_size
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.inputs import texture_inputs
+from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import active_texture, bind_texture
@@ -28,7 +28,7 @@ def one_texel(change: FrameChange, item: Remedy) -> None:
         if not rows:
             continue
         call = int(change.frame.steps.call[step])
-        before, after = Batch(), Batch()
+        before, after = CallBatch(), CallBatch()
         for row in rows:
             record = change.frame.objects.texture(row.texture)
             if record is None or not record.images:
@@ -46,21 +46,24 @@ def one_texel(change: FrameChange, item: Remedy) -> None:
         raise TrialError("the steps read no textures")
 
 
-def _texel(frame: Frame, record: TextureRecord, name: int) -> TextureRecord:
+def _texel(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     """The texture's own kind and parameters with one texel: its middle one, or grey where the frame draws it."""
     image = record.images[0]
     shape, data = _as_it_is(frame, image) or _like_it(image)
     count = _FACES.get(record.target, 1)
     one = msgspec.structs.replace(shape, level=0, width=1, height=1, depth=1, samples=0)
     if record.target == GL.TEXTURE_CUBE_MAP:
-        images = [msgspec.structs.replace(one, target=GL.TEXTURE_CUBE_MAP_POSITIVE_X + k, contents=frame.blobs.put(data)) for k in range(count)]
+        images = [
+            msgspec.structs.replace(one, target=GL.TEXTURE_CUBE_MAP_POSITIVE_X + k, contents=frame.blobs.put(data))
+            for k in range(count)
+        ]
     else:
         images = [msgspec.structs.replace(one, depth=count, contents=frame.blobs.put(data * count))]
     parameters = {k: v for k, v in record.parameters.items() if k not in ("TEXTURE_BASE_LEVEL", "TEXTURE_MAX_LEVEL")}
     return TextureRecord(name, record.target, images, parameters | {"TEXTURE_MAX_LEVEL": [0.0]})
 
 
-def _as_it_is(frame: Frame, image: ImageRecord) -> tuple[ImageRecord, bytes] | None:
+def _as_it_is(frame: OpenGLFrame, image: ImageRecord) -> tuple[ImageRecord, bytes] | None:
     if image.compressed or image.contents is None or not image.format:
         return None
     data = frame.blobs.get(image.contents)
@@ -72,8 +75,12 @@ def _as_it_is(frame: Frame, image: ImageRecord) -> tuple[ImageRecord, bytes] | N
 def _like_it(image: ImageRecord) -> tuple[ImageRecord, bytes]:
     found = named_format(image.internal_format)
     if found is not None and found[0] in (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL):
-        shape = msgspec.structs.replace(image, internal_format=GL.DEPTH_COMPONENT24, format=GL.DEPTH_COMPONENT, type=GL.UNSIGNED_INT)
+        shape = msgspec.structs.replace(
+            image, internal_format=GL.DEPTH_COMPONENT24, format=GL.DEPTH_COMPONENT, type=GL.UNSIGNED_INT
+        )
         return shape, b"\xff" * 4
     integers = found is not None and found[0] in (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER)
     internal, format_ = (GL.RGBA8UI, GL.RGBA_INTEGER) if integers else (GL.RGBA8, GL.RGBA)
-    return msgspec.structs.replace(image, internal_format=internal, format=format_, type=GL.UNSIGNED_BYTE, compressed=False), _GREY
+    return msgspec.structs.replace(
+        image, internal_format=internal, format=format_, type=GL.UNSIGNED_BYTE, compressed=False
+    ), _GREY

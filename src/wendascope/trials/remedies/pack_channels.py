@@ -8,11 +8,11 @@ import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
-from wendascope.frame.formats import pixel_size
-from wendascope.frame.frame import Frame
-from wendascope.frame.inputs import sampler_uses
-from wendascope.frame.objects import ImageRecord, TextureRecord
-from wendascope.frame.written import written_objects
+from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.inputs import sampler_uses
+from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.trials.batching.layers import known_textures
 from wendascope.trials.remedies._registry import FrameChange, remedy
@@ -30,7 +30,9 @@ def pack_channels(change: FrameChange, item: Remedy) -> None:
         raise TrialError("two to four textures fit in the channels of one")
     records = known_textures(frame, item.textures, written_objects(frame).textures)
     packed, alphas = _packed(frame, records, change.new.name())
-    channels = {texture: Channel(index, alpha) for index, (texture, alpha) in enumerate(zip(item.textures, alphas, strict=True))}
+    channels = {
+        texture: Channel(index, alpha) for index, (texture, alpha) in enumerate(zip(item.textures, alphas, strict=True))
+    }
     for program, samplers in _samplers(frame, channels).items():
         record = change.program(program)
         if record.binary or any(s.spirv or not s.source for s in record.shaders):
@@ -40,7 +42,7 @@ def pack_channels(change: FrameChange, item: Remedy) -> None:
     change.new.objects.textures.append(packed)
     change.added_bytes += sum(i.contents.size for i in packed.images if i.contents)
     for unit, target in frame.history.keys("texture"):
-        if (frame.history.value("texture", 0, unit, target) or (0,))[0] in channels:
+        if frame.history.number("texture", 0, unit, target) in channels:
             bind_texture(change.first, unit - GL.TEXTURE0, target, packed.name)
     if change.first.starts:
         change.first.call("glActiveTexture", active_texture(frame, 0))
@@ -48,7 +50,7 @@ def pack_channels(change: FrameChange, item: Remedy) -> None:
         change.rename("texture", texture, packed.name)
 
 
-def _samplers(frame: Frame, channels: dict[int, Channel]) -> dict[int, dict[str, Channel]]:
+def _samplers(frame: OpenGLFrame, channels: dict[int, Channel]) -> dict[int, dict[str, Channel]]:
     """Program -> its samplers that read one of the textures. Raises TrialError for one that also reads others."""
     found: dict[int, dict[str, Channel]] = {}
     for use in sampler_uses(frame):
@@ -61,11 +63,13 @@ def _samplers(frame: Frame, channels: dict[int, Channel]) -> dict[int, dict[str,
     return found
 
 
-def _packed(frame: Frame, records: list[TextureRecord], name: int) -> tuple[TextureRecord, list[float]]:
+def _packed(frame: OpenGLFrame, records: list[TextureRecord], name: int) -> tuple[TextureRecord, list[float]]:
     """(the texture that holds them all, the alpha of each). Raises TrialError where they cannot share one."""
     first = records[0]
     for record in records[1:]:
-        if [(i.level, i.width, i.height) for i in record.images] != [(i.level, i.width, i.height) for i in first.images]:
+        if [(i.level, i.width, i.height) for i in record.images] != [
+            (i.level, i.width, i.height) for i in first.images
+        ]:
             raise TrialError(f"textures {first.name} and {record.name} differ in size or in levels")
         if record.parameters != first.parameters:
             raise TrialError(f"textures {first.name} and {record.name} are filtered or repeated differently")
@@ -79,17 +83,39 @@ def _packed(frame: Frame, records: list[TextureRecord], name: int) -> tuple[Text
             if number == 0:
                 alphas.append(alpha / 255)
         contents = frame.blobs.put(page.tobytes())
-        images.append(msgspec.structs.replace(image, internal_format=GL.RGBA8, format=GL.RGBA, type=GL.UNSIGNED_BYTE, compressed=False, contents=contents))
+        images.append(
+            msgspec.structs.replace(
+                image,
+                internal_format=GL.RGBA8,
+                format=GL.RGBA,
+                type=GL.UNSIGNED_BYTE,
+                compressed=False,
+                contents=contents,
+            )
+        )
     return TextureRecord(name, GL.TEXTURE_2D, images, dict(first.parameters)), alphas
 
 
-def _grey(frame: Frame, record: TextureRecord, image: ImageRecord) -> tuple[npt.NDArray[np.uint8], int]:
+def _grey(frame: OpenGLFrame, record: TextureRecord, image: ImageRecord) -> tuple[npt.NDArray[np.uint8], int]:
     """(grey of an image, its alpha). Raises TrialError where it has colours, or more than eight bits a channel."""
-    if image.compressed or image.type != GL.UNSIGNED_BYTE or image.internal_format not in (GL.RGB8, GL.RGBA8, GL.RGB, GL.RGBA) or image.format not in _FORMATS:
+    if (
+        image.compressed
+        or image.type != GL.UNSIGNED_BYTE
+        or image.internal_format not in (GL.RGB8, GL.RGBA8, GL.RGB, GL.RGBA)
+        or image.format not in _FORMATS
+    ):
         raise TrialError(f"texture {record.name} is not of eight bits a channel, or not linear")
     assert image.contents is not None
-    pixels = np.frombuffer(frame.blobs.get(image.contents), np.uint8).reshape(image.height, image.width, pixel_size(image.format, image.type))
+    pixels = np.frombuffer(frame.blobs.get(image.contents), np.uint8).reshape(
+        image.height, image.width, pixel_size(image.format, image.type)
+    )
     alpha = pixels[..., 3] if pixels.shape[2] == 4 else np.full(pixels.shape[:2], 255, np.uint8)
-    if (pixels[..., 0] != pixels[..., 1]).any() or (pixels[..., 0] != pixels[..., 2]).any() or (alpha != alpha[0, 0]).any():
-        raise TrialError(f"level {image.level} of texture {record.name} is not grey, or its alpha differs from texel to texel")
+    if (
+        (pixels[..., 0] != pixels[..., 1]).any()
+        or (pixels[..., 0] != pixels[..., 2]).any()
+        or (alpha != alpha[0, 0]).any()
+    ):
+        raise TrialError(
+            f"level {image.level} of texture {record.name} is not grey, or its alpha differs from texel to texel"
+        )
     return pixels[..., 0], int(alpha[0, 0])

@@ -9,6 +9,8 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("reorder-steps")
 def reorder_steps(change: FrameChange, item: Remedy) -> None:
-    if sorted(item.order) != sorted(item.steps) or sorted(item.steps) != list(range(min(item.steps, default=0), max(item.steps, default=-1) + 1)):
+    if sorted(item.order) != sorted(item.steps) or sorted(item.steps) != list(
+        range(min(item.steps, default=0), max(item.steps, default=-1) + 1)
+    ):
         raise TrialError("the new order is not one of the same steps, one after the other")
     change.orders.append(item.order)

@@ -1,4 +1,6 @@
-"""Draw with changed shaders: with values of the frame written in, sources that somebody edited, or sources rewritten here."""
+"""Draw with changed shaders: with values of the frame written in, sources that somebody edited, or sources
+rewritten here.
+"""
 
 from __future__ import annotations
 
@@ -56,6 +58,11 @@ def medium_precision(change: FrameChange, item: Remedy) -> None:
     _rewrite_fragments(change, item, rewriting.medium_precision)
 
 
+@remedy("early-test")
+def early_test(change: FrameChange, item: Remedy) -> None:
+    _rewrite_fragments(change, item, rewriting.early_tests)
+
+
 @remedy("move-to-vertices")
 def move_to_vertices(change: FrameChange, item: Remedy) -> None:
     sources = _sources(change, item.program)
@@ -70,7 +77,10 @@ def _sources(change: FrameChange, program: int) -> dict[int, str]:
     record = change.program(program)
     found = {shader.type: shader.source for shader in record.shaders}
     if record.binary or not all(found.values()) or len(found) != len(record.shaders):
-        raise TrialError("the program was loaded as binary or SPIR-V, or a stage is put together from several shaders: there is no source to rewrite")
+        raise TrialError(
+            "the program was loaded as binary or SPIR-V, or a stage is put together from several shaders: there is no"
+            " source to rewrite"
+        )
     return found
 
 
@@ -83,5 +93,8 @@ def _rewrite_fragments(change: FrameChange, item: Remedy, how: Callable[[str], s
 
 def _replace_sources(change: FrameChange, program: int, texts: Mapping[int, str]) -> None:
     record = change.program(program)
-    shaders = [msgspec.structs.replace(s, source=texts.get(s.type, s.source), spirv=b"" if s.type in texts else s.spirv) for s in record.shaders]
+    shaders = [
+        msgspec.structs.replace(s, source=texts.get(s.type, s.source), spirv=b"" if s.type in texts else s.spirv)
+        for s in record.shaders
+    ]
     change.replace_program(program, msgspec.structs.replace(record, shaders=shaders, binary=b""))

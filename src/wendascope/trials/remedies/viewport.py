@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from wendascope.analysis.findings import Remedy
-from wendascope.frame.packed import Batch
-from wendascope.frame.tracker import signed32
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import integers, is_on, viewport
@@ -25,11 +25,13 @@ def smaller_viewport(change: FrameChange, item: Remedy) -> None:
         _draw_into(change, step, lambda v: (v[0], v[1], max(v[2] // item.divide, 1), max(v[3] // item.divide, 1)))
 
 
-def _draw_into(change: FrameChange, step: int, smaller: Callable[[tuple[int, int, int, int]], tuple[int, int, int, int]]) -> None:
+def _draw_into(
+    change: FrameChange, step: int, smaller: Callable[[tuple[int, int, int, int]], tuple[int, int, int, int]]
+) -> None:
     frame = change.frame
     call = int(frame.steps.call[step])
     whole = viewport(frame, call)
-    before, after = Batch(), Batch()
+    before, after = CallBatch(), CallBatch()
     before.call("glViewport", *smaller(whole))
     after.call("glViewport", *whole)
     if is_on(frame, call, GL.SCISSOR_TEST):

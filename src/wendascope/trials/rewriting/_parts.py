@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
-from wendascope.frame.glsl import Token
-from wendascope.frame.glsl_globals import Globals, UnclearSourceError
+from wendascope.glsl.globals import Globals, UnclearSourceError
+from wendascope.glsl.words import Token
 
 OUR_PREFIX = "wendascope_"
 """What names begin with that the rewriting brings in."""

@@ -38,7 +38,7 @@ def as_channels(source: str, channels: Mapping[str, Channel]) -> str:
     for name in here:
         uses = [t for t in code if t.text == name and not any(d.first <= t.at < d.end for d in declared)]
         if len(uses) != sum(row.sampler == name for row in rows) or name in found.directive_words():
-            raise TrialError(f"{name} is handed on or hidden in a macro, so its look-ups cannot be told")
+            raise TrialError(f"{name} is handed on or hidden in a macro, so its texture samples cannot be found")
     first = here[0]
     pieces = []
     for row in rows:

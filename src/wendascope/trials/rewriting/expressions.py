@@ -1,4 +1,5 @@
-"""Expressions of GLSL found in the bodies of functions, with their types, and whether uniforms and constants alone decide them.
+"""Expressions of GLSL found in the bodies of functions, with their types, and whether uniforms and constants alone
+decide them.
 
 No whole parser: what is not understood is left alone, and with it everything that contains it.
 """
@@ -8,21 +9,39 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
-from wendascope.frame.glsl import Token
-from wendascope.frame.glsl_globals import Globals
+from wendascope.glsl.globals import Globals
+from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import Function, functions
 
 _SCALARS = {"float": "vec", "int": "ivec", "uint": "uvec", "bool": "bvec"}
 _TYPES = frozenset(
-    [*_SCALARS, *(f"{p}vec{n}" for p in ("", "i", "u", "b") for n in "234"), *(f"mat{n}" for n in "234"), *(f"mat{a}x{b}" for a in "234" for b in "234")]
+    [
+        *_SCALARS,
+        *(f"{p}vec{n}" for p in ("", "i", "u", "b") for n in "234"),
+        *(f"mat{n}" for n in "234"),
+        *(f"mat{a}x{b}" for a in "234" for b in "234"),
+    ]
 )
 _LIKE_FIRST = frozenset(
-    "radians degrees sin cos tan asin acos atan sinh cosh tanh asinh acosh atanh pow exp log exp2 log2 sqrt inversesqrt abs sign floor trunc round "
-    "roundEven ceil fract mod min max clamp mix normalize faceforward reflect refract transpose inverse matrixCompMult".split()
+    "radians degrees sin cos tan asin acos atan sinh cosh tanh asinh acosh atanh pow exp log exp2 log2 sqrt inversesqrt"
+    " abs sign floor trunc round roundEven ceil fract mod min max clamp mix normalize faceforward reflect refract"
+    " transpose inverse matrixCompMult".split()
 )
 _LIKE_LAST = frozenset(("step", "smoothstep"))
 _FLOATS = frozenset(("length", "distance", "dot", "determinant"))
-_LEVELS = (("||",), ("^^",), ("&&",), ("|",), ("^",), ("&",), ("==", "!="), ("<", ">", "<=", ">="), ("<<", ">>"), ("+", "-"), ("*", "/", "%"))
+_LEVELS = (
+    ("||",),
+    ("^^",),
+    ("&&",),
+    ("|",),
+    ("^",),
+    ("&",),
+    ("==", "!="),
+    ("<", ">", "<=", ">="),
+    ("<<", ">>"),
+    ("+", "-"),
+    ("*", "/", "%"),
+)
 _DOUBLED = frozenset(("||", "^^", "&&", "==", "!=", "<=", ">=", "<<", ">>", "++", "--", "+=", "-=", "*=", "/=", "%="))
 _ASSIGNS = frozenset(("=", "+=", "-=", "*=", "/=", "%="))
 _PARTS = re.compile(r"(?:[xyzw]{1,4}|[rgba]{1,4}|[stpq]{1,4})$")
@@ -64,7 +83,13 @@ class _NotUnderstoodError(Exception):
 def words_of(code: list[Token]) -> list[Word]:
     found: list[Word] = []
     for token in code:
-        if found and found[-1].kind == "mark" and token.kind == "mark" and found[-1].end == token.at and found[-1].text + token.text in _DOUBLED:
+        if (
+            found
+            and found[-1].kind == "mark"
+            and token.kind == "mark"
+            and found[-1].end == token.at
+            and found[-1].text + token.text in _DOUBLED
+        ):
             found[-1] = Word("mark", found[-1].text + token.text, found[-1].at)
         else:
             found.append(Word(token.kind, token.text, token.at))
@@ -72,7 +97,9 @@ def words_of(code: list[Token]) -> list[Word]:
 
 
 class Expressions:
-    """All expressions of a source that stand where a value is given: after `=`, in conditions, as arguments, returned."""
+    """All expressions of a source that stand where a value is given: after `=`, in conditions, as arguments,
+    returned.
+    """
 
     def __init__(self, found: Globals) -> None:
         code = [t for _, t in found.code()]
@@ -80,12 +107,20 @@ class Expressions:
         self.functions = {f.name: f for f in functions(code)}
         self._code = code
         self._macros = {m[1] for _, text in found.directives() if (m := re.match(r"#\s*define\s+(\w+)", text))}
-        self._uniforms = {n.text: d.type + _dimensions(n.array) for d in found.declarations if d.has("uniform") for n in d.names if "sampler" not in d.type and "image" not in d.type}
+        self._uniforms = {
+            n.text: d.type + _dimensions(n.array)
+            for d in found.declarations
+            if d.has("uniform")
+            for n in d.names
+            if "sampler" not in d.type and "image" not in d.type
+        }
         for block in found.blocks:
             if not block.instance:
                 self._uniforms |= {name: type_ + _dimensions(array) for type_, name, array in block.members}
         self.blocks = {name: block for block in found.blocks if not block.instance for _, name, _ in block.members}
-        self._constants = {n.text: d.type + _dimensions(n.array) for d in found.declarations if d.has("const") for n in d.names}
+        self._constants = {
+            n.text: d.type + _dimensions(n.array) for d in found.declarations if d.has("const") for n in d.names
+        }
         self._steady: dict[str, set[str] | None] = {}
         self._locals: dict[str, str] = {}
         self._words = words_of(code)
@@ -131,7 +166,13 @@ class Expressions:
         previous = ""
         for token in self._inside(function):
             text = token.text
-            if token.kind == "word" and previous != "." and text not in known and text not in _TYPES and text not in self._constants:
+            if (
+                token.kind == "word"
+                and previous != "."
+                and text not in known
+                and text not in _TYPES
+                and text not in self._constants
+            ):
                 if text in self.functions:
                     inner = self._steady_function(text)
                     if inner is None:
@@ -148,13 +189,19 @@ class Expressions:
 
     def _body(self, function: Function) -> None:
         first, end = self._code[function.body[0] - 1].at, self._code[function.body[1]].at
-        self._locals = {t.text: "" for t in self._code[function.parameters[0] : function.parameters[1]] if t.kind == "word"}
+        self._locals = {
+            t.text: "" for t in self._code[function.parameters[0] : function.parameters[1]] if t.kind == "word"
+        }
         self._locals |= dict.fromkeys(_declared(self._inside(function)), "")
         words = [w for w in self._words if first <= w.at <= end]
         at = 0
         while at < len(words) - 1:
             word, following = words[at], at + 1
-            if word.text in _ASSIGNS or word.text == "return" or (word.text == "(" and at and words[at - 1].kind == "word"):
+            if (
+                word.text in _ASSIGNS
+                or word.text == "return"
+                or (word.text == "(" and at and words[at - 1].kind == "word")
+            ):
                 reader = _Reader(self, words, following)
                 try:
                     made = reader.arguments() if word.text == "(" else [reader.expression()]
@@ -193,7 +240,9 @@ class Expressions:
         return ("vec3", True, set()) if name == "cross" else ("", False, set())
 
 
-_WORDS = frozenset("return if else for while do break continue const float true false highp mediump lowp in cross".split())
+_WORDS = frozenset(
+    "return if else for while do break continue const float true false highp mediump lowp in cross".split()
+)
 
 
 def _dimensions(array: str) -> str:
@@ -309,7 +358,9 @@ class _Reader:
                 self.at += 1
                 index = self.expression()
                 last = self._take("]")
-                inner = _joined(inner.first, last.end, _element(inner.type), [inner, index], work=inner.work or index.work)
+                inner = _joined(
+                    inner.first, last.end, _element(inner.type), [inner, index], work=inner.work or index.work
+                )
             elif self._word.text in ("++", "--"):
                 raise _NotUnderstoodError
             else:

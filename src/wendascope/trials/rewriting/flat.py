@@ -24,7 +24,11 @@ def flat_colour(source: str) -> str:
             places = [name.text] if not name.array else [f"{name.text}[{k}]" for k in range(_length(name.array))]
             writes += [f"{place} = {_COLOURS.get(declaration.type) or declaration.type + '(1)'};" for place in places]
     if "gl_FragData" in words:
-        numbers = {code[k + 2].text for k, t in enumerate(code[:-3]) if t.text == "gl_FragData" and code[k + 2].kind == "number"}
+        numbers = {
+            code[k + 2].text
+            for k, t in enumerate(code[:-3])
+            if t.text == "gl_FragData" and code[k + 2].kind == "number"
+        }
         writes += [f"gl_FragData[{number}] = {_COLOURS['vec4']};" for number in sorted(numbers or {"0"})]
     elif "gl_FragColor" in words:
         writes.append(f"gl_FragColor = {_COLOURS['vec4']};")

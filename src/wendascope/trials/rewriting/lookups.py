@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
-from wendascope.frame.glsl_globals import Globals
+from wendascope.glsl.globals import Globals
 from wendascope.trials.rewriting._parts import closing, read, spliced
 
 _FUNCTION = re.compile(
@@ -31,7 +31,12 @@ def look_ups(found: Globals) -> list[LookUp]:
     code = [t for _, t in found.code()]
     rows = []
     for at, token in enumerate(code[:-2]):
-        if _FUNCTION.match(token.text) and code[at + 1].text == "(" and code[at + 2].text in samplers and code[at + 3].text in (",", "["):
+        if (
+            _FUNCTION.match(token.text)
+            and code[at + 1].text == "("
+            and code[at + 2].text in samplers
+            and code[at + 3].text in (",", "[")
+        ):
             last = closing(code, at + 1)
             rows.append(LookUp(token.at, code[last].at + 1, token.text, code[at + 2].text, code[at + 2].at))
     return rows
@@ -49,7 +54,13 @@ def without_lookups(source: str) -> str:
         raise TrialError("the fragment shader looks nothing up")
     types = sampler_types(found)
     outer = [r for r in rows if not any(o.first < r.first and r.end <= o.end for o in rows)]
-    return spliced(source, [(r.first, r.end, _constant(types[r.sampler], r.function) + "\n" * source.count("\n", r.first, r.end)) for r in outer])
+    return spliced(
+        source,
+        [
+            (r.first, r.end, _constant(types[r.sampler], r.function) + "\n" * source.count("\n", r.first, r.end))
+            for r in outer
+        ],
+    )
 
 
 def _constant(sampler: str, function: str) -> str:

@@ -6,8 +6,8 @@ import re
 from collections.abc import Container, Iterator
 
 from wendascope.errors import TrialError
-from wendascope.frame.glsl import replace_words, tokens
-from wendascope.frame.glsl_globals import Globals
+from wendascope.glsl.globals import Globals
+from wendascope.glsl.words import replace_words, tokens
 from wendascope.trials.rewriting._parts import OUR_PREFIX, line_of, read, spliced
 from wendascope.trials.rewriting.expressions import Expression, Expressions
 
@@ -26,8 +26,12 @@ def moved_to_vertices(fragment: str, vertex: str, lines: Container[int]) -> tupl
     if any(OUR_PREFIX + "moved" in word for word in inner.words() | outer.words()):
         raise TrialError("expressions were moved out of it already")
     found = Expressions(inner)
-    candidates = [e for e in _largest(found.found) if line_of(fragment, e.first) in lines or _calls_into(found, inner, e, lines)]
-    gone = [_span(inner, f.body) for f in found.functions.values() if any(_calls(fragment, e, f.name) for e in candidates)]
+    candidates = [
+        e for e in _largest(found.found) if line_of(fragment, e.first) in lines or _calls_into(found, inner, e, lines)
+    ]
+    gone = [
+        _span(inner, f.body) for f in found.functions.values() if any(_calls(fragment, e, f.name) for e in candidates)
+    ]
     chosen = [e for e in candidates if not any(first <= e.first < end for first, end in gone)][:_MOST]
     if not chosen or outer.main is None:
         raise TrialError("what uniforms decide there is not written as expressions that can be moved whole")
@@ -36,7 +40,10 @@ def moved_to_vertices(fragment: str, vertex: str, lines: Container[int]) -> tupl
         names.setdefault((fragment[item.first : item.end], item.type), f"{OUR_PREFIX}moved_{number}")
     handed = _handing(inner)
     declared = " ".join(f"{handed[1]} {type_} {name};" for (_, type_), name in names.items())
-    pieces = [(e.first, e.end, names[fragment[e.first : e.end], e.type] + "\n" * fragment.count("\n", e.first, e.end)) for e in chosen]
+    pieces = [
+        (e.first, e.end, names[fragment[e.first : e.end], e.type] + "\n" * fragment.count("\n", e.first, e.end))
+        for e in chosen
+    ]
     new_fragment = spliced(fragment, [*pieces, _at_top(inner, declared)])
     prelude, definitions, renamed = _brought(inner, outer, found, chosen, fragment)
     declared = " ".join(f"{handed[0]} {type_} {name};" for (_, type_), name in names.items())
@@ -91,7 +98,9 @@ def _at_top(found: Globals, text: str) -> tuple[int, int, str]:
     return first, first, text.strip() + " "
 
 
-def _brought(inner: Globals, outer: Globals, found: Expressions, chosen: list[Expression], source: str) -> tuple[str, str, dict[str, str]]:
+def _brought(
+    inner: Globals, outer: Globals, found: Expressions, chosen: list[Expression], source: str
+) -> tuple[str, str, dict[str, str]]:
     """(declarations for the top of the vertex shader, functions for its end, names that they get there)."""
     code = [t for _, t in inner.code()]
     needed, uniforms = [], set[str]()
@@ -113,10 +122,19 @@ def _brought(inner: Globals, outer: Globals, found: Expressions, chosen: list[Ex
     for declaration in inner.declarations:
         for name in declaration.names:
             if declaration.has("const") and name.text in constants:
-                declared += f" const {declaration.precision}{declaration.type} {renamed[name.text]}{name.array} = {_one_line(replace_words(name.initial, renamed))};"
-    prototypes = " ".join(_one_line(replace_words(text[: text.index("{")], renamed)).strip() + ";" for text in bodies.values())
+                declared += (
+                    f" const {declaration.precision}{declaration.type} {renamed[name.text]}{name.array} ="
+                    f" {_one_line(replace_words(name.initial, renamed))};"
+                )
+    prototypes = " ".join(
+        _one_line(replace_words(text[: text.index("{")], renamed)).strip() + ";" for text in bodies.values()
+    )
     defined = {m[1] for _, text in outer.directives() if (m := re.match(r"#\s*define\s+(\w+)", text))}
-    macros = [text.rstrip() for _, text in inner.directives() if (m := re.match(r"#\s*define\s+(\w+)", text)) and m[1] in words and m[1] not in defined]
+    macros = [
+        text.rstrip()
+        for _, text in inner.directives()
+        if (m := re.match(r"#\s*define\s+(\w+)", text)) and m[1] in words and m[1] not in defined
+    ]
     definitions = "\n".join([*macros, *(replace_words(text, renamed) for text in bodies.values())])
     return f"{declared} {prototypes}", definitions + "\n", renamed
 

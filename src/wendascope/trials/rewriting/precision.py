@@ -11,7 +11,9 @@ def medium_precision(source: str) -> str:
     code = [t for _, t in read(source).code()]
     pieces = []
     for at, token in enumerate(code[:-1]):
-        if token.text == "highp" and not code[at + 1].text.startswith(("int", "uint", "ivec", "uvec", "sampler", "isampler", "usampler")):
+        if token.text == "highp" and not code[at + 1].text.startswith(
+            ("int", "uint", "ivec", "uvec", "sampler", "isampler", "usampler")
+        ):
             pieces.append((token.at, token.at + len(token.text), "mediump"))
     if not pieces:
         raise TrialError("the fragment shader asks for no high precision")

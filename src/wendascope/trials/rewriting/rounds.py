@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
-from wendascope.frame.glsl import Token
+from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, closing, line_of, read, spliced
 
 
@@ -27,7 +27,9 @@ def fewer_rounds(source: str, most: Mapping[int, int]) -> str:
     pieces = []
     for number, (line, rounds) in enumerate(sorted(most.items())):
         round_it = [loop for loop in loops if loop.line <= line <= loop.last_line]
-        found = next((loop for loop in loops if loop.line == line), None) or max(round_it, key=lambda loop: loop.first, default=None)
+        found = next((loop for loop in loops if loop.line == line), None) or max(
+            round_it, key=lambda loop: loop.first, default=None
+        )
         if found is None:
             raise TrialError(f"line {line} of the shader has no for or while loop")
         counter = f"{OUR_PREFIX}rounds_{number}"
@@ -36,7 +38,10 @@ def fewer_rounds(source: str, most: Mapping[int, int]) -> str:
         broken = "\n" * source.count("\n", *found.condition)
         pieces += [
             (found.first, found.first, f"{{ int {counter} = 0; "),
-            (*found.condition, (f"({condition}) && {test}" if condition else test) + (broken if "\n" not in condition else "")),
+            (
+                *found.condition,
+                (f"({condition}) && {test}" if condition else test) + (broken if "\n" not in condition else ""),
+            ),
             (found.end, found.end, " }"),
         ]
     return spliced(source, pieces)

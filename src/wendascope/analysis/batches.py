@@ -1,0 +1,470 @@
+"""Batches: steps that could be drawn together, how, and at what price; and single draws, with the reason.
+
+Copies (one geometry, other values) become instances; kin (other geometry) are merged, or drawn by one multi-draw where
+nothing but the range differs; near kin (other textures of one shape) need a texture array first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.guidelines import BatchGuidelines, guidelines
+from wendascope.analysis.sharing import Sharing
+from wendascope.frame.numbers import combined
+from wendascope.frame.resources import VertexInput
+
+Ints = npt.NDArray[np.int64]
+Boxes = npt.NDArray[np.int64]
+_MOST_PAIRS = 4_000_000
+"""Pairs of steps looked at for overlaps in one family: beyond, its runs stay as they are."""
+
+INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
+
+
+class Batch(msgspec.Struct):
+    """Steps that could be drawn together. Bytes are of graphics memory."""
+
+    number: int
+    pass_index: int
+    how: str
+    """`instance`, `merge` or `multi-draw`."""
+    steps: list[int]
+    parts: list[list[int]]
+    """What each draw would hold: more than one where a limit splits the batch."""
+    program: int
+    varies: list[str]
+    """Uniforms and blocks that differ from step to step, and become data of each draw."""
+    samplers: list[str]
+    """Samplers whose textures differ, and would read a texture array."""
+    page: bool
+    """Whether those textures differ in size, and would lie on an atlas page instead."""
+    textures: int
+    """Different textures that it reads through them."""
+    in_order: bool
+    """Whether its steps follow each other, so that nothing changes places."""
+    vertices: int
+    """Vertices of one copy for instances, else of all together."""
+    bytes_before: int
+    """Of the vertices that the steps read now."""
+    bytes_after: int
+    """Of the merged vertices and the data of each draw."""
+    data_bytes: int
+    """Data of each draw, for one step."""
+    limits: list[str]
+    """What splits it, in words."""
+    caveats: list[str]
+
+    @property
+    def saved(self) -> int:
+        return len(self.steps) - len(self.parts)
+
+    @property
+    def label(self) -> str:
+        return f"batch {self.number + 1}"
+
+
+@dataclass
+class Batches:
+    batches: list[Batch]
+    single_draws: dict[str, list[int]] = field(default_factory=dict)
+    """Reason -> draws that nothing can be drawn together with."""
+    of_step: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    """Batch of each step; -1 for none."""
+
+    @property
+    def saved(self) -> int:
+        return sum(c.saved for c in self.batches)
+
+
+def find_batches(sharing: Sharing, measure: BatchGuidelines | None = None, boxes: Boxes | None = None) -> Batches:
+    """Group the draws of a frame. Needs no replay and no times.
+
+    `boxes`, shape (steps, 4), say where on its target each step lies (x0, y0, x1, y1; empty where it draws
+    nothing): with them, steps whose order counts join where nothing in between overlaps them in this picture.
+    Without, only neighbours do.
+    """
+    return _Finder(sharing, measure or guidelines().batches, boxes).find()
+
+
+class _Finder:
+    def __init__(self, sharing: Sharing, measure: BatchGuidelines, boxes: Boxes | None) -> None:
+        self._sharing = sharing
+        self._boxes = boxes
+        self._measure = measure
+        self._vertices = np.asarray(sharing.frame.steps.vertices, np.int64)
+        self._passes = np.asarray(sharing.frame.passes.of_step, np.int64)
+        self._block = measure.uniform_block_bytes
+        self._fetched_known: dict[int, tuple[int, int]] = {}
+        self._data_known: dict[tuple[object, ...], int] = {}
+        self._buffers = sharing.uses.buffer_sizes
+
+    def find(self) -> Batches:
+        sharing = self._sharing
+        found: list[Batch] = []
+        of_step = np.full(len(sharing.calls), -1, np.int64)
+        groups = list(self._groups())
+        self._compare([steps for _, steps, _ in groups])
+        for group, (how, steps, textures) in enumerate(groups):
+            batch = self._batch(len(found), group, how, steps, textures)
+            if batch.saved > 0:
+                found.append(batch)
+                of_step[steps] = batch.number
+        return Batches(found, self._single_draws(of_step), of_step)
+
+    # ---- who belongs together -------------------------------------------------------------------------
+
+    def _groups(self) -> Iterator[tuple[str, Ints, str]]:
+        """(how, steps, how their textures differ: `same`, `shape` when they could be layers, `size` when not), as
+        they come.
+        """
+        sharing = self._sharing
+        groups: list[tuple[str, Ints, str]] = []
+        usable = (
+            sharing.draws
+            & np.isin(sharing.frame.steps.program, list(sharing.programs))
+            & (np.asarray(sharing.frame.steps.begin) == sharing.calls)
+        )
+        texture = sharing.columns["texture"]
+        for family in self._families(usable):
+            if _same(texture[family]):
+                groups += [(how, steps, "same") for how, steps in self._kin(family)]
+                continue
+            shapes = _classes(sharing.texture_shapes, family)
+            looks = _classes(sharing.texture_looks, family)
+            if len(shapes) > 2 and len(looks) == 1 and self._plain_textures(family) and self._on_pages(family):
+                # many sizes and one format: one page is fewer draws than an array for each size
+                groups += [(how, steps, "size") for how, steps in self._kin(family)]
+                continue
+            left = np.ones(len(family), bool)
+            for shape in shapes:
+                near = not _same(texture[shape])
+                parts = [shape] if not near or self._plain_textures(shape) else _classes(texture, shape)
+                for part in parts:
+                    for how, steps in self._kin(part):
+                        groups.append((how, steps, "shape" if near and len(parts) == 1 else "same"))
+                        left[np.searchsorted(family, steps)] = False
+            if int(left.sum()) > 1:
+                # what no other texture of its size goes with: on a page, where formats are alike
+                for alike in _classes(sharing.texture_looks, family[left]):
+                    if (
+                        len(alike) > 1
+                        and not _same(texture[alike])
+                        and self._plain_textures(alike)
+                        and self._on_pages(alike)
+                    ):
+                        groups += [(how, steps, "size") for how, steps in self._kin(alike)]
+        kept = [(how, part, differ) for how, steps, differ in groups for part in self._in_place(steps)]
+        kept.sort(key=lambda group: int(group[1][0]))
+        yield from kept
+
+    def _families(self, usable: npt.NDArray[np.bool_]) -> Iterator[Ints]:
+        """Steps that could be one draw but for what differs inside, and that may stand at one place."""
+        sharing = self._sharing
+        free = sharing.order_free
+        yield from _classes(sharing.family(ordered=True), np.flatnonzero(usable & free))
+        if self._boxes is None:
+            yield from _classes(sharing.family(ordered=True), np.flatnonzero(usable & ~free))
+        else:
+            yield from _classes(sharing.family(ordered=False, apart=True), np.flatnonzero(usable & ~free))
+
+    def _in_place(self, steps: Ints) -> Iterator[Ints]:
+        """Parts of a group whose members may all be drawn where the last of them is."""
+        if bool(self._sharing.order_free[steps].all()):
+            yield steps
+        elif self._boxes is None or len(steps) * int(steps[-1] - steps[0]) > _MOST_PAIRS:
+            yield from (run for run in np.split(steps, np.flatnonzero(np.diff(steps) != 1) + 1) if len(run) > 1)
+        else:
+            yield from (part for part in self._without_overlaps(steps, self._boxes) if len(part) > 1)
+
+    @staticmethod
+    def _without_overlaps(steps: Ints, boxes: Boxes) -> Iterator[Ints]:
+        """Members move back to the last of them: none may overlap a step in between that is no member."""
+        part = [int(steps[0])]
+        for step in steps[1:].tolist():
+            between = boxes[part[-1] + 1 : step]
+            mine = boxes[part]
+            apart = (
+                (between[:, None, 2] <= mine[None, :, 0]) | (between[:, None, 0] >= mine[None, :, 2])
+                | (between[:, None, 3] <= mine[None, :, 1]) | (between[:, None, 1] >= mine[None, :, 3])
+            )  # fmt: skip
+            if not bool(apart.all()):
+                yield np.array(part)
+                part = []
+            part.append(step)
+        yield np.array(part)
+
+    def _on_pages(self, steps: Ints) -> bool:
+        """Whether the textures of some steps can lie on a page: none of them repeats."""
+        program = int(self._sharing.frame.steps.program[steps[0]])
+        names = {
+            int(n) for u in self._sharing.samplers if u.program == program for n in u.textures[np.isin(u.steps, steps)]
+        }
+        textures = self._sharing.frame.textures
+        return not any(name in textures and textures[name].repeats for name in names)
+
+    def _kin(self, steps: Ints) -> Iterator[tuple[str, Ints]]:
+        """Copies as instances where there are enough of them, the others merged."""
+        if len(steps) < 2:
+            return
+        sharing, measure = self._sharing, self._measure
+        _, which, counts = np.unique(sharing.geometry[steps], return_inverse=True, return_counts=True)
+        bare = not self._inputs(int(steps[0]))  # vertices made up by the shader cannot be merged
+        many = counts[which] >= (2 if bare else measure.least_copies)
+        single = sharing.frame.steps.instances[steps] == 1
+        large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2) | bare
+        alone = len(counts) == 1 and len(steps) >= 2 and bool(large.all())
+        copies = (many | alone) & large & single
+        for group in _classes(sharing.geometry, steps[copies]):
+            yield INSTANCE, group
+        rest = steps[~copies & single & (sharing.primitive[steps] <= 2)]
+        if len(rest) > 1:
+            yield (MULTI_DRAW if self._one_range_each(rest) else MERGE), rest
+
+    def _plain_textures(self, steps: Ints) -> bool:
+        """Whether all samplers that differ read two-dimensional textures, which arrays can be made of."""
+        program = int(self._sharing.frame.steps.program[steps[0]])
+        for use in self._sharing.samplers:
+            if use.program == program and not use.plain and not _same(use.textures[np.searchsorted(use.steps, steps)]):
+                return False
+        return True
+
+    def _one_range_each(self, steps: Ints) -> bool:
+        """Whether the steps differ in nothing but the range that they draw of the same buffers."""
+        sharing = self._sharing
+        arrays, _ = sharing.arrays
+        same = all(_same(sharing.columns[name][steps]) for name in ("uniform", "texture", "block"))
+        ranges = sharing.uses.range_draw[steps]
+        return _same(arrays[steps]) and same and _same(ranges) and bool(ranges[0])
+
+    # ---- what it would take --------------------------------------------------------------------------
+
+    def _batch(self, number: int, group: int, how: str, steps: Ints, differ: str) -> Batch:
+        sharing = self._sharing
+        near = differ != "same"
+        program = int(sharing.frame.steps.program[steps[0]])
+        varies = self._differing("uniform", program, group)
+        blocks = self._differing("block", program, group)
+        samplers = self._differing("texture", program, group) if near else []
+        textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
+        data = (
+            self._data_bytes(program, varies, samplers, differ == "size") + self._block_bytes(program, blocks)
+            if how != MULTI_DRAW
+            else 0
+        )
+        inputs = self._inputs(int(steps[0]))
+        vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
+        vertices = self._vertices[steps]
+        parts, limits = self._parts(how, steps, data, textures if differ == "shape" else 0)
+        before = self._bytes_read(steps)
+        merged = (
+            sum(count * self._held_by(step) for step, count in self._different(steps)) * (vertex_bytes + 4)
+            + 2 * int(vertices.sum())
+            if how == MERGE
+            else 0
+        )
+        after = (before if how != MERGE else merged) + data * len(steps)
+        caveats = []
+        if how == INSTANCE and inputs and vertices[0] < self._measure.tiny_mesh:
+            caveats.append(f"only {int(vertices[0])} vertices per instance: merging may be faster on some devices")
+        if how == MERGE and varies:
+            caveats.append("moving objects cost nothing extra: their transforms stay per-draw data")
+        if how == MERGE and merged > 4 * before:
+            caveats.append("merged copies of a mesh cost memory; instances do not")
+        if how == MERGE and self._written(steps):
+            caveats.append("dynamic vertices: they would be streamed into one shared buffer each frame")
+        if differ == "size":
+            caveats.append(
+                "in an atlas, texture coordinates lose precision and small mip levels bleed into neighbours: the"
+                " picture may change a little"
+            )
+        if not _consecutive(steps) and bool(sharing.order_free[steps].all()):
+            caveats.append("other draws in between are reordered; fragments of equal depth may differ")
+        elif not _consecutive(steps):
+            caveats.append(
+                "valid while no member overlaps a draw in between, as in this picture; a layer number or a sort key"
+                " guarantees it"
+            )
+        return Batch(
+            number,
+            int(self._passes[steps[0]]),
+            how,
+            steps.tolist(),
+            [part.tolist() for part in parts],
+            program,
+            [*varies, *(f"block {name}" for name in blocks)],
+            samplers,
+            differ == "size",
+            textures,
+            _consecutive(steps),
+            int(vertices[0]) if how == INSTANCE else int(vertices.sum()),
+            before,
+            after,
+            data,
+            limits,
+            caveats,
+        )
+
+    def _compare(self, groups: list[Ints]) -> None:
+        """Find for every group at once in what its steps differ."""
+        self._differs: dict[int, list[tuple[str, str, npt.NDArray[np.bool_]]]] = {}
+        if not groups:
+            return
+        order = np.concatenate(groups)
+        sizes = np.array([len(steps) for steps in groups])
+        starts = np.concatenate([[0], np.cumsum(sizes)[:-1]])
+        for detail in self._sharing.details:
+            whole = np.zeros(len(self._sharing.calls), np.uint64)
+            whole[detail.steps] = detail.numbers
+            values = whole[order]
+            flags = np.logical_or.reduceat(values != np.repeat(values[starts], sizes), starts)
+            self._differs.setdefault(detail.program, []).append((detail.aspect, detail.name, flags))
+
+    def _differing(self, aspect: str, program: int, group: int) -> list[str]:
+        """Names of what differs between the steps of a group."""
+        return list(
+            dict.fromkeys(name for of, name, flags in self._differs.get(program, []) if of == aspect and flags[group])
+        )
+
+    def _block_bytes(self, program: int, blocks: list[str]) -> int:
+        """What blocks that differ take as data of each draw; blocks that cannot be taken apart are not counted."""
+        return sum(self._sharing.uses.block_bytes(program, name) for name in blocks)
+
+    def _data_bytes(self, program: int, varies: list[str], samplers: list[str], page: bool) -> int:
+        key = (program, page, *varies, *samplers)
+        if key not in self._data_known:
+            layers, places = (0, len(samplers)) if page else (len(samplers), 0)
+            self._data_known[key] = self._sharing.uses.uniform_bytes(program, varies, layers, places)
+        return self._data_known[key]
+
+    def _inputs(self, step: int) -> list[VertexInput]:
+        which, inputs = self._sharing.arrays
+        return inputs[int(which[step])]
+
+    def _bytes_read(self, steps: Ints) -> int:
+        """Of every different piece of geometry, the vertices that are read, at most what its buffers hold."""
+        total = 0
+        for step, _ in self._different(steps):
+            total += self._fetched(step)[0] * self._held_by(step)
+        return total
+
+    def _different(self, steps: Ints) -> list[tuple[int, int]]:
+        """(first step, how many) of every different piece of geometry."""
+        numbers = self._sharing.geometry[steps]
+        if _same(numbers):
+            return [(int(steps[0]), len(steps))]
+        _, first, counts = np.unique(numbers, return_index=True, return_counts=True)
+        return list(zip(steps[first].tolist(), counts.tolist(), strict=True))
+
+    def _held_by(self, step: int) -> int:
+        """Vertices that a step reads, at most what its buffers hold."""
+        read = int(self._vertices[step])
+        _, held = self._fetched(step)
+        return min(read, held) if held else read
+
+    def _fetched(self, step: int) -> tuple[int, int]:
+        """(bytes of one vertex, vertices that its buffers hold) of what a step reads."""
+        array = int(self._sharing.arrays[0][step])
+        if array not in self._fetched_known:
+            inputs = self._inputs(step)
+            held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
+            self._fetched_known[array] = (sum(a.bytes for a in inputs), held)
+        return self._fetched_known[array]
+
+    def _written(self, steps: Ints) -> bool:
+        written = self._sharing.uses.written_buffers
+        return bool(written) and any(
+            a.buffer in written for step in steps[:: max(len(steps) // 16, 1)].tolist() for a in self._inputs(step)
+        )
+
+    def _parts(self, how: str, steps: Ints, data: int, textures: int) -> tuple[list[Ints], list[str]]:
+        """Split by what one draw can hold."""
+        measure, limits = self._measure, []
+        most = len(steps)
+        if data and most * data > self._block:
+            most = max(self._block // data, 1)
+            limits.append(f"{most} draws per uniform block of {self._block:,} bytes")
+        parts = [steps[at : at + most] for at in range(0, len(steps), most)]
+        if how == MERGE:
+            split: list[Ints] = []
+            for part in parts:
+                total = np.cumsum(self._vertices[part])
+                bins = (total - 1) // max(measure.vertices_a_batch, 1)
+                split += [part[bins == b] for b in np.unique(bins)]
+            if len(split) > len(parts):
+                limits.append(f"{measure.vertices_a_batch:,} vertices per batch")
+            parts = split
+        if textures > measure.array_layers:
+            limits.append(f"{measure.array_layers} layers per texture array")
+            parts = [piece for part in parts for piece in np.array_split(part, -(-textures // measure.array_layers))]
+        return parts, limits
+
+    # ---- who stays alone -------------------------------------------------------------------------------
+
+    def _single_draws(self, of_step: Ints) -> dict[str, list[int]]:
+        """Draws without a batch, by the first thing that nobody in their pass shares with them."""
+        sharing = self._sharing
+        alone = np.flatnonzero(sharing.draws & (of_step < 0))
+        reasons: dict[str, list[int]] = {}
+        if len(alone) == 0:
+            return reasons
+        columns = sharing.columns
+        key = columns["target"]
+        levels = [
+            ("program", "no other draw of the pass uses its program"),
+            ("blend", "no other draw uses the same blend state"),
+            ("depth", "no other draw uses the same depth state"),
+            ("raster", "no other draw uses the same raster state"),
+            ("scissor or stencil", "no other draw uses the same scissor or stencil state"),
+            ("viewport", "no other draw uses the same viewport"),
+        ]
+        left = np.ones(len(sharing.calls), bool)
+        why = np.full(len(sharing.calls), "", dtype=object)
+        for name, text in levels:
+            key = combined(key, columns[name])
+            _, which, counts = np.unique(key[sharing.draws], return_inverse=True, return_counts=True)
+            single = np.zeros(len(left), bool)
+            single[np.flatnonzero(sharing.draws)] = counts[which] == 1
+            why[single & left] = text
+            left &= ~single
+        for step in alone.tolist():
+            text = str(why[step]) or self._other_reason(step)
+            reasons.setdefault(text, []).append(step)
+        return reasons
+
+    def _other_reason(self, step: int) -> str:
+        sharing = self._sharing
+        if int(sharing.frame.steps.program[step]) == 0:
+            return "fixed-function pipeline: no per-draw data"
+        if int(sharing.frame.steps.begin[step]) != int(sharing.calls[step]) or sharing.primitive[step] > 2:
+            return "patches, adjacency or several calls per draw: merging is not supported"
+        if int(sharing.frame.steps.instances[step]) != 1:
+            return "already instanced"
+        if not sharing.order_free[step]:
+            if self._boxes is None:
+                return "draw order: no depth test decides visibility, and positions were not measured yet"
+            return "draw order: no depth test decides visibility, and draws in between overlap"
+        return "unique vertex format or texture size"
+
+
+def _classes(numbers: npt.NDArray[np.uint64], rows: Ints) -> list[Ints]:
+    """Rows by equal number, each in order, in the order of their first rows."""
+    if len(rows) == 0:
+        return []
+    order = np.argsort(numbers[rows], kind="stable")
+    edges = np.flatnonzero(np.diff(numbers[rows][order])) + 1
+    found = [np.asarray(rows[part]) for part in np.split(order, edges)]
+    return sorted(found, key=lambda part: int(part[0]))
+
+
+def _same(values: npt.NDArray[Any]) -> bool:
+    return len(values) == 1 or bool((values == values[0]).all())
+
+
+def _consecutive(steps: Ints) -> bool:
+    return int(steps[-1] - steps[0]) + 1 == len(steps)

@@ -1,0 +1,97 @@
+"""What views ask of the window, without knowing it; and the jobs that they hand to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+from pathlib import Path
+from typing import Protocol, TypeVar
+
+from wendascope.analysis.findings import Finding, Remedy
+from wendascope.replay.client import Progress, Replay
+from wendascope.trials.runs import Beside
+
+T = TypeVar("T")
+Work = Callable[[Replay, Progress, Callable[[], bool]], T]
+"""What a job does in the background: with the document's replay process, a way to tell how far it is, and whether it
+was cancelled."""
+Failed = Callable[[Exception], None]
+
+
+class JobName(StrEnum):
+    """Jobs of a document. Where a job may be replaced, a later one of its name takes the place of one that waits."""
+
+    PICTURE = "picture"
+    OUTLINE = "outline"
+    PIXEL_STACK = "pixel stack"
+    MESH_TABLE = "mesh table"
+    MESH_PICTURE = "mesh picture"
+    CHANGED_PICTURE = "changed picture"
+    SHADER_EDIT = "shader edit"
+    ITERATIONS = "iterations"
+    PROGRAMS = "programs"
+    BATCH_CODE = "batch code"
+    BREAKS = "breaks"
+    ATLAS = "atlas"
+    ATLAS_PAGE = "atlas page"
+    TRIAL_FILES = "trial files"
+    STUDY = "study"
+    VERIFY = "verify"
+    CONFINEMENT = "confinement"
+    REPORT = "report"
+    COMPARE = "compare"
+    MEASURE = "measure"
+    """One at a time, with progress in the header and a way to cancel."""
+
+
+class Commands(Protocol):
+    """The window, as its views see it."""
+
+    def open_files(self, paths: list[Path]) -> None:
+        """Open files; bad ones are complained about there."""
+
+    def choose_files(self) -> None:
+        """Ask which files to open."""
+
+    def open_demo(self) -> None:
+        """Open the demo frames."""
+
+    def compare(self, before: Path, after: Path) -> None:
+        """Show the comparison of two files."""
+
+    def prove(self, findings: list[Finding]) -> None:
+        """Prove findings of the shown document; all together as well when there are several."""
+
+    def show_changed_picture(self, remedies: list[Remedy], title: str) -> None:
+        """Show the picture of the frame with some remedies, and where it differs."""
+
+    def show_difference(self, found: Beside, title: str) -> None:
+        """Show the picture of an edited frame, and where it differs."""
+
+    def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
+        """Run a job for the shown document; a later one of its name replaces it."""
+
+    def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
+        """Run a long job for the shown document; `failure` is the title of what is said when it fails."""
+
+
+class NoCommands:
+    """Before there is a window: nothing happens."""
+
+    def open_files(self, paths: list[Path]) -> None: ...
+
+    def choose_files(self) -> None: ...
+
+    def open_demo(self) -> None: ...
+
+    def compare(self, before: Path, after: Path) -> None: ...
+
+    def prove(self, findings: list[Finding]) -> None: ...
+
+    def show_changed_picture(self, remedies: list[Remedy], title: str) -> None: ...
+
+    def show_difference(self, found: Beside, title: str) -> None: ...
+
+    def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None: ...
+
+    def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None: ...

@@ -1,0 +1,295 @@
+"""What the window shows, without Qt: open documents, the one selection, and who wants to hear of changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from wendascope import records
+from wendascope.analysis.breaks import Accepted, Breaks
+from wendascope.analysis.budget import Verdict, judge
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Case, Finding
+from wendascope.analysis.late import frame_bound
+from wendascope.analysis.structure import Structure
+from wendascope.desktop.models.commands import Commands, NoCommands
+from wendascope.frame import file
+from wendascope.frame.frame import Frame
+from wendascope.frame.origins import introduction
+from wendascope.measure.records import Survey, Verification
+from wendascope.trials.examine import Examined, Refuted, stored_examination, stored_refuted
+from wendascope.trials.limits import Limits, stored_limits
+from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
+from wendascope.trials.proof import Proof, stored_proofs
+
+_LONGEST_HISTORY = 500
+
+
+class Observable:
+    """Calls its listeners, in the order in which they came. Listening twice is listening once."""
+
+    def __init__(self) -> None:
+        self._listeners: list[Callable[[], None]] = []
+
+    def listen(self, listener: Callable[[], None]) -> None:
+        if listener not in self._listeners:
+            self._listeners.append(listener)
+
+    def changed(self) -> None:
+        for listener in list(self._listeners):
+            listener()
+
+
+class Selection(Observable):
+    """The step that is chosen everywhere, with a way back. None: the finished picture."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.step: int | None = None
+        self._back: list[int | None] = []
+        self._forward: list[int | None] = []
+
+    def choose(self, step: int | None) -> None:
+        """Choose a step; does nothing when it is already chosen."""
+        if step == self.step:
+            return
+        self._back.append(self.step)
+        del self._back[:-_LONGEST_HISTORY]
+        self._forward.clear()
+        self.step = step
+        self.changed()
+
+    @property
+    def can_go_back(self) -> bool:
+        return bool(self._back)
+
+    @property
+    def can_go_forward(self) -> bool:
+        return bool(self._forward)
+
+    def go_back(self) -> None:
+        if self._back:
+            self._forward.append(self.step)
+            self.step = self._back.pop()
+            self.changed()
+
+    def go_forward(self) -> None:
+        if self._forward:
+            self._back.append(self.step)
+            self.step = self._forward.pop()
+            self.changed()
+
+
+class Pin(Observable):
+    """The pixel that is held for a closer look: (x, y from the bottom), or None."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.at: tuple[int, int] | None = None
+
+    def put(self, at: tuple[int, int] | None) -> None:
+        if at != self.at:
+            self.at = at
+            self.changed()
+
+
+class Pointed(Observable):
+    """The program under the pointer, in whatever view it is; nothing is chosen by it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.program: int | None = None
+
+    def point(self, program: int | None) -> None:
+        if program != self.program:
+            self.program = program
+            self.changed()
+
+
+class Document(Observable):
+    """One open frame file and what was measured on it. Raises FileError when it cannot be opened."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self.path = path
+        self.frame: Frame = file.load(path)
+        self.introduction = introduction(self.frame, file.content_of(path))
+        """What to say of a stranger's frame that is opened for the first time, until the user has read it; else
+        nothing.
+        """
+        self.survey: Survey | None = self._fitting(records.SURVEY.newest(path))
+        self.drawn, self.findings = self._fitting_examination()
+        self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
+        """What looked worth changing and was refuted by replay before it was claimed."""
+        self.proofs: dict[str, Proof] = stored_proofs(path)
+        self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
+        self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
+        self.log: Log = stored_log(path)
+        self.verification: Verification | None = self.survey.verification if self.survey else None
+        """Whether the replay is the captured picture, as it was last looked at; None before."""
+        self.structure: Structure | None = None
+        """What follows from the calls alone; worked out in the background once the document is shown."""
+        self.selection = Selection()
+        self.pin = Pin()
+        self.pointed = Pointed()
+
+    def _fitting(self, survey: Survey | None) -> Survey | None:
+        """A survey is only shown on the frame that it measured."""
+        if survey and (len(survey.steps.ms) != len(self.frame.steps) or len(survey.passes) != len(self.frame.passes)):
+            return None
+        return survey
+
+    def _fitting_examination(self) -> tuple[Drawn | None, list[Finding]]:
+        drawn, findings = stored_examination(self.path)
+        steps = len(self.frame.steps)
+        if drawn and (len(drawn.steps) != steps or len(drawn.passes) != len(self.frame.passes)):
+            return None, []
+        return drawn, [f for f in findings if all(0 <= step < steps for step in f.steps)]
+
+    def set_examined(self, found: Examined) -> None:
+        self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted
+        self.verification = found.survey.verification
+        self.changed()
+
+    def set_introduction(self, text: str) -> None:
+        self.introduction = text
+        self.changed()
+
+    def set_verification(self, found: Verification) -> None:
+        self.verification = found
+        self.changed()
+
+    @property
+    def case(self) -> Case:
+        """What rules and estimates look at, as far as it was measured."""
+        survey = self.survey
+        found = Case(
+            self.frame,
+            self.drawn or Drawn([], [], []),
+            survey.steps.ms if survey else None,
+            [p.ms for p in survey.passes] if survey else None,
+            survey.submit_ms.median if survey else None,
+        )
+        if self.structure is not None:
+            found.__dict__["sharing"] = self.structure.sharing  # worked out already
+        return found
+
+    def set_structure(self, found: Structure) -> None:
+        self.structure = found
+        self.changed()
+
+    def set_breaks(self, found: Breaks) -> None:
+        """After a break was accepted or taken back."""
+        if self.structure is not None:
+            self.structure.breaks = found
+            self.changed()
+
+    def accept_break(self, item: Accepted) -> None:
+        """Keep in the file that a break is accepted, or no longer. Raises FileError and changes nothing when it
+        cannot.
+        """
+        records.ACCEPTED_BREAK.keep(self.path, item)
+        self.accepted.append(item)
+
+    def reload_proofs(self) -> None:
+        self.proofs = stored_proofs(self.path)
+        self.changed()
+
+    def add_proofs(self, proofs: list[Proof]) -> None:
+        self.proofs |= {proof.finding: proof for proof in proofs}
+        self.changed()
+
+    @property
+    def trials(self) -> list[Trial]:
+        """Everything that was tried, the newest first."""
+        return trials_of(self.log, self.findings, self.proofs, self.limits.values())
+
+    def add_limits(self, found: Limits) -> None:
+        self.limits[found.subject] = found
+        self.changed()
+
+    def add_attempt(self, made: Attempt) -> None:
+        self.log.attempts.append(made)
+        self.changed()
+
+    def mark_trial(self, trial: str, state: str, note: str) -> None:
+        """Keep in the file what somebody thinks of a trial. Raises FileError and changes nothing when it cannot."""
+        self.log.marks[trial] = mark(self.path, trial, state, note)
+        self.changed()
+
+    def set_together(self, proof: Proof) -> None:
+        self.log.together = proof
+        self.changed()
+
+    def verdict(self, budget_ms: float) -> Verdict | None:
+        """The answer to whether it is over budget; None before anything was measured."""
+        if self.survey is None:
+            return None
+        cpu = self.survey.cpu
+        return judge(
+            self.survey.frame_ms.median,
+            cpu.calls_ms + cpu.program_ms,
+            [p.ms for p in self.survey.passes],
+            budget_ms,
+            frame_bound(self.frame),
+        )
+
+    def next_step(self, by: int) -> None:
+        """Choose the step `by` further on, within the frame."""
+        last = len(self.frame.steps) - 1
+        if last < 0:
+            return
+        step = self.selection.step
+        start = (last + 1 if by < 0 else -1) if step is None else step
+        self.selection.choose(min(max(start + by, 0), last))
+
+    def next_pass(self, by: int) -> None:
+        """Choose the last step of the pass `by` further on: the pass as it ends up."""
+        passes = self.frame.passes
+        if len(passes) == 0:
+            return
+        step = self.selection.step
+        now = (len(passes) if by < 0 else -1) if step is None else int(passes.of_step[step])
+        wanted = min(max(now + by, 0), len(passes) - 1)
+        self.selection.choose(int(passes.end[wanted]) - 1)
+
+
+class Workspace(Observable):
+    """All open documents and the one shown."""
+
+    def __init__(self, budget_ms: float) -> None:
+        super().__init__()
+        self.commands: Commands = NoCommands()
+        """What views ask of the window."""
+        self.documents: list[Document] = []
+        self.current: Document | None = None
+        self.budget_ms = budget_ms
+
+    def open(self, path: Path) -> Document:
+        """Open a file, or show it when it is open. Raises FileError and changes nothing when it is bad."""
+        resolved = path.resolve()
+        found = next((d for d in self.documents if d.path == resolved), None)
+        if found is None:
+            found = Document(resolved)
+            self.documents.append(found)
+        self.current = found
+        self.changed()
+        return found
+
+    def show(self, document: Document) -> None:
+        if document is not self.current:
+            self.current = document
+            self.changed()
+
+    def close(self, document: Document) -> None:
+        """Close a document; its neighbour is shown instead."""
+        at = self.documents.index(document)
+        self.documents.remove(document)
+        if self.current is document:
+            self.current = self.documents[min(at, len(self.documents) - 1)] if self.documents else None
+        self.changed()
+
+    def set_budget(self, ms: float) -> None:
+        if ms != self.budget_ms:
+            self.budget_ms = ms
+            self.changed()

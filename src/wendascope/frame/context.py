@@ -1,0 +1,45 @@
+"""The context, or device, that a frame was captured from."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.frame.blobs import Number
+
+
+class ContextInfo(msgspec.Struct):
+    """The captured context."""
+
+    api: str = "OpenGL"
+    """`OpenGL` or `OpenGL ES`."""
+    major: Number = 3
+    minor: Number = 3
+    profile: str = "core"
+    """`core`, `compatibility` or `es`."""
+    flags: Number = 0
+    version: str = ""
+    shading_language: str = ""
+    renderer: str = ""
+    vendor: str = ""
+    platform: str = ""
+    extensions: list[str] = msgspec.field(default_factory=list)
+    limits: dict[str, Number] = msgspec.field(default_factory=dict)
+
+    @property
+    def es(self) -> bool:
+        """Whether shaders are of the embedded dialect."""
+        return self.api == "OpenGL ES"
+
+    @property
+    def number(self) -> int:
+        """Version times ten."""
+        return self.major * 10 + self.minor
+
+    @property
+    def largest_texture(self) -> int | None:
+        """Largest width and height of a texture, in pixels; None where it is not known."""
+        return self.limits.get("MAX_TEXTURE_SIZE")
+
+    def __str__(self) -> str:
+        profile = f" {self.profile}" if self.profile in ("core", "compatibility") else ""
+        return f"{self.api} {self.major}.{self.minor}{profile}"

@@ -1,0 +1,140 @@
+"""What steps work with, as analysis sees it: programs, textures, vertex attributes. An API's own records have these
+attributes, and more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+
+class Shader(Protocol):
+    """A stage of a program."""
+
+    @property
+    def stage(self) -> int:
+        """A `glsl.stages.Stage`."""
+        ...
+
+    @property
+    def source(self) -> str: ...
+    @property
+    def spirv(self) -> bytes:
+        """A SPIR-V module in place of source; empty where there is none."""
+        ...
+
+
+class Program(Protocol):
+    """A program that steps draw or dispatch with."""
+
+    @property
+    def name(self) -> int: ...
+    @property
+    def label(self) -> str: ...
+    @property
+    def linked(self) -> bool: ...
+    @property
+    def runs(self) -> bool:
+        """Whether it has anything to run: sources or a binary."""
+        ...
+
+    @property
+    def shaders(self) -> Sequence[Shader]: ...
+    @property
+    def plain_uniforms(self) -> frozenset[str]:
+        """Names of the uniforms that are no samplers, `[0]` left out."""
+        ...
+
+    @property
+    def output_numbers(self) -> dict[str, int]:
+        """Fragment output -> number of the colour that it goes to, as the program bound it."""
+        ...
+
+
+class Texture(Protocol):
+    """A texture with what tells whether it could share an array or a page with others."""
+
+    @property
+    def name(self) -> int: ...
+    @property
+    def label(self) -> str: ...
+    @property
+    def width(self) -> int: ...
+    @property
+    def height(self) -> int: ...
+    @property
+    def levels(self) -> int: ...
+    @property
+    def plain(self) -> bool:
+        """Whether it is two-dimensional, without layers, faces and samples, and has an image."""
+        ...
+
+    @property
+    def repeats(self) -> bool:
+        """Whether coordinates beyond 0 and 1 find it again."""
+        ...
+
+    @property
+    def format(self) -> int:
+        """Number of the internal format of its first level; 0 without one."""
+        ...
+
+    @property
+    def texels(self) -> int:
+        """Of all levels."""
+        ...
+
+    @property
+    def stored_bytes(self) -> int:
+        """Of the captured contents of all levels; 0 where none are kept."""
+        ...
+
+    @property
+    def readable(self) -> bool:
+        """Whether all levels are kept, and none compressed."""
+        ...
+
+    @property
+    def filter(self) -> str:
+        """`nearest` or `linear` without mip levels, `mipmaps` with them."""
+        ...
+
+    @property
+    def shape(self) -> Hashable:
+        """Equal for textures that could be layers of one array: sizes, formats, levels and parameters."""
+        ...
+
+    @property
+    def look(self) -> Hashable:
+        """Equal for textures that could share a page, whatever their sizes: format and parameters."""
+        ...
+
+
+@dataclass(frozen=True)
+class VertexInput:
+    """One enabled attribute array."""
+
+    index: int
+    name: str
+    """What the program calls it; empty where no shader reads it."""
+    size: int
+    type: int
+    """Number of the type in the API."""
+    normalized: bool
+    stride: int
+    """Bytes from one vertex to the next, never 0."""
+    offset: int
+    buffer: int
+    divisor: int
+    integer: bool = False
+    """Read as integers, not converted to floats."""
+    dtype: np.dtype[np.generic] | None = None
+    """Of one component; None for packed types."""
+
+    @property
+    def bytes(self) -> int:
+        """Of one value."""
+        return self.size * self.dtype.itemsize if self.dtype else 4

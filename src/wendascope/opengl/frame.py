@@ -1,0 +1,179 @@
+"""A captured frame of OpenGL in memory: columns of calls, records of objects, and what follows from them."""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.call_use import CallUse
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
+from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture, Section
+from wendascope.frame.numbers import Ints, Mask
+from wendascope.frame.parts import Parts
+from wendascope.frame.passes import PassTable
+from wendascope.frame.resource_flow import ResourceFlow
+from wendascope.frame.steps import StepTable
+from wendascope.opengl.call_use import call_use
+from wendascope.opengl.codec import encode
+from wendascope.opengl.describe import call_text, step_name, step_names
+from wendascope.opengl.facts import step_facts
+from wendascope.opengl.inputs import SamplerUnits
+from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
+from wendascope.opengl.packed import CallStream, merge_streams
+from wendascope.opengl.passes import derive_passes
+from wendascope.opengl.pixels import stored_channels, texture_pixels
+from wendascope.opengl.resource_flow import resource_flow
+from wendascope.opengl.setting_values import SettingValues
+from wendascope.opengl.step_uses import OpenGLUses
+from wendascope.opengl.steps import derive_steps
+from wendascope.opengl.tracker import InitialState, StateHistory
+from wendascope.opengl.waits import waited_for
+from wendascope.registry import Role
+
+
+@dataclass
+class OpenGLFrame(Frame):
+    """One captured frame of OpenGL or OpenGL ES."""
+
+    metadata: Metadata
+    context: ContextInfo
+    default_framebuffer: DefaultFramebuffer
+    state: InitialState
+    objects: Objects
+    blobs: BlobStore
+    calls: CallStream
+    setup: CallStream = field(default_factory=lambda: merge_streams([]))
+    """Calls that set the state before the frame which the state table does not hold: the fixed-function state."""
+    lists: CallStream = field(default_factory=lambda: merge_streams([]))
+    """Calls that make the display lists alive before the frame."""
+    heartbeats: list[Heartbeat] = field(default_factory=list)
+    caveats: list[str] = field(default_factory=list)
+    reference: Picture | None = None
+    reference_framebuffer: int = 0
+    """Framebuffer that the reference picture was read from; 0 is the window."""
+    reference_depth: bytes | None = None
+    """Depth of the finished window, 32-bit integers, bottom row first; None where it was not collected."""
+    following: CallStream = field(default_factory=lambda: merge_streams([]))
+    """Calls of the frame after this one: they tell what of the contents that this frame leaves behind is read again.
+    Empty where they were not recorded."""
+
+    @functools.cached_property
+    def history(self) -> StateHistory:
+        return StateHistory(self.calls, self.state)
+
+    @functools.cached_property
+    def setting_values(self) -> SettingValues:
+        return SettingValues(self.calls, self.history)
+
+    @functools.cached_property
+    def sampler_units(self) -> SamplerUnits:
+        return SamplerUnits(self.calls, self.history)
+
+    # ---- the timeline ---------------------------------------------------------------------------------
+
+    @property
+    def size(self) -> tuple[int, int]:
+        return self.default_framebuffer.width, self.default_framebuffer.height
+
+    @property
+    def has_alpha(self) -> bool:
+        return self.default_framebuffer.alpha > 0
+
+    @functools.cached_property
+    def steps(self) -> StepTable:
+        return derive_steps(self.calls, self.history, self.lists)
+
+    @functools.cached_property
+    def passes(self) -> PassTable:
+        return derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer)
+
+    @functools.cached_property
+    def with_following(self) -> OpenGLFrame:
+        if len(self.following) == 0:
+            return self
+        return dataclasses.replace(self, calls=merge_streams([self.calls, self.following]), following=merge_streams([]))
+
+    @property
+    def knows_following(self) -> bool:
+        return len(self.following) > 0
+
+    @functools.cached_property
+    def cpu_lane(self) -> CpuLane:
+        m, calls = self.metadata, self.calls
+        lane = functools.partial(cpu_lane, calls.ids, (calls.begin_ns, calls.end_ns), calls.having(Role.WAITS))
+        if not m.began_ns:
+            return lane()
+        idle = max(m.recorded_ns - m.thread_ns, 0) if m.thread_ns else None
+        return lane(m.began_ns, m.recorded_ns, idle, m.involuntary > PREEMPTED_TIMES * max(m.voluntary, 1))
+
+    def parts(self) -> Parts:
+        return encode(self)
+
+    # ---- what it uses ---------------------------------------------------------------------------------
+
+    @functools.cached_property
+    def uses(self) -> OpenGLUses:
+        return OpenGLUses(self)
+
+    @functools.cached_property
+    def resource_flow(self) -> ResourceFlow:
+        return resource_flow(self)
+
+    @functools.cached_property
+    def programs(self) -> dict[int, ProgramRecord]:
+        return {p.name: p for p in self.objects.programs}
+
+    @functools.cached_property
+    def textures(self) -> dict[int, TextureRecord]:
+        return {t.name: t for t in self.objects.textures}
+
+    @property
+    def object_counts(self) -> dict[str, int]:
+        fields = self.objects.__struct_fields__
+        return {name.replace("_", " "): len(getattr(self.objects, name)) for name in fields}
+
+    def texture_pixels(self, name: int) -> npt.NDArray[np.uint8] | None:
+        return texture_pixels(self, name)
+
+    def texture_channels(self, name: int) -> int:
+        return stored_channels(self.textures[name]) if name in self.textures else 0
+
+    # ---- its calls ------------------------------------------------------------------------------------
+
+    @property
+    def call_count(self) -> int:
+        return len(self.calls)
+
+    def call_name(self, call: int) -> str:
+        return self.calls.command(call).name
+
+    def call_text(self, call: int) -> str:
+        return call_text(self, call)
+
+    def call_use(self, alive: Mask | None = None, allowed: Mapping[int, Mask] | None = None) -> CallUse:
+        return call_use(self, alive, allowed)
+
+    def program_at(self, calls: Ints) -> Ints:
+        return self.history.column("program", calls)
+
+    def waited_for(self, call: int) -> str:
+        return waited_for(self, call)
+
+    # ---- in words -------------------------------------------------------------------------------------
+
+    def step_name(self, step: int) -> str:
+        return step_name(self, step)
+
+    @functools.cached_property
+    def step_names(self) -> list[str]:
+        return step_names(self)
+
+    def step_facts(self, step: int) -> list[Section]:
+        return step_facts(self, step)

@@ -1,0 +1,491 @@
+"""What every step of an OpenGL frame uses, worked out by the state tracker and the contents of its buffers."""
+
+from __future__ import annotations
+
+import contextlib
+import dataclasses
+import functools
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.numbers import Ints, Mask, Numbers, combined, mixed, numbered
+from wendascope.frame.resources import VertexInput
+from wendascope.frame.steps import KINDS
+from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, StepUses, TextureUse
+from wendascope.glsl.globals import UnclearSourceError
+from wendascope.glsl.std140 import fits, struct_layout
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.formats import uniform_type
+from wendascope.opengl.inputs import SamplerUse, sampler_uses
+from wendascope.opengl.objects import ProgramRecord, sampler_targets
+from wendascope.opengl.offers import Offers
+from wendascope.opengl.setting_values import blob_numbers
+from wendascope.opengl.state_table import DRAW_BUFFERS, VIEWPORTS
+from wendascope.opengl.uniform_blocks import block_layout
+from wendascope.opengl.uniform_values import uniform_value, variable_of
+from wendascope.opengl.vertex_inputs import array_inputs, attribute_changes, attribute_names, vertex_inputs
+from wendascope.opengl.written import buffer_writes, element_buffers
+from wendascope.registry import GL, Role, tables
+
+if TYPE_CHECKING:
+    from wendascope.opengl.frame import OpenGLFrame
+
+_ASPECT_OF = {
+    "blend_enabled": "blend",
+    "blend_func": "blend",
+    "blend_equation": "blend",
+    "color_mask": "blend",
+    "blend_color": "blend",
+    "logic_op": "blend",
+    "depth_func": "depth",
+    "depth_mask": "depth",
+    "depth_range": "depth",
+    "stencil_func": "scissor or stencil",
+    "stencil_op": "scissor or stencil",
+    "stencil_mask": "scissor or stencil",
+    "scissor": "scissor or stencil",
+    "scissor_test_enabled": "scissor or stencil",
+    "cull_face_mode": "raster",
+    "front_face": "raster",
+    "polygon_mode": "raster",
+    "polygon_offset": "raster",
+    "line_width": "raster",
+    "point_size": "raster",
+    "provoking_vertex": "raster",
+    "sample_coverage": "raster",
+    "sample_mask": "raster",
+    "min_sample_shading": "raster",
+    "primitive_restart_index": "raster",
+    "clip_control": "raster",
+    "patch_parameter": "raster",
+    "viewport": "viewport",
+}
+_CAPABILITIES = {
+    GL.COLOR_LOGIC_OP: "blend",
+    GL.DITHER: "blend",
+    GL.FRAMEBUFFER_SRGB: "blend",
+    GL.ALPHA_TEST: "blend",
+    GL.DEPTH_TEST: "depth",
+    GL.DEPTH_CLAMP: "depth",
+    GL.STENCIL_TEST: "scissor or stencil",
+}
+_SPREAD = {
+    "blend_func": DRAW_BUFFERS,
+    "blend_equation": DRAW_BUFFERS,
+    "color_mask": DRAW_BUFFERS,
+    "blend_enabled": DRAW_BUFFERS,
+    "viewport": VIEWPORTS,
+    "scissor": VIEWPORTS,
+    "scissor_test_enabled": VIEWPORTS,
+    "depth_range": VIEWPORTS,
+}
+_PRIMITIVES = {
+    GL.POINTS: Primitive.POINTS,
+    GL.LINES: Primitive.LINES,
+    GL.LINE_STRIP: Primitive.LINES,
+    GL.LINE_LOOP: Primitive.LINES,
+    GL.TRIANGLES: Primitive.TRIANGLES,
+    GL.TRIANGLE_STRIP: Primitive.TRIANGLES,
+    GL.TRIANGLE_FAN: Primitive.TRIANGLES,
+    GL.QUADS: Primitive.TRIANGLES,
+    GL.POLYGON: Primitive.TRIANGLES,
+}
+_RANGES = ("glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDrawRangeElements")
+_NUMBER_TYPES = {"f": np.float32, "i": np.int32, "u": np.uint32, "d": np.float64}
+
+
+class OpenGLUses(StepUses):
+    """Each column is worked out when first asked for."""
+
+    def __init__(self, frame: OpenGLFrame) -> None:
+        self._frame = frame
+        self._values = frame.setting_values
+        self._writes = buffer_writes(frame)
+        self._programs: dict[int, ProgramRecord] = {p.name: p for p in frame.objects.programs}
+        self._draws: Mask = np.asarray(frame.steps.kind == KINDS.index("draw"))
+        self._calls: Ints = np.asarray(frame.steps.call, np.int64)
+
+    @functools.cached_property
+    def written_buffers(self) -> frozenset[int]:
+        return frozenset(self._writes)
+
+    @functools.cached_property
+    def buffer_sizes(self) -> dict[int, int]:
+        return {b.name: b.size for b in self._frame.objects.buffers}
+
+    # ---- fixed state ----------------------------------------------------------------------------------
+
+    @functools.cached_property
+    def pipeline(self) -> Numbers:
+        programs = np.asarray(self._frame.steps.program, np.uint64)
+        return combined(programs, self._values.column("pipeline", self._calls))
+
+    @functools.cached_property
+    def state(self) -> dict[str, Numbers]:
+        found = {name: np.zeros(len(self._calls), np.uint64) for name in STATE_ASPECTS}
+        for aspect, column in self._changing():
+            found[aspect] = combined(found[aspect], column)
+        return found
+
+    def _changing(self) -> Iterator[tuple[str, Numbers]]:
+        """Columns of the state keys that the frame changes at all."""
+        for name, aspect in (*_ASPECT_OF.items(), ("capability", "raster")):
+            events = self._frame.history.events(name)
+            first = events.span(0, 0)
+            for key, (start, end) in events.starts.items():
+                i = key >> 32
+                if events.calls[end - 1] < 0:
+                    continue  # as it was before the frame
+                if name in _SPREAD and i and np.array_equal(events.calls[start:end], events.calls[slice(*first)]):
+                    continue  # set along with the first
+                of = _CAPABILITIES.get(i, aspect) if name == "capability" else aspect
+                yield (
+                    of,
+                    combined(
+                        self._values.column(name, self._calls, i, key & 0xFFFFFFFF),
+                        mixed(np.full(len(self._calls), key & 0xFFFFFFFFFFFFFFFF, np.uint64)),
+                    ),
+                )
+
+    def _switched(self, capability: int) -> Mask:
+        return np.asarray(self._frame.history.column("capability", self._calls, capability) == 1)
+
+    @functools.cached_property
+    def depth(self) -> DepthState:
+        history = self._frame.history
+        writes = history.column("depth_mask", self._calls, missing=1) == 1
+        compare = history.column("depth_func", self._calls, missing=GL.LESS)
+        return DepthState(self._switched(GL.DEPTH_TEST), np.asarray(writes), compare)
+
+    @functools.cached_property
+    def stencil(self) -> Mask:
+        return self._switched(GL.STENCIL_TEST)
+
+    @functools.cached_property
+    def mixes_colours(self) -> Mask:
+        history = self._frame.history
+        mixes = self._switched(GL.COLOR_LOGIC_OP)
+        for i, j in history.keys("blend_enabled"):
+            mixes = mixes | (history.column("blend_enabled", self._calls, i, j) != 0)
+        return np.asarray(mixes)
+
+    @functools.cached_property
+    def vertex_array(self) -> Ints:
+        return self._frame.history.column("vertex_array", self._calls)
+
+    @functools.cached_property
+    def separated(self) -> Mask:
+        marks = np.flatnonzero(self._frame.calls.having(Role.KEEPS_ORDER))
+        between = np.searchsorted(marks, self._calls)
+        return np.asarray(between[1:] != between[:-1])
+
+    def colours_taken(self, step: int) -> set[int]:
+        frame = self._frame
+        target = frame.passes.targets[int(frame.passes.of_step[step])]
+        first, last = GL.COLOR_ATTACHMENT0, GL.COLOR_ATTACHMENT0 + 31
+        points = {a.point - first for a in target.attachments if first <= a.point <= last}
+        if not target.framebuffer:
+            points = {0}
+        record = frame.objects.framebuffer(target.framebuffer)
+        changed = len(frame.calls.calls_of("glDrawBuffers", "glDrawBuffer")) > 0
+        if record and record.draw_buffers and not changed:
+            numbers = {k for k, buffer in enumerate(record.draw_buffers) if buffer - first in points}
+        elif len(frame.calls.calls_of("glDrawBuffers")):
+            numbers = set(range(8)) if points else set()  # which goes where is not known: any may
+        else:
+            numbers = points
+        call = int(self._calls[step])
+        return {k for k in numbers if any(frame.history.value("color_mask", call, min(k, 7)) or (1,))}
+
+    # ---- textures, uniforms, blocks -------------------------------------------------------------------
+
+    @functools.cached_property
+    def textures(self) -> list[TextureUse]:
+        return [self._texture_use(use) for use in sampler_uses(self._frame)]
+
+    def _texture_use(self, use: SamplerUse) -> TextureUse:
+        numbers = use.textures.astype(np.uint64)
+        calls = self._calls[use.steps]
+        for unit in np.unique(use.units).tolist():
+            mine = use.units == unit
+            numbers[mine] = combined(numbers[mine], self._values.column("sampler", calls[mine], unit))
+        return TextureUse(use.program, use.sampler, use.target == GL.TEXTURE_2D, use.steps, use.textures, numbers)
+
+    @functools.cached_property
+    def values(self) -> list[Detail]:
+        found = []
+        for name in np.unique(self._frame.steps.program).tolist():
+            program = self._programs.get(name)
+            if program is None:
+                continue
+            rows = np.flatnonzero(self._frame.steps.program == name)
+            found += self._uniforms(program, rows)
+            found += self._blocks(program, rows)
+        return found
+
+    def _uniforms(self, program: ProgramRecord, rows: Ints) -> list[Detail]:
+        events = self._frame.history.events("uniform")
+        found = []
+        for uniform in program.uniforms:
+            if uniform.type in sampler_targets():
+                continue
+            columns = [
+                self._values.column("uniform", self._calls[rows], program.name, location)
+                for location in uniform.locations
+                if location >= 0 and events.span(program.name, location)[1]
+            ]
+            if columns:
+                found.append(
+                    Detail("uniform", uniform.name.removesuffix("[0]"), program.name, rows, combined(*columns))
+                )
+        return found
+
+    def _blocks(self, program: ProgramRecord, rows: Ints) -> list[Detail]:
+        found = []
+        for target, blocks in ((GL.UNIFORM_BUFFER, program.blocks), (GL.SHADER_STORAGE_BUFFER, program.storage_blocks)):
+            for name, (index, binding) in blocks.items():
+                bindings = (
+                    self._frame.history.column("block_binding", self._calls[rows], program.name, index, missing=binding)
+                    if target == GL.UNIFORM_BUFFER
+                    else np.full(len(rows), binding)
+                )
+                numbers = np.zeros(len(rows), np.uint64)
+                for number in np.unique(bindings).tolist():
+                    mine = bindings == number
+                    calls = self._calls[rows[mine]]
+                    column = self._values.column("indexed_buffer", calls, target, number)
+                    buffers = self._frame.history.column("indexed_buffer", calls, target, number)
+                    numbers[mine] = combined(column, self._versions(buffers, calls))
+                found.append(Detail("block", name, program.name, rows, numbers))
+        return found
+
+    def _versions(self, buffers: Ints, calls: Ints) -> Numbers:
+        """How often each buffer was written before each call."""
+        versions = np.zeros(len(calls), np.uint64)
+        for buffer in np.unique(buffers).tolist():
+            if buffer in self._writes:
+                mine = buffers == buffer
+                versions[mine] = np.searchsorted(self._writes[buffer], calls[mine]).astype(np.uint64)
+        return versions
+
+    def scalar_values(self, program: int, step: int, wanted: set[str]) -> dict[str, bool | int | float]:
+        found: dict[str, bool | int | float] = {}
+        record = self._programs[program]
+        for uniform in record.uniforms:
+            letter, count = uniform_type(uniform.type)
+            name = uniform.name.removesuffix("[0]")
+            if name not in wanted or len(letter) > 1 or len(uniform.locations) > 1:
+                continue
+            data = uniform_value(self._frame, record, uniform, int(self._calls[step]))
+            values = np.frombuffer(data, _NUMBER_TYPES[letter])
+            if uniform.type == GL.BOOL:
+                found[name] = bool(values[0])
+            elif count == 1:
+                found[name] = values[0].item()
+            else:
+                found |= {f"{name}.{'xyzw'[k]}": values[k].item() for k in range(count)}
+        return found
+
+    def block_bytes(self, program: int, block: str) -> int:
+        with contextlib.suppress(UnclearSourceError):
+            return block_layout(self._programs[program], block).bytes
+        return 0
+
+    def uniform_bytes(self, program: int, uniforms: list[str], numbers: int, places: int) -> int:
+        variables = {variable_of(name) for name in uniforms}  # a structure becomes data as a whole
+        members = [
+            ("", u.type, u.size, u.name.endswith("[0]"))
+            for u in self._programs[program].uniforms
+            if variable_of(u.name) in variables and fits(u.type)
+        ]
+        members += [("", GL.INT, 1, False)] * numbers + [("", GL.FLOAT_VEC4, 1, False)] * places
+        return struct_layout(members)[1] if members else 0
+
+    # ---- geometry -------------------------------------------------------------------------------------
+
+    @functools.cached_property
+    def inputs(self) -> tuple[Ints, list[list[VertexInput]]]:
+        steps, frame = self._frame.steps, self._frame
+        arrays = frame.history.column("vertex_array", self._calls)
+        versions = np.searchsorted(attribute_changes(frame), self._calls)
+        of_array = combined(arrays.astype(np.uint64), versions.astype(np.uint64))
+        # clears may come with the same array and program, and read neither
+        first, which = numbered(combined(of_array, np.asarray(steps.program, np.uint64), self._draws.astype(np.uint64)))
+        records = {v.name: v for v in frame.objects.vertex_arrays}
+        plain: dict[int, list[VertexInput]] = {}
+        names = {name: attribute_names(record) for name, record in self._programs.items()}
+        inputs: list[list[VertexInput]] = []
+        for step, key, array, program in zip(
+            first.tolist(), of_array[first].tolist(), arrays[first].tolist(), steps.program[first].tolist(), strict=True
+        ):
+            if not self._draws[step]:
+                inputs.append([])
+                continue
+            if key not in plain:
+                plain[key] = array_inputs(frame, int(self._calls[step]), array, records.get(array), {})
+            known = names.get(program)
+            rows = plain[key]
+            inputs.append(
+                rows
+                if known is None
+                else [dataclasses.replace(row, name=known[row.index]) for row in rows if row.index in known]
+            )
+        return which, inputs
+
+    @functools.cached_property
+    def _buffer_numbers(self) -> dict[int, int]:
+        """Buffer -> a number for its contents, where the frame does not write it: equal data is equal whatever its
+        name.
+        """
+        return {
+            b.name: (
+                int(b.contents.hash[:15], 16)
+                if b.contents and b.name not in self._writes
+                else int(mixed(np.array([b.name], np.uint64))[0])
+            )
+            for b in self._frame.objects.buffers
+        }
+
+    @functools.cached_property
+    def geometry(self) -> Numbers:
+        frame, calls = self._frame, self._frame.calls
+        numbers = np.zeros(len(self._calls), np.uint64)
+        for command_id in np.unique(calls.ids[self._calls]).tolist():
+            rows = np.flatnonzero(calls.ids[self._calls] == command_id)
+            columns: list[Numbers | int] = [command_id]
+            for parameter in tables().commands[command_id].parameters:
+                column = calls.column(self._calls[rows], parameter.slot)
+                if parameter.kind == "pointer":
+                    column = blob_numbers(calls, column, calls.column(self._calls[rows], parameter.slot + 1))
+                columns.append(column)
+            numbers[rows] = combined(*columns)
+        which, inputs = self.inputs
+        known = self._buffer_numbers
+        shapes = [
+            hash(
+                tuple(
+                    (
+                        a.index,
+                        a.size,
+                        a.type,
+                        a.normalized,
+                        a.integer,
+                        a.stride,
+                        a.offset,
+                        a.divisor,
+                        known.get(a.buffer, a.buffer),
+                    )
+                    for a in attributes
+                )
+            )
+            & (1 << 63) - 1
+            for attributes in inputs
+        ]
+        numbers = combined(numbers, np.array(shapes, np.uint64)[which] if shapes else numbers)
+        for index, attributes in enumerate(inputs):
+            for buffer in {a.buffer for a in attributes} & self.written_buffers:
+                mine = self._rows_of(index)
+                numbers[mine] = combined(
+                    numbers[mine], np.searchsorted(self._writes[buffer], self._calls[mine]).astype(np.uint64)
+                )
+        elements = element_buffers(frame, self._calls)
+        first, which_name = numbered(elements.astype(np.uint64))
+        table = np.array([known.get(name, name) for name in elements[first].tolist()], np.uint64)
+        return combined(numbers, table[which_name] if len(table) else numbers, self._versions(elements, self._calls))
+
+    @functools.cached_property
+    def _order(self) -> tuple[Ints, Ints]:
+        which, inputs = self.inputs
+        order = np.argsort(which, kind="stable")
+        return order, np.searchsorted(which[order], np.arange(len(inputs) + 1))
+
+    def _rows_of(self, index: int) -> Ints:
+        order, bounds = self._order
+        return order[bounds[index] : bounds[index + 1]]
+
+    @functools.cached_property
+    def layout(self) -> Numbers:
+        which, inputs = self.inputs
+        rows = [
+            hash(tuple((a.index, a.size, a.type, a.normalized, a.integer, a.divisor) for a in attributes))
+            & (1 << 63) - 1
+            for attributes in inputs
+        ]
+        of_array = np.array(rows, np.uint64)[which] if rows else np.zeros(0, np.uint64)
+        return combined(of_array, self.primitive.astype(np.uint64), self._constants)
+
+    @functools.cached_property
+    def _constants(self) -> Numbers:
+        """Values of attributes without an array, where the frame sets any."""
+        numbers = np.zeros(len(self._calls), np.uint64)
+        for i, j in self._frame.history.keys("attribute_value"):
+            numbers = combined(numbers, self._values.column("attribute_value", self._calls, i, j))
+        return numbers
+
+    @functools.cached_property
+    def primitive(self) -> Ints:
+        calls = self._frame.calls
+        found = np.full(len(self._calls), int(Primitive.OTHER), np.int64)
+        for command_id in np.unique(calls.ids[self._calls]).tolist():
+            command = tables().commands[command_id]
+            slot = next((p.slot for p in command.parameters if p.name == "mode"), None)
+            if slot is None:
+                continue
+            rows = np.flatnonzero(calls.ids[self._calls] == command_id)
+            modes = calls.column(self._calls[rows], slot).astype(np.int64)
+            for mode in np.unique(modes).tolist():
+                found[rows[modes == mode]] = _PRIMITIVES.get(mode, 100 + mode)
+        return found
+
+    @functools.cached_property
+    def range_draw(self) -> Ints:
+        found = np.zeros(len(self._calls), np.int64)
+        if not Offers(self._frame.context)("glMultiDrawElements"):
+            return found
+        calls = self._frame.calls
+        for name in _RANGES:
+            command = tables()[name]
+            rows = np.flatnonzero(calls.ids[self._calls] == command.id)
+            modes = calls.column(self._calls[rows], command.parameter("mode").slot).astype(np.int64)
+            found[rows] = (command.id + 1) << 32 | (modes & 0xFFFFFFFF)
+        return found
+
+    def unread_inputs(self, step: int) -> dict[int, int]:
+        key = (int(self._frame.steps.program[step]), int(self.vertex_array[step]), int(self._attribute_versions[step]))
+        if key not in self._unread:  # many steps fetch the same
+            self._unread[key] = {row.index: row.bytes for row in vertex_inputs(self._frame, step) if not row.name}
+        return self._unread[key]
+
+    @functools.cached_property
+    def _unread(self) -> dict[tuple[int, int, int], dict[int, int]]:
+        return {}
+
+    @functools.cached_property
+    def _attribute_versions(self) -> Ints:
+        changes = self._frame.history.change_calls("attribute_format", "attribute_enabled", "attribute_divisor")
+        return np.searchsorted(changes, self._calls)
+
+    @functools.cached_property
+    def _contents(self) -> BufferContents:
+        return BufferContents(self._frame)
+
+    def vertex_values(self, step: int, attribute: VertexInput) -> npt.NDArray[np.generic]:
+        call, calls = int(self._calls[step]), self._frame.calls
+        kind = attribute.dtype
+        data = self._contents.at(attribute.buffer, call)
+        if kind is None:
+            return np.zeros((0, attribute.size))
+        names = {p.name for p in calls.command(call).parameters}
+        count = (len(data) - attribute.offset - attribute.bytes) // attribute.stride + 1
+        first, last = 0, count
+        if {"first", "count"} <= names and "indices" not in names:
+            first = int(calls.argument(call, "first"))
+            last = min(first + int(calls.argument(call, "count")), count)
+        if first < 0 or last <= first:
+            return np.zeros((0, attribute.size), kind)
+        at = attribute.offset + first * attribute.stride
+        strides = (attribute.stride, kind.itemsize)
+        return np.ndarray((last - first, attribute.size), kind, data, at, strides)

@@ -1,0 +1,129 @@
+"""The vertex attributes that a step fetches: from its vertex array as it was, and what the frame set since."""
+
+from __future__ import annotations
+
+import functools
+import itertools
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.frame.resources import VertexInput
+from wendascope.glsl.words import tokens
+from wendascope.registry import GL, Role
+
+if TYPE_CHECKING:
+    from wendascope.opengl.frame import OpenGLFrame
+    from wendascope.opengl.objects import ProgramRecord, VertexArrayRecord
+
+_DTYPES: dict[int, type[np.generic]] = {
+    GL.BYTE: np.int8, GL.UNSIGNED_BYTE: np.uint8, GL.SHORT: np.int16, GL.UNSIGNED_SHORT: np.uint16, GL.INT: np.int32,
+    GL.UNSIGNED_INT: np.uint32, GL.HALF_FLOAT: np.float16, GL.FLOAT: np.float32, GL.DOUBLE: np.float64,
+}  # fmt: skip
+
+
+def _dtype(kind: int) -> np.dtype[np.generic] | None:
+    """Of one component of a type; None for packed types."""
+    found = _DTYPES.get(kind)
+    return None if found is None else np.dtype(found)
+
+
+def vertex_inputs(frame: OpenGLFrame, step: int) -> list[VertexInput]:
+    """Enabled attributes of a draw, in order of their index."""
+    call = int(frame.steps.call[step])
+    array = frame.history.number("vertex_array", call)
+    return array_inputs(
+        frame,
+        call,
+        array,
+        frame.objects.vertex_array(array),
+        attribute_names(frame.objects.program(int(frame.steps.program[step]))),
+    )
+
+
+def array_inputs(
+    frame: OpenGLFrame, call: int, array: int, record: VertexArrayRecord | None, names: Mapping[int, str]
+) -> list[VertexInput]:
+    """The same for one vertex array as a call finds it; `names` are those of the program that reads it."""
+    history = frame.history
+    before = {a.index: a for a in record.attributes} if record else {}
+    # in a frame that defines attributes, an array may have others than it had before
+    indices = set(before) | {i for a, i in history.keys("attribute_enabled") if a == array}
+    found = []
+    for index in sorted(indices):
+        old = before.get(index)
+        enabled = history.value("attribute_enabled", call, array, index)
+        if not (enabled[0] if enabled else old is not None and old.enabled):
+            continue
+        set_here = history.value("attribute_format", call, array, index)
+        divisor = history.value("attribute_divisor", call, array, index)
+        times = divisor[0] if divisor else old.divisor if old else 0
+        if set_here:
+            size, type_, stride, normalized, mode, offset, buffer = set_here
+            size = 4 if size == GL.BGRA else size
+            setter = history.setter("attribute_format", call, array, index)
+            integer = setter is not None and setter >= 0 and "IPointer" in frame.calls.command(setter).name
+            row = VertexInput(
+                index,
+                names.get(index, ""),
+                size,
+                type_,
+                bool(normalized),
+                stride,
+                offset,
+                buffer if mode >> 60 == 0 else 0,
+                times,
+                integer,
+                _dtype(type_),
+            )
+        elif old:
+            row = VertexInput(
+                index,
+                names.get(index, ""),
+                old.size,
+                old.type,
+                old.normalized,
+                old.stride,
+                old.offset,
+                old.buffer,
+                times,
+                old.integer,
+                _dtype(old.type),
+            )
+        else:
+            continue
+        found.append(row if row.stride else VertexInput(**{**row.__dict__, "stride": row.bytes}))
+    return found
+
+
+def attribute_changes(frame: OpenGLFrame) -> npt.NDArray[np.int64]:
+    """Calls that change what `vertex_inputs` tells of an array, in order."""
+    return np.flatnonzero(frame.calls.having(Role.CHANGES_ATTRIBUTES))
+
+
+def attribute_names(program: ProgramRecord | None) -> dict[int, str]:
+    """Attribute index -> name, every column of a matrix included."""
+    if program is None:
+        return {}
+    columns: dict[str, int] = {}
+    for shader in program.shaders:
+        if shader.type == GL.VERTEX_SHADER:
+            columns |= _matrix_columns(shader.source)
+    return {
+        location + k: name
+        for name, location in program.attributes.items()
+        if location >= 0
+        for k in range(columns.get(name, 1))
+    }
+
+
+@functools.lru_cache(256)
+def _matrix_columns(source: str) -> dict[str, int]:
+    words = [t.text for t in tokens(source) if t.kind in ("word", "mark")]
+    return {
+        name: int(kind[3])
+        for kind, name in itertools.pairwise(words)
+        if kind[:3] == "mat" and kind[3:4] in ("2", "3", "4")
+    }

@@ -1,0 +1,145 @@
+"""Every kind of record that is added to a `.wend` file: its key, its type, its version, and how older ones are read.
+
+A record is JSON. When the meaning of a type changes, its version grows and `older` gets a function that turns the JSON
+of the version before into that of the next; files keep what they hold. From 2 on the version is part of the key in the
+file (`proof 2`), so that an older Wendascope does not see what it would misread.
+"""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+
+import msgspec
+
+from wendascope.frame import file
+
+if TYPE_CHECKING:
+    from wendascope.analysis.breaks import Accepted
+    from wendascope.analysis.drawn import Drawn
+    from wendascope.frame.notes import Note
+    from wendascope.measure.records import Survey
+    from wendascope.trials.examine import StoredFindings
+    from wendascope.trials.limits import Limits
+    from wendascope.trials.log import Attempt, Mark
+    from wendascope.trials.proof import Proof
+
+T = TypeVar("T")
+Older = Callable[[dict[str, Any]], dict[str, Any]]
+
+
+class RecordKind(Generic[T]):
+    """One kind of record. `type_` is `module:Class`, looked up when it is first used: this list imports nobody."""
+
+    def __init__(self, key: str, type_: str, version: int = 1, older: Mapping[int, Older] | None = None) -> None:
+        self.key = key
+        self.version = version
+        self.older = dict(older or {})
+        """Version -> what makes the next version of its JSON."""
+        self._where = type_
+
+    @property
+    def type(self) -> type[T]:
+        """The class of its records."""
+        module, _, name = self._where.partition(":")
+        found: type[T] = getattr(importlib.import_module(f"wendascope.{module}"), name)
+        return found
+
+    def key_of(self, version: int) -> str:
+        """What records of a version are called in files."""
+        return self.key if version == 1 else f"{self.key} {version}"
+
+    def keep(self, path: Path, record: T) -> None:
+        """Add a record to a file. Raises FileError."""
+        file.add(path, self.key_of(self.version), record)
+
+    def all(self, path: Path) -> list[T]:
+        """All records of the kind in a file, oldest first, as this version has them. Raises FileError."""
+        versions = {self.key_of(version): version for version in range(1, self.version + 1)}
+        return file.added(path, list(versions), lambda key, text: self.read(versions[key], text))
+
+    def newest(self, path: Path) -> T | None:
+        """The record that was added last; None where there is none. Raises FileError."""
+        found = self.all(path)
+        return found[-1] if found else None
+
+    def read(self, version: int, text: str) -> T:
+        """A record from the JSON of some version. Raises msgspec.ValidationError."""
+        if version == self.version:
+            return msgspec.json.decode(text, type=self.type)
+        plain = msgspec.json.decode(text, type=dict[str, Any])
+        for number in range(version, self.version):
+            if number in self.older:
+                plain = self.older[number](plain)
+        return msgspec.json.decode(msgspec.json.encode(plain), type=self.type)
+
+
+_RENAMED = {
+    "company": "batch",
+    "kin": "mergeable",
+    "near-kin": "textured-batch",
+    "small-companies": "small-batches",
+    "idle-feature": "unused-feature",
+    "idle-sheet": "blend-without-effect",
+}
+"""Version 1 called some rules by other names, and the findings that begin with them; a proof keeps to its finding."""
+
+
+def _renamed(identity: str) -> str:
+    for old, new in _RENAMED.items():
+        if identity == old or identity.startswith(f"{old}-"):
+            return new + identity.removeprefix(old)
+    return identity
+
+
+def _rename_findings(plain: dict[str, Any]) -> dict[str, Any]:
+    for finding in [*plain.get("findings", []), *plain.get("refuted", [])]:
+        finding["id"] = _renamed(finding["id"])
+        finding["rule"] = _renamed(finding["rule"])
+    return plain
+
+
+def _rename_proof(plain: dict[str, Any]) -> dict[str, Any]:
+    together = [_renamed(identity) for identity in plain.get("together", [])]
+    return {**plain, "finding": _renamed(plain["finding"]), "together": together}
+
+
+def _rename_mark(plain: dict[str, Any]) -> dict[str, Any]:
+    return {**plain, "trial": _renamed(plain["trial"])}
+
+
+SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
+"""Times; the newest counts."""
+DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
+"""Layers and triangles of every step; the newest counts."""
+FINDINGS: RecordKind[StoredFindings] = RecordKind("findings", "trials.examine:StoredFindings", 2, {1: _rename_findings})
+"""With what was refuted before it was claimed; the newest counts."""
+PROOF: RecordKind[Proof] = RecordKind("proof", "trials.proof:Proof", 2, {1: _rename_proof})
+"""One record each; the newest of a finding counts."""
+ACCEPTED_BREAK: RecordKind[Accepted] = RecordKind("accepted break", "analysis.breaks:Accepted")
+"""One record each; the newest of a reason, name and step counts."""
+LIMITS: RecordKind[Limits] = RecordKind("limits", "trials.limits:Limits")
+"""Experiments on a program, or on steps of it; the newest of each counts."""
+ATTEMPT: RecordKind[Attempt] = RecordKind("attempt", "trials.log:Attempt")
+"""An edit somebody made, with its remedies and its proof."""
+TRIAL_MARK: RecordKind[Mark] = RecordKind("trial mark", "trials.log:Mark", 2, {1: _rename_mark})
+"""Kept, dropped or neither, and a note; the newest of a trial counts."""
+KEPT_TOGETHER: RecordKind[Proof] = RecordKind("kept together", "trials.proof:Proof", 2, {1: _rename_proof})
+"""The proof of all kept trials as one frame; the newest counts."""
+NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note")
+"""What somebody wrote about the frame; the newest counts."""
+
+KINDS: tuple[RecordKind[Any], ...] = (
+    SURVEY,
+    DRAWN,
+    FINDINGS,
+    PROOF,
+    ACCEPTED_BREAK,
+    LIMITS,
+    ATTEMPT,
+    TRIAL_MARK,
+    KEPT_TOGETHER,
+    NOTE,
+)

@@ -1,0 +1,67 @@
+"""Numbers and words as they are put into sentences, in one place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+def plural(count: float, noun: str, several: str = "") -> str:
+    """A number with its noun: `1 page`, `1,204 draws`, `3 batches` with `several` for what takes more than an s."""
+    return f"{count:,.0f} {noun if round(count) == 1 else several or noun + 's'}"
+
+
+def verb(count: float, one: str, several: str) -> str:
+    """The form of a verb that goes with a number."""
+    return one if round(count) == 1 else several
+
+
+def capital(text: str) -> str:
+    """With a large first letter, the rest as it is."""
+    return text[:1].upper() + text[1:]
+
+
+def sentence(text: str) -> str:
+    """With a large first letter and a full stop, unless it ends with a mark already; nothing of nothing."""
+    return capital(text) + ("" if not text or text.endswith((".", "!", "?", ":")) else ".")
+
+
+def listed(words: Iterable[object], last: str = "and") -> str:
+    """`a`, `a and b`, `a, b and c`."""
+    parts = [str(word) for word in words]
+    return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} {last} {parts[-1]}" if parts else ""
+
+
+def share(part: float, places: int = 0) -> str:
+    """A part of 1 as per cent: `55 %`."""
+    return f"{100 * part:.{places}f} %"
+
+
+def large(number: float) -> str:
+    """A large count as it is said: `10.2 million`, `48,300`."""
+    return f"{number / 1e6:.1f} million" if number >= 1e6 else f"{number:,.0f}"
+
+
+def three_digits(value: float) -> str:
+    """A measured value with three significant digits, and no exponent: `0.0123`, `4.56`, `1,230`."""
+    if value == 0:
+        return "0"
+    places = max(0, 2 - _magnitude(value))
+    return f"{value:,.{places}f}" if abs(value) < 1000 else f"{round(value, 2 - _magnitude(value)):,.0f}"
+
+
+def _magnitude(value: float) -> int:
+    return int(f"{abs(value):.2e}".partition("e")[2])
+
+
+def interval(median: float, low: float, high: float, unit: str = "ms") -> str:
+    """A median with its interval: `4.56 ms (4.31 to 4.80)`."""
+    return f"{three_digits(median)} {unit} ({three_digits(low)} to {three_digits(high)})"
+
+
+def memory(size: float) -> str:
+    """Bytes in the unit that suits them: `812 bytes`, `4.56 KiB`, `123 MiB`."""
+    for unit in ("bytes", "KiB", "MiB"):
+        if abs(size) < 1024 or unit == "MiB":
+            return f"{size:,.0f} {unit}" if unit == "bytes" else f"{three_digits(size)} {unit}"
+        size /= 1024
+    raise AssertionError

@@ -1,0 +1,276 @@
+"""What an edited frame comes to, compared with the original: on screen, and in everything that it leaves behind.
+
+Nothing is judged by one picture alone. What the frame overwrites anyway starts from two patterns, so that a reader
+of what a remedy leaves out shows itself; steps that are said to be unseen are once left out and once drawn in other
+colours. Where contents that are left behind differ, the calls of the frame after decide whether anything reads
+them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import ReplayError, TrialError
+from wendascope.frame.frame import Picture
+from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.opengl.objects import Objects
+from wendascope.replay.edit import Edit
+from wendascope.replay.left_behind import Contents, counting_queries, differing, picture_in_between, read_left_behind
+from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, written_stores
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
+from wendascope.trials.remedies import change_of
+
+_FOLLOWING = "with the frame after"
+_MOST_TESTS = 40
+"""Runs spent on finding out which contents nothing reads; what is not tested by then counts as read."""
+
+
+def differ(pixels: int, largest: int) -> str:
+    """How many pixels differ and by how much, where that is known, in words."""
+    return (
+        f"{pixels:,} pixel{'s differ' if pixels != 1 else ' differs'}{f' by up to {largest} of 255' if largest else ''}"
+    )
+
+
+class Outcome(msgspec.Struct):
+    """How an edited frame differs from the original."""
+
+    pixels_different: int = 0
+    """On screen, under the pattern that shows more."""
+    max_difference: int = 0
+    where: tuple[int, int, int, int] | None = None
+    """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
+    by_pattern: bool = False
+    """Whether the picture came out as captured with what earlier frames had left, and not with patterns in its
+    place.
+    """
+    later_pixels: int = 0
+    """Pixels that differ in the frame after."""
+    left_behind: list[str] = []
+    """What holds other contents afterwards, and is not written anew by the frame after without being read."""
+    rewritten: list[str] = []
+    """What holds other contents afterwards, which the frame after writes anew without reading them."""
+    following: bool = False
+    """Whether the calls of the frame after were there to ask."""
+
+    @property
+    def same(self) -> bool:
+        return not self.pixels_different and not self.later_pixels and not self.left_behind
+
+
+class Ground(msgspec.Struct):
+    """Whether the original itself can be trusted."""
+
+    unlike_capture: int = 0
+    """Pixels in which its replay differs from the captured picture."""
+    unsteady: list[str] = []
+    """What came out differently in a second run of the same calls."""
+
+    @property
+    def trouble(self) -> str:
+        """Why nothing can be shown on this frame; empty where it can."""
+        if self.unsteady:
+            return f"the replay differs from run to run in {_listed(self.unsteady)}"
+        if self.unlike_capture:
+            return f"the replay of this frame is not the captured picture ({differ(self.unlike_capture, 0)})"
+        return ""
+
+
+@dataclass
+class Variation:
+    """One way to run an edited frame: its edit, and the objects it brings in."""
+
+    edit: Edit = field(default_factory=Edit)
+    objects: Objects = field(default_factory=Objects)
+
+
+@dataclass
+class _State:
+    picture: npt.NDArray[np.uint8]
+    contents: Contents
+    later: npt.NDArray[np.uint8] | None = None
+
+
+class Outcomes:
+    """Judges edits of one session's frame. Keeps what the original came to."""
+
+    def __init__(self, session: ReplaySession) -> None:
+        self._session = session
+        self._queries = counting_queries(session.frame)
+        self._original = self._run(session, Variation(), (), PATTERNS[0])
+        self._original_after: _State | None = None
+        self._channels = 4 if alpha_matters(session) else 3
+        self.ground = self._ground()
+        self._stores: list[Store] | None = None
+
+    # ---- the original ---------------------------------------------------------------------------------
+
+    def _ground(self) -> Ground:
+        again = self._run(self._session, Variation(), (), PATTERNS[0])
+        unsteady = [str(s) for s in differing(self._original.contents, again.contents)]
+        if self._unlike(self._original.picture, again.picture):
+            unsteady.insert(0, "the picture")
+        reference = self._session.frame.reference
+        unlike = 0
+        if reference is not None:
+            unlike, _ = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
+        return Ground(unlike, unsteady)
+
+    @property
+    def overwritten(self) -> list[Store]:
+        """What the frame writes without anything depending on what was there before: found by trying."""
+        if self._stores is None:
+            self._tests = 0
+            self._stores = self._unread(written_stores(self._session))
+        return self._stores
+
+    def _unread(self, stores: list[Store]) -> list[Store]:
+        if not stores or self._tests >= _MOST_TESTS:
+            return []
+        for pattern in PATTERNS:
+            self._tests += 1
+            found = self._run(self._session, Variation(), stores, pattern)
+            if self._unlike(found.picture, self._original.picture) or differing(
+                found.contents, self._original.contents
+            ):
+                break
+        else:
+            return stores
+        if len(stores) == 1:
+            return []
+        middle = len(stores) // 2
+        return self._unread(stores[:middle]) + self._unread(stores[middle:])
+
+    # ---- edits ------------------------------------------------------------------------------------------
+
+    def judge(self, variations: list[Variation]) -> Outcome:
+        """Run the variations of one edit, each from its own pattern. Raises TrialError where the driver refuses one."""
+        outcome = Outcome(following=len(self._session.frame.following) > 0)
+        stores = self.overwritten
+        left: set[Store] = set()
+        for variation, pattern in zip(variations, PATTERNS, strict=True):
+            state = self._run(self._session, variation, stores, pattern)
+            self._compare(outcome, state)
+            left |= {s for s in differing(state.contents, self._original.contents) if s.kind != OTHER_WINDOW}
+        if outcome.pixels_different:
+            plain = self._run(self._session, variations[0], (), PATTERNS[0])
+            outcome.by_pattern = not self._unlike(plain.picture, self._original.picture)
+        elif left and outcome.following:
+            self._look_after(outcome, variations, left)
+        elif left:
+            outcome.left_behind = [str(s) for s in sorted(left)]
+        return outcome
+
+    def _compare(self, outcome: Outcome, state: _State) -> None:
+        different, largest = self._difference(state.picture, self._original.picture)
+        if different > outcome.pixels_different:
+            outcome.pixels_different, outcome.max_difference = different, largest
+            outcome.where = self._where(state.picture, self._original.picture)
+        for key, data in self._original.contents.items():
+            other = state.contents.get(key, b"")
+            if key[0].kind == OTHER_WINDOW and other != data:
+                pixels = [np.frombuffer(d, np.uint8).reshape(-1, 4)[:, :3].astype(np.int16) for d in (data, other)]
+                unlike = (
+                    np.abs(pixels[0] - pixels[1])
+                    if pixels[0].shape == pixels[1].shape
+                    else np.full(pixels[0].shape, 255)
+                )
+                outcome.pixels_different += int(unlike.any(axis=1).sum())
+                outcome.max_difference = max(outcome.max_difference, int(unlike.max(initial=0)))
+
+    def _look_after(self, outcome: Outcome, variations: list[Variation], left: set[Store]) -> None:
+        """Go on with the calls of the frame after, and see whether what was left otherwise makes a difference to it."""
+        with self._session.variant(_FOLLOWING, lambda frame: frame.with_following) as longer:
+            if self._original_after is None:
+                self._original_after = self._run(longer, Variation(), (), PATTERNS[0])
+            after = self._original_after
+            still: set[Store] = set()
+            for variation, pattern in zip(variations, PATTERNS, strict=True):
+                state = self._run(longer, variation, self.overwritten, pattern)
+                assert state.later is not None and after.later is not None
+                outcome.later_pixels = max(outcome.later_pixels, self._difference(state.later, after.later)[0])
+                still |= set(differing(state.contents, after.contents))
+        outcome.left_behind = [str(s) for s in sorted(still)]
+        outcome.rewritten = [str(s) for s in sorted(left - still)]
+
+    def _run(self, session: ReplaySession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
+        own = len(self._session.frame.calls)
+        try:
+            session.add(variation.objects)
+        except ReplayError as error:
+            raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
+        edit = variation.edit
+        if edit.drop is not None and len(edit.drop) < len(session.frame.calls):
+            edit = Edit(
+                edit.insertions,
+                np.concatenate([edit.drop, np.zeros(len(session.frame.calls) - own, bool)]),
+                edit.keep_until,
+            )
+        prepared = session.prepare(edit)
+        between = scramble(session, stores, pattern) if stores else None
+        later = None
+        if session is self._session:
+            session.run(prepared, between)
+            picture = session.final_picture().pixels
+        else:
+            session.restore(between)
+            session.drain()
+            end = int(np.searchsorted(prepared.owner, own))
+            session.run_part(prepared, 0, end)
+            picture = picture_in_between(session)
+            session.run_part(prepared, end, len(prepared.stream))
+            later = session.final_picture().pixels
+        contents = read_left_behind(session, session.written, self._queries)
+        # the window is shown, and its other buffers are undefined once it was
+        contents = {key: data for key, data in contents.items() if key[0].kind not in WINDOW}
+        return _State(picture, contents, later)
+
+    # ---- pictures ---------------------------------------------------------------------------------------
+
+    def _difference(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> tuple[int, int]:
+        return compare_pictures(Picture(a), Picture(b), self._channels == 4)
+
+    def _unlike(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> bool:
+        return self._difference(a, b)[0] > 0
+
+    def _where(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> tuple[int, int, int, int] | None:
+        if a.shape != b.shape:
+            return None
+        rows, columns = np.nonzero((a[..., : self._channels] != b[..., : self._channels]).any(axis=2))
+        return int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
+
+
+_OUTCOMES: Slot[Outcomes] = Slot("outcomes")
+
+
+def outcomes(session: ReplaySession) -> Outcomes:
+    """The judge of a session's frame, made when first asked for."""
+    return session.slots.get(_OUTCOMES, lambda: Outcomes(session))
+
+
+def variations(session: ReplaySession, remedies: list[Remedy]) -> list[Variation]:
+    """An edited frame in as many ways as there are patterns: the last draws otherwise what the remedies leave out.
+    Raises TrialError.
+    """
+    found = []
+    for number in range(len(PATTERNS)):
+        painted = number == len(PATTERNS) - 1
+        change = change_of(session.frame, remedies, painted=painted)
+        found.append(Variation(change.edit(), change.new.objects))
+    return found
+
+
+def judge_remedies(session: ReplaySession, remedies: list[Remedy]) -> Outcome:
+    """How remedies, applied together, change what the frame comes to. Raises TrialError, ReplayError."""
+    return outcomes(session).judge(variations(session, remedies))
+
+
+def _listed(names: list[str]) -> str:
+    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")

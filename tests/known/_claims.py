@@ -1,0 +1,141 @@
+"""Every claim about a random frame, held against the model."""
+
+from __future__ import annotations
+
+import copy
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Case, Part, Remedy, find
+from wendascope.errors import TrialError
+from wendascope.frame.call_use import OVERWRITTEN, REPEATS
+from wendascope.measure.drawn import measure_drawn
+from wendascope.measure.pictures import verify
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.outcomes import judge_remedies
+
+from ._random_frames import Model, Op, make, settled
+
+FRAMES_ON = 4
+"""Frames for which the picture has to stay what it is."""
+_TURNS = 12
+_NOT_OPS = ("glPixelStorei", "glFenceSync", "glClientWaitSync", "glDeleteSync", "glGetError", "glFlush", "glFinish")
+
+
+@dataclass
+class Report:
+    """What was claimed of one frame, and what of it was false."""
+
+    seed: int
+    claims: dict[str, int] = field(default_factory=dict)
+    false: list[str] = field(default_factory=list)
+
+    def claim(self, kind: str, true: bool, what: str) -> None:
+        self.claims[kind] = self.claims.get(kind, 0) + 1
+        if not true:
+            self.false.append(f"seed {self.seed}, {kind}: {what}")
+
+
+def check(seed: int, frame: OpenGLFrame) -> Report:
+    report, ops = Report(seed), make(seed)
+    call_of = _calls_of(frame, ops)
+    op_of = {call: number for number, call in enumerate(call_of)}
+    step_ops = [op_of[int(call)] for call in frame.steps.call]
+    assert frame.reference is not None
+    start = _start(seed, ops, frame.reference.pixels)
+    truth = _pictures(start, ops, frozenset(), frozenset())
+    session = ReplaySession(frame)
+    try:
+        assert verify(session, Job()).identical, f"seed {seed}: the replay is not the captured picture"
+        drawn = measure_drawn(session, Job())
+        case = Case(frame, drawn, None)
+        _dropped(report, case, start, ops, step_ops, truth)
+        _needless(report, frame, start, ops, op_of, truth)
+        _batches(report, case, session)
+        _counts(report, case.drawn, ops, step_ops)
+    finally:
+        session.close()
+    return report
+
+
+def _calls_of(frame: OpenGLFrame, ops: list[Op]) -> list[int]:
+    """The call of each operation: every other call of the frame is none."""
+    calls = [c for c in range(len(frame.calls)) if frame.calls.command(c).name not in _NOT_OPS]
+    assert len(calls) == len(ops), (len(calls), len(ops))
+    return calls
+
+
+def _start(seed: int, ops: list[Op], reference: np.ndarray) -> Model:
+    """The model as it is before the captured frame. Frames may take turns, as where two textures are copied to each
+    other.
+    """
+    model = settled(ops)
+    for _ in range(_TURNS):
+        before = copy.deepcopy(model)
+        if (model.run(ops) == reference).all():
+            return before
+    raise AssertionError(f"seed {seed}: the model and the driver differ")
+
+
+def _pictures(start: Model, ops: list[Op], left_out: frozenset[int], painted: frozenset[int]) -> list[np.ndarray]:
+    model = copy.deepcopy(start)
+    return [model.run(ops, left_out, painted) for _ in range(FRAMES_ON)]
+
+
+def _same(a: list[np.ndarray], b: list[np.ndarray]) -> bool:
+    return all((x == y).all() for x, y in zip(a, b, strict=True))
+
+
+def _dropped(
+    report: Report, case: Case, start: Model, ops: list[Op], step_ops: list[int], truth: list[np.ndarray]
+) -> None:
+    """What is said to be unseen, unread, outside or drawn over: without it, and with other colours in its place,
+    all frames are the same.
+    """
+    for item in find(case):
+        if item.rule not in ("not-visible", "unread-pass", "outside-view", "covered-clear"):
+            continue
+        gone = frozenset(step_ops[s] for s in item.steps)
+        true = True
+        if item.rule != "covered-clear":  # the clear of depth stays
+            true = _same(_pictures(start, ops, gone, frozenset()), truth)
+        painted = frozenset(number for number in gone if ops[number].kind in ("draw", "clear"))
+        true &= _same(_pictures(start, ops, frozenset(), painted), truth)
+        report.claim(item.rule, true, f"{item.title} {item.steps}")
+
+
+def _needless(
+    report: Report, frame: OpenGLFrame, start: Model, ops: list[Op], op_of: dict[int, int], truth: list[np.ndarray]
+) -> None:
+    every, none = np.ones(len(frame.calls), bool), np.zeros(len(frame.calls), bool)
+    alone, use = frame.call_use(None, {REPEATS: every, OVERWRITTEN: none}).use, frame.call_use().use
+    repeats = [op_of[c] for c in np.flatnonzero(alone == REPEATS).tolist() if c in op_of]
+    needless = [op_of[c] for c in np.flatnonzero((use == REPEATS) | (use == OVERWRITTEN)).tolist() if c in op_of]
+    for kind, numbers in (("repeats", repeats), ("needless", needless)):
+        if numbers:
+            true = _same(_pictures(start, ops, frozenset(numbers), frozenset()), truth)
+            report.claim(kind, true, f"{len(numbers)} calls: {[ops[n] for n in numbers[:6]]}")
+            report.claims[f"{kind}, calls"] = report.claims.get(f"{kind}, calls", 0) + len(numbers)
+
+
+def _batches(report: Report, case: Case, session: ReplaySession) -> None:
+    for batch in case.batches.batches:
+        remedy = Remedy("batch", batch.steps, parts=[Part(batch.how, part) for part in batch.parts])
+        try:
+            outcome = judge_remedies(session, [remedy])
+        except TrialError:
+            report.claim("batches refused", True, "")
+            continue
+        # said with the batch, and refuted by replay before a finding is made of it
+        warned = any("equal depth" in caveat for caveat in batch.caveats)
+        kind = "batches" if outcome.same or not warned else "batches, refuted at equal depths"
+        report.claim(kind, outcome.same or warned, f"{batch.how} of {batch.steps}: {outcome}")
+
+
+def _counts(report: Report, drawn: Drawn, ops: list[Op], step_ops: list[int]) -> None:
+    """The driver's own counts agree with those of the layers."""
+    report.claim("counts", drawn.mismatched == 0, f"{drawn.mismatched} steps")

@@ -1,0 +1,165 @@
+"""A finding, a remedy, a lens, a page, a form and a measurement are one new file each, as the guide says."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from wendascope import discovery
+from wendascope.analysis.findings import Case, Remedy, find
+from wendascope.desktop.pages import _registry as page_registry
+from wendascope.desktop.window import MainWindow
+from wendascope.frame.file import load
+from wendascope.measure.lenses import _registry as lens_registry
+from wendascope.measure.pictures import picture_at
+from wendascope.replay import jobs
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.report import formats
+from wendascope.report.formats import _registry as form_registry
+from wendascope.trials.remedies import _registry as remedy_registry
+from wendascope.trials.remedies import change_of
+
+from .raster import Clear, RasterFrame, Rasteriser, quad
+
+NEW = {
+    "wendascope.analysis.findings": """
+from wendascope.analysis.findings._registry import Case, Finding, finding
+
+@finding("added-rule")
+def added(case: Case):
+    yield Finding(id="added-1", rule="added-rule", page="Time", title=f"{len(case.frame.steps)} steps", why="",
+                  steps=[0], evidence={}, estimate_ms=None, how="", price="", conditions="")
+""",
+    "wendascope.trials.remedies": """
+from wendascope.trials.remedies._registry import remedy
+
+@remedy("added-remedy")
+def added(change, item):
+    change.dropped |= set(item.steps)
+""",
+    "wendascope.measure.lenses": """
+import numpy as np
+from wendascope.measure.lenses._registry import lens
+
+def paint(found):
+    return np.full((4, 6, 3), found["steps"], np.uint8)
+
+@lens("added", "Added", 99, paint, lambda found, x, y: f"{x}, {y}", replays=False)
+def measure(session, job, place):
+    return {"steps": len(session.frame.steps)}
+""",
+    "wendascope.desktop.pages": """
+from wendascope.desktop.pages._following import FramePage
+from wendascope.desktop.pages._registry import page
+
+@page("Added", 65)
+class AddedPage(FramePage):
+    def __init__(self, workspace, settings):
+        super().__init__(workspace, "Was it added?")
+        self.follow()
+
+    def figure(self):
+        return "7"
+
+    def refresh(self, document):
+        self.say("It was added.")
+""",
+    "wendascope.report.formats": """
+from wendascope.report.formats._registry import form
+
+@form("added", "what was added", ".txt")
+def write(document, path, frame_file):
+    path.write_text("added")
+""",
+    "wendascope.measure": """
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+@remote
+def added(session: ReplaySession, job: Job, least: int = 0) -> list[int]:
+    return [v for v in session.frame.steps.vertices.tolist() if v >= least]
+""",
+}
+
+
+@pytest.fixture
+def added(tmp_path: Path) -> Iterator[None]:
+    """One file in each folder, and gone again afterwards."""
+    registries: list[dict[str, Any]] = [
+        importlib.import_module("wendascope.analysis.findings._registry")._rules,
+        remedy_registry._kinds,
+        lens_registry._found,
+        page_registry._makers,
+        form_registry._forms,
+        jobs._known,
+    ]
+    for name in NEW:
+        discovery.import_all(name)
+    before = [dict(registry) for registry in registries]
+    for name, text in NEW.items():
+        folder = tmp_path / name
+        folder.mkdir()
+        (folder / "zz_added.py").write_text(text)
+        importlib.import_module(name).__path__.append(str(folder))
+    discovery.import_all.cache_clear()
+    yield
+    for name in NEW:
+        importlib.import_module(name).__path__.pop()
+        sys.modules.pop(f"{name}.zz_added", None)
+    for registry, kept in zip(registries, before, strict=True):
+        registry.clear()
+        registry.update(kept)
+    discovery.import_all.cache_clear()
+
+
+def test_a_finding_is_one_file(added: None) -> None:
+    frame = RasterFrame([Clear(), quad(0, 0, 9, 9, 0.5)])
+    found = find(Case(frame, Rasteriser(frame).drawn(), None))
+    assert [f.title for f in found if f.rule == "added-rule"] == ["2 steps"]
+
+
+def test_a_remedy_is_one_file(added: None, depot: Path) -> None:
+    change = change_of(load(depot), [Remedy("added-remedy", [3, 4])])
+    assert change.steps_after == len(load(depot).steps) - 2 and change.edit().drop is not None
+
+
+def test_a_form_is_one_file(added: None, tmp_path: Path) -> None:
+    form = formats.form_named("added")
+    assert form.suffix == ".txt" and "added" in [item.name for item in formats.forms()]
+    formats.export("added", None, tmp_path / "out.txt", tmp_path)  # type: ignore[arg-type]
+    assert (tmp_path / "out.txt").read_text() == "added"
+
+
+def test_a_lens_is_one_file_and_moves_no_other(added: None, small: Path) -> None:
+    shortcuts = {item.name: item.shortcut for item in lens_registry.lenses()}
+    assert shortcuts["added"] == "" and shortcuts["colour"] == "Ctrl+1" and shortcuts["layers"] == "Ctrl+5"
+    frame = load(small)
+    session = ReplaySession(frame)  # type: ignore[arg-type]
+    found = picture_at(session, Job(), step=2, lens="added")
+    session.close()
+    lens = lens_registry.lens_named("added")
+    assert (lens.paint(found) == len(frame.steps)).all() and lens.probe(found, 1, 2) == "1, 2"
+
+
+def test_a_measurement_is_one_file(added: None, small: Path) -> None:
+    job = jobs.job_named("measure.zz_added.added")
+    session = ReplaySession(load(small))  # type: ignore[arg-type]
+    asked = job.asked(least=4)
+    found = job.result(job.run(session, Job(), asked.arguments))
+    session.close()
+    assert found == [v for v in load(small).steps.vertices.tolist() if v >= 4] and np.sum(found) > 0
+
+
+def test_a_page_is_one_file(added: None, window: MainWindow) -> None:
+    window.show_page("Added")
+    page = window._pages["Added"]
+    assert page.figure() == "7" and page.widget().isVisible()
+    assert list(window._pages).index("Added") < list(window._pages).index("Findings")

@@ -1,0 +1,155 @@
+"""What is said of measured changes, with fixed numbers: no driver, no noise."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from wendascope.measure.statistics import Interval
+from wendascope.trials.outcomes import Ground, Outcome
+from wendascope.trials.proof import Proof, _judge
+from wendascope.trials.refuting import told
+from wendascope.trials.runs import TrialRun
+from wendascope.trials.verdicts import (
+    CHANGES,
+    COSTS,
+    LEAVES,
+    NO_DIFFERENCE,
+    NOISE,
+    REFUSED,
+    SAVES,
+    SUBMISSION,
+    Judged,
+    judge_times,
+)
+
+
+@pytest.mark.parametrize(
+    ("saved", "submit", "expected"),
+    [
+        ((0.5, 1.0, 2.0), None, Judged(SAVES)),
+        ((-2.0, -1.0, -0.1), None, Judged(COSTS)),
+        ((-0.05, 0.0, 0.09), None, Judged(NO_DIFFERENCE)),
+        ((-0.05, 0.0, 0.11), None, Judged(NOISE)),
+        ((-16.0, 2.0, 21.0), None, Judged(NOISE)),
+        ((-0.4, 0.0, 0.4), (0.53, 0.7, 1.02), Judged(SAVES, SUBMISSION)),
+        ((-0.4, 0.0, 0.4), (-1.0, -0.7, -0.2), Judged(COSTS, SUBMISSION)),
+        ((-0.4, 0.0, 0.4), (-0.1, 0.1, 0.3), Judged(NOISE)),
+        ((-2.0, -1.0, -0.1), (0.5, 0.6, 0.7), Judged(COSTS)),
+    ],
+)
+def test_times_decide(
+    saved: tuple[float, float, float], submit: tuple[float, float, float] | None, expected: Judged
+) -> None:
+    """The frame takes 10 ms: a difference of less than 0.1 ms is none that matters."""
+
+    def interval(row: tuple[float, float, float]) -> Interval:
+        low, median, high = row
+        return Interval(median=median, low=low, high=high)
+
+    assert judge_times(interval(saved), 10.0, interval(submit) if submit else None) == expected
+
+
+def _measured(
+    saved: float = 2.0,
+    outcome: Outcome | None = None,
+    ground: Ground | None = None,
+    submit_saved: float = 0.0,
+    repeats: int = 12,
+) -> Proof:
+    """A proof of twelve pairs without any noise: a frame of 20 ms, of which the passes touched take 8."""
+    pairs = np.ones(repeats)
+    found = TrialRun(
+        frame=20 * pairs,
+        edited_frame=(20 - saved) * pairs,
+        passes=8 * pairs,
+        edited_passes=(8 - saved) * pairs,
+        submit=3 * pairs,
+        edited_submit=(3 - submit_saved) * pairs,
+        outcome=outcome or Outcome(following=True),
+        ground=ground or Ground(),
+        steps_before=10,
+        steps_after=8,
+        calls_before=30,
+        calls_after=20,
+        fragments_before=None,
+        fragments_after=None,
+        new_bytes=0,
+        left_out=[],
+    )
+    return _judge("finding", found, repeats)
+
+
+def test_a_gain_is_told_with_its_size() -> None:
+    proof = _measured(2.0)
+    assert (
+        proof.verdict == SAVES
+        and proof.gain_ms == 2.0
+        and proof.told_verdict == "saves 2.00 ms"
+        and "picture identical" in proof.summary
+    )
+    assert _measured(-1.0).told_verdict == "costs 1.00 ms"
+    assert (
+        _measured(0.0).told_verdict == "no measurable difference (less than 0.00 ms)" and _measured(0.0).gain_ms is None
+    )
+
+
+def test_too_few_pairs_decide_nothing() -> None:
+    assert _measured(2.0, repeats=8).verdict == SAVES
+    assert _measured(2.0, repeats=7).verdict == NOISE, "seven of the same sign come by chance once in 64 times"
+
+
+def test_submission_alone_can_be_the_gain() -> None:
+    proof = _measured(0.0, submit_saved=1.5)
+    assert (
+        proof.verdict == SAVES
+        and proof.side == SUBMISSION
+        and proof.gain_ms == 1.5
+        and proof.told_verdict == "saves 1.50 ms of submission"
+    )
+
+
+def test_pictures_come_before_times() -> None:
+    proof = _measured(2.0, Outcome(pixels_different=7, max_difference=3, where=(0, 0, 2, 4), following=True))
+    assert proof.verdict == CHANGES and proof.gain_ms is None and "7 pixels differ by up to 3 of 255" in proof.summary
+    assert _measured(2.0, Outcome(later_pixels=1, following=True)).verdict == CHANGES
+    only_by_luck = _measured(2.0, Outcome(pixels_different=7, by_pattern=True))
+    assert only_by_luck.verdict == CHANGES and "only by what earlier frames had left" in only_by_luck.summary
+
+
+def test_what_is_left_behind_is_told_apart_from_the_screen() -> None:
+    unknown = _measured(2.0, Outcome(left_behind=["texture 5"]))
+    assert (
+        unknown.verdict == LEAVES
+        and "capture the frame again" in unknown.reason
+        and "left behind otherwise: texture 5" in unknown.summary
+    )
+    known = _measured(2.0, Outcome(left_behind=["texture 5"], following=True))
+    assert known.verdict == LEAVES and not known.reason
+    healed = _measured(2.0, Outcome(rewritten=["texture 5"], following=True))
+    assert healed.verdict == SAVES and "the frame after writes texture 5 anew" in healed.summary
+
+
+def test_nothing_is_proved_on_a_frame_that_does_not_replay() -> None:
+    proof = _measured(2.0, ground=Ground(unlike_capture=6))
+    assert (
+        proof.verdict == REFUSED
+        and "6 pixels differ" in proof.reason
+        and proof.gain_ms is None
+        and proof.unlike_capture == 6
+    )
+    assert _measured(2.0, Outcome(pixels_different=7), Ground(unlike_capture=6)).verdict == CHANGES, (
+        "the worse of the two is told"
+    )
+    assert (
+        Ground(unsteady=["the picture", "texture 3"]).trouble
+        == "the replay differs from run to run in the picture, texture 3"
+    )
+    assert not Ground().trouble
+
+
+def test_refutations_say_what_differs() -> None:
+    assert told(Outcome(pixels_different=1, max_difference=9)) == "1 pixel differs by up to 9 of 255"
+    assert told(Outcome(later_pixels=12)) == "12 pixels differ in the frame after"
+    assert told(Outcome(left_behind=["texture 5", "buffer 2"])) == "left behind otherwise: texture 5, buffer 2"
+    assert Outcome(rewritten=["texture 5"]).same and not Outcome(left_behind=["texture 5"]).same
