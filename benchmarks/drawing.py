@@ -9,11 +9,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import numpy as np
 
 from benchmarks.replaying import DEMO, Row
-from wendascope.analysis.drawn import Drawn
 from wendascope.frame.file import save
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.pictures import picture_at, verify
@@ -47,7 +45,8 @@ def layers() -> Iterator[Row]:
 
 
 def stack() -> Iterator[Row]:
-    first, later = [], []
+    first: list[float] = []
+    later: list[float] = []
     for _ in range(_RUNS):
         with Replay(DEMO) as replay:
             replay.run(picture_at.asked(step=_STEP, lens="layers"))
@@ -71,13 +70,12 @@ def many() -> Iterator[Row]:
         save(frame, path)
         with Replay(path) as replay:
             started = time.perf_counter()
-            found = replay.run(measure_drawn.asked())
+            drawn = replay.run(measure_drawn.asked())
             seconds = time.perf_counter() - started
-    drawn = msgspec.convert(found, Drawn)
     triangles = sum(max(row.triangles, 0) for row in drawn.steps)
     exact = "counts exact" if not drawn.caveats else drawn.caveats[0]
     yield (
-        f"layers and geometry, {len(found['steps']):,} steps, {triangles / 1e6:.1f} million triangles",
+        f"layers and geometry, {len(drawn.steps):,} steps, {triangles / 1e6:.1f} million triangles",
         f"{seconds:.1f} s, {exact}",
         "<= 60 s",
     )

@@ -18,8 +18,9 @@ from benchmarks.replaying import DEMO, Row
 from wendascope.analysis.findings import EditedSource, Remedy
 from wendascope.analysis.shaders import study_shaders
 from wendascope.analysis.sharing import Sharing
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
 from wendascope.measure.pictures import verify
+from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
@@ -44,7 +45,7 @@ _FRAGMENTS_A_VERTEX = 50
 
 def _measured(path: Path, name: str) -> Iterator[tuple[float, float, str]]:
     """(measured ns a fragment, modelled cost) of each program that draws many fragments of few vertices."""
-    frame, survey = load(path), time_file(path, 10).survey
+    frame, survey = load_opengl(path), time_file(path, 10).survey
     counted = survey.fragments or []
     for program in study_shaders(Sharing(frame)):
         steps = [
@@ -69,8 +70,8 @@ def ranking() -> Iterator[Row]:
             rows += list(_measured(taken, scene.partition(":")[0]))
     for measured, modelled, name in sorted(rows):
         print(f"  {measured:8.1f} ns  {modelled:8.0f}  {name}", file=sys.stderr)
-    ranks = [np.argsort(np.argsort([row[k] for row in rows])) for k in (0, 1)]
-    correlation = float(np.corrcoef(*ranks)[0, 1])
+    ranks = [np.argsort(np.argsort([row[k] for row in rows])).astype(float) for k in (0, 1)]
+    correlation = float(np.corrcoef(np.array(ranks))[0, 1])
     yield f"modelled cost against time, rank correlation of {len(rows)} shaders", f"{correlation:.3f}", ">= 0.85"
 
 
@@ -78,7 +79,7 @@ def edit() -> Iterator[Row]:
     """From an edited source to its picture and time, the replay running: a small shader, and the one that compiles
     longest.
     """
-    frame = load(DEMO)
+    frame = load_opengl(DEMO)
     with Replay(DEMO) as replay:
         replay.run(verify.asked())
         for name, text in ((28, "edge * 0.55"), (1, "q.z - 0.003")):

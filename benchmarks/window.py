@@ -34,7 +34,7 @@ window.picture.view.repaint()
 app.processEvents()
 first = time.perf_counter() - started
 document = window.workspace.current
-runner = window._runner(document)
+runner = window.work.runner(document)
 def wait(step):
     document.selection.choose(step)
     while f"after step {step:,}" not in window.picture.title.text():

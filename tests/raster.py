@@ -8,7 +8,7 @@ drawn so and compared.
 from __future__ import annotations
 
 import functools
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -40,7 +40,7 @@ _SOURCES = {
         "void main() { result = colour * texture(surface, gl_FragCoord.xy / 64.0); }\n"
     ),
 }
-_COMPARES = {
+_COMPARES: dict[Compare, Callable[[Any, Any], Any]] = {
     Compare.NEVER: lambda new, old: np.zeros(old.shape, bool),
     Compare.LESS: np.less,
     Compare.EQUAL: np.equal,

@@ -116,11 +116,11 @@ def _step(random: np.random.Generator, item: Pass) -> Step:
         if stencil[0] not in ("ALWAYS", "NEVER") and flag(0.7):
             stencil = (*stencil[:3], "KEEP", "KEEP", "KEEP", stencil[6])
     alpha = int(random.choice([0, 255]))
-    colour = (*(int(v) for v in random.integers(0, 255, 3)), alpha) if flag(0.8) else (0, 0, 0, alpha)
+    red, green, blue = (int(v) for v in random.integers(0, 255, 3)) if flag(0.8) else (0, 0, 0)
     return Step(
         triangles,
         random.integers(1, 64, count) / 64,
-        colour,
+        (red, green, blue, alpha),
         flag(0.8),
         str(random.choice(["LESS", "LEQUAL", "LESS", "GREATER", "ALWAYS", "EQUAL"])),
         flag(0.85),
@@ -174,7 +174,7 @@ def edge_functions(corners: np.ndarray, sample: tuple[float, float]) -> np.ndarr
 def coverage(corners: np.ndarray, sample: tuple[float, float] = (0.5, 0.5)) -> np.ndarray:
     """Pixels whose sample a triangle of either winding covers, shape (SIZE, SIZE)."""
     edges = edge_functions(corners, sample)
-    return (edges > 0).all(axis=0) | (edges < 0).all(axis=0)
+    return np.asarray((edges > 0).all(axis=0) | (edges < 0).all(axis=0))
 
 
 @dataclass

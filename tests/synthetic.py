@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from wendascope.frame.blobs import BlobStore
@@ -82,7 +84,7 @@ def frame_of(
 ) -> OpenGLFrame:
     """A frame with these calls. Depth is tested and written unless `state` says otherwise."""
     store = blobs or BlobStore()
-    initial = {
+    initial: dict[str, Any] = {
         "capability": {(GL.DEPTH_TEST, 0): (1,)},
         "depth_mask": {(0, 0): (1,)},
         "depth_func": {(0, 0): (GL.LESS,)},

@@ -160,6 +160,6 @@ def test_a_measurement_is_one_file(added: None, small: Path) -> None:
 
 def test_a_page_is_one_file(added: None, window: MainWindow) -> None:
     window.show_page("Added")
-    page = window._pages["Added"]
+    page = window.page("Added")
     assert page.figure() == "7" and page.widget().isVisible()
-    assert list(window._pages).index("Added") < list(window._pages).index("Findings")
+    assert window.page_titles().index("Added") < window.page_titles().index("Findings")

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 from wendascope import records
 from wendascope.analysis import guidelines as guidelines_module
 from wendascope.analysis.batches import Batch
-from wendascope.desktop import window as window_module
+from wendascope.desktop import guidelines_file as file_module
 from wendascope.desktop.code_view import coloured
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages.batching import BatchingPage
@@ -52,7 +52,7 @@ def opened(window: MainWindow, crowd: Path, tmp_path: Path, qtbot: Any) -> MainW
 
 def _batching(window: MainWindow) -> BatchingPage:
     window.show_page("Batching")
-    page = window._pages["Batching"]
+    page = window.page("Batching")
     assert isinstance(page, BatchingPage)
     return page
 
@@ -76,7 +76,7 @@ def _batch(page: BatchingPage, how: str, textures: bool = False) -> Node:
 
 def test_state_goes_from_kind_to_program_to_call_and_names_the_earlier_one(opened: MainWindow) -> None:
     opened.show_page("State")
-    page = opened._pages["State"]
+    page = opened.page("State")
     assert isinstance(page, StatePage)
     assert "redundant" in page.answer.text() and page.figure().endswith("%")
     kinds = page.tree.nodes.root.children
@@ -185,10 +185,10 @@ def test_changed_guidelines_are_read_and_the_frame_is_looked_at_again(
     opened: MainWindow, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     own = tmp_path / "settings" / "guidelines.toml"
-    for module in (guidelines_module, window_module):
+    for module in (guidelines_module, file_module):
         monkeypatch.setattr(module, "own_file", lambda: own)
-    monkeypatch.setattr(window_module.QDesktopServices, "openUrl", lambda _url: True)
-    opened.edit_guidelines()
+    monkeypatch.setattr("wendascope.desktop.guidelines_file.QDesktopServices.openUrl", lambda _url: True)
+    opened.guidelines.edit()
     assert own.read_text() == guidelines_module.shipped_text()
     document = opened.workspace.current
     assert document is not None and document.structure is not None
@@ -208,7 +208,9 @@ def test_the_batch_lens_names_groups_and_finds_their_steps(crowd: Path) -> None:
     y, x = (int(v[0]) for v in np.nonzero(found["batch"] >= 0))
     assert lens.probe(found, x, y).startswith(f"step {int(found['owner'][y, x])}, batch ")
     assert lens.step_at is not None and lens.step_at(found, x, y) == int(found["owner"][y, x])
-    assert lens.alike is not None and lens.alike(found, x, y).all() == (found["batch"] == found["batch"][y, x]).all()
+    assert lens.alike is not None
+    alike = lens.alike(found, x, y)
+    assert alike is not None and alike.all() == (found["batch"] == found["batch"][y, x]).all()
     assert lens.legend is not None and sum(e.share for e in lens.legend(found)) <= 1.0
     ay, ax = (int(v[0]) for v in np.nonzero(found["batch"] == -2))
     assert lens.probe(found, ax, ay) == "nothing opaque was drawn here" and lens.step_at(found, ax, ay) is None
@@ -218,12 +220,12 @@ def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: A
     document = opened.workspace.current
     assert document is not None
     chosen = [f for f in document.findings if f.page == "Batching"]
-    opened.prove(chosen)
+    opened.work.prove(chosen)
     qtbot.waitUntil(
-        lambda: not opened._measuring() and all(f.id in document.proofs for f in chosen), timeout=2 * PATIENCE
+        lambda: not opened.work.measuring() and all(f.id in document.proofs for f in chosen), timeout=2 * PATIENCE
     )
     opened.show_page("Time")
-    evidence = opened._pages["Time"].widget().evidence.text()  # type: ignore[attr-defined]
+    evidence = opened.page("Time").widget().evidence.text()  # type: ignore[attr-defined]
     if sum(document.proofs[f.id].verdict == SAVES for f in chosen) < 2:  # under much other load little can be told
         assert COMBINED not in document.proofs and "Proved: " not in evidence
         return
@@ -260,5 +262,5 @@ def test_settings_of_the_atlas_come_back(qtbot: Any, tmp_path: Path) -> None:
     settings.setValue("atlas/rotation", "true")
     window = MainWindow(settings)
     qtbot.addWidget(window)
-    page = window._pages["Batching"]
+    page = window.page("Batching")
     assert isinstance(page, BatchingPage) and page.atlas.options.page == 1024 and page.atlas.options.rotation

@@ -7,7 +7,7 @@ import pytest
 
 from tests.conftest import Capture, program
 from tests.test_capture import check_identical
-from wendascope.frame.file import load
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.facts import step_facts
 
 pytestmark = pytest.mark.driver
@@ -101,7 +101,7 @@ def test_immediate_mode_and_lists_are_counted(capture: Capture) -> None:
 
 def test_counts_of_indirect_draws_are_resolved(capture: Capture) -> None:
     path, frame = capture(program("indirect"), 6)
-    frame = load(path)
+    frame = load_opengl(path)
     kinds = [frame.steps.kind_name(i) for i in range(len(frame.steps))]
     assert kinds == ["clear", "dispatch", "draw", "draw", "draw", "draw"]
     many = 2 + 6 % 5

@@ -11,10 +11,11 @@ import pytest
 
 from tests.conftest import DATA, Capture, program
 from wendascope.errors import CancelledError, TargetError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
 from wendascope.measure.survey import survey
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.packed import FLAG_LOST
 from wendascope.replay.client import Replay
 from wendascope.tap.channel import FrameEnd
@@ -24,7 +25,7 @@ pytestmark = pytest.mark.driver
 
 
 def check_identical(path: Path) -> None:
-    frame = load(path)
+    frame = load_opengl(path)
     assert frame.reference is not None
     colours = np.unique(frame.reference.pixels.reshape(-1, 4), axis=0)
     assert len(colours) > 8, "the picture is too plain to prove anything"
@@ -81,7 +82,7 @@ def test_the_running_demo(capture: Capture) -> None:
 def test_the_shipped_demo_frames(name: str) -> None:
     path = DATA / f"{name}.wend"
     assert path.stat().st_size < 4 << 20
-    frame = load(path)
+    frame = load_opengl(path)
     assert len(frame.passes) >= 8
     assert (frame.default_framebuffer.width, frame.default_framebuffer.height) == (1280, 720)
     check_identical(path)
@@ -90,7 +91,7 @@ def test_the_shipped_demo_frames(name: str) -> None:
 def test_a_changed_frame_is_not_called_identical(capture: Capture, tmp_path: Path) -> None:
     """The comparison can fail: one uniform of one call is changed."""
     path, _ = capture(program("shapes"), 3)
-    frame = load(path)
+    frame = load_opengl(path)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
     call = int(frame.calls.calls_of("glUniform4f")[-1])

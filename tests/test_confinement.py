@@ -15,10 +15,11 @@ import pytest
 from tests.attacks.kills import alive
 from wendascope.confinement import landlock_version
 from wendascope.errors import ReplayCrashedError, ReplayError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
 from wendascope.frame.origins import MADE_HERE, introduction, origin, remember
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.measure.pictures import verify
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.runnable import may_run, may_set_up
 from wendascope.registry import GL, tables
 from wendascope.replay.client import Replay, in_force
@@ -92,7 +93,7 @@ def test_what_is_in_force_is_tried_and_told() -> None:
 
 
 def with_fragment_shader(small: Path, body: str, path: Path) -> Path:
-    frame = load(small)
+    frame = load_opengl(small)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
     for program in frame.objects.programs:
@@ -194,11 +195,11 @@ def test_a_frame_made_here_is_known_and_a_strangers_is_introduced_once(
     from wendascope.frame.file import content_of
 
     content = content_of(small)
-    assert origin(content) == MADE_HERE and introduction(load(small), content) == ""
+    assert origin(content) == MADE_HERE and introduction(load_opengl(small), content) == ""
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "somebody-else"))
     assert origin(content) == ""
-    assert "not captured here" in introduction(load(small), content)
-    assert introduction(load(small), content) == "", "said once"
+    assert "not captured here" in introduction(load_opengl(small), content)
+    assert introduction(load_opengl(small), content) == "", "said once"
     remember(content, MADE_HERE)
     assert origin(content) == MADE_HERE
     (tmp_path / "somebody-else" / "wendascope" / "frames").write_bytes(b"\xff\xfe" * 100)

@@ -24,7 +24,7 @@ from wendascope.frame.file import load
 
 
 def time_page(window: MainWindow) -> TimePage:
-    page = window._pages["Time"]
+    page = window.page("Time")
     assert isinstance(page, TimePage)
     return page
 
@@ -36,10 +36,10 @@ def shown(window: MainWindow) -> np.ndarray[Any, Any]:
 
 
 def test_opening_shows_the_captured_picture_at_once(window: MainWindow, depot: Path) -> None:
-    assert window.pages.currentWidget() is window._pages["Capture"], "nothing open: how to get a frame"
+    assert window.pages.currentWidget() is window.page("Capture"), "nothing open: how to get a frame"
     assert not window.strip.isVisible()
     window.open_files([depot])
-    assert window.pages.currentWidget() is window._pages["Time"] and window.strip.isVisible()
+    assert window.pages.currentWidget() is window.page("Time") and window.strip.isVisible()
     image = window.picture.view.image
     assert image is not None and (image.width(), image.height()) == (1280, 720)
     assert "budget" in time_page(window).answer.text()
@@ -58,13 +58,13 @@ def test_one_selection_everywhere(qtbot: Any, window: MainWindow, own_small: Pat
     assert window.facts.title.text().startswith("Step 7: draw")
     qtbot.waitUntil(lambda: "after step 7" in window.picture.title.text(), timeout=20000)
     before = shown(window).copy()
-    window._move(1)
+    window.move_step(1)
     assert document.selection.step == 8
     qtbot.waitUntil(lambda: "after step 8" in window.picture.title.text(), timeout=20000)
     assert (shown(window) != before).any(), "the picture grows with the steps"
-    window._history(-1)
+    window.go_in_history(-1)
     assert document.selection.step == 7
-    window._history(1)
+    window.go_in_history(1)
     assert document.selection.step == 8
 
 
@@ -86,6 +86,7 @@ def test_facts_tell_arguments_textures_and_state(window: MainWindow, depot: Path
         assert head is not None
         for k in range(head.childCount()):
             child = head.child(k)
+            assert child is not None
             facts[child.text(0)] = child.text(1)
     assert facts["mode"] == "GL_TRIANGLES" and facts["count"] == "36" and facts["triangles"] == "12"
     assert "128 x 128 RGBA8" in facts["surface (unit 0)"]
@@ -121,8 +122,7 @@ def test_the_tree_sorts_searches_and_copies(window: MainWindow, depot: Path) -> 
     assert names() == [] and page.found.text().startswith("0 of")
     page.search.clear()
     assert model.rowCount() == 10
-    page.view.copy_rows()
-    lines = QGuiApplication.clipboard().text().splitlines()
+    lines = page.view.as_text().splitlines()
     assert lines[0].startswith("pass / step\tsteps\tms") and len(lines) == 11
 
 
@@ -161,17 +161,17 @@ def test_measuring_in_the_background_and_cancelling(qtbot: Any, window: MainWind
     document = window.workspace.current
     assert document is not None and document.survey is None
     assert "Not measured yet" in time_page(window).answer.text()
-    window.measure()
+    window.work.measure()
     assert window.header.progress.isVisible() and not window.header.button.isVisible()
     qtbot.waitUntil(lambda: document.survey is not None, timeout=60000)
     assert "budget" in time_page(window).answer.text()
     qtbot.waitUntil(lambda: window.header.button.isVisible(), timeout=5000)
     assert records.SURVEY.newest(own_small) is not None, "kept in the file"
     again = document.survey
-    window.measure()
-    qtbot.waitUntil(window._measuring, timeout=10000)
-    window.cancel()
-    qtbot.waitUntil(lambda: not window._measuring() and window.header.button.isVisible(), timeout=20000)
+    window.work.measure()
+    qtbot.waitUntil(window.work.measuring, timeout=10000)
+    window.work.cancel()
+    qtbot.waitUntil(lambda: not window.work.measuring() and window.header.button.isVisible(), timeout=20000)
     assert document.survey is again
 
 
@@ -214,14 +214,14 @@ def test_settings_are_remembered(qtbot: Any, tmp_path: Path, own_small: Path) ->
 
 def test_every_action_is_in_the_command_palette(window: MainWindow, depot: Path) -> None:
     window.open_files([depot])
-    palette = CommandPalette(window._actions, window)
+    palette = CommandPalette(window.menus.actions, window)
     palette.input.setText("next pass")
     assert palette.list.count() == 1
     palette._run()
     document = window.workspace.current
     assert document is not None and document.selection.step == int(document.frame.passes.end[0]) - 1
     assert matches("PASS next", "Go: Next pass") and not matches("tram", "Go: Next pass")
-    shortcuts = [a.shortcut().toString() for _, a in window._actions if not a.shortcut().isEmpty()]
+    shortcuts = [a.shortcut().toString() for _, a in window.menus.actions if not a.shortcut().isEmpty()]
     assert len(shortcuts) == len(set(shortcuts)), "no shortcut means two things"
 
 

@@ -10,7 +10,6 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QTreeWidgetItem
 
 from wendascope import records
 from wendascope.analysis.findings import Finding, Remedy
@@ -59,20 +58,20 @@ def _lens(window: MainWindow, qtbot: Any, name: str) -> None:
 
 def test_measuring_in_the_window_fills_every_page(window: MainWindow, own_small: Path, qtbot: Any) -> None:
     window.open_files([own_small])
-    page = window._pages["Overdraw"]
+    page = window.page("Overdraw")
     assert isinstance(page, OverdrawPage) and page.answer.text() == "Not measured yet." and page.figure() == ""
-    window.measure()
+    window.work.measure()
     document = window.workspace.current
     assert document is not None
-    qtbot.waitUntil(lambda: document.drawn is not None and not window._measuring(), timeout=PATIENCE)
+    qtbot.waitUntil(lambda: document.drawn is not None and not window.work.measuring(), timeout=PATIENCE)
     assert "fragments" in page.answer.text() and page.figure().endswith("%")
-    assert "triangles" in window._pages["Geometry"].widget().answer.text()  # type: ignore[attr-defined]
+    assert "triangles" in window.page("Geometry").widget().answer.text()  # type: ignore[attr-defined]
     assert records.DRAWN.all(own_small) and records.FINDINGS.all(own_small), "kept in the file"
 
 
 def test_overdraw_is_told_in_waste_and_the_table_can_be_copied(opened: MainWindow, qtbot: Any) -> None:
     opened.show_page("Overdraw")
-    page = opened._pages["Overdraw"]
+    page = opened.page("Overdraw")
     assert isinstance(page, OverdrawPage)
     assert "are wasted" in page.answer.text()
     table = page.table
@@ -93,7 +92,7 @@ def test_overdraw_is_told_in_waste_and_the_table_can_be_copied(opened: MainWindo
 
 def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot: Any) -> None:
     opened.show_page("Overdraw")
-    page = opened._pages["Overdraw"]
+    page = opened.page("Overdraw")
     assert isinstance(page, OverdrawPage)
     document = opened.workspace.current
     assert document is not None
@@ -105,25 +104,23 @@ def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot:
     qtbot.mouseMove(view, QPoint(int(middle.x()), int(middle.y())))
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(int(middle.x()), int(middle.y())))
     assert document.pin.at is not None and page.tabs.currentWidget() is page.stack
-    qtbot.waitUntil(lambda: page.stack.tree.topLevelItemCount() > 3, timeout=PATIENCE)
-    rows: list[QTreeWidgetItem] = [
-        item for i in range(page.stack.tree.topLevelItemCount()) if (item := page.stack.tree.topLevelItem(i))
-    ]
-    fates = [row.text(2) for row in rows]
+    stack = page.stack.table.rows
+    qtbot.waitUntil(lambda: stack.rowCount() > 3, timeout=PATIENCE)
+    fates = [stack.columns[2].text(entry) for entry in stack.rows]
     assert (
         fates[0] == "blended, changed nothing"
         and "visible" in fates
         and any(f.startswith("covered by step") for f in fates)
     )
-    page.stack.tree.setCurrentItem(rows[-2])
-    assert document.selection.step == rows[-2].data(0, Qt.ItemDataRole.UserRole)
+    page.stack.table.choose(stack.rows[-2])
+    assert document.selection.step == stack.rows[-2].step
     page.tabs.setCurrentWidget(page.areas)
     worst = page.areas.topLevelItem(0)
     assert worst is not None and float(worst.text(1)) > 5
     page.areas.itemClicked.emit(worst, 0)
     assert document.pin.at is not None and page.tabs.currentWidget() is page.stack
     page.stack.again.click()
-    assert document.pin.at is None and page.stack.tree.topLevelItemCount() == 0
+    assert document.pin.at is None and stack.rowCount() == 0
 
 
 def test_every_lens_measures_paints_and_probes(examined: Path) -> None:
@@ -179,7 +176,7 @@ def test_the_outline_follows_the_step(opened: MainWindow, qtbot: Any) -> None:
 
 def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None:
     opened.show_page("Geometry")
-    page = opened._pages["Geometry"]
+    page = opened.page("Geometry")
     assert isinstance(page, GeometryPage)
     assert "too small to cover a sample (above" in page.answer.text()
     fine = _scene(opened) + 12
@@ -187,8 +184,8 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     opened.workspace.current.selection.choose(fine)  # type: ignore[union-attr]
     page.tabs.setCurrentWidget(page.mesh)
     mesh: MeshPanel = page.mesh
-    qtbot.waitUntil(lambda: mesh.picture.image is not None and mesh.values.table is not None, timeout=PATIENCE)
-    assert mesh.values.table is not None and mesh.values.table.attributes[:2] == ["position.x", "position.y"]
+    qtbot.waitUntil(lambda: mesh.picture.image is not None and mesh.attributes.rows.rows, timeout=PATIENCE)
+    assert [column.title for column in mesh.attributes.rows.columns][:2] == ["position.x", "position.y"]
     assert "7,200 triangles" in mesh.facts.text() and "32 x 24 pixels on its target" in mesh.facts.text()
     before = mesh.picture.image
     yaw = mesh.picture.yaw
@@ -197,7 +194,7 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     qtbot.waitUntil(lambda: mesh.picture.image is not None and mesh.picture.image != before, timeout=PATIENCE)
     mesh.space.setCurrentIndex(1)
     assert (mesh.picture.yaw, mesh.picture.pitch) == (0.0, 0.0)
-    assert mesh.values.as_text().startswith("position.x\tposition.y")
+    assert mesh.attributes.as_text().startswith("position.x\tposition.y")
     # a clear has none
     opened.workspace.current.selection.choose(_scene(opened))  # type: ignore[union-attr]
     assert mesh.picture.note == "Choose a draw to see its mesh."
@@ -205,7 +202,7 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
 
 def test_a_finding_is_proved_from_the_page(opened: MainWindow, qtbot: Any) -> None:
     opened.show_page("Findings")
-    page = opened._pages["Findings"]
+    page = opened.page("Findings")
     assert isinstance(page, FindingsPage)
     document = opened.workspace.current
     assert document is not None
@@ -233,7 +230,7 @@ def test_where_a_proof_differs_is_shown(opened: MainWindow, qtbot: Any) -> None:
     document.findings = [wrong]
     document.changed()
     opened.show_page("Findings")
-    view = opened._pages["Findings"].findings  # type: ignore[attr-defined]
+    view = opened.page("Findings").findings  # type: ignore[attr-defined]
     view.prove.click()
     qtbot.waitUntil(lambda: "wrong" in document.proofs, timeout=PATIENCE)
     assert document.proofs["wrong"].verdict == CHANGES

@@ -17,7 +17,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
-from wendascope.frame.file import add, added, load, save
+from wendascope.frame.file import add, added, save
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 
 quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -34,9 +35,9 @@ def same(a: OpenGLFrame, b: OpenGLFrame) -> None:
 
 
 def test_what_is_saved_is_loaded(small: Path, tmp_path: Path) -> None:
-    frame = load(small)
+    frame = load_opengl(small)
     save(frame, tmp_path / "again.wend")
-    same(frame, load(tmp_path / "again.wend"))
+    same(frame, load_opengl(tmp_path / "again.wend"))
 
 
 def as_told(kind: str, text: str) -> tuple[str, str]:
@@ -62,7 +63,7 @@ def test_truncated_files_are_refused(small: Path, tmp_path: Path, part: float) -
 
 
 def load_all(path: Path) -> OpenGLFrame:
-    frame = load(path)
+    frame = load_opengl(path)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
     return frame
@@ -80,7 +81,7 @@ def test_flipped_bytes_are_found_or_do_not_matter(small: Path, tmp_path: Path, a
     except FileError as error:
         assert "\n" not in str(error)
     else:
-        same(frame, load(small))  # the byte lay where nothing is read
+        same(frame, load_opengl(small))  # the byte lay where nothing is read
     assert sorted(p.name for p in tmp_path.iterdir() if p.name.startswith("damaged")) == ["damaged.wend"]
 
 
@@ -90,7 +91,7 @@ def test_any_other_file_is_not_ours(tmp_path: Path, data: bytes) -> None:
     path = tmp_path / "other.wend"
     path.write_bytes(data)
     with pytest.raises(DamagedFileError, match="not a Wendascope file"):
-        load(path)
+        load_opengl(path)
 
 
 def test_a_newer_version_is_refused_by_name(own_small: Path) -> None:
@@ -98,12 +99,12 @@ def test_a_newer_version_is_refused_by_name(own_small: Path) -> None:
         file.seek(60)
         file.write(struct.pack(">I", 99))
     with pytest.raises(NewerFileError, match="format 99"):
-        load(own_small)
+        load_opengl(own_small)
 
 
 def test_a_missing_file_is_one_error(tmp_path: Path) -> None:
     with pytest.raises(FileError, match="No such file"):
-        load(tmp_path / "nothing.wend")
+        load_opengl(tmp_path / "nothing.wend")
 
 
 def change(path: Path, statement: str, *values: object) -> None:
@@ -127,7 +128,7 @@ def change(path: Path, statement: str, *values: object) -> None:
 def test_changed_databases_are_refused(own_small: Path, statement: str) -> None:
     change(own_small, statement)
     with pytest.raises(DamagedFileError):
-        load(own_small)
+        load_opengl(own_small)
 
 
 def test_consistent_lies_are_refused(small: Path, tmp_path: Path) -> None:
@@ -138,24 +139,24 @@ def test_consistent_lies_are_refused(small: Path, tmp_path: Path) -> None:
     buffer.size += 100
     save(frame, lies)
     with pytest.raises(DamagedFileError, match="wrong size"):
-        load(lies)
+        load_opengl(lies)
     frame = load_all(small)
     image = next(i for t in frame.objects.textures for i in t.images if i.contents)
     image.width = 1 << 30
     save(frame, lies)
     with pytest.raises(DamagedFileError):
-        load(lies)
+        load_opengl(lies)
     frame = load_all(small)
     frame.calls.words[int(frame.calls.offsets[3])] += np.uint64(1 << 32)
     save(frame, lies)
     with pytest.raises(DamagedFileError):
-        load(lies)
+        load_opengl(lies)
 
 
 def test_a_decompression_bomb_is_refused(own_small: Path) -> None:
     change(own_small, "UPDATE section SET size = ? WHERE name = 'arena'", 1 << 50)
     with pytest.raises(DamagedFileError):
-        load(own_small)
+        load_opengl(own_small)
 
 
 def test_a_full_disk_leaves_nothing(small: Path, tmp_path: Path) -> None:
@@ -165,7 +166,7 @@ import resource, signal, sys
 from pathlib import Path
 from wendascope.errors import FileError
 from wendascope.frame.file import load, save
-frame = load(Path(sys.argv[1]))
+frame = load_opengl(Path(sys.argv[1]))
 for ref in frame.objects.blob_refs():
     frame.blobs.get(ref)
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
@@ -197,7 +198,7 @@ def test_a_file_that_may_not_be_written_is_one_error(own_small: Path) -> None:
 def test_saving_replaces_whole_files_only(small: Path, tmp_path: Path) -> None:
     path = Path(shutil.copy(small, tmp_path / "kept.wend"))
     before = path.read_bytes()
-    frame = load(path)
+    frame = load_opengl(path)
     frame.objects.buffers[0].contents = msgspec.structs.replace(
         frame.objects.buffers[0].contents or next(iter(frame.objects.blob_refs())), hash="0" * 64
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -40,7 +41,7 @@ def _frame(batch: CallBatch, sides: tuple[int, ...] = (), **shape: int) -> OpenG
     return frame_of(batch, made, blobs)
 
 
-def _batches(batch: CallBatch, **shape: int) -> Batches:
+def _batches(batch: CallBatch, **shape: Any) -> Batches:
     return find_batches(Sharing(_frame(batch, **shape)))
 
 
@@ -82,8 +83,8 @@ def test_textures_of_one_shape_are_near_kin_and_of_other_shapes_share_a_page() -
         (["surface"], True, 80)
     ] and "lose precision" in apart[0].caveats[-1]
     frame = _frame(batch, sides=(8, 16, 32, 64))
-    for k, texture in enumerate(frame.objects.textures):
-        texture.parameters = {"TEXTURE_MIN_FILTER": [float(k)]}
+    for k, record in enumerate(frame.objects.textures):
+        record.parameters = {"TEXTURE_MIN_FILTER": [float(k)]}
     alone = find_batches(Sharing(frame))
     assert alone.batches == [] and list(alone.single_draws) == ["unique vertex format or texture size"]
 

@@ -12,7 +12,8 @@ import numpy as np
 import pytest
 
 from wendascope.errors import TargetError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
+from wendascope.opengl.codec import load_opengl
 from wendascope.tap.launch import Target, Trigger
 from wendascope.tap.take import Collect
 
@@ -26,14 +27,14 @@ def _target(display: str, *command: str) -> Target:
 
 
 def test_they_are_recorded_and_kept(small: Path, tmp_path: Path) -> None:
-    frame = load(small)
+    frame = load_opengl(small)
     assert len(frame.following) == len(frame.calls), "the program draws alike in every frame"
     whole = frame.with_following
     assert len(whole.steps) == 2 * len(frame.steps) and (whole.steps.call[: len(frame.steps)] == frame.steps.call).all()
     assert frame.with_following is whole, "put together once"
     copy = tmp_path / "copy.wend"
     save(frame, copy)
-    again = load(copy)
+    again = load_opengl(copy)
     assert np.array_equal(again.following.words, frame.following.words) and np.array_equal(
         again.following.arena, frame.following.arena
     )
@@ -44,7 +45,7 @@ def test_a_frame_without_them_is_itself(small: Path) -> None:
 
     from wendascope.opengl.packed import merge_streams
 
-    frame = replace(load(small), following=merge_streams([]))
+    frame = replace(load_opengl(small), following=merge_streams([]))
     assert frame.with_following is frame
 
 
@@ -70,7 +71,7 @@ def test_a_program_that_stops_drawing_is_not_waited_for(display: str) -> None:
 
 
 def test_threads_and_switches_are_told(small: Path) -> None:
-    frame = load(small)
+    frame = load_opengl(small)
     assert all(beat.thread_ns > 0 for beat in frame.heartbeats[1:])
     m = frame.metadata
     assert (

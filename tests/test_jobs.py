@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -21,7 +22,8 @@ from wendascope.replay.jobs import RemoteJob, job_named, remote
 from wendascope.replay.slots import Slot, Slots
 from wendascope.replay.wire import Reply, Request, decode_reply, decode_request, encode
 
-SESSION, JOB = object(), object()
+SESSION: Any = object()
+JOB: Any = object()
 
 
 class Measured(msgspec.Struct):

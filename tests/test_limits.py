@@ -29,9 +29,9 @@ from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import read_module
 from wendascope.errors import ReplayCrashedError, TrialError
-from wendascope.frame.file import load
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.measure.pictures import verify
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
@@ -333,7 +333,7 @@ def test_families_differ_only_in_constants(shades: dict[str, tuple[Path, OpenGLF
 
 
 def test_outputs_that_no_target_takes_are_found(shades: dict[str, tuple[Path, OpenGLFrame]]) -> None:
-    frame = load(shades["core"][0])
+    frame = load_opengl(shades["core"][0])
     number, steps = _steps(frame, "tint.rgb")
     assert list(unused_outputs(Case(frame, Drawn([], [], []), None))) == []
     shader = next(
@@ -379,7 +379,7 @@ def test_the_demo_has_its_new_findings() -> None:
     path = DATA / "depot.wend"
     drawn, survey = stored_examination(path)[0], records.SURVEY.newest(path)
     assert drawn is not None and survey is not None
-    rules = {f.rule for f in find(Case(load(path), drawn, survey.steps.ms))}
+    rules = {f.rule for f in find(Case(load_opengl(path), drawn, survey.steps.ms))}
     assert {
         "per-vertex-work",
         "long-loop",

@@ -62,7 +62,6 @@ def _frame(batch: CallBatch, following: CallBatch | None = None) -> OpenGLFrame:
         "active_texture": {(0, 0): (GL.TEXTURE0,)},
         "framebuffer": {(t, 0): (0,) for t in (GL.DRAW_FRAMEBUFFER, GL.READ_FRAMEBUFFER)},
     }
-    more = {"following": stream(following)} if following else {}
     return OpenGLFrame(
         Metadata(),
         ContextInfo(major=4, minor=5),
@@ -71,7 +70,7 @@ def _frame(batch: CallBatch, following: CallBatch | None = None) -> OpenGLFrame:
         objects,
         BlobStore(),
         stream(batch),
-        **more,
+        following=stream(following or CallBatch()),
     )
 
 

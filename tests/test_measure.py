@@ -14,13 +14,13 @@ from hypothesis import strategies as st
 from wendascope import records
 from wendascope.analysis.budget import dearest_passes, judge
 from wendascope.errors import CancelledError, ReplayCrashedError
-from wendascope.frame.file import load
 from wendascope.measure.calibrate import calibrate, choose_clock
 from wendascope.measure.pictures import picture_at, verify
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval, rank_bounds
 from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
+from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
 
@@ -88,9 +88,10 @@ def test_a_survey_is_complete_and_kept(own_small: Path) -> None:
 
 def test_fragments_are_counted_exactly(small: Path) -> None:
     """A quad scaled to s of a 96-pixel window without depth test covers (96 s)^2 pixels, each instance once."""
-    frame = load(small)
+    frame = load_opengl(small)
     with Replay(small) as replay:
         counts = replay.run(fragments.asked())
+    assert counts is not None
     draws = [c for c, kind in zip(counts, frame.steps.kind.tolist(), strict=True) if kind == 0]
     for i, count in enumerate(draws[1:]):
         scale = 0.9 - i * 0.04
@@ -106,7 +107,7 @@ def test_timing_does_not_change_the_picture(small: Path) -> None:
 
 
 def test_pictures_grow_step_by_step(small: Path) -> None:
-    frame = load(small)
+    frame = load_opengl(small)
     with Replay(small) as replay:
         pictures = [replay.run(picture_at.asked(step=s))["pixels"] for s in (1, 2, 10, len(frame.steps) - 1)]
     assert frame.reference is not None
@@ -125,7 +126,7 @@ def test_cancelling_stops_a_survey(depot: Path) -> None:
 
 
 def test_a_crash_names_the_call_and_the_next_job_runs(small: Path) -> None:
-    frame = load(small)
+    frame = load_opengl(small)
     with Replay(small) as replay:
         with pytest.raises(ReplayCrashedError) as error:
             _crash(replay)
@@ -164,7 +165,7 @@ def test_dearest_passes_are_the_fewest(times: list[float]) -> None:
 
 def test_waits_are_kept_apart(depot: Path) -> None:
     """On the software driver some cheap calls block for all the work before them."""
-    frame = load(depot)
+    frame = load_opengl(depot)
     lane = frame.cpu_lane
     assert 0 < lane.waits.sum() < 100
     assert lane.duration[lane.waits].min() > 5 * np.median(lane.duration[~lane.waits])
@@ -173,5 +174,5 @@ def test_waits_are_kept_apart(depot: Path) -> None:
 def test_the_shipped_survey_fits_its_frame(depot: Path) -> None:
     survey = records.SURVEY.newest(depot)
     assert isinstance(survey, Survey) and survey.verification.identical
-    assert len(survey.steps.ms) == len(load(depot).steps)
+    assert len(survey.steps.ms) == len(load_opengl(depot).steps)
     assert msgspec.json.decode(msgspec.json.encode(survey), type=Survey) == survey

@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 from tests.conftest import program
 from tests.test_capture import verified
 from wendascope.errors import TargetError, UsageError, WendascopeError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
+from wendascope.opengl.codec import load_opengl
 from wendascope.tap.client import SessionClient
 from wendascope.tap.launch import program_title
 from wendascope.tap.messages import LONGEST_LINE, Beats, Do, Lines, StateIs, Take, Taken, event, pack, request
@@ -87,7 +88,7 @@ def test_frames_are_taken_from_elsewhere(yard: Yard) -> None:
     first = yard.trigger()
     assert first.returncode == 0, first.stderr
     path = Path(first.stdout.strip())
-    assert path.parent == yard.out and path.name.startswith("shapes-") and len(load(path).steps) == 22
+    assert path.parent == yard.out and path.name.startswith("shapes-") and len(load_opengl(path).steps) == 22
     told = json.loads(yard.trigger("--frames", "3", "--json").stdout)["frames"]
     assert len({f["file"] for f in told}) == 3
     assert [f["frame"] for f in told] == list(range(told[0]["frame"], told[0]["frame"] + 3)), (
@@ -272,7 +273,7 @@ def test_the_depth_of_the_picture_is_kept_and_compared(runtime: Path, tmp_path: 
         *program("fixed_function"),
     ]
     assert subprocess.run(command, capture_output=True).returncode == 0
-    frame = load(out)
+    frame = load_opengl(out)
     assert frame.reference_depth is not None
     depth = np.frombuffer(frame.reference_depth, np.uint32)
     assert len(depth) == 160 * 120 and len(np.unique(depth)) > 50

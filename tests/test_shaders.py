@@ -20,11 +20,10 @@ from wendascope.analysis.spirv import MAGIC, BadModuleError, read_module
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
-from wendascope.frame.file import load
-from wendascope.glsl import compiler as glsl_compiler
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.upgrade import upgraded
 from wendascope.measure.pictures import verify
+from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.baking import baked, constant_texts
@@ -138,7 +137,7 @@ def test_every_shader_of_our_programs_is_understood(capture: Capture, name: str)
 
 
 def test_the_demo_is_understood_whole() -> None:
-    frame = load(DATA / "depot.wend")
+    frame = load_opengl(DATA / "depot.wend")
     studied = study_shaders(Sharing(frame))
     assert len(studied) == 9 and all(s.cost is not None for p in studied for s in p.stages)
     assert "(modelled)" in shaders_answer(studied)[0] and shaders_answer([])[0] == "No draw uses a program."
@@ -217,7 +216,7 @@ def test_powers_and_repeated_look_ups_are_noted() -> None:
 
 def _findings(name: str) -> list[Finding]:
     path = DATA / name
-    frame, survey = load(path), records.SURVEY.newest(path)
+    frame, survey = load_opengl(path), records.SURVEY.newest(path)
     drawn, _ = stored_examination(path)
     assert drawn is not None and survey is not None
     return [f for f in find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes])) if f.page == "Shaders"]
@@ -226,7 +225,7 @@ def _findings(name: str) -> list[Finding]:
 def test_planted_flaws_are_found_with_their_lines() -> None:
     source = next(
         s.source
-        for p in load(DATA / "depot.wend").objects.programs
+        for p in load_opengl(DATA / "depot.wend").objects.programs
         if p.name == 1
         for s in p.shaders
         if s.type == GL.FRAGMENT_SHADER
@@ -245,12 +244,12 @@ def test_planted_flaws_are_found_with_their_lines() -> None:
 
 
 def test_without_a_compiler_other_findings_are_found_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(glsl_compiler.shutil, "which", lambda _name: None)
+    monkeypatch.setattr("shutil.which", lambda _name: None)
     compile_glsl.cache_clear()
     path = DATA / "depot.wend"
     survey, (drawn, _) = records.SURVEY.newest(path), stored_examination(path)
     assert survey is not None and drawn is not None
-    case = Case(load(path), drawn, survey.steps.ms)
+    case = Case(load_opengl(path), drawn, survey.steps.ms)
     rules = {f.rule for f in find(case)}
     assert "copies" in rules and "unused-feature" not in rules
     with pytest.raises(MachineError, match="install the package glslang-tools"):
@@ -270,7 +269,7 @@ def test_constants_are_written_as_glsl_and_nothing_else_changes() -> None:
 
 
 def test_values_of_the_frame_are_exact(capture: Capture) -> None:
-    frame = load(DATA / "depot.wend")
+    frame = load_opengl(DATA / "depot.wend")
     record = frame.objects.program(28)
     assert record is not None
     texts = constant_texts(frame, record, [989], {})
@@ -349,14 +348,14 @@ def opened(window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any) -> 
     path, _ = capture(program("crowd", "core"))
     window.open_files([Path(shutil.copy(path, tmp_path / "crowd.wend"))])
     window.show_page("Shaders")
-    page = window._pages["Shaders"]
+    page = window.page("Shaders")
     assert isinstance(page, ShadersPage)
     qtbot.waitUntil(lambda: page.table.rows.rowCount() > 0, timeout=PATIENCE)
     return window
 
 
 def test_a_shader_is_edited_tried_and_reverted(opened: MainWindow, qtbot: Any) -> None:
-    page = opened._pages["Shaders"]
+    page = opened.page("Shaders")
     assert isinstance(page, ShadersPage)
     page.table.choose_program(
         next(row.program.program for row in page.table.rows.rows if "colour.rgb" in row.program.stages[1].source)

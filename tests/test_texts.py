@@ -34,7 +34,7 @@ FORBIDDEN = {
     r"\bno branchs\b|\bbranchs\b": "branches",
 }
 """What no text may say, and what it says instead."""
-ALLOWED = {}
+ALLOWED: dict[str, str] = {}
 _CODE = ("registry", "demo", "opengl/packed.py", "opengl/objects.py")
 
 

@@ -19,7 +19,7 @@ from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError
-from wendascope.frame.file import load
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
@@ -69,7 +69,7 @@ def _trials(path: Path) -> list[Trial]:
 
 
 def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path) -> None:
-    frame = load(shades)
+    frame = load_opengl(shades)
     finding = next(f for f in stored_examination(shades)[1] if f.rule == "uniform-expression")
     assert _trials(shades) == []
     with Replay(shades) as replay:
@@ -112,7 +112,7 @@ def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path
 
 
 def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> None:
-    number, source = _sheet(load(shades))
+    number, source = _sheet(load_opengl(shades))
     good, bad = tmp_path / "good.frag", tmp_path / "bad.frag"
     good.write_text(source.replace("tint.rgb", "tint.bgr"))
     bad.write_text(source.replace("tint.rgb", "none.rgb"))
@@ -146,21 +146,21 @@ def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> No
 def opened(window: MainWindow, shades: Path, qtbot: Any) -> MainWindow:
     window.open_files([shades])
     window.show_page("Shaders")
-    page = window._pages["Shaders"]
+    page = window.page("Shaders")
     assert isinstance(page, ShadersPage)
     qtbot.waitUntil(lambda: page.table.rows.rowCount() > 0, timeout=PATIENCE)
     return window
 
 
 def _shaders(window: MainWindow) -> ShadersPage:
-    page = window._pages["Shaders"]
+    page = window.page("Shaders")
     assert isinstance(page, ShadersPage)
     return page
 
 
 def _trials_page(window: MainWindow) -> TrialsPage:
     window.show_page("Trials")
-    page = window._pages["Trials"]
+    page = window.page("Trials")
     assert isinstance(page, TrialsPage)
     return page
 
@@ -170,7 +170,7 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
 ) -> None:
     page, document = _shaders(opened), opened.workspace.current
     assert document is not None
-    number, source = _sheet(document.frame)
+    number, source = _sheet(load_opengl(document.path))
     page.table.choose_program(number)
     page.source.editor.setPlainText(source.replace("tint.rgb", "tint.bgr"))
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("turned", True))
@@ -197,14 +197,16 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
     assert document.trials[0].state == DROPPED and trials.figure() == "0 of 1"
     trials.which.setCurrentText("not dropped")
     assert trials.table.rows.rowCount() == 0
-    again = load(document.path)
+    again = load_opengl(document.path)
     assert again.calls and stored_log(document.path).marks[document.trials[0].id].state == DROPPED
 
 
 def test_limits_and_iterations_of_a_program(opened: MainWindow, qtbot: Any) -> None:
     page, document = _shaders(opened), opened.workspace.current
     assert document is not None
-    number = next(p.name for p in document.frame.objects.programs if any("float(1)" in s.source for s in p.shaders))
+    number = next(
+        p.name for p in load_opengl(document.path).objects.programs if any("float(1)" in s.source for s in p.shaders)
+    )
     page.table.choose_program(number)
     page.tabs.setCurrentWidget(page.limits)
     assert "Not looked at yet" in page.limits.answer.text() and not page.limits.picture.isEnabled()
@@ -236,7 +238,7 @@ def test_limits_and_iterations_of_a_program(opened: MainWindow, qtbot: Any) -> N
     page.iterations.iterations.setValue(3)
     page.iterations.keep.click()
     qtbot.waitUntil(lambda: any("3 iterations" in t.title for t in document.trials), timeout=PATIENCE)
-    sheet = _sheet(document.frame)[0]
+    sheet = _sheet(load_opengl(document.path))[0]
     page.table.choose_program(sheet)
     assert not page.iterations.sweep.isEnabled() and "no loop" in page.iterations.note.text()
 

@@ -11,8 +11,9 @@ from typing import Any
 import pytest
 
 from wendascope.desktop.window import MainWindow
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
 from wendascope.frame.frame import Picture
+from wendascope.opengl.codec import load_opengl
 from wendascope.trials.verdicts import REFUSED
 
 from .conftest import Capture, program
@@ -28,7 +29,7 @@ def unlike(capture: Capture, tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert frame.reference is not None
     pixels = frame.reference.pixels.copy()
     pixels[5, 5:8, 0] ^= 255
-    frame = load(path)
+    frame = load_opengl(path)
     frame.reference = Picture(pixels)
     made = tmp_path_factory.mktemp("unlike") / "unlike.wend"
     save(frame, made)

@@ -24,7 +24,7 @@ DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
 DEAREST = 4
 LARGEST = 4 << 20
-FRAMES = (("depot.wend", []), ("depot-better.wend", ["--better", "all"]))
+FRAMES: tuple[tuple[str, list[str]], ...] = (("depot.wend", []), ("depot-better.wend", ["--better", "all"]))
 
 
 def capture(path: Path, options: list[str]) -> None:

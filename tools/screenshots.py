@@ -45,7 +45,7 @@ def wait(app: QApplication, until: Callable[[], bool], seconds: float = 30.0) ->
 
 def session(app: QApplication, window: MainWindow) -> None:
     """Captures of the running demo, first as it is and then with flaws mended, with notes."""
-    page = window._pages["Capture"]
+    page = window.page("Capture")
     assert isinstance(page, CapturePage)
     for arguments, note in (
         ("", "as it is"),
@@ -57,10 +57,9 @@ def session(app: QApplication, window: MainWindow) -> None:
         taken = len(page.session.rows) + 1
         wait(app, lambda: len(page.session.beats) > 30 and page.now_button.isEnabled(), 60)
         page.take(Take())
-        wait(
-            app, lambda taken=taken: len(page.session.rows) == taken and page.session.rows[-1].thumbnail is not None, 60
-        )
-        model = page.table.captures
+        rows = page.session.rows
+        wait(app, lambda rows=rows, taken=taken: len(rows) == taken and rows[-1].thumbnail is not None, 60)  # type: ignore[misc]
+        model = page.table.rows
         model.setData(model.index(taken - 1, model.columnCount() - 1), note)
         if taken < 3:  # the last one goes on
             page.stop_button.click()
@@ -70,7 +69,7 @@ def session(app: QApplication, window: MainWindow) -> None:
 
 def drawn(app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]) -> None:
     """What the pages about waste and geometry show, with a pixel held, an owner under the pointer, a mesh turned."""
-    overdraw, geometry = window._pages["Overdraw"], window._pages["Geometry"]
+    overdraw, geometry = window.page("Overdraw"), window.page("Geometry")
     assert isinstance(overdraw, OverdrawPage) and isinstance(geometry, GeometryPage)
     last = int(document.frame.passes.end[depot]) - 1
 
@@ -82,7 +81,7 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     window.show_page("Overdraw")
     lens("layers")
     document.pin.put((420, 360))
-    wait(app, lambda: overdraw.stack.tree.topLevelItemCount() > 2, 60)
+    wait(app, lambda: overdraw.stack.table.rows.rowCount() > 2, 60)
     shoot("overdraw")
     document.pin.put(None)
     overdraw.tabs.setCurrentWidget(overdraw.findings)
@@ -95,13 +94,13 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     window.picture.outline.setChecked(True)
     document.selection.choose(int(document.frame.passes.first[depot]) + 212)
     geometry.tabs.setCurrentWidget(geometry.mesh)
-    wait(app, lambda: geometry.mesh.picture.image is not None and geometry.mesh.values.table is not None, 60)
+    wait(app, lambda: geometry.mesh.picture.image is not None and bool(geometry.mesh.attributes.rows.rows), 60)
     wait(app, lambda: window.picture.view._outline is not None, 60)
     shoot("geometry")
     window.picture.outline.setChecked(False)
     lens("colour")
     window.show_page("Findings")
-    window._pages["Findings"].findings.choose("not-visible-0")  # type: ignore[attr-defined]
+    window.page("Findings").findings.choose("not-visible-0")  # type: ignore[attr-defined]
     shoot("findings")
 
 
@@ -109,7 +108,7 @@ def together(
     app: QApplication, window: MainWindow, document: Document, depot: int, shoot: Callable[[str], None]
 ) -> None:
     """What the pages about calls and batches show."""
-    state, batching = window._pages["State"], window._pages["Batching"]
+    state, batching = window.page("State"), window.page("Batching")
     assert isinstance(state, StatePage) and isinstance(batching, BatchingPage)
     wait(app, lambda: document.structure is not None, 60)
     document.selection.choose(int(document.frame.passes.end[depot]) - 1)
@@ -148,7 +147,7 @@ def together(
 
 def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Callable[[str], None]) -> None:
     """What the pages about shaders and trials show: the dearest program's source, then the grading pass."""
-    shaders, trials = window._pages["Shaders"], window._pages["Trials"]
+    shaders, trials = window.page("Shaders"), window.page("Trials")
     assert isinstance(shaders, ShadersPage) and isinstance(trials, TrialsPage)
     window.show_page("Shaders")
     wait(app, lambda: shaders.table.rows.rowCount() > 0, 60)
@@ -203,7 +202,7 @@ def main() -> None:
 
         session(app, window)
         shoot("capture")
-        page = window._pages["Capture"]
+        page = window.page("Capture")
         assert isinstance(page, CapturePage)
         page.stop_button.click()
         wait(app, lambda: not page.session.running, 20)
@@ -226,7 +225,7 @@ def main() -> None:
         shoot("dark")
         window.set_scheme("light")
         window.compare(*files)
-        compare = window._pages["Compare"]
+        compare = window.page("Compare")
         compare.measure()  # type: ignore[attr-defined]
         wait(app, lambda: compare.figure() not in ("", "two"), 240)
         shoot("compare")

@@ -16,8 +16,8 @@ import numpy as np
 import zstandard
 
 from tests.attacks import Tally
-from wendascope.frame.file import load
 from wendascope.frame.summary import summarise
+from wendascope.opengl.codec import load_opengl
 
 SLOWEST_SECONDS = 20.0
 Rows = sqlite3.Connection
@@ -277,7 +277,7 @@ _DEEP = ("object records", "meta records", "call words", "section bytes")
 
 def use(path: Path) -> None:
     """Open a file as `show` does, and read all its contents. Raises WendascopeError."""
-    frame = load(path)
+    frame = load_opengl(path)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
     summarise(frame)
@@ -287,7 +287,8 @@ def attack(files: list[Path], tries: int, folder: Path, seed: int = 1, keep: int
     """Damage the files in all ways in turn, and open each. Also returns up to `keep` files that opened though they
     were changed.
     """
-    tally, opened = Tally(), []
+    tally = Tally()
+    opened: list[Any] = []
     scratch = folder / "damaged.wend"
     for number in range(tries):
         chance = random.Random(seed * 1_000_003 + number)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -12,7 +13,8 @@ from tests.attacks import Tally
 from tests.attacks.running import run_on
 from tests.synthetic import stream
 from wendascope.errors import WendascopeError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
+from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.opengl.packed import HEADER_WORDS, CallBatch, CallStream, Out, Raw, merge_streams
@@ -234,12 +236,7 @@ def _locations(frame: OpenGLFrame) -> None:
 
 
 def _field(what: str, **values: object) -> Change:
-    def change(frame: OpenGLFrame) -> None:
-        for record in getattr(frame.objects, what):
-            for name, value in values.items():
-                setattr(record, name, value)
-
-    return change
+    return _each(lambda frame: getattr(frame.objects, what), **values)
 
 
 def _calls_of(batch_of: Callable[[CallBatch], None]) -> Change:
@@ -322,48 +319,49 @@ def records() -> Iterator[tuple[str, Change]]:
     yield "thousands of windows", _calls_of(_windows)
     yield "numbers as large as can be", _strange_numbers
     yield "offsets far behind", _far_offsets
-    yield (
-        "attributes with huge strides",
-        lambda f: [setattr(a, "stride", 1 << 30) for v in f.objects.vertex_arrays for a in v.attributes],
-    )  # type: ignore[func-returns-value, return-value]
-    yield (
-        "attributes of a thousand parts",
-        lambda f: [setattr(a, "size", 1000) for v in f.objects.vertex_arrays for a in v.attributes],
-    )  # type: ignore[func-returns-value, return-value]
+    yield "attributes with huge strides", _each(_attributes, stride=1 << 30)
+    yield "attributes of a thousand parts", _each(_attributes, size=1000)
     yield "textures of no kind", _field("textures", target=0x1234)
-    yield "textures that view themselves", lambda f: [setattr(t, "view_of", t.name) for t in f.objects.textures]  # type: ignore[func-returns-value, return-value]
+    yield "textures that view themselves", _view_themselves
     yield "names as large as can be", _field("buffers", name=(1 << 32) - 1)
     yield "negative names", _field("textures", name=-5)
     yield "programs that are no programs", _field("programs", shaders=[])
     yield "a program of any bytes", _field("programs", binary=bytes(range(256)) * 64, binary_format=0x875F)
     yield (
         "modules of any bytes",
-        lambda f: [
-            setattr(s, "spirv", b"\x03\x02\x23\x07" + bytes(400)) for p in f.objects.programs for s in p.shaders
-        ],
-    )  # type: ignore[func-returns-value, return-value]
-    yield (
-        "a window of no size",
-        lambda f: (setattr(f.default_framebuffer, "width", 0), setattr(f.default_framebuffer, "height", 0))[0],
+        _each(lambda f: [s for p in f.objects.programs for s in p.shaders], spirv=b"\x03\x02\x23\x07" + bytes(400)),
     )
-    yield (
-        "a window as large as can be",
-        lambda f: (setattr(f.default_framebuffer, "width", 1 << 30), setattr(f.default_framebuffer, "height", 1 << 30))[
-            0
-        ],
-    )
-    yield "a window of many samples", lambda f: setattr(f.default_framebuffer, "samples", 1 << 20)
-    yield "a version of the future", lambda f: setattr(f.context, "major", 99)
-    yield "heartbeats of years", lambda f: [setattr(b, "cpu_ns", (1 << 63) - 1) for b in f.heartbeats]  # type: ignore[func-returns-value, return-value]
-    yield "a program with a long name", lambda f: setattr(f.metadata, "program", "x" * 1_000_000)
+    yield "a window of no size", _each(lambda f: [f.default_framebuffer], width=0, height=0)
+    yield "a window as large as can be", _each(lambda f: [f.default_framebuffer], width=1 << 30, height=1 << 30)
+    yield "a window of many samples", _each(lambda f: [f.default_framebuffer], samples=1 << 20)
+    yield "a version of the future", _each(lambda f: [f.context], major=99)
+    yield "heartbeats of years", _each(lambda f: f.heartbeats, cpu_ns=(1 << 63) - 1)
+    yield "a program with a long name", _each(lambda f: [f.metadata], program="x" * 1_000_000)
     yield (
         "a program with a name of marks",
-        lambda f: setattr(f.metadata, "program", "<script>alert(1)</script>\x1b]0;title\x07\n\x00"),
+        _each(lambda f: [f.metadata], program="<script>alert(1)</script>\x1b]0;title\x07\n\x00"),
     )
-    yield (
-        "times before time",
-        lambda f: (setattr(f.metadata, "recorded_ns", -(1 << 62)), setattr(f.metadata, "began_ns", 1 << 63))[0],
-    )
+    yield "times before time", _each(lambda f: [f.metadata], recorded_ns=-(1 << 62), began_ns=1 << 63)
+
+
+def _attributes(frame: OpenGLFrame) -> list[Any]:
+    return [a for v in frame.objects.vertex_arrays for a in v.attributes]
+
+
+def _view_themselves(frame: OpenGLFrame) -> None:
+    for texture in frame.objects.textures:
+        texture.view_of = texture.name
+
+
+def _each(chosen: Callable[[OpenGLFrame], Iterable[Any]], **values: Any) -> Change:
+    """Give some fields of some records other values."""
+
+    def change(frame: OpenGLFrame) -> None:
+        for record in chosen(frame):
+            for name, value in values.items():
+                setattr(record, name, value)
+
+    return change
 
 
 def all_hostile() -> dict[str, Change]:
@@ -372,7 +370,7 @@ def all_hostile() -> dict[str, Change]:
 
 def make(original: Path, change: Change, path: Path) -> None:
     """Raises WendascopeError or what the writer raises where the frame cannot even be written."""
-    frame = load(original)
+    frame = load_opengl(original)
     for ref in frame.objects.blob_refs():
         frame.blobs.get(ref)
     change(frame)
@@ -385,7 +383,7 @@ def attack(original: Path, names: list[str], folder: Path) -> Tally:
         path = folder / "hostile.wend"
         try:
             make(original, changes[name], path)
-            load(path)
+            load_opengl(path)
         except WendascopeError as error:
             if "\n" in str(error):
                 tally.harmed(f"{name}: the error has several lines: {error}")

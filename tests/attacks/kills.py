@@ -143,13 +143,12 @@ def kill_the_target(tries: int, threads: int, folder: Path, seed: int = 2) -> Ta
                 capturing.communicate()
                 tally.harmed(f"try {number} of {threads} threads: the capture hangs")
                 continue
-            partial = [p.name for p in Path(own).iterdir() if p.name.endswith(".partial")]
+            left = [p.name for p in Path(own).iterdir() if p.name.endswith(".partial")]
+            left += [p.name for p in Path(runtime).iterdir()]
             if capturing.returncode not in (0, 4) or "Traceback" in said:
                 tally.harmed(f"try {number} of {threads} threads: exit code {capturing.returncode}: {said[-300:]}")
-            elif partial or list(Path(runtime).iterdir()):
-                tally.harmed(
-                    f"try {number} of {threads} threads: left behind {partial} {list(Path(runtime).iterdir())}"
-                )
+            elif left:
+                tally.harmed(f"try {number} of {threads} threads: left behind {left}")
             else:
                 tally.note("captures ended in one line" if capturing.returncode else "captures had ended")
     return tally

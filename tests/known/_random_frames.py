@@ -277,10 +277,10 @@ class Model:
         if self.caps["scissor"]:
             columns &= (xs > self.box[0]) & (xs < self.box[2])
             rows &= (ys > self.box[1]) & (ys < self.box[3])
-        columns, rows = np.flatnonzero(columns), np.flatnonzero(rows)
-        if not len(columns) or not len(rows):
+        if not columns.any() or not rows.any():
             return
-        area = slice(int(rows[0]), int(rows[-1]) + 1), slice(int(columns[0]), int(columns[-1]) + 1)
+        (x0, x1), (y0, y1) = ((int(held[0]), int(held[-1]) + 1) for held in map(np.flatnonzero, (columns, rows)))
+        area = slice(y0, y1), slice(x0, x1)
         under = self.colours[target][area]
         inside = np.ones(under.shape[:2], bool)
         depth = self.depths[target]

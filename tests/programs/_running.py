@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from typing import Any
 
 os.environ["PYOPENGL_PLATFORM"] = "egl"
 
@@ -30,11 +31,11 @@ def es(major: int = 3, minor: int = 2, **framebuffer: int) -> PbufferContext:
     return _context(ContextInfo(api="OpenGL ES", major=major, minor=minor, profile="es"), framebuffer)
 
 
-def _context(info: ContextInfo, framebuffer: dict[str, int]) -> PbufferContext:
+def _context(info: ContextInfo, framebuffer: dict[str, Any]) -> PbufferContext:
     overridden = os.environ.get("MESA_GLES_VERSION_OVERRIDE" if info.es else "MESA_GL_VERSION_OVERRIDE")
     if overridden:  # an older driver, as Mesa plays it
         info.major, info.minor = (int(n) for n in overridden.removesuffix("COMPAT").split("."))
-    shape = {"width": SIZE[0], "height": SIZE[1], "alpha": 8, "depth": 24, "stencil": 8} | framebuffer
+    shape: dict[str, Any] = {"width": SIZE[0], "height": SIZE[1], "alpha": 8, "depth": 24, "stencil": 8} | framebuffer
     return PbufferContext(info, DefaultFramebuffer(**shape))
 
 

@@ -24,7 +24,7 @@ FRAGMENT = {
     "110": "#version 110\nvarying vec3 c; void main() { gl_FragColor = vec4(c, 1.0); }",
     "100": "#version 100\nvarying mediump vec3 c; void main() { gl_FragColor = vec4(c, 1.0); }",
 }
-kept = []
+kept: list[object] = []
 
 
 def pointer(array: np.ndarray) -> ctypes.c_void_p:

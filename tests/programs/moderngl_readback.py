@@ -7,7 +7,7 @@ import numpy as np
 
 
 def main() -> None:
-    context = moderngl.create_standalone_context(require=330, backend="egl")
+    context = moderngl.create_standalone_context(require=330, backend="egl")  # type: ignore[arg-type]
     program = context.program(
         vertex_shader=(
             "#version 330\nin vec2 place; uniform float time; void main() { gl_Position = vec4(place + 0.1 * sin(time),"

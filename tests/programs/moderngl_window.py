@@ -40,7 +40,7 @@ def main() -> None:
     array = context.vertex_array(program, [(corners, "2f", "place"), (instances, "2f 3f/i", "shift", "tint")])
     grain = context.texture((32, 32), 1, random.integers(0, 255, 1024).astype("u1").tobytes())
     colours = context.buffer(np.array([1, 0.9, 0.7, 1, 0.1, 0.2, 0.3, 1], "f4").tobytes())
-    program["Colours"].binding = 1
+    program["Colours"].binding = 1  # type: ignore[union-attr]
     target = context.framebuffer([context.texture((160, 120), 4)], context.depth_renderbuffer((160, 120)))
     frame = 0
     while not glfw.window_should_close(window):
@@ -52,7 +52,7 @@ def main() -> None:
         array.render(moderngl.TRIANGLES, instances=30)
         context.screen.use()
         context.clear(0.0, 0.1, 0.2)
-        target.color_attachments[0].use(0)
+        target.color_attachments[0].use(0)  # type: ignore[union-attr]
         array.render(moderngl.TRIANGLES, instances=60)
         glfw.swap_buffers(window)
         glfw.poll_events()

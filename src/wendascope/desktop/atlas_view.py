@@ -167,7 +167,7 @@ class AtlasView(QWidget):
         if structure is None:
             self._planned([])
             return
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.ATLAS,
             lambda _replay, _progress, _cancelled: plan_atlases(structure.sharing, options),
             self._planned,
@@ -207,7 +207,7 @@ class AtlasView(QWidget):
             return
         number = max(self.page.currentIndex(), 0)
         padding = self.options.padding
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.ATLAS_PAGE,
             lambda _replay, _progress, _cancelled: page_picture(structure.sharing.frame, plan.pages[number], padding),
             lambda pixels: self.picture.show_page(plan, number, pixels),

@@ -143,7 +143,7 @@ class BreaksView(QWidget):
         if structure is None:
             return
         accepted = list(document.accepted)
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.BREAKS,
             lambda _replay, _progress, _cancelled: find_breaks(structure.sharing, accepted),
             document.set_breaks,

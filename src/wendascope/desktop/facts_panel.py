@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QGuiApplication, QKeySequence
+from PySide6.QtGui import QBrush, QColor, QFont
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
+from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.frame.frame import Section
@@ -15,13 +14,9 @@ from wendascope.frame.summary import summarise
 from wendascope.texts import share
 
 
-class _FactsTree(QTreeWidget):
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            lines = ["\t".join(item.text(c) for c in range(2)).rstrip() for item in self.selectedItems()]
-            QGuiApplication.clipboard().setText("\n".join(lines))
-            return
-        super().keyPressEvent(event)
+class _FactsTree(CopiesText, QTreeWidget):
+    def as_text(self) -> str:
+        return "\n".join("\t".join(item.text(c) for c in range(2)).rstrip() for item in self.selectedItems())
 
 
 class FactsPanel(QWidget):

@@ -2,96 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QGuiApplication, QKeySequence, QPainter
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHBoxLayout,
-    QHeaderView,
-    QPushButton,
-    QScrollArea,
-    QSplitter,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
-    QTableView,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from wendascope.analysis.findings import Finding
 from wendascope.desktop.answer import details_label
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.theme import GRID
 from wendascope.trials.proof import COMBINED, Proof, state_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
-
-Index = QModelIndex | QPersistentModelIndex
-_TITLES = ("gain, ms", "what", "state")
-_BAR = Qt.ItemDataRole.UserRole
-
-
-class FindingsModel(QAbstractTableModel):
-    """Findings, the largest gain first."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.document: Document | None = None
-        self.findings: list[Finding] = []
-
-    def show_findings(self, document: Document | None, findings: list[Finding]) -> None:
-        self.beginResetModel()
-        self.document, self.findings = document, sorted(findings, key=lambda f: -self._gain(document, f))
-        self.endResetModel()
-
-    @staticmethod
-    def _gain(document: Document | None, finding: Finding) -> float:
-        proof = document.proofs.get(finding.id) if document else None
-        return (finding.estimate_ms if proof is None or _open(proof) else proof.gain_ms) or 0.0
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(self.findings)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return len(_TITLES)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return _TITLES[section]
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (
-                Qt.AlignmentFlag.AlignLeft if section else Qt.AlignmentFlag.AlignRight
-            )
-        return None
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        finding = self.findings[index.row()]
-        proofs = self.document.proofs if self.document else {}
-        proof = proofs.get(finding.id)
-        if role == Qt.ItemDataRole.DisplayRole:
-            return self.texts(finding)[index.column()]
-        if role == Qt.ItemDataRole.TextAlignmentRole and index.column() == 0:
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return proof.summary if proof else finding.how or None
-        if role == _BAR and index.column() == 0:
-            largest = max((self._gain(self.document, f) for f in self.findings), default=0.0)
-            measured = not _open(proof)
-            return (max(self._gain(self.document, finding), 0.0) / largest if largest > 0 else 0.0, measured)
-        return None
-
-    def texts(self, finding: Finding) -> tuple[str, str, str]:
-        proofs = self.document.proofs if self.document else {}
-        proof = proofs.get(finding.id)
-        if proof is not None and not _open(proof):
-            gain = _gain_text(proof)
-        else:
-            gain = "" if finding.estimate_ms is None else f"~{finding.estimate_ms:.2f}"
-        return gain, finding.title, state_of(finding, proofs)
-
-    def as_text(self) -> str:
-        return "\n".join("\t".join(row) for row in (_TITLES, *(self.texts(f) for f in self.findings)))
 
 
 def _open(proof: Proof | None) -> bool:
@@ -108,18 +28,10 @@ def _gain_text(proof: Proof) -> str:
     return ""
 
 
-class _GainDelegate(QStyledItemDelegate):
-    """A bar behind the gain: dots for what is estimated, solid for what was measured."""
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        share, measured = index.data(_BAR) or (0.0, False)
-        box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
-        width = int(box.width() * min(share, 1.0))
-        bar = QRect(box.right() - width + 1, box.top(), width, box.height())
-        painter.fillRect(
-            bar, QColor(theme().bar) if measured else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern)
-        )
-        super().paint(painter, option, index)
+def _gain(document: Document | None, finding: Finding) -> float:
+    """What is known of its gain: proved, else estimated, in ms."""
+    proof = document.proofs.get(finding.id) if document else None
+    return (finding.estimate_ms if proof is None or _open(proof) else proof.gain_ms) or 0.0
 
 
 class FindingsView(QWidget):
@@ -133,8 +45,9 @@ class FindingsView(QWidget):
         self._workspace, self._page = workspace, page
         self._told = ""
         """The finding that others were told is chosen."""
-        self.model = FindingsModel()
-        self.table = _Table(self.model)
+        self._document: Document | None = None
+        self.table: RowsTable[Finding] = RowsTable(RowsModel(self._columns(), (0, True)), "Findings")
+        self.table.rows.tip = self._tip
         self.details = details_label()
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
@@ -159,26 +72,65 @@ class FindingsView(QWidget):
         split.setChildrenCollapsible(False)
         layout.addWidget(split, 1)
         layout.addLayout(buttons)
-        self.table.selectionModel().currentRowChanged.connect(self._row_changed)
+        self.table.chosen_changed.connect(self._row_changed)
         self.prove.clicked.connect(self._prove)
-        self.prove_all.clicked.connect(
-            lambda: workspace.commands.prove([f for f in self.model.findings if f.remedy is not None])
-        )
+        self.prove_all.clicked.connect(lambda: workspace.jobs.prove([f for f in self.findings if f.remedy is not None]))
         self.difference.clicked.connect(self._show_difference)
         self.show_step.clicked.connect(self._go)
 
+    def _columns(self) -> list[Column[Finding]]:
+        def proof_of(finding: Finding) -> Proof | None:
+            return self._document.proofs.get(finding.id) if self._document else None
+
+        def gain(finding: Finding) -> str:
+            proof = proof_of(finding)
+            if proof is not None and not _open(proof):
+                return _gain_text(proof)
+            return "" if finding.estimate_ms is None else f"~{finding.estimate_ms:.2f}"
+
+        def share(finding: Finding) -> float:
+            largest = max((_gain(self._document, f) for f in self.findings), default=0.0)
+            return max(_gain(self._document, finding), 0.0) / largest if largest > 0 else 0.0
+
+        return [
+            Column(
+                "gain, ms",
+                9 * GRID,
+                gain,
+                lambda finding: _gain(self._document, finding),
+                bar=share,
+                measured=lambda finding: not _open(proof_of(finding)),
+            ),
+            Column("what", 0, lambda finding: finding.title, right=False),
+            Column(
+                "state",
+                24 * GRID,
+                lambda finding: state_of(finding, self._document.proofs if self._document else {}),
+                right=False,
+            ),
+        ]
+
+    def _tip(self, finding: Finding) -> str:
+        proof = self._document.proofs.get(finding.id) if self._document else None
+        return proof.summary if proof else finding.how
+
+    @property
+    def findings(self) -> list[Finding]:
+        """As they are listed."""
+        return self.table.rows.rows
+
     @property
     def chosen(self) -> Finding | None:
-        row = self.table.currentIndex().row()
-        return self.model.findings[row] if 0 <= row < len(self.model.findings) else None
+        return self.table.chosen
 
     def show_document(self, document: Document | None) -> None:
         """Show what is known now; the chosen finding stays chosen."""
         kept = self.chosen.id if self.chosen else None
         findings = [f for f in document.findings if self._belongs(f)] if document else []
-        self.model.show_findings(document, findings)
-        row = next((i for i, f in enumerate(self.model.findings) if f.id == kept), 0)
-        if self.model.findings:
+        self._document = document
+        self.table.rows.show_rows(findings)
+        row = next((i for i, f in enumerate(self.findings) if f.id == kept), 0)
+        if self.findings:
             self.table.selectRow(row)
         self._tell()
 
@@ -187,7 +139,7 @@ class FindingsView(QWidget):
         return not self._page or finding.page == self._page or (self._page == "Shaders" and bool(finding.lines))
 
     def choose(self, identity: str) -> None:
-        for row, finding in enumerate(self.model.findings):
+        for row, finding in enumerate(self.findings):
             if finding.id == identity:
                 self.table.selectRow(row)
 
@@ -199,10 +151,10 @@ class FindingsView(QWidget):
             self.chosen_changed.emit(self.chosen)
 
     def _tell(self) -> None:
-        finding, document = self.chosen, self.model.document
+        finding, document = self.chosen, self._document
         proof = document.proofs.get(finding.id) if finding and document else None
         self.prove.setEnabled(finding is not None and finding.remedy is not None)
-        self.prove_all.setEnabled(any(f.remedy is not None for f in self.model.findings))
+        self.prove_all.setEnabled(any(f.remedy is not None for f in self.findings))
         self.show_step.setEnabled(finding is not None and bool(finding.steps))
         self.difference.setVisible(proof is not None and proof.verdict == CHANGES)
         if finding is None:
@@ -234,40 +186,12 @@ class FindingsView(QWidget):
 
     def _prove(self) -> None:
         if self.chosen is not None:
-            self._workspace.commands.prove([self.chosen])
+            self._workspace.jobs.prove([self.chosen])
 
     def _show_difference(self) -> None:
         if self.chosen is not None and self.chosen.remedy is not None:
-            self._workspace.commands.show_changed_picture([self.chosen.remedy], self.chosen.title)
+            self._workspace.jobs.show_changed_picture([self.chosen.remedy], self.chosen.title)
 
     def _go(self) -> None:
-        if self.chosen is not None and self.model.document is not None:
-            self.model.document.selection.choose(self.chosen.steps[0])
-
-
-class _Table(QTableView):
-    def __init__(self, model: FindingsModel) -> None:
-        super().__init__()
-        self._rows = model
-        self.setModel(model)
-        self.setFont(figures_font())
-        self.setShowGrid(False)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setItemDelegateForColumn(0, _GainDelegate(self))
-        self.setAccessibleName("Findings")
-        self.setWordWrap(False)
-        self.setMinimumHeight(12 * GRID)
-        self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(3 * GRID)
-        header = self.horizontalHeader()
-        header.setHighlightSections(False)
-        header.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        header.resizeSection(0, 9 * GRID)
-        header.resizeSection(2, 24 * GRID)
-
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            QGuiApplication.clipboard().setText(self._rows.as_text())
-        else:
-            super().keyPressEvent(event)
+        if self.chosen is not None and self._document is not None:
+            self._document.selection.choose(self.chosen.steps[0])

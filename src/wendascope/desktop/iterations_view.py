@@ -172,8 +172,8 @@ class IterationsView(QWidget):
         if remedy is None:
             return
         self.note.setText("replaying ...")
-        self._workspace.commands.show_changed_picture([remedy], f"line {key[1]}, {iterations} iterations")
-        self._workspace.commands.run_job(
+        self._workspace.jobs.show_changed_picture([remedy], f"line {key[1]}, {iterations} iterations")
+        self._workspace.jobs.run_job(
             JobName.ITERATIONS,
             self._measuring([iterations], _QUICK),
             lambda found: self._arrived(key, [iterations], found),
@@ -184,7 +184,7 @@ class IterationsView(QWidget):
         most, key = self.iterations.maximum(), self._key
         counts = sorted({max(round(1 + (most - 1) * k / (_AT_ONCE - 1)), 1) for k in range(_AT_ONCE)})
         self.note.setText("measuring ...")
-        self._workspace.commands.run_measurement(
+        self._workspace.jobs.run_measurement(
             self._measuring(counts, _CAREFUL),
             lambda found: self._arrived(key, counts, found),
             "The iterations could not be measured",
@@ -255,7 +255,7 @@ class IterationsView(QWidget):
         if document is None or program is None or loop is None or remedy is None:
             return
         title = f"{program.title}: {iterations} iterations at line {loop.line}"
-        self._workspace.commands.run_measurement(
+        self._workspace.jobs.run_measurement(
             lambda replay, progress, cancelled: attempt(
                 document.path, document.frame, title, [remedy], replay, progress=progress, cancelled=cancelled
             ),

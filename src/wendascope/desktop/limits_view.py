@@ -125,7 +125,7 @@ class LimitsView(QWidget):
         document, program, steps = self._document, self._program, self._steps
         if document is None or program is None or steps == []:
             return
-        self._workspace.commands.run_measurement(
+        self._workspace.jobs.run_measurement(
             lambda replay, progress, cancelled: find_limits(
                 document.path, program, replay, steps, progress=progress, cancelled=cancelled
             ),
@@ -140,4 +140,4 @@ class LimitsView(QWidget):
     def _show_picture(self) -> None:
         item = self.table.chosen
         if item is not None:
-            self._workspace.commands.show_changed_picture(item.remedies, item.title)
+            self._workspace.jobs.show_changed_picture(item.remedies, item.title)

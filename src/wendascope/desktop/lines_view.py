@@ -40,7 +40,7 @@ _COLUMNS: list[Column[CostLine]] = [
         lambda r: r.share,
         "Of the stage's cost",
         bar=lambda r: r.share,
-        measured=False,
+        measured=lambda _row: False,
     ),
     Column(
         "runs",

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
-    QGuiApplication,
     QImage,
     QKeyEvent,
-    QKeySequence,
     QMouseEvent,
     QPainter,
     QPaintEvent,
@@ -26,7 +25,6 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSizePolicy,
     QSplitter,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -34,7 +32,8 @@ from PySide6.QtWidgets import (
 from wendascope.colours import INK, RELIEF
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.theme import GRID, theme
 from wendascope.measure.mesh import MeshTable, mesh_picture, mesh_table
 
 Index = QModelIndex | QPersistentModelIndex
@@ -132,52 +131,18 @@ class MeshPicture(QWidget):
             self.turn(*by)
 
 
-class _AttributesModel(QAbstractTableModel):
-    def __init__(self) -> None:
-        super().__init__()
-        self.table: MeshTable | None = None
-
-    def show_table(self, table: MeshTable | None) -> None:
-        self.beginResetModel()
-        self.table = table
-        self.endResetModel()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() or self.table is None else len(self.table.rows)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() or self.table is None else len(self.table.attributes)
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role == Qt.ItemDataRole.DisplayRole and self.table is not None:
-            return self.table.attributes[section] if orientation == Qt.Orientation.Horizontal else section
-        return None
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if self.table is None:
-            return None
-        if role == Qt.ItemDataRole.DisplayRole:
-            return f"{self.table.rows[index.row()][index.column()]:.5g}"
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def as_text(self) -> str:
-        if self.table is None:
-            return ""
-        return "\n".join(
-            "\t".join(row)
-            for row in (self.table.attributes, *([f"{v:.9g}" for v in values] for values in self.table.rows))
-        )
+Values = Sequence[float]
+"""The attributes of one vertex."""
 
 
-class _AttributesTable(QTableView):
-    def keyPressEvent(self, event: Any) -> None:
-        model = self.model()
-        if event.matches(QKeySequence.StandardKey.Copy) and isinstance(model, _AttributesModel):
-            QGuiApplication.clipboard().setText(model.as_text())
-        else:
-            super().keyPressEvent(event)
+def _attribute(number: int, title: str) -> Column[Values]:
+    return Column(
+        title,
+        9 * GRID,
+        lambda values: f"{values[number]:.5g}",
+        lambda values: values[number],
+        copied=lambda values: f"{values[number]:.9g}",
+    )
 
 
 class MeshPanel(QWidget):
@@ -200,14 +165,8 @@ class MeshPanel(QWidget):
         self.facts.setWordWrap(True)
         self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.picture = MeshPicture()
-        self.values = _AttributesModel()
-        self.attributes = _AttributesTable()
-        self.attributes.setModel(self.values)
-        self.attributes.setFont(figures_font())
-        self.attributes.setShowGrid(False)
-        self.attributes.setAccessibleName("Attributes")
-        self.attributes.verticalHeader().setDefaultSectionSize(3 * GRID)
-        self.attributes.horizontalHeader().setDefaultSectionSize(9 * GRID)
+        self.attributes: RowsTable[Values] = RowsTable(RowsModel([]), "Attributes", sortable=False, several=True)
+        self.attributes.verticalHeader().show()
         row = QHBoxLayout()
         for widget in (self.space, self.shaded, self.wire, fit):
             row.addWidget(widget)
@@ -251,7 +210,7 @@ class MeshPanel(QWidget):
         if not self.isVisible() or (step == self._step and step is not None):
             return
         self._step = step
-        self.values.show_table(None)
+        self.attributes.rows.show_columns([], [])
         self.picture.show_pixels(None)
         if document is None or step is None or document.frame.steps.kind_name(step) != "draw":
             self.facts.setText("")
@@ -260,7 +219,7 @@ class MeshPanel(QWidget):
             self.picture.update()
             return
         self.picture.note = "reading the mesh"
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.MESH_TABLE,
             lambda replay, progress, cancelled: replay.run(mesh_table.asked(step), progress, cancelled),
             lambda found: self._arrived(step, found),
@@ -271,7 +230,8 @@ class MeshPanel(QWidget):
     def _arrived(self, step: int, table: MeshTable) -> None:
         if step != self._step or self._document is None:
             return
-        self.values.show_table(table)
+        self.attributes.rows.show_columns([_attribute(*c) for c in enumerate(table.attributes)], table.rows)
+        self.attributes.fit_columns()
         parts = [f"{table.triangles:,} triangles"]
         drawn = self._document.drawn.steps[step] if self._document.drawn else None
         if drawn is not None and drawn.box is not None:
@@ -306,7 +266,7 @@ class MeshPanel(QWidget):
             self.shaded.isChecked(),
             self.wire.isChecked(),
         )
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.MESH_PICTURE,
             lambda replay, progress, cancelled: replay.run(asked, progress, cancelled),
             lambda pixels: self._drawn(step, pixels),

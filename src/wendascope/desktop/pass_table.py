@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
 from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document
-from wendascope.desktop.share_bar import ShareDelegate
+from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import figures_font, pass_colour
 
 Index = QModelIndex | QPersistentModelIndex
@@ -135,8 +135,9 @@ class PassTableModel(QAbstractItemModel):
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.DecorationRole and index.column() == 0 and not is_step:
             return pass_colour(number)
-        if role == Qt.ItemDataRole.UserRole and index.column():
-            return self._value(is_step, number, index.column()) if self.columns[index.column() - 1].share else None
+        if role == BAR and index.column() and self.columns[index.column() - 1].share:
+            share = self._value(is_step, number, index.column())
+            return None if share is None else (share, True)
         return None
 
     def text(self, is_step: bool, number: int, column: int) -> str:

@@ -6,16 +6,16 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QPainter
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from wendascope.desktop.copying import CopiesText
+from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, theme
 
 Row = TypeVar("Row")
 Index = QModelIndex | QPersistentModelIndex
-_BAR = Qt.ItemDataRole.UserRole
 
 
 @dataclass(frozen=True)
@@ -31,8 +31,16 @@ class Column(Generic[Row]):
     right: bool = True
     bar: Callable[[Row], float] | None = None
     """Share of a bar behind the text, 0 to 1."""
-    measured: bool = True
+    measured: Callable[[Row], bool] = lambda _row: True
     """Whether the bar is of something measured: solid, else dotted."""
+    soft: Callable[[Row], bool] | None = None
+    """Whether this cell is in softer ink, whatever its row is."""
+    icon: Callable[[Row], Any] | None = None
+    """A picture or colour before the text."""
+    write: Callable[[Row, str], bool] | None = None
+    """Takes what the user wrote into the cell; whether anything changed."""
+    copied: Callable[[Row], str] | None = None
+    """The text for the clipboard, where it says more than there is room for."""
 
 
 class RowsModel(QAbstractTableModel, Generic[Row]):
@@ -51,7 +59,25 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
         self.tip: Callable[[Row], str] = lambda _row: ""
 
     def show_rows(self, rows: Sequence[Row]) -> None:
+        """Take new rows. What is chosen stays so where rows are only added at the end."""
+        old = self.rows
+        same = len(rows) >= len(old) and all(a is b for a, b in zip(old, rows, strict=False))
+        if self._sort is None and old and same:
+            if len(rows) > len(old):
+                self.beginInsertRows(QModelIndex(), len(old), len(rows) - 1)
+                self._given, self.rows = list(rows), list(rows)
+                self.endInsertRows()
+            self.repaint_rows()
+            return
         self.beginResetModel()
+        self._given = list(rows)
+        self._arrange()
+        self.endResetModel()
+
+    def show_columns(self, columns: Sequence[Column[Row]], rows: Sequence[Row]) -> None:
+        """Take other columns with their rows."""
+        self.beginResetModel()
+        self.columns = list(columns)
         self._given = list(rows)
         self._arrange()
         self.endResetModel()
@@ -88,7 +114,7 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal:
-            return None
+            return section if role == Qt.ItemDataRole.DisplayRole else None
         column = self.columns[section]
         if role == Qt.ItemDataRole.DisplayRole:
             mark = "" if self._sort is None or section != self._sort[0] else " ↓" if self._sort[1] else " ↑"
@@ -101,40 +127,38 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row, column = self.rows[index.row()], self.columns[index.column()]
-        if role == Qt.ItemDataRole.DisplayRole:
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
             return column.text(row)
+        if role == Qt.ItemDataRole.DecorationRole and column.icon is not None:
+            return column.icon(row)
         if role == Qt.ItemDataRole.TextAlignmentRole and column.right:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.BackgroundRole and self.tinted(row):
             return QColor(theme().bar)
-        if role == Qt.ItemDataRole.ForegroundRole and self.soft(row):
+        if role == Qt.ItemDataRole.ForegroundRole and (column.soft(row) if column.soft else self.soft(row)):
             return QColor(theme().soft)
         if role == Qt.ItemDataRole.ToolTipRole:
             return self.tip(row) or None
-        if role == _BAR and column.bar is not None:
-            return min(max(column.bar(row), 0.0), 1.0), column.measured
+        if role == BAR and column.bar is not None:
+            return column.bar(row), column.measured(row)
         return None
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        flags = super().flags(index)
+        return flags if self.columns[index.column()].write is None else flags | Qt.ItemFlag.ItemIsEditable
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        write = self.columns[index.column()].write
+        if role != Qt.ItemDataRole.EditRole or write is None or not write(self.rows[index.row()], str(value).strip()):
+            return False
+        self.dataChanged.emit(index, index)
+        return True
 
     def as_text(self, chosen: Sequence[int]) -> str:
         """Tab-separated rows, all where none are chosen, with the header."""
         rows = [self.rows[k] for k in chosen] or self.rows
-        return "\n".join(
-            "\t".join(cells)
-            for cells in ([c.title for c in self.columns], *([c.text(row) for c in self.columns] for row in rows))
-        )
-
-
-class _Bars(QStyledItemDelegate):
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        found = index.data(_BAR)
-        if found:
-            box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
-            width = int(box.width() * found[0])
-            bar = QRect(box.right() - width + 1, box.top(), width, box.height())
-            painter.fillRect(
-                bar, QColor(theme().bar) if found[1] else QBrush(QColor(theme().bar), Qt.BrushStyle.Dense5Pattern)
-            )
-        super().paint(painter, option, index)
+        cells = [[(c.copied or c.text)(row) for c in self.columns] for row in rows]
+        return "\n".join("\t".join(line) for line in ([c.title for c in self.columns], *cells))
 
 
 class RowsTable(CopiesText, QTableView, Generic[Row]):
@@ -155,25 +179,31 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         mode = QAbstractItemView.SelectionMode
         self.setSelectionMode(mode.ExtendedSelection if several else mode.SingleSelection)
-        self.setItemDelegate(_Bars(self))
+        self.setItemDelegate(ShareDelegate(self))
         self.setAccessibleName(name)
         self.setMouseTracking(True)
         self.setMinimumHeight(10 * GRID)
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(3 * GRID)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed | QAbstractItemView.EditTrigger.DoubleClicked)
         header = self.horizontalHeader()
         header.setSortIndicatorShown(False)
         header.setHighlightSections(False)
-        for number, column in enumerate(model.columns):
-            if column.width:
-                header.resizeSection(number, column.width)
-            else:
-                header.setSectionResizeMode(number, QHeaderView.ResizeMode.Stretch)
+        self.fit_columns()
         if sortable:
             header.setSectionsClickable(True)
             header.sectionClicked.connect(self._sort_by)
         self.selectionModel().currentRowChanged.connect(lambda *_: self.chosen_changed.emit(self.chosen))
         self.entered.connect(lambda index: self.hovered.emit(self.rows.rows[index.row()]))
+
+    def fit_columns(self) -> None:
+        """Give the columns of the model their widths."""
+        header = self.horizontalHeader()
+        for number, column in enumerate(self.rows.columns):
+            if column.width:
+                header.resizeSection(number, column.width)
+            else:
+                header.setSectionResizeMode(number, QHeaderView.ResizeMode.Stretch)
 
     def _sort_by(self, column: int) -> None:
         kept = self.chosen

@@ -154,7 +154,7 @@ class SourceView(QWidget):
             return
         passes = sorted({int(p) for p in self._document.frame.passes.of_step[program.steps]}) if self._document else []
         self._tell("replaying ...")
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.SHADER_EDIT,
             lambda replay, progress, cancelled: replay.run(
                 edited_picture.asked([remedy], passes), progress, cancelled, LONGEST_SECONDS
@@ -171,7 +171,7 @@ class SourceView(QWidget):
         self._tell(
             f"{found.ms:.1f} -> {found.edited_ms:.1f} ms measured once from its first to its last pass; {picture}."
         )
-        self._workspace.commands.show_difference(found, f"{program.title} edited")
+        self._workspace.jobs.show_difference(found, f"{program.title} edited")
 
     def _ask_note(self) -> None:
         note, wanted = QInputDialog.getText(
@@ -187,7 +187,7 @@ class SourceView(QWidget):
             return
         title = f"{program.title} edited"
         self._tell("measuring ...")
-        self._workspace.commands.run_measurement(
+        self._workspace.jobs.run_measurement(
             lambda replay, progress, cancelled: attempt(
                 document.path, document.frame, title, [remedy], replay, note, progress=progress, cancelled=cancelled
             ),

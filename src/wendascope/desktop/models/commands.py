@@ -45,7 +45,7 @@ class JobName(StrEnum):
 
 
 class Commands(Protocol):
-    """The window, as its views see it."""
+    """What the window does for its views."""
 
     def open_files(self, paths: list[Path]) -> None:
         """Open files; bad ones are complained about there."""
@@ -58,6 +58,10 @@ class Commands(Protocol):
 
     def compare(self, before: Path, after: Path) -> None:
         """Show the comparison of two files."""
+
+
+class FrameJobs(Protocol):
+    """Work in the background for the shown document, as views see it."""
 
     def prove(self, findings: list[Finding]) -> None:
         """Prove findings of the shown document; all together as well when there are several."""
@@ -85,6 +89,10 @@ class NoCommands:
     def open_demo(self) -> None: ...
 
     def compare(self, before: Path, after: Path) -> None: ...
+
+
+class NoJobs:
+    """Before there is a window: nothing is run."""
 
     def prove(self, findings: list[Finding]) -> None: ...
 

@@ -12,7 +12,7 @@ from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.late import frame_bound
 from wendascope.analysis.structure import Structure
-from wendascope.desktop.models.commands import Commands, NoCommands
+from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, NoJobs
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import introduction
@@ -260,6 +260,7 @@ class Workspace(Observable):
     def __init__(self, budget_ms: float) -> None:
         super().__init__()
         self.commands: Commands = NoCommands()
+        self.jobs: FrameJobs = NoJobs()
         """What views ask of the window."""
         self.documents: list[Document] = []
         self.current: Document | None = None

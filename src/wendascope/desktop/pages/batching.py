@@ -226,7 +226,7 @@ class BatchingPage(FramePage):
         what = f"{batch.label}: {len(batch.parts[0])} draws in one" + (
             f", the first of {len(batch.parts)}" if len(batch.parts) > 1 else ""
         )
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.BATCH_CODE,
             work,
             lambda code: self.code.show_code(code, what),

@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeySequence, QShowEvent
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QProgressBar,
     QPushButton,
     QSplitter,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -27,86 +23,37 @@ from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page, page
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.slider_picture import SliderPicture
-from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.desktop.theme import GRID
 from wendascope.errors import CancelledError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import compare_pictures
 from wendascope.trials.compare import Comparison, Difference, compare_files, counts
 
-Index = QModelIndex | QPersistentModelIndex
-_COLUMNS = ("pass", "steps", "before, ms", "after, ms", "difference, ms", "interval", "")
-_WIDTHS = {1: 88, 2: 80, 3: 72, 4: 112, 5: 136, 6: 96}
+Row = tuple[tuple[str, ...], bool]
+"""Texts, and whether the row is soft: it says nothing new."""
+_PASSES = (
+    ("pass", 0),
+    ("steps", 88),
+    ("before, ms", 80),
+    ("after, ms", 72),
+    ("difference, ms", 112),
+    ("interval", 136),
+    ("", 96),
+)
+_COUNTS = (("count", 0), ("before", 104), ("after", 104), ("difference", 104))
 
 
-class RowsModel(QAbstractTableModel):
-    """Rows of text; a row may be soft, when it says nothing new."""
+def _table(columns: tuple[tuple[str, int], ...], name: str) -> RowsTable[Row]:
+    """A table in the order of the frame."""
 
-    def __init__(self, columns: tuple[str, ...]) -> None:
-        super().__init__()
-        self._columns = columns
-        self._rows: list[tuple[tuple[str, ...], bool]] = []
+    def column(number: int, title: str, width: int) -> Column[Row]:
+        left = number == 0 or title == ""
+        return Column(title, width, lambda row: row[0][number], right=not left, soft=lambda row: row[1] and number > 0)
 
-    def show_rows(self, rows: list[tuple[tuple[str, ...], bool]]) -> None:
-        self.beginResetModel()
-        self._rows = rows
-        self.endResetModel()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(self._rows)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return len(self._columns)
-
-    def _alignment(self, column: int) -> Qt.AlignmentFlag:
-        left = column == 0 or self._columns[column] == ""
-        return (Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
-            return self._columns[section]
-        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.TextAlignmentRole:
-            return self._alignment(section)
-        return None
-
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        texts, soft = self._rows[index.row()]
-        if role == Qt.ItemDataRole.DisplayRole:
-            return texts[index.column()]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return self._alignment(index.column())
-        if role == Qt.ItemDataRole.ForegroundRole and soft and index.column() > 0:
-            return QColor(theme().soft)
-        return None
-
-    def as_text(self) -> str:
-        return "\n".join("\t".join(row) for row in (self._columns, *(texts for texts, _ in self._rows)))
-
-
-class CopyTable(QTableView):
-    """Copies all its rows as tab-separated text."""
-
-    def __init__(self, columns: tuple[str, ...], widths: dict[int, int], name: str) -> None:
-        super().__init__()
-        self.rows = RowsModel(columns)
-        self.setModel(self.rows)
-        self.setFont(figures_font())
-        self.setShowGrid(False)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setAccessibleName(name)
-        self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(3 * GRID)
-        header = self.horizontalHeader()
-        header.setHighlightSections(False)
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for column, width in widths.items():
-            header.resizeSection(column, width)
-
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            QGuiApplication.clipboard().setText(self.rows.as_text())
-        else:
-            super().keyPressEvent(event)
+    model: RowsModel[Row] = RowsModel([column(i, *given) for i, given in enumerate(columns)])
+    return RowsTable(model, name, sortable=False, several=True)
 
 
 def sentence(found: Comparison) -> str:
@@ -124,7 +71,7 @@ def sentence(found: Comparison) -> str:
     )
 
 
-def _row(name: str, steps: str, ms: Difference | None) -> tuple[tuple[str, ...], bool]:
+def _row(name: str, steps: str, ms: Difference | None) -> Row:
     if ms is None:
         return (name, steps, "", "", "", "", "in one"), True
     texts = (
@@ -170,10 +117,8 @@ class ComparePage(Page):
         work: tuple[QWidget, ...] = (self.progress, self.cancel_button, self.measure_button)
         for widget in work:
             row.addWidget(widget)
-        self.passes = CopyTable(_COLUMNS, _WIDTHS, "Passes before and after")
-        self.counts = CopyTable(
-            ("count", "before", "after", "difference"), {1: 104, 2: 104, 3: 104}, "Counts before and after"
-        )
+        self.passes = _table(_PASSES, "Passes before and after")
+        self.counts = _table(_COUNTS, "Counts before and after")
         self.picture = SliderPicture()
         self.picture_text = QLabel()
         self.picture_text.setWordWrap(True)

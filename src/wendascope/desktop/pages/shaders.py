@@ -69,7 +69,7 @@ class ShadersPage(FramePage):
             self.say("Looking at the shaders ...")
             return
         case = document.case
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.PROGRAMS,
             lambda _replay, _progress, _cancelled: case.study_shaders(),
             lambda found: self._arrived(document, found),

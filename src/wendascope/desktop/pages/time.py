@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeySequence
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -18,10 +18,11 @@ from PySide6.QtWidgets import (
 
 from wendascope.analysis.late import frame_bound
 from wendascope.desktop.answer import answer_labels
+from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._registry import Page, page
-from wendascope.desktop.share_bar import ShareDelegate
+from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
 from wendascope.trials.proof import COMBINED
 
@@ -125,8 +126,9 @@ class TreeModel(QAbstractItemModel):
             return self.text(node, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and index.column() > 0:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.UserRole and column == "share":
-            return self.tree.share(node)
+        if role == BAR and column == "share":
+            share = self.tree.share(node)
+            return None if share is None else (share, True)
         if role == Qt.ItemDataRole.DecorationRole and index.column() == 0 and node.kind == "pass":
             return pass_colour(node.pass_index)
         if role == Qt.ItemDataRole.ForegroundRole and column in ("interval", "steps"):
@@ -156,26 +158,17 @@ class TreeModel(QAbstractItemModel):
         return f"{int(self.tree.total(column, node)):,}"
 
 
-class FrameTreeView(QTreeView):
-    """The tree, with rows that can be copied as tab-separated text."""
+class FrameTreeView(CopiesText, QTreeView):
+    """The tree, with rows that can be copied."""
 
-    def keyPressEvent(self, event: Any) -> None:
-        if event.matches(QKeySequence.StandardKey.Copy):
-            self.copy_rows()
-            return
-        super().keyPressEvent(event)
-
-    def copy_rows(self) -> None:
-        """Selected rows, or all visible passes when none is selected, with the header."""
+    def as_text(self) -> str:
+        """Selected rows, or all visible passes when none is selected, with the header, tab-separated."""
         model = self.model()
         assert isinstance(model, TreeModel)
         rows = self.selectionModel().selectedRows() or [model.index(r, 0) for r in range(model.rowCount())]
-        lines = ["\t".join(title for _, title in COLUMNS)]
-        for row in rows:
-            node = model.node(row)
-            if node:
-                lines.append("\t".join(model.text(node, name) for name, _ in COLUMNS))
-        QGuiApplication.clipboard().setText("\n".join(lines))
+        nodes = [node for row in rows if (node := model.node(row))]
+        lines = [[title for _, title in COLUMNS], *([model.text(node, name) for name, _ in COLUMNS] for node in nodes)]
+        return "\n".join("\t".join(line) for line in lines)
 
 
 @page("Time", 0)

@@ -190,14 +190,14 @@ class TrialsPage(FramePage):
 
     def _show_picture(self) -> None:
         trial = self.table.all_chosen[0]
-        self._workspace.commands.show_changed_picture(trial.remedies, trial.title)
+        self._workspace.jobs.show_changed_picture(trial.remedies, trial.title)
 
     def _measure(self) -> None:
         document = self._document
         if document is None:
             return
         trials = document.trials
-        self._workspace.commands.run_measurement(
+        self._workspace.jobs.run_measurement(
             lambda replay, progress, cancelled: measure_kept(
                 document.path, document.frame, trials, replay, progress=progress, cancelled=cancelled
             ),
@@ -220,7 +220,7 @@ class TrialsPage(FramePage):
         if document is None:
             return
         trials, together = document.trials, document.log.together
-        self._workspace.commands.run_job(
+        self._workspace.jobs.run_job(
             JobName.TRIAL_FILES,
             lambda _replay, _progress, _cancelled: write_trials(
                 document.frame, document.path.name, kept_of(trials), together, folder

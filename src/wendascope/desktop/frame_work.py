@@ -1,0 +1,256 @@
+"""Work in the background for the shown frame: measuring, proofs, pictures of changes, reports."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.structure import study
+from wendascope.desktop.jobs import JobRunner
+from wendascope.desktop.models.commands import Failed, JobName, T, Work
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.source_view import LONGEST_SECONDS
+from wendascope.errors import CancelledError, FileError
+from wendascope.measure.pictures import verify
+from wendascope.measure.records import Verification
+from wendascope.measure.survey import REPEATS
+from wendascope.replay.client import Progress, Replay, in_force
+from wendascope.report.formats import export
+from wendascope.report.survey import survey_document
+from wendascope.trials.examine import Examined, examine, keep
+from wendascope.trials.proof import Proof, prove, prove_all
+from wendascope.trials.runs import Beside, picture_of
+
+
+class FrameWork(QObject):
+    """Runs jobs for the documents of a workspace, each with a replay process of its own."""
+
+    progress = Signal(str, object)
+    """Of the measurement of the shown document: what is being done, and which part of it is done (0 to 1); None when
+    it has ended."""
+    picture_progress = Signal(str, float)
+    changed = Signal()
+    """Jobs began or ended."""
+    failed = Signal(str, str)
+    """A title, and what happened and what to do."""
+    verified = Signal(object)
+    """A Verification of the shown document."""
+    difference = Signal(object, str)
+    """A Beside to be shown, and its title."""
+    report_written = Signal(str)
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._runners: dict[Document, JobRunner] = {}
+        self._studied: set[Document] = set()
+
+    def runner(self, document: Document) -> JobRunner:
+        """The jobs of a document."""
+        if document not in self._runners:
+            runner = JobRunner(document.path)
+            runner.progress.connect(self._on_progress)
+            runner.busy.connect(self._on_busy)
+            self._runners[document] = runner
+        return self._runners[document]
+
+    def close(self, document: Document) -> None:
+        """End the jobs of a document that is closed."""
+        runner = self._runners.pop(document, None)
+        if runner is not None:
+            runner.close()
+
+    def close_all(self) -> None:
+        for document in list(self._runners):
+            self.close(document)
+
+    def measuring(self) -> bool:
+        """Whether the shown document is being measured."""
+        document = self._workspace.current
+        return document is not None and document in self._runners and self._runners[document].running(JobName.MEASURE)
+
+    def cancel(self) -> None:
+        """Stop the measurement of the shown document."""
+        document = self._workspace.current
+        if document is not None and document in self._runners:
+            self._runners[document].cancel(JobName.MEASURE)
+
+    # ---- jobs that views hand over ---------------------------------------------------------------------
+
+    def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
+        """A replay job for the shown document; a later one of the same name takes its place."""
+        if self._workspace.current is not None:
+            self.runner(self._workspace.current).submit(name, work, done, failed, replaces=True)
+
+    def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
+        """A long job for the shown document, one at a time; it can be cancelled, and `failure` is what is said when
+        it fails.
+        """
+        document = self._workspace.current
+        if document is not None and not self.measuring():
+            self._measure(document, work, done, lambda error: self._fail(failure, error))
+
+    def _measure(self, document: Document, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
+        self.progress.emit("starting", 0.0)
+        self.runner(document).submit(JobName.MEASURE, work, done, failed)
+
+    # ---- measuring and proving -------------------------------------------------------------------------
+
+    def measure(self) -> None:
+        """Survey the shown frame and keep the result in its file."""
+        document = self._workspace.current
+        if document is not None:
+            self.run_measurement(
+                lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
+                lambda examined: self._examined(document, examined),
+                "The frame could not be measured",
+            )
+
+    def _examined(self, document: Document, examined: Examined) -> None:
+        document.set_examined(examined)
+        try:
+            keep(document.path, examined)
+        except FileError as error:
+            self.failed.emit("Measured, but not kept in the file", str(error))
+
+    def prove(self, findings: list[Finding]) -> None:
+        """Try the remedies of findings; of several, also all that held as one changed frame."""
+        document = self._workspace.current
+        if document is not None and findings and not self.measuring():
+            self._measure(
+                document,
+                lambda replay, progress, cancelled: _proofs(document, findings, replay, progress, cancelled),
+                document.add_proofs,
+                lambda error: self._proof_ended(document, error),
+            )
+
+    def prove_everything(self) -> None:
+        """Try every remedy of the shown document."""
+        document = self._workspace.current
+        if document is not None:
+            self.prove([f for f in document.findings if f.remedy is not None])
+
+    def _proof_ended(self, document: Document, error: Exception) -> None:
+        document.reload_proofs()  # those done before are kept
+        self._fail("The proof could not be run", error)
+
+    def show_difference(self, beside: Beside, title: str) -> None:
+        """Hand the picture of a change to whoever shows pictures."""
+        self.difference.emit(beside, title)
+
+    def show_changed_picture(self, remedies: list[Remedy], title: str) -> None:
+        """Show the finished picture of the changed frame, and where it differs. One whose shaders never end is
+        stopped.
+        """
+        self.run_job(
+            JobName.CHANGED_PICTURE,
+            lambda replay, progress, cancelled: replay.run(
+                picture_of.asked(remedies), progress, cancelled, LONGEST_SECONDS
+            ),
+            lambda beside: self.show_difference(beside, title),
+            lambda error: self._fail("The changed frame could not be replayed", error),
+        )
+
+    # ---- what every frame gets --------------------------------------------------------------------------
+
+    def study(self, document: Document) -> None:
+        """Work out what follows from the calls alone, once."""
+        if document.structure is not None or document in self._studied:
+            return
+        self._studied.add(document)
+        self.runner(document).submit(
+            JobName.STUDY,
+            lambda _replay, _progress, _cancelled: study(document.frame, document.accepted, document.drawn),
+            document.set_structure,
+            lambda error: self._fail("The calls could not be looked at", error),
+        )
+
+    def study_again(self) -> None:
+        """Look at every frame anew: what is looked for has changed."""
+        self._studied.clear()
+        for document in self._workspace.documents:
+            document.structure = None
+        if self._workspace.current is not None:
+            self.study(self._workspace.current)
+
+    def tell_confinement(self, document: Document) -> None:
+        """Complete what is said of a stranger's frame by what holds it on this machine, which takes a moment to try."""
+        self.runner(document).submit(
+            JobName.CONFINEMENT,
+            lambda _replay, _progress, _cancelled: in_force().sentence,
+            lambda sentence: document.set_introduction(
+                f"{document.introduction} {sentence}" if document.introduction else ""
+            ),
+            lambda _error: None,
+        )
+
+    def verify(self) -> None:
+        """Compare the replay of the shown document with the captured picture."""
+        document = self._workspace.current
+        if document is not None:
+            self.runner(document).submit(
+                JobName.VERIFY,
+                lambda replay, progress, cancelled: replay.run(verify.asked(), progress, cancelled),
+                lambda verification: self._verified(document, verification),
+                lambda error: self._fail("The frame could not be replayed", error),
+            )
+
+    def _verified(self, document: Document, verification: Verification) -> None:
+        document.set_verification(verification)
+        self.verified.emit(verification)
+
+    def write_report(self, form_name: str, place: Path) -> None:
+        """Write the survey of the shown document in one form."""
+        document = self._workspace.current
+        if document is None or document.survey is None:
+            return
+        report = survey_document(
+            document.frame,
+            document.survey,
+            self._workspace.budget_ms,
+            document.drawn,
+            document.findings,
+            document.proofs,
+        )
+        self.runner(document).submit(
+            JobName.REPORT,
+            lambda _replay, _progress, _cancelled: export(form_name, report, place, document.path),
+            lambda _done: self.report_written.emit(str(place)),
+            lambda error: self._fail("The report was not written", error),
+        )
+
+    # ---- news of jobs -----------------------------------------------------------------------------------
+
+    def _fail(self, title: str, error: Exception) -> None:
+        """Say why a job failed, unless it was cancelled."""
+        if not isinstance(error, CancelledError):
+            self.failed.emit(title, str(error))
+
+    def _on_progress(self, job: str, what: str, part: float) -> None:
+        if job == JobName.MEASURE and self.measuring():
+            self.progress.emit(what, part)
+        elif job == JobName.PICTURE:
+            self.picture_progress.emit(what, part)
+
+    def _on_busy(self, job: str, busy: bool) -> None:
+        if job == JobName.MEASURE and not busy:
+            self.progress.emit("", None)
+        self.changed.emit()
+
+
+def _proofs(
+    document: Document,
+    findings: list[Finding],
+    replay: Replay,
+    progress: Progress,
+    cancelled: Callable[[], bool],
+) -> list[Proof]:
+    if len(findings) == 1:
+        return [prove(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)]
+    proofs, combined = prove_all(
+        document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled
+    )
+    return [*proofs, *([combined] if combined else [])]
