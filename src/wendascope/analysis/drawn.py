@@ -164,6 +164,7 @@ def pass_drawn(item: PassLayers) -> PassDrawn:
 
 
 def histogram(layers: npt.NDArray[Any]) -> list[int]:
+    """Places by the fragments written there: 0, 1, ... up to HISTOGRAM, which stands for that many and more."""
     return [
         int(v) for v in np.bincount(np.minimum(layers.ravel(), HISTOGRAM).astype(np.int64), minlength=HISTOGRAM + 1)
     ]

@@ -10,6 +10,7 @@ from wendascope.demo.surface import has_display, open_surface
 
 
 def main() -> int:
+    """Draw until the window is closed; returns the exit code."""
     parser = argparse.ArgumentParser(
         prog="wendascope.demo", description="A tram depot on a rainy night, drawn in a naive way."
     )

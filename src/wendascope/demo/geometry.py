@@ -149,6 +149,7 @@ def place(x: float, y: float, z: float, sx: float = 1.0, sy: float = 1.0, sz: fl
 
 
 def perspective(degrees: float, aspect: float, near: float, far: float) -> Matrix:
+    """A projection with a vertical angle in degrees, shape (4, 4)."""
     f = 1 / np.tan(np.radians(degrees) / 2)
     return np.array(
         [
@@ -162,6 +163,7 @@ def perspective(degrees: float, aspect: float, near: float, far: float) -> Matri
 
 
 def orthographic(half: float, near: float, far: float) -> Matrix:
+    """A projection of a cube of side 2 `half`, shape (4, 4)."""
     return np.array(
         [
             [1 / half, 0, 0, 0],
@@ -174,6 +176,7 @@ def orthographic(half: float, near: float, far: float) -> Matrix:
 
 
 def look_at(eye: tuple[float, float, float], at: tuple[float, float, float]) -> Matrix:
+    """The view from `eye` towards `at`, z up, shape (4, 4)."""
     e = np.array(eye, np.float64)
     forward = np.array(at) - e
     forward /= np.linalg.norm(forward)

@@ -173,6 +173,7 @@ def _target_texture(width: int, height: int, internal: int, format_: int, filter
 
 
 def plain(red: int, green: int, blue: int) -> npt.NDArray[np.uint8]:
+    """A texture of one colour, shape (4, 4, 4)."""
     return np.full((4, 4, 4), (red, green, blue, 255), np.uint8)
 
 

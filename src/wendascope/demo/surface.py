@@ -21,6 +21,7 @@ class Surface(Protocol):
 
 
 def has_display() -> bool:
+    """Whether a window can be opened."""
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 

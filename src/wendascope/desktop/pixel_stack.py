@@ -28,6 +28,7 @@ _COUNTS = {"visible", "blended", "cleared"}
 
 
 def fate_text(entry: StackEntry) -> str:
+    """What became of a step at the pixel, in words."""
     return FATES.get(entry.fate, entry.fate).format(by=entry.by or 0)
 
 

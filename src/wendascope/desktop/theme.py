@@ -40,6 +40,7 @@ def choose(name: str) -> None:
 
 
 def is_dark() -> bool:
+    """Whether dark colours are shown now."""
     if _chosen != "system":
         return _chosen == "dark"
     return QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
@@ -56,6 +57,7 @@ def code_colours() -> tuple[str, str]:
 
 
 def pass_colour(index: int) -> QColor:
+    """The colour of a pass, by its number."""
     colour = QColor(PASS_COLOURS[index % len(PASS_COLOURS)])
     return colour.darker(125) if is_dark() else colour
 

@@ -150,6 +150,7 @@ def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -
 
 
 def view_of(state: DrawState, target: Target) -> View:
+    """Viewport, culling and clipping of a draw."""
     culled = state.value("CULL_FACE_MODE") if state.on("CULL_FACE") else 0
     x, y, width, height = state.values("VIEWPORT")
     return View(

@@ -125,6 +125,7 @@ def pass_spans(session: ReplaySession) -> list[tuple[int, int]]:
 
 
 def step_spans(session: ReplaySession) -> list[tuple[int, int]]:
+    """The calls [first, end) of each step with what it sets before it draws."""
     steps = session.frame.steps
     return [(first, last + 1) for first, last in zip(steps.begin.tolist(), steps.call.tolist(), strict=True)]
 

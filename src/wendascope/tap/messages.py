@@ -99,6 +99,7 @@ Event = Hello | Beats | StateIs | Output | Problem | Taken | Ended
 
 
 def pack(message: Request | Event) -> bytes:
+    """A message as a line of JSON."""
     return msgspec.json.encode(message) + b"\n"
 
 

@@ -9,6 +9,7 @@ from wendascope.analysis.findings._registry import Case, Finding, finding
 
 @finding("unused-attributes")
 def unused_attributes(case: Case) -> Iterator[Finding]:
+    """Vertex attributes that are fed and that the program does not read."""
     frame = case.frame
     steps: dict[int, list[int]] = {}
     unused: dict[int, dict[int, int]] = {}

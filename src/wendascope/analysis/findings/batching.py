@@ -15,6 +15,7 @@ from wendascope.texts import plural
 
 @finding("batch")
 def batches(case: Case) -> Iterator[Finding]:
+    """Draws that one draw of instances, or one merged draw, can take the place of."""
     least = guidelines().batches.least_saved
     found = case.batches.batches
     large = [c for c in found if c.saved >= least]

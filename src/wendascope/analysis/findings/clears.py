@@ -9,6 +9,7 @@ from wendascope.analysis.findings._registry import Case, Finding, Remedy, findin
 
 @finding("covered-clear")
 def covered_clears(case: Case) -> Iterator[Finding]:
+    """Clears of colour all of which is drawn over."""
     for index, name in enumerate(case.names):
         for step in case.steps_of(index):
             row = case.drawn.steps[step]

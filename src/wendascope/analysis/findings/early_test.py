@@ -16,6 +16,7 @@ _LATE = re.compile(r"\b(discard|gl_FragDepth\w*|imageStore|imageAtomic\w*|atomic
 
 @finding("late-depth-test")
 def late_depth_tests(case: Case) -> Iterator[Finding]:
+    """Draws whose fragments are shaded before depth rejects them."""
     for index, name in enumerate(case.names):
         late = {step: row for step, row in case.rows(index) if not row.early and row.depth_test and row.rejected > 0}
         rejected = sum(r.rejected for r in late.values())

@@ -20,6 +20,7 @@ _SPARED_SHARE = 0.1
 
 @finding("per-vertex-work")
 def per_vertex_work(case: Case) -> Iterator[Finding]:
+    """Work of fragments that is linear in what comes from the vertices."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         lines = {line: cost for line, cost in (stage.flow.per_vertex if stage.flow else {}).items() if cost >= 2.0}
@@ -76,6 +77,7 @@ def medium_precision(case: Case) -> Iterator[Finding]:
 
 @finding("small-branch")
 def small_branches(case: Case) -> Iterator[Finding]:
+    """Branches over so little work that both sides cost less."""
     for program, stage in fragment_stages(case):
         found = stage.flow.small_branches if stage.flow else []
         lines = sorted({b.line for b in found if b.line})
@@ -100,6 +102,7 @@ def small_branches(case: Case) -> Iterator[Finding]:
 
 @finding("spared-side")
 def spared_sides(case: Case) -> Iterator[Finding]:
+    """Sides of branches that most fragments do not take, and what they would fetch."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         for number, side in enumerate(stage.flow.spared if stage.flow else []):

@@ -15,6 +15,7 @@ _MANY_FETCHES = 5
 
 @finding("fine-full-screen")
 def fine_full_screen(case: Case) -> Iterator[Finding]:
+    """Full-screen steps whose picture would hardly change at half the size."""
     stages = {p.program: p.stage(Stage.FRAGMENT) for p in case.shaders}
     width, height = case.frame.size
     for step, row in enumerate(case.drawn.steps):

@@ -17,6 +17,7 @@ _SIMPLEST = 12
 
 @finding("outside-view")
 def outside_view(case: Case) -> Iterator[Finding]:
+    """Draws none of whose triangles lie in the view."""
     for index, name in enumerate(case.names):
         steps = [s for s, r in case.rows(index) if r.triangles > 0 and r.outside == r.triangles]
         if steps:
@@ -45,6 +46,7 @@ def outside_view(case: Case) -> Iterator[Finding]:
 
 @finding("facing-away")
 def facing_away(case: Case) -> Iterator[Finding]:
+    """Draws all of whose triangles face away or cover nothing."""
     for index, name in enumerate(case.names):
         steps = [
             s for s, r in case.rows(index) if r.triangles > 0 and r.away and r.away + r.outside + r.empty == r.triangles
@@ -159,6 +161,7 @@ def _nothing(case: Case, index: int, name: str, steps: list[int], triangles: int
 
 @finding("small-visible-part")
 def small_part(case: Case) -> Iterator[Finding]:
+    """Large meshes of which a small part is seen."""
     for index, name in enumerate(case.names):
         for step, row in case.rows(index):
             if (
@@ -191,6 +194,7 @@ def small_part(case: Case) -> Iterator[Finding]:
 
 @finding("degenerate-triangles")
 def degenerate(case: Case) -> Iterator[Finding]:
+    """Meshes with triangles that have no area or come twice."""
     for index, name in enumerate(case.names):
         rows = {s: r for s, r in case.rows(index) if r.degenerate + r.duplicates >= max(_REPEATED * r.triangles, 10)}
         wasted = sum(r.degenerate + r.duplicates for r in rows.values())

@@ -10,6 +10,7 @@ from wendascope.analysis.findings._registry import Case, Finding, Remedy, findin
 
 @finding("not-visible")
 def hidden_steps(case: Case) -> Iterator[Finding]:
+    """Steps of which nothing is left in the finished pass."""
     for index, name in enumerate(case.names):
         why = {step: reason for step, row in case.rows(index) if (reason := _reason(row, _coloured(case, index)))}
         steps = sorted(why)

@@ -14,6 +14,7 @@ _LEAST_FRAGMENTS = 5000
 
 @finding("back-to-front")
 def back_to_front(case: Case) -> Iterator[Finding]:
+    """Runs of opaque draws that shade less when nearer ones come first."""
     for index, name in enumerate(case.names):
         for number, run in enumerate(_runs(case, index)):
             rows = case.drawn.steps

@@ -12,6 +12,7 @@ _LEAST_STEPS = 2
 
 @finding("depth-prepass")
 def depth_prepass(case: Case) -> Iterator[Finding]:
+    """Depth-only draws ahead of a pass that save less than they cost."""
     for index, name in enumerate(case.names):
         rows = list(case.rows(index))
         first = [step for step, row in rows if row.kind == "depth" and row.depth_write]

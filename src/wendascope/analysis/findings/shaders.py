@@ -33,6 +33,7 @@ _LONG_LOOP = 0.4
 
 @finding("uniform-expression")
 def uniform_expressions(case: Case) -> Iterator[Finding]:
+    """Lines that compute, for each fragment, what uniforms alone decide."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         lines = {line: cost for line, cost in stage.cost.uniform_only.items() if cost >= 2.0}
@@ -58,6 +59,7 @@ def uniform_expressions(case: Case) -> Iterator[Finding]:
 
 @finding("unused-feature")
 def idle_features(case: Case) -> Iterator[Finding]:
+    """Branches that this frame's uniforms never take."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         for number, branch in _numbered(stage.cost.branches):
@@ -96,6 +98,7 @@ def _numbered(things: Sequence[_T]) -> Iterator[tuple[int, _T]]:
 
 @finding("long-loop")
 def long_loops(case: Case) -> Iterator[Finding]:
+    """Loops with many iterations."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         alike = [loop.line for loop in stage.cost.loops]
@@ -137,6 +140,7 @@ def long_loops(case: Case) -> Iterator[Finding]:
 
 @finding("small-power")
 def small_powers(case: Case) -> Iterator[Finding]:
+    """Calls of pow() with a small whole exponent."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         lines = sorted(
@@ -168,6 +172,7 @@ def small_powers(case: Case) -> Iterator[Finding]:
 
 @finding("unused-varying")
 def unused_varyings(case: Case) -> Iterator[Finding]:
+    """Varyings that are written and never read."""
     for program in case.shaders:
         vertex, fragment = program.stage(Stage.VERTEX), program.stage(Stage.FRAGMENT)
         if (
@@ -210,6 +215,7 @@ def unused_varyings(case: Case) -> Iterator[Finding]:
 
 @finding("unused-output")
 def unused_outputs(case: Case) -> Iterator[Finding]:
+    """Outputs that no target takes."""
     frame = case.frame
     for program in case.shaders:
         record, fragment = frame.programs.get(program.program), program.stage(Stage.FRAGMENT)
@@ -273,6 +279,7 @@ def _outputs(record: Program, source: str) -> dict[str, int]:
 
 @finding("fetched-twice")
 def fetched_twice(case: Case) -> Iterator[Finding]:
+    """Texture samples that come twice with the same arguments."""
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
         lines = sorted(set(stage.cost.repeated_fetches))

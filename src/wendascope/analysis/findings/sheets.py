@@ -13,6 +13,7 @@ _LEAST_IDLE = 0.3
 
 @finding("blend-without-effect")
 def idle_sheets(case: Case) -> Iterator[Finding]:
+    """Blended full-screen draws that change nothing."""
     for index, name in enumerate(case.names):
         target = case.frame.passes.targets[index]
         area = max(target.width * target.height, 1)

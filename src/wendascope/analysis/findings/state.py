@@ -18,6 +18,7 @@ _LEAST_CALLS = 50
 
 @finding("repeated-state")
 def repeated_state(case: Case) -> Iterator[Finding]:
+    """State that is set to what it is, or set again before it is used."""
     use = case.frame.call_use()
     setting = int(np.isin(use.use, (USED, REPEATS, OVERWRITTEN)).sum())
     ms = case.frame.call_ms
@@ -76,6 +77,7 @@ def repeated_state(case: Case) -> Iterator[Finding]:
 
 @finding("switches")
 def switches(case: Case) -> Iterator[Finding]:
+    """Runs whose draws could come in an order that changes state less often."""
     for index, found in enumerate(find_switches(case.sharing, case.drawn)):
         for number, (run, order) in enumerate(found.runs):
             saved = {

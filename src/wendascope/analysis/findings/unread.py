@@ -13,6 +13,7 @@ from wendascope.frame.frame import Frame
 
 @finding("unread-pass")
 def unread_passes(case: Case) -> Iterator[Finding]:
+    """Passes whose result nothing reads."""
     frame = case.frame
     dead = without_effect(frame)
     passes = [

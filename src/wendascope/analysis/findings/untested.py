@@ -14,6 +14,7 @@ _LEAST_FRAGMENTS = 5000
 
 @finding("untested-overdraw")
 def untested_overdraw(case: Case) -> Iterator[Finding]:
+    """Opaque draws without a depth test that are drawn over."""
     for index, name in enumerate(case.names):
         rows = {s: r for s, r in case.rows(index) if r.kind == "opaque" and not r.depth_test}
         fragments = sum(r.fragments for r in rows.values())

@@ -66,6 +66,7 @@ class StripTimes:
 
 
 def strip_times(frame: Frame, survey: Survey | None) -> StripTimes:
+    """Where passes and steps begin and end on the strip, in ms; unmeasured steps count alike."""
     passes, n = frame.passes, len(frame.steps)
     if survey is None:
         edges = np.arange(n + 1, dtype=np.float64)
@@ -91,6 +92,7 @@ def step_at(times: StripTimes, ms: float) -> int | None:
 
 
 def pass_at(times: StripTimes, ms: float) -> int | None:
+    """The pass at a place of the strip, or None beyond its ends."""
     if len(times.pass_end) == 0 or not 0 <= ms <= times.total:
         return None
     return min(int(np.searchsorted(times.pass_end, ms, side="left")), len(times.pass_end) - 1)

@@ -10,6 +10,7 @@ from wendascope.replay.session import ReplaySession
 
 
 def paint_depth(found: Found) -> Image:
+    """Grey by depth, stretched over what was drawn, shape (height, width, 3)."""
     depth = found["depth"][::-1]
     sample = depth[:: max(1, depth.shape[0] // 512), :: max(1, depth.shape[1] // 512)]
     drawn = sample[sample < 1.0]
@@ -24,10 +25,12 @@ def paint_depth(found: Found) -> Image:
 
 
 def probe_depth(found: Found, x: int, y: int) -> str:
+    """The depth of a pixel, in words."""
     return f"depth {float(found['depth'][y, x]):.6f}"
 
 
 def measure_depth(session: ReplaySession, job: Job, place: Place) -> Found:
+    """Depth of the target, shape (height, width), 0 near to 1 far."""
     return {"depth": session.read_target_depth(place.target)}
 
 

@@ -115,6 +115,7 @@ _MORE: dict[str, Any] = {
 
 @lens("owner", "Visible draw", 6, _paint, _probe, **_MORE)
 def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
+    """The visible step of each pixel."""
     owner = _owners(session, job, place)
     steps = np.unique(owner[owner >= 0]).tolist()
     return _found(owner, owner, {s: f"step {s:,}" for s in steps}, {s: s for s in steps}, session.frame.steps.program)
@@ -122,6 +123,7 @@ def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
 
 @lens("owner-program", "Visible program", 7, _paint, _probe, **_MORE)
 def measure_owner_program(session: ReplaySession, job: Job, place: Place) -> Found:
+    """The program of the visible step of each pixel."""
     owner = _owners(session, job, place)
     programs = session.frame.steps.program
     keys = np.where(owner >= 0, programs[np.maximum(owner, 0)], -1)

@@ -25,6 +25,7 @@ _DEAREST = 25
 
 @form("html", "the report", ".html")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
+    """One page with pictures, tables and findings, which needs no other file."""
     frame = load(frame_file)
     environment = jinja2.Environment(loader=jinja2.FileSystemLoader(Path(__file__).parent.parent), autoescape=True)
     page = environment.get_template("page.html").render(

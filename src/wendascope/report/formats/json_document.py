@@ -13,5 +13,6 @@ from wendascope.report.survey import SurveyDocument
 
 @form("json", "the document", ".json")
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
+    """The whole document as JSON."""
     text = msgspec.json.format(msgspec.json.encode(document), indent=1)
     write_atomically(path, lambda scratch: scratch.write_bytes(text))

@@ -8,5 +8,6 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("batch")
 def batch(change: FrameChange, item: Remedy) -> None:
+    """Draw the parts' steps together."""
     for part in item.parts:
         change.batches.append((part.how, part.steps))

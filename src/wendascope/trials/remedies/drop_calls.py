@@ -9,9 +9,11 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("drop-repeats")
 def drop_repeats(change: FrameChange, _item: Remedy) -> None:
+    """Leave out calls that set what is set already."""
     change.needless.add(REPEATS)
 
 
 @remedy("drop-needless")
 def drop_needless(change: FrameChange, _item: Remedy) -> None:
+    """Leave out those as well whose value is set again before it is used."""
     change.needless |= {REPEATS, OVERWRITTEN}

@@ -10,6 +10,7 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("drop-colour-clear")
 def drop_colour_clear(change: FrameChange, item: Remedy) -> None:
+    """Clear without colour."""
     frame = change.frame
     for step in item.steps:
         call = int(frame.steps.call[step])

@@ -14,6 +14,7 @@ from wendascope.trials.remedies._states import is_on
 
 @remedy("drop-steps")
 def drop_steps(change: FrameChange, item: Remedy) -> None:
+    """Leave out steps; where they count towards the picture, something cheap takes their place."""
     for step in item.steps:
         change.leave_out(step, _paint(change.frame, step) if change.painted else None)
 

@@ -10,6 +10,7 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("no-prepass")
 def no_prepass(change: FrameChange, item: Remedy) -> None:
+    """Leave out the depth-only steps; those that follow test and write depth themselves."""
     change.dropped |= set(item.steps)
     for step in item.order:  # the steps that follow
         batch = CallBatch()

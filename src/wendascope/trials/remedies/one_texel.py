@@ -22,6 +22,7 @@ _GREY = bytes((128, 128, 128, 255))
 
 @remedy("one-texel")
 def one_texel(change: FrameChange, item: Remedy) -> None:
+    """Let the steps sample textures of one texel."""
     made: dict[int, int] = {}
     for step in item.steps:
         rows = [row for row in texture_inputs(change.frame, step) if row.texture and row.target not in _AS_THEY_ARE]

@@ -25,6 +25,7 @@ _FORMATS = {GL.RGB: 3, GL.RGBA: 4, GL.BGR: 3, GL.BGRA: 4}
 
 @remedy("pack-channels")
 def pack_channels(change: FrameChange, item: Remedy) -> None:
+    """Put grey textures into the channels of one. Raises TrialError where they do not fit together."""
     frame = change.frame
     if not 2 <= len(item.textures) <= 4:
         raise TrialError("two to four textures fit in the channels of one")

@@ -9,6 +9,7 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("reorder-steps")
 def reorder_steps(change: FrameChange, item: Remedy) -> None:
+    """Run the steps in another order. Raises TrialError unless they follow one another."""
     if sorted(item.order) != sorted(item.steps) or sorted(item.steps) != list(
         range(min(item.steps, default=0), max(item.steps, default=-1) + 1)
     ):

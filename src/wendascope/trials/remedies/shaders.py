@@ -18,6 +18,7 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("bake-uniforms")
 def bake_uniforms(change: FrameChange, item: Remedy) -> None:
+    """Write the values of uniforms into the source as constants."""
     record = change.program(item.program)
     steps = [s for s in range(len(change.frame.steps)) if int(change.frame.steps.program[s]) == item.program]
     constants = constant_texts(change.frame, record, steps, item.values)
@@ -29,6 +30,7 @@ def bake_uniforms(change: FrameChange, item: Remedy) -> None:
 
 @remedy("edit-shader")
 def edit_shader(change: FrameChange, item: Remedy) -> None:
+    """Take the sources of an edit."""
     record = change.program(item.program)
     known = {shader.type for shader in record.shaders}
     if not {s.stage for s in item.sources} <= known:
@@ -40,31 +42,37 @@ def edit_shader(change: FrameChange, item: Remedy) -> None:
 
 @remedy("flat-colour")
 def flat_colour(change: FrameChange, item: Remedy) -> None:
+    """Every fragment becomes one colour."""
     _rewrite_fragments(change, item, rewriting.flat_colour)
 
 
 @remedy("no-lookups")
 def no_lookups(change: FrameChange, item: Remedy) -> None:
+    """Texture samples become constants."""
     _rewrite_fragments(change, item, rewriting.without_lookups)
 
 
 @remedy("cut-loops")
 def cut_loops(change: FrameChange, item: Remedy) -> None:
+    """Loops run fewer iterations."""
     _rewrite_fragments(change, item, lambda source: rewriting.fewer_rounds(source, item.loops))
 
 
 @remedy("medium-precision")
 def medium_precision(change: FrameChange, item: Remedy) -> None:
+    """Fragments are computed in medium precision."""
     _rewrite_fragments(change, item, rewriting.medium_precision)
 
 
 @remedy("early-test")
 def early_test(change: FrameChange, item: Remedy) -> None:
+    """Ask for depth tests ahead of the fragment shader."""
     _rewrite_fragments(change, item, rewriting.early_tests)
 
 
 @remedy("move-to-vertices")
 def move_to_vertices(change: FrameChange, item: Remedy) -> None:
+    """Move expressions from fragments to vertices. Raises TrialError where the program has other stages."""
     sources = _sources(change, item.program)
     if set(sources) != {GL.VERTEX_SHADER, GL.FRAGMENT_SHADER}:
         raise TrialError("the program has other stages between its vertices and its fragments")

@@ -14,6 +14,7 @@ from wendascope.trials.remedies._states import integers, is_on, viewport
 
 @remedy("tiny-viewport")
 def tiny_viewport(change: FrameChange, item: Remedy) -> None:
+    """Draw the steps into a single pixel."""
     for step in item.steps:
         _draw_into(change, step, lambda v: (v[0], v[1], 1, 1))
 

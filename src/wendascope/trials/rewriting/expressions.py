@@ -81,6 +81,7 @@ class _NotUnderstoodError(Exception):
 
 
 def words_of(code: list[Token]) -> list[Word]:
+    """The words of an expression, marks of several characters joined."""
     found: list[Word] = []
     for token in code:
         if (

@@ -43,6 +43,7 @@ def look_ups(found: Globals) -> list[LookUp]:
 
 
 def sampler_types(found: Globals) -> dict[str, str]:
+    """Sampler -> its type."""
     return {n.text: d.type for d in found.declarations if d.has("uniform") and "sampler" in d.type for n in d.names}
 
 
