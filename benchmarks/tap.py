@@ -31,7 +31,7 @@ def heavy() -> str:
 
 
 def _tapped(command: list[str]) -> str:
-    """Run a command under the tap to its end, reading its heartbeats; its output."""
+    """Run a command under the tap to its end, reading its frame_statistics; its output."""
     with Target(command) as target:
         try:
             target.connect(Trigger(after_seconds=1e9), 60.0)

@@ -289,7 +289,7 @@ class RasterFrame(Frame):
 
     def __post_init__(self) -> None:
         self.metadata, self.context = Metadata("scene"), ContextInfo("raster")
-        self.heartbeats, self.caveats = [], []
+        self.frame_statistics, self.caveats = [], []
         self.reference: Picture | None = None
 
     @property

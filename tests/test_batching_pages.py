@@ -81,7 +81,7 @@ def test_state_goes_from_kind_to_program_to_call_and_names_the_earlier_one(opene
     assert "redundant" in page.answer.text() and page.figure().endswith("%")
     kinds = page.tree.nodes.root.children
     assert {k.texts[0] for k in kinds} >= {"uniform", "buffer, vertex array", "program"}
-    page.needless_only.setCurrentIndex(1)
+    page.redundant_only.setCurrentIndex(1)
     kinds = page.tree.nodes.root.children
     row = next(i for i, k in enumerate(kinds) if k.texts[0] == "uniform")
     inner = _open(page.tree, 0, _open(page.tree, row))

@@ -115,7 +115,7 @@ def test_left_out_steps_make_their_own_calls_needless() -> None:
     assert frame.call_use(alive).use[12] == OVERWRITTEN
     nowhere = np.zeros(len(frame.calls), bool)
     kept = frame.call_use(alive, {REPEATS: nowhere, OVERWRITTEN: nowhere})
-    assert not kept.needless.any()
+    assert not kept.redundant.any()
 
 
 _steps = st.lists(
@@ -220,12 +220,12 @@ def test_without_the_needless_calls_every_step_sees_the_same(calls: list[tuple[s
     everything = np.ones(len(calls), bool)
     nothing = np.zeros(len(calls), bool)
     for allowed in (None, {REPEATS: everything, OVERWRITTEN: nothing}, {REPEATS: nothing, OVERWRITTEN: everything}):
-        needless = frame.call_use(allowed=allowed).needless
-        assert _seen(calls, np.flatnonzero(~needless).tolist()) == _seen(calls, list(range(len(calls))))
+        redundant = frame.call_use(allowed=allowed).redundant
+        assert _seen(calls, np.flatnonzero(~redundant).tolist()) == _seen(calls, list(range(len(calls))))
 
 
 def test_a_crowded_frame_is_judged_whole() -> None:
     frame = crowded(1000)
     found = frame.call_use()
     assert len(found.use) == len(frame.calls) and int((found.use == STEP).sum()) == 1000
-    assert found.needless.sum() > 2000
+    assert found.redundant.sum() > 2000

@@ -106,8 +106,8 @@ def test_a_changed_frame_is_not_called_identical(capture: Capture, tmp_path: Pat
 
 def test_heartbeats_tell_calls_and_draws(capture: Capture) -> None:
     _, frame = capture(program("shapes"), 8)
-    assert len(frame.heartbeats) >= 6
-    beat = frame.heartbeats[-1]
+    assert len(frame.frame_statistics) >= 6
+    beat = frame.frame_statistics[-1]
     assert beat.draws == 21
     assert beat.vertices == 4 + sum(4 * (1 + i % 2) for i in range(20))
     assert beat.calls == len(frame.calls)
@@ -128,7 +128,7 @@ def test_several_frames_in_one_session(display: str) -> None:
 def test_a_slow_frame_is_waited_for(display: str) -> None:
     with Target(program("shapes", "--frames", "100000", "--pause", "0.03")) as target:
         frame = target.capture(Trigger(slower_than_ms=20.0))
-    beat = frame.heartbeats[-1]
+    beat = frame.frame_statistics[-1]
     assert beat.frame == frame.metadata.frame_number and beat.cpu_ns + beat.swap_ns > 20e6
 
 

@@ -110,7 +110,7 @@ def test_the_tree_sorts_searches_and_copies(window: MainWindow, depot: Path) -> 
     def names() -> list[str]:
         return [model.data(model.index(r, 0)) for r in range(model.rowCount())]
 
-    assert names()[0] == "depot", "the dearest first"
+    assert names()[0] == "depot", "the most expensive first"
     page.view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
     assert names()[:3] == ["shadow", "camera", "mirror"]
     page.view.sortByColumn(1, Qt.SortOrder.DescendingOrder)

@@ -26,7 +26,12 @@ quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCh
 
 def same(a: OpenGLFrame, b: OpenGLFrame) -> None:
     assert a.metadata == b.metadata and a.context == b.context and a.default_framebuffer == b.default_framebuffer
-    assert a.state == b.state and a.objects == b.objects and a.caveats == b.caveats and a.heartbeats == b.heartbeats
+    assert (
+        a.state == b.state
+        and a.objects == b.objects
+        and a.caveats == b.caveats
+        and a.frame_statistics == b.frame_statistics
+    )
     assert np.array_equal(a.calls.words, b.calls.words) and np.array_equal(a.calls.arena, b.calls.arena)
     assert a.reference is not None and b.reference is not None
     assert np.array_equal(a.reference.pixels, b.reference.pixels)

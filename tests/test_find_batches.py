@@ -18,7 +18,7 @@ from wendascope.analysis.breaks import Accepted, find_breaks
 from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.structure import batching_answer, devices_sentence, needless_share, state_answer, study
+from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
 from wendascope.analysis.switches import find_switches
 from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobStore
@@ -224,7 +224,7 @@ def test_answers_tell_the_numbers() -> None:
     assert (
         batching_answer(found)[0].startswith("1,000 steps could be ") and "desktop (2,000)" in batching_answer(found)[1]
     )
-    assert state_answer(found)[0].startswith(f"{share(needless_share(found))} of ")
+    assert state_answer(found)[0].startswith(f"{share(redundant_share(found))} of ")
     empty = study(frame_of(CallBatch()))
     assert (
         batching_answer(empty)[0] == "The frame draws nothing." and state_answer(empty)[0] == "The frame sets no state."

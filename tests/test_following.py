@@ -72,7 +72,7 @@ def test_a_program_that_stops_drawing_is_not_waited_for(display: str) -> None:
 
 def test_threads_and_switches_are_told(small: Path) -> None:
     frame = load_opengl(small)
-    assert all(beat.thread_ns > 0 for beat in frame.heartbeats[1:])
+    assert all(beat.thread_ns > 0 for beat in frame.frame_statistics[1:])
     m = frame.metadata
     assert (
         m.thread_ns > 0

@@ -246,7 +246,7 @@ def test_who_is_late_by_what_evidence() -> None:
     cpu = bound_by([16.0] * 9, [0.5] * 9, 0.01)
     assert cpu is not None and cpu.who == "CPU"
     unclear = bound_by([16.0] * 9, [0.5] * 9)
-    assert unclear is not None and unclear.who == "unclear", "heartbeats alone cannot see waits inside calls"
+    assert unclear is not None and unclear.who == "unclear", "frame statistics alone cannot see waits inside calls"
     blocked = bound_by([16.0] * 9, [0.5] * 9, 0.55, "glFinish for all work so far, 9.0 ms")
     assert blocked is not None and blocked.who == "GPU" and "glFinish" in blocked.sentence
     computing = bound_by([16.0] * 9, [0.5] * 9, 0.0, thread_ms=[15.8] * 9)

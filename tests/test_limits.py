@@ -284,7 +284,7 @@ def test_small_branches_and_spared_sides() -> None:
         "float a = uv.x;\nif (uv.y > 0.5) a *= 2.0;\nc = vec4(a);\nif (u > 0.5) c *= 0.5;\nif (uv.x > 0.9) c ="
         " texture(s, uv);"
     )
-    assert [b.line for b in small.small_branches] == [5], "not one that a uniform decides, nor one with a look-up"
+    assert [b.line for b in small.small_branches] == [5], "not one that a uniform decides, nor one that samples"
     spared = _flow(
         "vec4 dear = vec4(sin(w) * cos(w) * exp(w), 1.0) + texture(s, uv * 2.0);\nc = mix(vec4(0.1), dear, step(0.5,"
         " uv.x));"

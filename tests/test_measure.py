@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope import records
-from wendascope.analysis.budget import dearest_passes, judge
+from wendascope.analysis.budget import judge, most_expensive_passes
 from wendascope.errors import CancelledError, ReplayCrashedError
 from wendascope.measure.calibrate import calibrate, choose_clock
 from wendascope.measure.pictures import picture_at, verify
@@ -158,7 +158,7 @@ def test_the_answer_sentence() -> None:
 
 @given(st.lists(st.floats(0.001, 100), min_size=1, max_size=20))
 def test_dearest_passes_are_the_fewest(times: list[float]) -> None:
-    count, share = dearest_passes(times)
+    count, share = most_expensive_passes(times)
     assert share >= 0.8 - 1e-9
     assert sum(sorted(times, reverse=True)[: count - 1]) < 0.8 * sum(times) + 1e-9
 

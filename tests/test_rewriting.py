@@ -16,11 +16,11 @@ from wendascope.glsl.globals import Globals
 from wendascope.registry import GL
 from wendascope.trials.rewriting import (
     as_channels,
-    fewer_rounds,
+    fewer_iterations,
     flat_colour,
     medium_precision,
     moved_to_vertices,
-    without_lookups,
+    without_samples,
 )
 from wendascope.trials.rewriting.channels import Channel
 from wendascope.trials.rewriting.expressions import Expressions
@@ -90,7 +90,7 @@ def test_shaders_without_a_colour_are_refused() -> None:
     with pytest.raises(TrialError, match="writes no colour"):
         flat_colour("#version 330\nvoid main() {}")
     with pytest.raises(TrialError, match="looks nothing up"):
-        without_lookups(_fragment("c = vec4(uv, 0, 1);"))
+        without_samples(_fragment("c = vec4(uv, 0, 1);"))
     with pytest.raises(TrialError, match="cannot be rewritten"):
         flat_colour("void main() {")
 
@@ -100,7 +100,7 @@ def test_look_ups_become_constants_where_they_stand() -> None:
         "vec4 a = texture(s, texture(t,\n    uv).xy);\nfloat b = texture(d, vec3(uv, 0.5)); // texture(s, uv)\nc = a *"
         " b + textureLod(t, uv, 1.0) + texelFetch(s, ivec2(0), 0);"
     )
-    made = _compiles(without_lookups(source))
+    made = _compiles(without_samples(source))
     assert "// texture(s, uv)" in made and "texture(t" not in made and "float b = 0.75;" in made
     assert len(made.splitlines()) == len(source.splitlines()) and _changed_lines(source, made) == [5, 6, 7, 8]
 
@@ -124,7 +124,7 @@ def test_look_ups_become_constants_where_they_stand() -> None:
 def test_loops_stop_after_fewer_rounds(body: str) -> None:
     source = _fragment(body)
     line = next(k for k, text in enumerate(source.splitlines(), 1) if "for (" in text or "while (" in text)
-    made = _compiles(fewer_rounds(source, {line: 2}))
+    made = _compiles(fewer_iterations(source, {line: 2}))
     assert "wendascope_rounds_0++ < 2" in made and len(made.splitlines()) == len(source.splitlines())
 
 
@@ -132,10 +132,10 @@ def test_two_loops_are_cut_at_once_and_lines_without_one_are_named() -> None:
     source = _fragment(
         "float a = 0.0;\nfor (int i = 0; i < 9; i++)\n  for (int k = 0; k < 3; k++) a += 0.5;\nc = vec4(a);"
     )
-    made = _compiles(fewer_rounds(source, {6: 3, 7: 1}))
+    made = _compiles(fewer_iterations(source, {6: 3, 7: 1}))
     assert "wendascope_rounds_0++ < 3" in made and "wendascope_rounds_1++ < 1" in made
     with pytest.raises(TrialError, match="line 5 of the shader has no for or while loop"):
-        fewer_rounds(source, {5: 1})
+        fewer_iterations(source, {5: 1})
 
 
 # ---- expressions moved to the vertices -------------------------------------------------------------------------
@@ -265,9 +265,9 @@ def test_any_words_are_read_or_refused(words: list[str]) -> None:
     source = " ".join(words)
     for rewrite in (
         flat_colour,
-        without_lookups,
+        without_samples,
         medium_precision,
-        lambda text: fewer_rounds(text, {1: 1}),
+        lambda text: fewer_iterations(text, {1: 1}),
         lambda text: moved_to_vertices(text, VERTEX, [1]),
     ):
         try:

@@ -113,6 +113,22 @@ def test_only_this_user_may_come_in(yard: Yard, runtime: Path) -> None:
         socket_path("../elsewhere")
 
 
+def test_who_ends_it_while_it_starts_ends_the_program_too(runtime: Path, tmp_path: Path) -> None:
+    mark = f"--pause=0.0{time.time_ns() % 10**9}"  # tells this program from those of other tests
+    for _ in range(4):
+        yard = Yard("early", tmp_path / "out", program("shapes", "--frames", "1000000", mark))
+        yard.end()
+        running = [p for p in Path("/proc").glob("[0-9]*/cmdline") if mark.encode() in _command(p)]
+        assert running == []
+
+
+def _command(path: Path) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError:
+        return b""
+
+
 def states(client: SessionClient, until: str, seconds: float = 10.0) -> list[StateIs]:
     found = []
     for told in client.events(seconds):

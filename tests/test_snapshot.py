@@ -13,9 +13,10 @@ import numpy as np
 from wendascope.frame.context import ContextInfo
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
-from wendascope.opengl.packed import HEADER_WORDS, CallBatch, CallStream
+from wendascope.opengl.packed import CallBatch, CallStream
 from wendascope.opengl.state_table import TEXTURE_TARGETS
 from wendascope.registry import GL
+from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.tap.snapshot._buffers import read_buffers, watch_mappings
 from wendascope.tap.snapshot._reader import Reader, State
 from wendascope.tap.snapshot._textures import read_textures

@@ -22,7 +22,7 @@ HARNESS = """
 import os, signal, sys
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.tap.channel import Channel, Kind
+from wendascope.tap.channel import Channel, MessageKind
 from wendascope.tap.launch import Target, Trigger
 stage, command = sys.argv[1], sys.argv[2:]
 die = lambda: os.kill(os.getpid(), signal.SIGKILL)
@@ -53,10 +53,10 @@ if stage == "batch under way":
         batch.call("glIsEnabled", GL.BLEND)
     Channel.expect = lambda *_: die()
     real(target.channel, batch)
-target.channel.send(Kind.RECORD)
+target.channel.send(MessageKind.RECORD)
 if stage == "recording":
     die()
-target.channel.expect(Kind.RECORDED, 30.0)
+target.channel.expect(MessageKind.RECORDED, 30.0)
 if stage == "recorded":
     die()
 raise SystemExit("no such stage: " + stage)

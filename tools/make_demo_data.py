@@ -44,7 +44,7 @@ def forget(path: Path) -> None:
 
 
 def measure(path: Path) -> None:
-    """Survey, layers, findings, a proof of each, and what limits the dearest programs, all kept in the file."""
+    """Survey, layers, findings, a proof of each, and what limits the most expensive programs, all kept in the file."""
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
         assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"

@@ -146,7 +146,7 @@ def together(
 
 
 def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Callable[[str], None]) -> None:
-    """What the pages about shaders and trials show: the dearest program's source, then the grading pass."""
+    """What the pages about shaders and trials show: the most expensive program's source, then the grading pass."""
     shaders, trials = window.page("Shaders"), window.page("Trials")
     assert isinstance(shaders, ShadersPage) and isinstance(trials, TrialsPage)
     window.show_page("Shaders")

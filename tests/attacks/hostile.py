@@ -17,8 +17,9 @@ from wendascope.frame.file import save
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import HEADER_WORDS, CallBatch, CallStream, Out, Raw, merge_streams
+from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, merge_streams
 from wendascope.registry import GL, tables
+from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.registry.rules import BUFFERS
 
 Change = Callable[[OpenGLFrame], None]
@@ -335,7 +336,7 @@ def records() -> Iterator[tuple[str, Change]]:
     yield "a window as large as can be", _each(lambda f: [f.default_framebuffer], width=1 << 30, height=1 << 30)
     yield "a window of many samples", _each(lambda f: [f.default_framebuffer], samples=1 << 20)
     yield "a version of the future", _each(lambda f: [f.context], major=99)
-    yield "heartbeats of years", _each(lambda f: f.heartbeats, cpu_ns=(1 << 63) - 1)
+    yield "frames of years", _each(lambda f: f.frame_statistics, cpu_ns=(1 << 63) - 1)
     yield "a program with a long name", _each(lambda f: [f.metadata], program="x" * 1_000_000)
     yield (
         "a program with a name of marks",

@@ -22,7 +22,7 @@ from wendascope.errors import WendascopeError
 from wendascope.files import OwnFolder
 from wendascope.registry import native_library, tables
 from wendascope.tap import launch, messages
-from wendascope.tap.channel import PROTOCOL, Kind
+from wendascope.tap.channel import PROTOCOL, MessageKind
 
 _LAYOUT = struct.Struct("<II15Q")
 _STRANGE = (0, 1, 7, 8, 4096, 1 << 20, 1 << 31, 1 << 32, 1 << 40, 1 << 61, (1 << 63) - 1, 1 << 63, (1 << 64) - 1)
@@ -93,13 +93,14 @@ def to_the_tap(tries: int, folder: Path, seed: int = 4) -> Tally:
             connection, _ = listener.accept()
             with connection:
                 connection.settimeout(0.05)
+                arm = _LAYOUT.pack(MessageKind.ARM, 0, 1, 0, chance.randrange(3), PROTOCOL, *[0] * 11)
                 if chance.random() < 0.8:  # a proper beginning, so that what follows is listened to
-                    _send(connection, _LAYOUT.pack(Kind.ARM, 0, 1, 0, chance.randrange(3), PROTOCOL, *[0] * 11), [])
+                    _send(connection, arm, [])
                 for _ in range(chance.randrange(2, 40)):
                     with contextlib.suppress(OSError):
                         connection.recv(4096)
                     sent += 1
-                    kinds = (int(Kind.ARM), int(Kind.RUN), int(Kind.RECORD), int(Kind.RESUME))
+                    kinds = tuple(int(kind) for kind in MessageKind if kind >= MessageKind.ARM)
                     if not _send(
                         connection,
                         _message(chance, kinds),
@@ -122,15 +123,15 @@ sys.path.insert(0, sys.argv[3])
 import random
 from tests.attacks.messages import _memory, _message, _send, _LAYOUT
 from wendascope.registry import tables
-from wendascope.tap.channel import PROTOCOL, Kind
+from wendascope.tap.channel import PROTOCOL, MessageKind
 chance = random.Random(int(sys.argv[1]))
 connection = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
 connection.connect(os.environ["WENDASCOPE_SOCKET"])
 hello = [PROTOCOL, os.getpid(), len(tables().commands)]
 if chance.random() < 0.1:
     hello[chance.randrange(3)] = chance.getrandbits(64)
-_send(connection, _LAYOUT.pack(Kind.HELLO, 0, *hello, *[0] * 12), [])
-kinds = [int(Kind.HEARTBEAT), int(Kind.PAUSED), int(Kind.RAN), int(Kind.RECORDED)]
+_send(connection, _LAYOUT.pack(MessageKind.HELLO, 0, *hello, *[0] * 12), [])
+kinds = [int(MessageKind.STATISTICS), int(MessageKind.PAUSED), int(MessageKind.RAN), int(MessageKind.RECORDED)]
 for number in range(int(sys.argv[2])):
     data = _message(chance, tuple(kinds))
     if chance.random() < 0.3:  # a whole capture's words, with sizes that are true

@@ -54,7 +54,7 @@ def check(seed: int, frame: OpenGLFrame) -> Report:
         drawn = measure_drawn(session, Job())
         case = Case(frame, drawn, None)
         _dropped(report, case, start, ops, step_ops, truth)
-        _needless(report, frame, start, ops, op_of, truth)
+        _redundant(report, frame, start, ops, op_of, truth)
         _batches(report, case, session)
         _counts(report, case.drawn, ops, step_ops)
     finally:
@@ -108,14 +108,14 @@ def _dropped(
         report.claim(item.rule, true, f"{item.title} {item.steps}")
 
 
-def _needless(
+def _redundant(
     report: Report, frame: OpenGLFrame, start: Model, ops: list[Op], op_of: dict[int, int], truth: list[np.ndarray]
 ) -> None:
     every, none = np.ones(len(frame.calls), bool), np.zeros(len(frame.calls), bool)
     alone, use = frame.call_use(None, {REPEATS: every, OVERWRITTEN: none}).use, frame.call_use().use
     repeats = [op_of[c] for c in np.flatnonzero(alone == REPEATS).tolist() if c in op_of]
-    needless = [op_of[c] for c in np.flatnonzero((use == REPEATS) | (use == OVERWRITTEN)).tolist() if c in op_of]
-    for kind, numbers in (("repeats", repeats), ("needless", needless)):
+    redundant = [op_of[c] for c in np.flatnonzero((use == REPEATS) | (use == OVERWRITTEN)).tolist() if c in op_of]
+    for kind, numbers in (("repeats", repeats), ("needless", redundant)):
         if numbers:
             true = _same(_pictures(start, ops, frozenset(numbers), frozenset()), truth)
             report.claim(kind, true, f"{len(numbers)} calls: {[ops[n] for n in numbers[:6]]}")

@@ -101,13 +101,13 @@ class Gallery:
         while not (answer := self._answered(name)):
             target.poll(0.02)
             assert time.monotonic() < deadline, f"{name} was not drawn: {target.output.tail}"
-        before = int(answer)  # frames of the programs before: a fast one leaves thousands of heartbeats unread
-        while not target.heartbeats or target.heartbeats[-1].frame <= before:
+        before = int(answer)  # frames of the programs before: a fast one leaves thousands of messages unread
+        while not target.frame_statistics or target.frame_statistics[-1].frame <= before:
             target.poll(0.05)
-            assert time.monotonic() < deadline, f"{name} sends no heartbeats: {target.output.tail}"
-        while target.heartbeats[0].frame <= before:
-            target.heartbeats.popleft()
-        frame = target.heartbeats[-1].frame
+            assert time.monotonic() < deadline, f"{name} sends no frame statistics: {target.output.tail}"
+        while target.frame_statistics[0].frame <= before:
+            target.frame_statistics.popleft()
+        frame = target.frame_statistics[-1].frame
         return target.capture(Trigger(frame=frame + self._settled), 60.0)
 
     def _answered(self, name: str) -> str:

@@ -53,7 +53,7 @@ def judge(
     if ratio <= 1:
         late = "nobody"
     parts = [f"{longest:.1f} ms, {_times(ratio)} the {budget_ms:.1f} ms budget.", _SAID[late]]
-    count, share = dearest_passes(pass_ms)
+    count, share = most_expensive_passes(pass_ms)
     if count and count < len(pass_ms):
         parts.append(
             f"{_number(count)} of {_number(len(pass_ms)).lower()} passes {'is' if count == 1 else 'are'}"
@@ -66,7 +66,7 @@ def judge(
     return Verdict(" ".join(parts), ratio, late, evidence)
 
 
-def dearest_passes(pass_ms: Sequence[float]) -> tuple[int, float]:
+def most_expensive_passes(pass_ms: Sequence[float]) -> tuple[int, float]:
     """The fewest passes that make up 80 % of all pass time, and their share."""
     total = sum(pass_ms)
     if total <= 0:

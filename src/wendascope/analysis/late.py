@@ -1,4 +1,4 @@
-"""Who bounds the frame, the CPU or the GPU, by what the running program itself shows: its heartbeats and its waits."""
+"""Who bounds the frame, the CPU or the GPU, by what the running program itself shows: statistics and waits."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Bound:
     who: str
     sentence: str
     frame_ms: float
-    """From boundary to boundary, without the time that other programs kept it from running."""
+    """From frame end to frame end, without the time that other programs kept it from running."""
     blocked_ms: float
     """Of that, waiting in OpenGL calls and in the swap."""
     cpu_ms: float | None = None
@@ -42,7 +42,7 @@ def bound_by(
     work.
 
     `waits_share` is the part of the recorded frame that passed in calls that wait; None while none was recorded,
-    since heartbeats alone cannot tell a driver that works from one that waits. `own_share` is the part of it
+    since frame statistics alone cannot tell a driver that works from one that waits. `own_share` is the part of it
     outside OpenGL calls: while the thread does not run, it waits in calls for what is more than that, and elsewhere
     for what is more than the rest. Returns None without frames.
     """
@@ -117,10 +117,10 @@ def bound_by(
 
 
 def frame_bound(frame: Frame) -> Bound | None:
-    """The same for a captured frame: by the heartbeats before it and the waits recorded in it."""
+    """The same for a captured frame: by the frame statistics before it and the waits recorded in it."""
     found = frame.waits
     longest = f"{found[0].command} for {found[0].what}, {found[0].ms:.1f} ms" if found else ""
-    beats = frame.heartbeats
+    beats = frame.frame_statistics
     cpu, swap, thread = ([getattr(b, name) / 1e6 for b in beats] for name in ("cpu_ns", "swap_ns", "thread_ns"))
     recorded = frame.cpu_lane.frame_ms
     share = min(sum(w.ms for w in found) / recorded, 1.0) if recorded > 0 else 0.0

@@ -39,7 +39,7 @@ def limit_of(saved: Mapping[str, float]) -> tuple[str, list[str]]:
 
     The largest of three parts binds: what a viewport of one pixel does not save (vertices and calls), what a flat
     colour saves (shading), and what lies between (covering, testing, blending and writing pixels). Shading is told
-    apart by loops and look-ups. Experiments that could not be made are missing.
+    apart by loops and texture samples. Experiments that could not be made are missing.
     """
     tiny, flat = saved.get(TINY), saved.get(FLAT)
     if tiny is None and flat is None:
@@ -52,14 +52,14 @@ def limit_of(saved: Mapping[str, float]) -> tuple[str, list[str]]:
         return "its vertices and calls", [TINY, FLAT]
     elif tiny - shading > shading:
         return "rasterisation, tests and blending", [TINY, FLAT]
-    look_ups, texels, loops = (max(saved.get(name, 0.0), 0.0) for name in (NO_LOOKUPS, ONE_TEXEL, CUT))
-    arithmetic = shading - look_ups
-    fetching = look_ups >= arithmetic
-    # loops that save no more than all arithmetic may hold no look-up at all
-    in_loops = loops - arithmetic >= _MOST * look_ups if fetching else loops >= _MOST * arithmetic
+    texture_samples, texels, loops = (max(saved.get(name, 0.0), 0.0) for name in (NO_LOOKUPS, ONE_TEXEL, CUT))
+    arithmetic = shading - texture_samples
+    fetching = texture_samples >= arithmetic
+    # loops that save no more than all arithmetic may hold no texture sample at all
+    in_loops = loops - arithmetic >= _MOST * texture_samples if fetching else loops >= _MOST * arithmetic
     shown = [FLAT, *([CUT] if in_loops else []), *(name for name in (NO_LOOKUPS, ONE_TEXEL) if name in saved)]
     if fetching:
-        what = "waiting for texels" if texels >= _MOST * look_ups else "texture sampling"
+        what = "waiting for texels" if texels >= _MOST * texture_samples else "texture sampling"
     else:
         what = "arithmetic"
     return what + (" in its loops" if in_loops else ""), shown

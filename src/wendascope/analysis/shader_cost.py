@@ -54,7 +54,7 @@ class ShaderCost:
     """Line -> cost, times the rounds of the loops round it."""
     classes: dict[str, float]
     fetches: float
-    """Texture look-ups."""
+    """Texture samples."""
     uniform_only: dict[int, float] = field(default_factory=dict)
     """Line -> the part of its cost that depends on uniforms and constants alone."""
     powers: list[tuple[int, float]] = field(default_factory=list)
@@ -77,7 +77,7 @@ def shader_cost(
     module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float] | None = None
 ) -> ShaderCost:
     """`uniforms` are scalar values by name, `name.member` for blocks and structures; `filters` is, for each
-    sampler, what a look-up costs with the filter of its texture, as a part of the dearest.
+    sampler, what a texture sample costs with the filter of its texture, as a part of the most expensive.
     """
     return _Costing(module, costs, uniforms, filters or {}).run()
 

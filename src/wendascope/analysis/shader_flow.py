@@ -193,7 +193,7 @@ class _Following:
                 self._users[operand].add(result)
 
     def _needed(self) -> set[int]:
-        """Results that end in more than a colour: places of look-ups, conditions, angles, fractions, depth,
+        """Results that end in more than a colour: places of texture samples, conditions, angles, fractions, depth,
         positions of other things.
         """
         waiting: list[int] = []

@@ -107,8 +107,8 @@ class ProgramStudy:
 def study_shaders(
     sharing: Sharing, drawn: Drawn | None = None, step_ms: list[float] | None = None
 ) -> list[ProgramStudy]:
-    """All programs that steps use, the dearest first. `step_ms` are times of steps as parts of their passes. Raises
-    MachineError.
+    """All programs that steps use, the most expensive first. `step_ms` are times of steps as parts of their passes.
+    Raises MachineError.
     """
     frame = sharing.frame
     constant = constant_uniforms(sharing)
@@ -160,7 +160,7 @@ def _passes(frame: Frame, steps: list[int]) -> list[str]:
 
 
 def _filters(sharing: Sharing, program: int, step: int) -> dict[str, float]:
-    """Sampler -> what a look-up costs by the filter of the texture that a step reads, as a part of the dearest."""
+    """Sampler -> what a texture sample costs by its texture's filter, as a part of the most expensive."""
     table, found = guidelines().operations, {}
     costs = {"nearest": table.nearest, "linear": table.linear}
     for use in sharing.samplers:

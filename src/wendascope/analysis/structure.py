@@ -67,10 +67,10 @@ def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | N
     )
 
 
-def needless_share(found: Structure) -> float:
+def redundant_share(found: Structure) -> float:
     """Of the calls that set state, those that need not."""
     setting = len(found.setting)
-    return int(found.use.needless.sum()) / setting if setting else 0.0
+    return int(found.use.redundant.sum()) / setting if setting else 0.0
 
 
 def state_answer(found: Structure) -> tuple[str, str]:
@@ -79,17 +79,17 @@ def state_answer(found: Structure) -> tuple[str, str]:
     setting = len(found.setting)
     if setting == 0:
         return "The frame sets no state.", ""
-    needless = int(use.needless.sum())
+    redundant = int(use.redundant.sum())
     repeats, over = int((use.use == REPEATS).sum()), int((use.use == OVERWRITTEN).sum())
     steps = max(len(found.sharing.calls), 1)
-    ms, total = float(found.ms[use.needless].sum()), float(found.ms.sum())
+    ms, total = float(found.ms[use.redundant].sum()), float(found.ms.sum())
     answer = (
-        f"{share(needless / setting)} of {setting:,} state calls are redundant; they took {ms:.1f} of"
+        f"{share(redundant / setting)} of {setting:,} state calls are redundant; they took {ms:.1f} of"
         f" {total:.1f} ms in calls."
     )
     evidence = (
         f"{repeats:,} repeat the current value, {over:,} are overwritten before any use. {setting / steps:.1f}"
-        f" state calls per draw; {(setting - needless) / steps:.1f} needed."
+        f" state calls per draw; {(setting - redundant) / steps:.1f} needed."
     )
     now = {name: sum(s.now[name] for s in found.switches) for name in ("program", "textures", "vertex array")}
     best = {name: sum(s.best[name] for s in found.switches) for name in now}

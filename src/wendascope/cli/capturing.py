@@ -162,6 +162,8 @@ def _sit(
         out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise FileError(f"cannot make the folder {out}: {error.strerror}; choose another with --out") from error
+    early: list[int] = []
+    signal.signal(signal.SIGTERM, lambda number, _frame: early.append(number))  # no program may be left running
     server = listen(name)
     try:
         target = Target(program, folder, environment, None, frame_end)
@@ -170,7 +172,9 @@ def _sit(
         raise
     say(f"listening as {name}; take frames with `wendascope trigger {name}` or from the window's Capture page")
     with target:
-        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # so that the program is ended as well
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+        if early:
+            sys.exit(143)
         session = CaptureSession(name, server, target, out.resolve(), told)
         text = session.run()
     if not session.drew:

@@ -96,7 +96,7 @@ def survey(
     ] = None,
     budget: Annotated[float, typer.Option(help="Frame time budget in milliseconds.", min=0.1)] = 16.7,
     repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
-    dearest: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
+    top: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
     times_only: Annotated[
         bool, typer.Option("--times-only", help="Measure times only; skip overdraw and findings.")
     ] = False,
@@ -144,7 +144,7 @@ def survey(
         )
     print()
     print(f"{'step':>6}  {'pass':<{wide}} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
-    for step in sorted(document.steps, key=lambda s: -s.ms)[:dearest]:
+    for step in sorted(document.steps, key=lambda s: -s.ms)[:top]:
         count = "" if step.fragments is None else f"{step.fragments:,}"
         pass_name = document.passes[step.pass_].name
         print(f"{step.index:>6}  {pass_name:<{wide}} {step.name:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")

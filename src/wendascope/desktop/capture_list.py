@@ -51,7 +51,7 @@ class FileReader(QObject):
             height, width = pixels.shape[0] // shrink * shrink, pixels.shape[1] // shrink * shrink
             blocks = pixels[:height, :width].reshape(height // shrink, shrink, width // shrink, shrink, 3)
             thumbnail = np.ascontiguousarray(blocks.mean(axis=(1, 3)).astype(np.uint8))
-        times = np.array([(b.cpu_ns + b.swap_ns) / 1e6 for b in frame.heartbeats])
+        times = np.array([(b.cpu_ns + b.swap_ns) / 1e6 for b in frame.frame_statistics])
         self.ready.emit(path, thumbnail, times, note)
 
 

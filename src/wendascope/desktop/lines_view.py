@@ -1,4 +1,4 @@
-"""Lines of a shader, the dearest first."""
+"""Lines of a shader, the most expensive first."""
 
 from __future__ import annotations
 

@@ -95,8 +95,8 @@ _OUTLINE = GRID
 
 
 class ShaderEditor(QPlainTextEdit):
-    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the dearest line.
-    Loops and branches are outlined at the right of the gutter, with how often they run.
+    """`costs` are modelled, by line from 1; a bar of dots behind the figure shows their share of the most
+    expensive line. Loops and branches are outlined at the right of the gutter, with how often they run.
     """
 
     def __init__(self) -> None:

@@ -41,11 +41,11 @@ class CallUse:
 
     @classmethod
     def nothing(cls, calls: int) -> CallUse:
-        """Of that many calls none is needless."""
+        """Of that many calls none is redundant."""
         other = np.full(calls, KINDS.index("other"), np.uint8)
         return cls(np.full(calls, USED, np.uint8), other, np.full(calls, NOBODY, np.int64))
 
     @property
-    def needless(self) -> Mask:
+    def redundant(self) -> Mask:
         """What could be left out, shape (calls,)."""
         return (self.use == REPEATS) | (self.use == OVERWRITTEN)

@@ -28,7 +28,7 @@ class CpuLane:
     end: Floats
     waits: npt.NDArray[np.bool_]
     recorded_ms: float = 0.0
-    """Until the next boundary; 0 where that is not known."""
+    """Until the next frame end; 0 where that is not known."""
 
     @property
     def duration(self) -> Floats:
@@ -36,7 +36,7 @@ class CpuLane:
 
     @property
     def frame_ms(self) -> float:
-        """From boundary to boundary; from the first call to the last where boundaries are not known."""
+        """From frame end to frame end; from the first call to the last where frame ends are not known."""
         return max(float(self.end[-1]) if len(self.end) else 0.0, self.recorded_ms)
 
     @property

@@ -25,7 +25,7 @@ from wendascope.frame.uses import StepUses
 from wendascope.frame.waits import SHORTEST_MS, Wait
 
 
-class Heartbeat(msgspec.Struct, array_like=True):
+class FrameStatistics(msgspec.Struct, array_like=True):
     """One ordinary frame of the target, as the tap reported it. Times in nanoseconds."""
 
     frame: Number
@@ -105,7 +105,7 @@ class Frame(ABC):
 
     metadata: Metadata
     context: ContextInfo
-    heartbeats: list[Heartbeat]
+    frame_statistics: list[FrameStatistics]
     caveats: list[str]
     reference: Picture | None
     """The finished picture as the captured program showed it."""
@@ -253,7 +253,7 @@ class Frame(ABC):
 
     @property
     def target_frame_ms(self) -> float | None:
-        """Median time of the target's own frames before the capture, from boundary to boundary."""
-        if not self.heartbeats:
+        """Median time of the target's own frames before the capture, from frame end to frame end."""
+        if not self.frame_statistics:
             return None
-        return float(np.median([(b.cpu_ns + b.swap_ns) / 1e6 for b in self.heartbeats]))
+        return float(np.median([(b.cpu_ns + b.swap_ns) / 1e6 for b in self.frame_statistics]))

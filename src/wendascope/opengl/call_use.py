@@ -231,7 +231,7 @@ class _Judge:
         return CallUse(use, kind, because)
 
     def _round(self, there: Mask, use: npt.NDArray[np.uint8], because: Ints) -> Ints:
-        """Find calls that are needless among the events still there, write them down and return them."""
+        """Find calls that are redundant among the events still there, write them down and return them."""
         count = len(use)
         rows = np.flatnonzero(there)
         group, calls = self._group[rows], self._calls[rows]
@@ -268,10 +268,10 @@ class _Judge:
             over[mine] = np.searchsorted(who, calls[mine], side="right") == np.searchsorted(
                 who, next_call[mine], side="left"
             )
-        needless = repeat | over
+        redundant = repeat | over
         inside = calls >= 0
         total, idle, again = (
-            np.bincount(calls[inside & of], minlength=count) for of in (np.ones(len(rows), bool), needless, repeat)
+            np.bincount(calls[inside & of], minlength=count) for of in (np.ones(len(rows), bool), redundant, repeat)
         )
         gone = np.flatnonzero((total > 0) & (total == idle) & (use == USED))
         found = np.where(again[gone] == total[gone], REPEATS, OVERWRITTEN)

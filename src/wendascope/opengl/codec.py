@@ -12,7 +12,7 @@ from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobRef
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
-from wendascope.frame.frame import Heartbeat, Metadata, Picture
+from wendascope.frame.frame import FrameStatistics, Metadata, Picture
 from wendascope.frame.parts import Parts
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.objects import DefaultFramebuffer, Objects
@@ -66,7 +66,7 @@ def encode(frame: OpenGLFrame) -> Parts:
         "default_framebuffer": text(frame.default_framebuffer).decode(),
         "state": text({p: [[*key, *v] for key, v in keys.items()] for p, keys in frame.state.items()}).decode(),
         "commands": text([tables().commands[i].name for i in local.tolist()]).decode(),
-        "heartbeats": text(frame.heartbeats).decode(),
+        "heartbeats": text(frame.frame_statistics).decode(),
         "caveats": text(frame.caveats).decode(),
     }
     if frame.reference is not None:
@@ -105,7 +105,7 @@ def decode(parts: Parts) -> OpenGLFrame:
         setup=extra[0],
         lists=extra[1],
         following=extra[2],
-        heartbeats=read(meta["heartbeats"], type=list[Heartbeat]),
+        frame_statistics=read(meta["heartbeats"], type=list[FrameStatistics]),
         caveats=read(meta["caveats"], type=list[str]),
     )
     if "reference" in meta:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from wendascope.opengl.packed import HEADER_WORDS, Raw
+from wendascope.opengl.packed import Raw
 from wendascope.registry import GL, Parameter, tables
+from wendascope.registry.numbers import HEADER_WORDS
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame

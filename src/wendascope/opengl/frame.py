@@ -14,7 +14,7 @@ from wendascope.frame.blobs import BlobStore
 from wendascope.frame.call_use import CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
-from wendascope.frame.frame import Frame, Heartbeat, Metadata, Picture, Section
+from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
 from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -53,7 +53,7 @@ class OpenGLFrame(Frame):
     """Calls that set the state before the frame which the state table does not hold: the fixed-function state."""
     lists: CallStream = field(default_factory=lambda: merge_streams([]))
     """Calls that make the display lists alive before the frame."""
-    heartbeats: list[Heartbeat] = field(default_factory=list)
+    frame_statistics: list[FrameStatistics] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
     reference: Picture | None = None
     reference_framebuffer: int = 0

@@ -14,9 +14,9 @@ from wendascope.opengl.formats import named_format, pixel_size
 from wendascope.opengl.objects import ImageRecord
 from wendascope.opengl.packed import FLAG_LOST, CallStream, merge_streams
 from wendascope.registry import GL, tables
+from wendascope.registry.numbers import KeptKind
 from wendascope.registry.rules import ALL_LEVELS, MIPMAPS
 
-_LIST, _IMAGE = 0, 1
 _ROW = struct.Struct("<5Q")
 
 
@@ -43,9 +43,9 @@ class Kept:
                 np.frombuffer(data, np.uint8, arena, at + words).copy(),
             )
             at += words + arena
-            if kind == _LIST:
+            if kind == KeptKind.LIST:
                 kept.lists[name] = stream
-            elif kind == _IMAGE:
+            elif kind == KeptKind.IMAGE:
                 kept.images.setdefault(name, {})[key] = stream
         return kept
 

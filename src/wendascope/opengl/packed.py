@@ -20,12 +20,11 @@ import numpy.typing as npt
 
 from wendascope.errors import DamagedFileError
 from wendascope.registry import Command, Role, tables
+from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK, CallFlag, PointerMode
 from wendascope.registry.rules import BUFFERS, READ_ONLY
 
-HEADER_WORDS = 4
-RAW, BLOB, OUT, STRINGS = range(4)
-OFFSET_MASK = (1 << 60) - 1
-FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR, FLAG_EARLIER = 1, 2, 4, 8
+RAW, BLOB, OUT, STRINGS = (int(mode) for mode in PointerMode)
+FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR, FLAG_EARLIER = (int(flag) for flag in CallFlag)
 _MASK64 = (1 << 64) - 1
 
 Words = npt.NDArray[np.uint64]
@@ -212,7 +211,7 @@ class CallBatch:
 
 
 class Executor(Protocol):
-    """Something that executes GL calls: the target at a frame boundary, or a replay context."""
+    """Something that executes GL calls: the target at the end of a frame, or a replay context."""
 
     def run(self, batch: CallBatch) -> None:
         """Run the batch and fill in its results. Raises ReplayError or TargetError."""

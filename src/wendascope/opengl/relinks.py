@@ -12,9 +12,10 @@ import numpy as np
 
 from wendascope.opengl.journal import LINKS, Journal
 from wendascope.opengl.objects import Objects, ProgramRecord
-from wendascope.opengl.packed import HEADER_WORDS, CallStream, merge_streams
+from wendascope.opengl.packed import CallStream, merge_streams
 from wendascope.opengl.tracker import InitialState, StateHistory
 from wendascope.registry import tables
+from wendascope.registry.numbers import HEADER_WORDS
 
 _FIRST = 0x60000000
 """Names of linked-again programs begin here; edits take theirs further up."""

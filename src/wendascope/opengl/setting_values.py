@@ -9,10 +9,11 @@ from __future__ import annotations
 import numpy as np
 
 from wendascope.frame.numbers import Ints, Numbers, combined, mixed
-from wendascope.opengl.packed import BLOB, OFFSET_MASK, CallStream
+from wendascope.opengl.packed import BLOB, CallStream
 from wendascope.opengl.state_table import PATTERNS
 from wendascope.opengl.tracker import StateHistory
 from wendascope.registry import tables
+from wendascope.registry.numbers import OFFSET_MASK
 
 _CHUNK = 1 << 22
 """Words gathered at a time, to bound the memory."""

@@ -14,6 +14,7 @@ import msgspec
 
 from wendascope.registry import rules
 from wendascope.registry._tables import Command, Parameter, TableFile
+from wendascope.registry.numbers import c_defines
 from wendascope.registry.roles import Role, roles_of
 from wendascope.registry.xml import XmlCommand, XmlParameter, read_registry
 
@@ -106,15 +107,15 @@ _JOURNAL = re.compile(
 
 # Where a frame may end in programs that never swap buffers.
 _BOUNDARY = {
-    "glReadPixels": "TAP_BOUNDARY_READBACK",
-    "glReadnPixels": "TAP_BOUNDARY_READBACK",
-    "glGetTexImage": "TAP_BOUNDARY_READBACK",
-    "glGetTextureImage": "TAP_BOUNDARY_READBACK",
-    "glDebugMessageInsert": "TAP_BOUNDARY_MARKER",
-    "glDebugMessageInsertARB": "TAP_BOUNDARY_MARKER",
-    "glDebugMessageInsertKHR": "TAP_BOUNDARY_MARKER",
-    "glInsertEventMarkerEXT": "TAP_BOUNDARY_MARKER",
-    "glStringMarkerGREMEDY": "TAP_BOUNDARY_MARKER",
+    "glReadPixels": "TAP_FRAME_END_READBACK",
+    "glReadnPixels": "TAP_FRAME_END_READBACK",
+    "glGetTexImage": "TAP_FRAME_END_READBACK",
+    "glGetTextureImage": "TAP_FRAME_END_READBACK",
+    "glDebugMessageInsert": "TAP_FRAME_END_MARKER",
+    "glDebugMessageInsertARB": "TAP_FRAME_END_MARKER",
+    "glDebugMessageInsertKHR": "TAP_FRAME_END_MARKER",
+    "glInsertEventMarkerEXT": "TAP_FRAME_END_MARKER",
+    "glStringMarkerGREMEDY": "TAP_FRAME_END_MARKER",
 }
 
 _NAME_CLASSES = {
@@ -568,6 +569,8 @@ def generate(folder: Path) -> None:
     ]
     header += [f'#define TAP_FINGERPRINT "{fingerprint}"']
     header += [f"#define TAP_ID_{f.name} {f.id}" for f in everything]
+    header += [f"#define TAP_SLOT_{f.name}_{p.name} {p.slot}" for f in everything for p in f.parameters]
+    header += c_defines()
     header += [f"#define {name} {hex(value)}u" for name, value, _ in registry.enums if value >= 0]
     (folder / "generated.h").write_text("\n".join(header) + "\n")
 

@@ -17,8 +17,9 @@ import numpy as np
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ImageRecord, ProgramRecord, RenderbufferRecord, TextureRecord
-from wendascope.opengl.packed import BLOB, HEADER_WORDS, CallStream
+from wendascope.opengl.packed import BLOB, CallStream
 from wendascope.registry import GL, tables
+from wendascope.registry.numbers import HEADER_WORDS
 
 _WITH_STENCIL = {
     GL.DEPTH_COMPONENT: GL.DEPTH24_STENCIL8,

@@ -9,10 +9,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import BLOB, HEADER_WORDS, OFFSET_MASK, OUT, CallStream, Words
+from wendascope.opengl.packed import BLOB, OUT, CallStream, Words
 from wendascope.opengl.runnable import may_run, may_set_up
 from wendascope.opengl.tracker import StateHistory
 from wendascope.registry import GL, Command, Role, tables
+from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK
 from wendascope.replay.names import NameMap, translate
 
 _TRANSLATED = {

@@ -102,7 +102,7 @@ class SurveyDocument(msgspec.Struct):
     cpu: CpuTimes
     verification: Verification
     paced_by: str
-    """Who sets the pace of the running program, and by what evidence; empty without heartbeats."""
+    """Who sets the pace of the running program, and by what evidence; empty without frame statistics."""
     waits: list[WaitRow]
     passes: list[PassRow]
     steps: list[StepRow]

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import array
 import contextlib
-import enum
 import fcntl
 import mmap
 import os
@@ -20,42 +19,28 @@ import numpy as np
 
 from wendascope.errors import TargetError
 from wendascope.opengl.packed import CallBatch
+from wendascope.registry.numbers import MESSAGE_VALUES, PROTOCOL, FrameEnd, MessageKind
 
-PROTOCOL = 4
-_VALUES = 15
-_LAYOUT = struct.Struct(f"<II{_VALUES}Q")
+__all__ = ["LARGEST_FILE", "PROTOCOL", "Channel", "FrameEnd", "Message", "MessageKind", "read_memory_file", "same_user"]
+_LAYOUT = struct.Struct(f"<II{MESSAGE_VALUES}Q")
 _F_ADD_SEALS, _F_SEAL_SHRINK = 1033, 2
 LARGEST_FILE = 4 << 30
 """Bytes that are taken from a target, or asked of it, at once."""
 
 
-class Kind(enum.IntEnum):
-    HELLO = 1
-    HEARTBEAT = 2
-    PAUSED = 3
-    RAN = 4
-    RECORDED = 5
-    ARM = 16
-    RUN = 17
-    RECORD = 18
-    RESUME = 19
-
-
-_FILES = {Kind.HELLO: 0, Kind.HEARTBEAT: 0, Kind.PAUSED: 4, Kind.RAN: 0, Kind.RECORDED: 2}
+_FILES = {
+    MessageKind.HELLO: 0,
+    MessageKind.STATISTICS: 0,
+    MessageKind.PAUSED: 4,
+    MessageKind.RAN: 0,
+    MessageKind.RECORDED: 2,
+}
 """What a target says, and how many memory files come along."""
-
-
-class FrameEnd(enum.IntEnum):
-    """What ends a frame."""
-
-    swap = 0
-    readback = 1
-    marker = 2
 
 
 @dataclass
 class Message:
-    kind: Kind
+    kind: MessageKind
     values: tuple[int, ...]
     fds: list[int]
 
@@ -84,9 +69,9 @@ class Channel:
                 self._memory.close()
             self._memory = None
 
-    def send(self, kind: Kind, *values: int, fds: tuple[int, ...] = ()) -> None:
+    def send(self, kind: MessageKind, *values: int, fds: tuple[int, ...] = ()) -> None:
         """Raises TargetError when the target is gone."""
-        data = _LAYOUT.pack(kind, len(fds), *values, *([0] * (_VALUES - len(values))))
+        data = _LAYOUT.pack(kind, len(fds), *values, *([0] * (MESSAGE_VALUES - len(values))))
         ancillary = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", fds))] if fds else []
         try:
             self._socket.sendmsg([data], ancillary)
@@ -95,7 +80,7 @@ class Channel:
 
     def arm(self, frame: int, slower_than_ns: int, frame_end: FrameEnd) -> None:
         """Say from which frame on the target is held (0: not at all), after how slow a one, and what ends a frame."""
-        self.send(Kind.ARM, frame, slower_than_ns, int(frame_end), PROTOCOL)
+        self.send(MessageKind.ARM, frame, slower_than_ns, int(frame_end), PROTOCOL)
 
     def receive(self, timeout: float | None) -> Message | None:
         """The next message, or None when `timeout` seconds pass. Raises TargetError at the end."""
@@ -114,11 +99,11 @@ class Channel:
                 fds.frombytes(content[: len(content) // fds.itemsize * fds.itemsize])
         unpacked = _LAYOUT.unpack(data)
         if unpacked[0] not in _FILES or len(fds) < _FILES[unpacked[0]]:
-            Message(Kind.HELLO, (), list(fds)).close()
+            Message(MessageKind.HELLO, (), list(fds)).close()
             raise TargetError(f"the target sent a message that is not understood ({unpacked[0]} with {len(fds)} files)")
-        return Message(Kind(unpacked[0]), unpacked[2:], list(fds))
+        return Message(MessageKind(unpacked[0]), unpacked[2:], list(fds))
 
-    def expect(self, kind: Kind, timeout: float) -> Message:
+    def expect(self, kind: MessageKind, timeout: float) -> Message:
         """The next message of that kind; others are dropped. Raises TargetError."""
         while True:
             message = self.receive(timeout)
@@ -143,13 +128,13 @@ class Channel:
         np.frombuffer(self._memory, np.uint8, batch.out_size, out_at)[:] = 0
         try:
             self.send(
-                Kind.RUN, calls_at, len(words), arena_at, len(batch.arena), out_at, batch.out_size, 0,
+                MessageKind.RUN, calls_at, len(words), arena_at, len(batch.arena), out_at, batch.out_size, 0,
                 self._memory_size, fds=fds,
             )  # fmt: skip
         finally:
             for fd in fds:
                 os.close(fd)
-        reply = self.expect(Kind.RAN, 120.0)
+        reply = self.expect(MessageKind.RAN, 120.0)
         if reply.values[1]:
             raise TargetError(f"the target refused call {reply.values[0]} of a snapshot (reason {reply.values[1]})")
         view = memoryview(self._memory)

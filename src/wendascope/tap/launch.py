@@ -22,10 +22,10 @@ from pathlib import Path
 
 from wendascope.errors import CancelledError, TargetError, WendascopeError
 from wendascope.files import OwnFolder
-from wendascope.frame.frame import Heartbeat
+from wendascope.frame.frame import FrameStatistics
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import native_library, tables
-from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Kind, Message, same_user
+from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, same_user
 from wendascope.tap.take import Collect, Progress, take_frame
 
 _KEPT_BEATS = 240
@@ -55,12 +55,12 @@ def program_title(command: Sequence[str]) -> str:
     return name
 
 
-def _heartbeat(values: Sequence[int]) -> Heartbeat:
+def _statistics(values: Sequence[int]) -> FrameStatistics:
     switches = values[9]
     frame, cpu_ns, swap_ns, calls, draws, vertices, _, _, thread_ns, _, waited_ns = (
         min(v, _LARGEST) for v in values[:11]
     )
-    return Heartbeat(
+    return FrameStatistics(
         frame, cpu_ns, swap_ns, calls, draws, vertices, thread_ns, switches >> 32, switches & 0xFFFFFFFF, waited_ns
     )
 
@@ -159,7 +159,7 @@ class Target:
         self._listener.listen(8)
         self.command = list(command)
         self.channel: Channel | None = None
-        self.heartbeats: deque[Heartbeat] = deque(maxlen=_KEPT_BEATS)
+        self.frame_statistics: deque[FrameStatistics] = deque(maxlen=_KEPT_BEATS)
         self.others = 0
         """Processes that the program started and that draw as well; they run on their own."""
         self.frame_end = frame_end
@@ -241,7 +241,7 @@ class Target:
         )
 
     def poll(self, timeout: float) -> Message | None:
-        """The next message of the target, if one comes in time; heartbeats are also kept.
+        """The next message of the target, if one comes in time; frame statistics are also kept.
 
         Follows the program when it replaces itself or a child of it turns out to be what draws. Raises TargetError
         when it has ended.
@@ -260,9 +260,9 @@ class Target:
             except TargetError:
                 self._lost()
                 return None
-            if message is not None and message.kind == Kind.HEARTBEAT:
-                self.heartbeats.append(_heartbeat(message.values))
-            if message is not None and message.kind == Kind.RECORDED:
+            if message is not None and message.kind == MessageKind.STATISTICS:
+                self.frame_statistics.append(_statistics(message.values))
+            if message is not None and message.kind == MessageKind.RECORDED:
                 message.close()  # the frame after a captured one came too late to be waited for
                 self.resume()
                 return None
@@ -278,7 +278,7 @@ class Target:
             return
         channel = Channel(connection)
         try:
-            hello = channel.expect(Kind.HELLO, 2.0)
+            hello = channel.expect(MessageKind.HELLO, 2.0)
         except TargetError:
             channel.close()
             return  # a child that left at once
@@ -289,7 +289,7 @@ class Target:
                 f" Wendascope protocol {PROTOCOL} with {len(tables().commands)}; run `make setup` again"
             )
         channel.process = hello.values[1]
-        if self.channel is not None and self.heartbeats:
+        if self.channel is not None and self.frame_statistics:
             self.others += 1  # what we follow draws already
             channel.close()
         elif self.channel is not None and self.channel.process == self.process.pid:
@@ -315,11 +315,11 @@ class Target:
             self._spare.remove(spare)
             spare.close()
             return
-        if message is not None and message.kind == Kind.HEARTBEAT and self.heartbeats:
+        if message is not None and message.kind == MessageKind.STATISTICS and self.frame_statistics:
             if spare.process not in self._drawing:
                 self._drawing.add(spare.process)
                 self.others += 1  # what we follow draws already
-        elif message is not None and message.kind == Kind.HEARTBEAT:
+        elif message is not None and message.kind == MessageKind.STATISTICS:
             self._spare.remove(spare)
             if self.channel is not None:
                 self._spare.append(self.channel)
@@ -329,7 +329,7 @@ class Target:
         """The conversation ended: with the program, or because it became another one that may connect anew."""
         if self.channel is not None:
             self.channel.close()
-        self.heartbeats.clear()
+        self.frame_statistics.clear()
         with contextlib.suppress(subprocess.TimeoutExpired):
             self.process.wait(0.5)
         self.channel = None
@@ -367,7 +367,7 @@ class Target:
     def resume(self) -> None:
         """Let a held target go on."""
         if self.channel is not None:
-            self.channel.send(Kind.RESUME)
+            self.channel.send(MessageKind.RESUME)
 
     def take(
         self,
@@ -376,7 +376,7 @@ class Target:
         progress: Progress = lambda _w, _p: None,
         then: Trigger | None = None,
     ) -> OpenGLFrame:
-        """Take the frame that follows the boundary at which the target is held; `then` is armed before it goes on.
+        """Take the frame that follows the frame end at which the target is held; `then` is armed before it goes on.
 
         Raises TargetError.
         """
@@ -398,7 +398,7 @@ class Target:
                 paused,
                 self._armed.frame_end,
                 self.command,
-                list(self.heartbeats)[-60:],
+                list(self.frame_statistics)[-60:],
                 collect,
                 progress,
                 before_resume,
@@ -450,9 +450,9 @@ class Target:
             if delayed and waited >= trigger.after_seconds:
                 self.arm(Trigger(0, 0.0, trigger.slower_than_ms, trigger.frame_end))
                 delayed = False
-            if message is not None and message.kind == Kind.PAUSED:
+            if message is not None and message.kind == MessageKind.PAUSED:
                 return message
-            if message is not None and message.kind == Kind.HEARTBEAT:
+            if message is not None and message.kind == MessageKind.STATISTICS:
                 seen = message.values[0]
                 progress(f"frame {seen}", min(seen / trigger.frame, 1.0) if trigger.frame else 0.0)
             if waited > timeout + trigger.after_seconds:

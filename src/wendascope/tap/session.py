@@ -17,7 +17,7 @@ from wendascope.errors import TargetError, WendascopeError
 from wendascope.frame.file import save
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.prune import unused_bytes
-from wendascope.tap.channel import Kind, Message, same_user
+from wendascope.tap.channel import Message, MessageKind, same_user
 from wendascope.tap.launch import Target, Trigger, program_title
 from wendascope.tap.messages import (
     Beats,
@@ -172,11 +172,11 @@ class CaptureSession:
             return
         if self._state == "starting":
             self._say_state("waiting" if self._wanted else "running")
-        if message.kind == Kind.HEARTBEAT:
+        if message.kind == MessageKind.STATISTICS:
             n, cpu, swap, calls, draws, vertices = message.values[:6]
             self._frames += 1
             self._beats.append((n, cpu, swap, calls, draws, vertices))
-        elif message.kind == Kind.PAUSED:
+        elif message.kind == MessageKind.PAUSED:
             self._paused = message
             if self._wanted is not None:
                 self._take_now()

@@ -12,7 +12,7 @@ import numpy as np
 
 import wendascope
 from wendascope.errors import TargetError
-from wendascope.frame.frame import Heartbeat, Metadata, Picture
+from wendascope.frame.frame import FrameStatistics, Metadata, Picture
 from wendascope.opengl.caveats import frame_caveats
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.journal import Journal
@@ -25,7 +25,7 @@ from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents
 from wendascope.opengl.relinks import LinkSettler
 from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
-from wendascope.tap.channel import Channel, FrameEnd, Kind, Message, read_memory_file
+from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, read_memory_file
 from wendascope.tap.snapshot import Snapshot, take_snapshot
 
 CLASSES = (
@@ -57,12 +57,12 @@ def take_frame(
     paused: Message,
     frame_end: FrameEnd,
     command: Sequence[str],
-    beats: list[Heartbeat],
+    beats: list[FrameStatistics],
     collect: Collect = Collect(),
     progress: Progress = lambda _what, _part: None,
     before_resume: Callable[[], None] = lambda: None,
 ) -> OpenGLFrame:
-    """Take the frame that follows the boundary at which the target is held. Raises TargetError.
+    """Take the frame that follows the frame end at which the target is held. Raises TargetError.
 
     `before_resume` runs when the frame is recorded and the target still held: what is armed there misses nothing.
     """
@@ -73,8 +73,8 @@ def take_frame(
     links = LinkSettler(journal, snapshot.objects, snapshot.state)
     snapshot_seconds = time.monotonic() - held
     progress("recording", 0.5)
-    channel.send(Kind.RECORD)
-    recorded = channel.expect(Kind.RECORDED, 120.0)
+    channel.send(MessageKind.RECORD)
+    recorded = channel.expect(MessageKind.RECORDED, 120.0)
     calls, elsewhere = _recorded(recorded)
     calls = links.settle(calls)
     reference, framebuffer = read_reference(channel, snapshot, frame_end)
@@ -83,7 +83,7 @@ def take_frame(
     with contextlib.suppress(TargetError):  # the frame is whole, whatever became of the program since
         before_resume()
         if following is not None:
-            channel.send(Kind.RESUME)
+            channel.send(MessageKind.RESUME)
     began, ended, thread_ns, switches = recorded.values[11:15]
     metadata = Metadata(
         program=command[0],
@@ -156,10 +156,10 @@ def _following(channel: Channel) -> CallStream | None:
     """
     deadline = time.monotonic() + _FOLLOWING_SECONDS
     try:
-        channel.send(Kind.RECORD)
+        channel.send(MessageKind.RECORD)
         while (left := deadline - time.monotonic()) > 0:
             message = channel.receive(left)
-            if message is not None and message.kind == Kind.RECORDED:
+            if message is not None and message.kind == MessageKind.RECORDED:
                 return _recorded(message)[0]
             if message is not None:
                 message.close()

@@ -1,5 +1,5 @@
 """What shaders do for nothing: expressions of uniforms alone, features that uniforms switch off, long loops, dear
-powers, varyings that nobody reads, look-ups done twice.
+powers, varyings that nobody reads, texture samples done twice.
 """
 
 from __future__ import annotations

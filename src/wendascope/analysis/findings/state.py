@@ -12,7 +12,7 @@ from wendascope.analysis.switches import find_switches
 from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED
 
 _LEAST_SHARE = 0.10
-"""Of all calls that set state: fewer needless ones are what careful programs have too."""
+"""Of all calls that set state: fewer redundant ones are what careful programs have too."""
 _LEAST_CALLS = 50
 
 
@@ -51,20 +51,20 @@ def repeated_state(case: Case) -> Iterator[Finding]:
             conditions="nothing else in the process sets state of the same context",
             remedy=Remedy("drop-repeats", []),
         )
-    needless = int(over.sum())
-    if needless >= _LEAST_CALLS and needless >= _LEAST_SHARE * setting:
+    redundant = int(over.sum())
+    if redundant >= _LEAST_CALLS and redundant >= _LEAST_SHARE * setting:
         yield Finding(
             id="overwritten-state",
             rule="overwritten-state",
             page="State",
-            title=f"{needless:,} state calls are overwritten before any draw uses them",
+            title=f"{redundant:,} state calls are overwritten before any draw uses them",
             why=(
                 "Another call sets the same state before any draw, upload or other call depends on it. Selecting a"
                 " texture unit only to repeat its binding counts too."
             ),
             steps=[],
             evidence={
-                "calls overwritten": needless,
+                "calls overwritten": redundant,
                 "CPU time in them while recorded, ms": round(float(ms[over].sum()), 3),
             },
             estimate_ms=float(ms[over].sum()),

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
 
-from wendascope.analysis.structure import Structure, needless_share, state_answer
+from wendascope.analysis.structure import Structure, redundant_share, state_answer
 from wendascope.analysis.switches import WHAT
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
@@ -34,14 +34,14 @@ class StatePage(FramePage):
         super().__init__(workspace, "Which state calls are redundant?")
         self.passes = QComboBox()
         self.passes.setAccessibleName("Pass")
-        self.needless_only = QComboBox()
-        self.needless_only.addItem("all calls", False)
-        self.needless_only.addItem("only redundant calls", True)
+        self.redundant_only = QComboBox()
+        self.redundant_only.addItem("all calls", False)
+        self.redundant_only.addItem("only redundant calls", True)
         row = QHBoxLayout()
         row.addWidget(QLabel("In"))
         row.addWidget(self.passes)
         row.addWidget(QLabel("show"))
-        row.addWidget(self.needless_only)
+        row.addWidget(self.redundant_only)
         row.addStretch(1)
         self.room.addLayout(row)
         tips = {
@@ -65,13 +65,13 @@ class StatePage(FramePage):
         )
         self.tree.chosen.connect(self._chosen)
         self.passes.currentIndexChanged.connect(lambda: self._fill())
-        self.needless_only.currentIndexChanged.connect(lambda: self._fill())
+        self.redundant_only.currentIndexChanged.connect(lambda: self._fill())
         self._shown: Structure | None = None
         self.follow()
 
     def figure(self) -> str:
         document = self._workspace.current
-        return "" if document is None or document.structure is None else f"{share(needless_share(document.structure))}"
+        return "" if document is None or document.structure is None else f"{share(redundant_share(document.structure))}"
 
     def opened(self, document: Document | None) -> None:
         self.passes.blockSignals(True)
@@ -106,11 +106,11 @@ class StatePage(FramePage):
         chosen = self.passes.currentData()
         if chosen is not None and chosen >= 0:
             rows &= found.passes == chosen
-        if self.needless_only.currentData():
-            rows &= found.use.needless[found.setting]
+        if self.redundant_only.currentData():
+            rows &= found.use.redundant[found.setting]
         calls, programs = found.setting[rows], found.program[rows]
         kinds = _runs(found.use.kind[calls])
-        spent = np.where(found.use.needless[calls], found.ms[calls], 0.0)
+        spent = np.where(found.use.redundant[calls], found.ms[calls], 0.0)
         kinds.sort(key=lambda run: -float(spent[run].sum()))
 
         def nodes() -> Iterator[Node]:
@@ -122,12 +122,12 @@ class StatePage(FramePage):
     def _counts(self, label: str, calls: Ints) -> list[str]:
         assert self._shown is not None
         counts = np.bincount(self._shown.use.use[calls], minlength=len(USES))
-        needless = calls[self._shown.use.needless[calls]]
+        redundant = calls[self._shown.use.redundant[calls]]
         return [
             label,
             f"{len(calls):,}",
             *(f"{int(counts[k]):,}" for k in (USED, REPEATS, OVERWRITTEN)),
-            f"{self._shown.ms[needless].sum():.3f}",
+            f"{self._shown.ms[redundant].sum():.3f}",
         ]
 
     def _kind(self, calls: Ints, programs: Ints) -> Node:
@@ -150,7 +150,7 @@ class StatePage(FramePage):
         for call in calls.tolist():
             arguments = frame.call_text(call)
             marks = ["1" if use.use[call] == k else "" for k in (USED, REPEATS, OVERWRITTEN)]
-            spent = f"{self._shown.ms[call]:.4f}" if use.needless[call] else ""
+            spent = f"{self._shown.ms[call]:.4f}" if use.redundant[call] else ""
             yield Node([f"{call:,}  {arguments}", "", *marks, spent], call)
 
     # ---- one call ---------------------------------------------------------------------------------------

@@ -204,7 +204,7 @@ class TimePage(Page):
         for i, (name, _) in enumerate(COLUMNS):
             if name in _WIDTHS:
                 header.resizeSection(i, _WIDTHS[name])
-        self.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)  # the dearest first
+        self.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)  # the most expensive first
         self.view.selectionModel().currentChanged.connect(self._chosen)
         row = QHBoxLayout()
         row.addWidget(self.search, 1)

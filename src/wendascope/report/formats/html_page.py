@@ -33,7 +33,7 @@ def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
         name=frame_file.name,
         pictures=_pass_pictures(frame, frame_file),
         finished=_finished(frame),
-        dearest=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
+        most_expensive=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
         colours=PASS_COLOURS,
         total=sum(p.ms for p in document.passes) or 1.0,
     )

@@ -93,23 +93,25 @@ static uint64_t element_size(const Array *a) {
   return (uint64_t)(a->size == GL_BGRA ? 4 : a->size) * tap_type_size(a->type);
 }
 
+#define ARRAY(parameter) TAP_SLOT_wendaClientArray_##parameter
+
 static void keep_in(TapStream *stream, TapCall *call, const Array *a, const uint8_t *data, uint64_t length, int slot) {
   uint8_t *arena = stream->arena.base;
   int shared = stream == &tap_frame && slot < MOST_ARRAYS;
   call->pointers = 0;
   if (shared && last_copies[slot].pointer == data && last_copies[slot].length == length && last_copies[slot].at + length <= stream->arena.used &&
       memcmp(arena + last_copies[slot].at, data, length) == 0) {
-    call->s[9] = TAP_POINTER_BLOB << 60 | last_copies[slot].at;
-    call->s[10] = length;
+    call->s[ARRAY(data)] = TAP_POINTER_BLOB << 60 | last_copies[slot].at;
+    call->s[ARRAY(data) + 1] = length;
     tap_append(stream, call);
     return;
   }
-  tap_in(call, 9, data, length);
+  tap_in(call, ARRAY(data), data, length);
   tap_append(stream, call);
   if (shared) {
     last_copies[slot].pointer = data;
     last_copies[slot].length = length;
-    last_copies[slot].at = call->s[9] & TAP_OFFSET_MASK;
+    last_copies[slot].at = call->s[ARRAY(data)] & TAP_OFFSET_MASK;
   }
 }
 
@@ -124,16 +126,16 @@ static void keep_array(TapCall *draw, const Array *a, uint64_t first, uint64_t l
     wendaReadBuffer_run((GLuint)a->buffer, (GLintptr)((uintptr_t)a->pointer + skip), (GLsizeiptr)length, read);
     data = read;
   }
-  TapCall c = {.id = TAP_ID_wendaClientArray, .slots = 11};
-  c.s[0] = a->array;
-  c.s[1] = a->index;
-  c.s[2] = (uint64_t)(int64_t)a->size;
-  c.s[3] = a->type;
-  c.s[4] = (uint64_t)(a->normalized ? 1 : 0) | (uint64_t)(a->integer ? 2 : 0);
-  c.s[5] = (uint64_t)a->stride;
-  c.s[6] = (uint64_t)a->divisor;
-  c.s[7] = skip;
-  c.s[8] = length;
+  TapCall c = {.id = TAP_ID_wendaClientArray, .slots = tap_slots[TAP_ID_wendaClientArray]};
+  c.s[ARRAY(array)] = a->array;
+  c.s[ARRAY(index)] = a->index;
+  c.s[ARRAY(size)] = (uint64_t)(int64_t)a->size;
+  c.s[ARRAY(type)] = a->type;
+  c.s[ARRAY(flags)] = (uint64_t)(a->normalized ? 1 : 0) | (uint64_t)(a->integer ? 2 : 0);
+  c.s[ARRAY(stride)] = (uint64_t)a->stride;
+  c.s[ARRAY(divisor)] = (uint64_t)a->divisor;
+  c.s[ARRAY(skip)] = skip;
+  c.s[ARRAY(length)] = length;
   c.begin = c.end = tap_stamp();
   if (draw->frame && !a->buffer) keep_in(&tap_frame, &c, a, data, length, slot);
   if (draw->list) {
@@ -234,6 +236,8 @@ void tap_arrays_indexed(TapCall *draw, GLenum type, const void *indices, int64_t
     keep_arrays(draw, arrays, known, (uint64_t)(low + base_vertex), (uint64_t)(high + base_vertex), instances, base);
 }
 
+#define DRAW(parameter) TAP_SLOT_glDrawElementsBaseVertex_##parameter
+
 /* glMultiDrawElements with indices in client memory: recorded as the draws it stands for. */
 void tap_arrays_split(TapCall *draw, GLenum mode, const GLsizei *count, GLenum type, const void *const *indices, int64_t draws, const GLint *base) {
   if (!count || !indices) return;
@@ -241,19 +245,20 @@ void tap_arrays_split(TapCall *draw, GLenum mode, const GLsizei *count, GLenum t
   for (int64_t i = 0; i < draws; i++) {
     tap_arrays_indexed(draw, type, indices[i], count[i], base ? base[i] : 0, 1, 0);
     if (!split) continue;
-    TapCall one = {.id = base ? TAP_ID_glDrawElementsBaseVertex : TAP_ID_glDrawElements, .slots = base ? 6 : 5};
-    one.s[0] = mode;
-    one.s[1] = (uint64_t)(int64_t)count[i];
-    one.s[2] = type;
-    one.s[5] = (uint64_t)(int64_t)(base ? base[i] : 0);
+    int id = base ? TAP_ID_glDrawElementsBaseVertex : TAP_ID_glDrawElements; /* the second has the slots of the first but one */
+    TapCall one = {.id = id, .slots = tap_slots[id]};
+    one.s[DRAW(mode)] = mode;
+    one.s[DRAW(count)] = (uint64_t)(int64_t)count[i];
+    one.s[DRAW(type)] = type;
+    one.s[DRAW(basevertex)] = (uint64_t)(int64_t)(base ? base[i] : 0);
     one.begin = one.end = tap_stamp();
     if (draw->frame) {
-      tap_in(&one, 3, indices[i], tap_count(count[i]) * tap_type_size(type));
+      tap_in(&one, DRAW(indices), indices[i], tap_count(count[i]) * tap_type_size(type));
       tap_append(&tap_frame, &one);
     }
     if (draw->list) {
       one.pointers = 0;
-      tap_in(&one, 3, indices[i], tap_count(count[i]) * tap_type_size(type));
+      tap_in(&one, DRAW(indices), indices[i], tap_count(count[i]) * tap_type_size(type));
       tap_kept_append(draw->list, &one);
     }
   }

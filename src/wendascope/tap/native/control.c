@@ -1,4 +1,4 @@
-/* The conversation with Wendascope: heartbeats, holding the target at a frame boundary, serving calls. */
+/* The conversation with Wendascope: frame statistics, pausing the target at the end of a frame, serving calls. */
 #define _GNU_SOURCE
 #include <errno.h>
 #include <fcntl.h>
@@ -16,32 +16,24 @@
 #include <unistd.h>
 #include "tap.h"
 
-enum {
-  /* tap to Wendascope */
-  MESSAGE_HELLO = 1, MESSAGE_HEARTBEAT, MESSAGE_PAUSED, MESSAGE_RAN, MESSAGE_RECORDED,
-  /* Wendascope to tap */
-  MESSAGE_ARM = 16, MESSAGE_RUN, MESSAGE_RECORD, MESSAGE_RESUME
-};
-
-#define MESSAGE_VALUES 15
 #define MESSAGE_FDS 4
 typedef struct {
   uint32_t type, fds;
-  uint64_t v[MESSAGE_VALUES];
+  uint64_t v[TAP_MESSAGE_VALUES];
 } Message;
 
 extern TapContext *tap_recording_context;
 extern uint64_t tap_elsewhere; /* calls of other contexts of the share group during the recording */
 
 /* All of the conversation belongs to whoever holds TAP_LOCK_CONVERSATION: one thread at a time speaks, is held, or hangs up.
- * A thread that comes to its boundary while another one speaks goes on without a word. */
+ * A thread that comes to the end of its frame while another one speaks goes on without a word. */
 static int control = -1;
 static int connected_once;         /* read without the lock */
-static int wanted_boundary = TAP_BOUNDARY_SWAP; /* read without the lock */
+static int wanted_frame_end = TAP_FRAME_END_SWAP; /* read without the lock */
 static uint64_t frame;             /* boundaries passed so far; counted without the lock */
 static uint64_t armed_frame;       /* take this frame or a later one; 0: none */
 static uint64_t armed_slower;      /* ... the first whose predecessor took longer than this; 0: any */
-static uint64_t last_boundary_end;
+static uint64_t last_frame_end;
 static TapCounts last_counts;
 
 /* What the thread that ends the frames has used: waiting leaves the processor by itself, being preempted does not. */
@@ -106,7 +98,7 @@ static int send_message(const Message *message, const int *fds, int count, int f
   do sent = sendmsg(control, &header, MSG_NOSIGNAL | flags);
   while (sent < 0 && errno == EINTR);
   if (sent == (ssize_t)sizeof *message) return 0;
-  if (sent < 0 && (errno == EAGAIN || errno == EWOULDBLOCK)) return 0; /* a heartbeat may be dropped */
+  if (sent < 0 && (errno == EAGAIN || errno == EWOULDBLOCK)) return 0; /* frame statistics may be dropped */
   disconnect();
   return -1;
 }
@@ -147,8 +139,8 @@ static void arm(const Message *message) {
   }
   armed_frame = message->v[0];
   armed_slower = message->v[1];
-  __atomic_store_n(&wanted_boundary, (int)message->v[2], __ATOMIC_RELAXED);
-  if (message->v[2] == TAP_BOUNDARY_SWAP) tap_mode_clear(TAP_MARKERS);
+  __atomic_store_n(&wanted_frame_end, (int)message->v[2], __ATOMIC_RELAXED);
+  if (message->v[2] == TAP_FRAME_END_SWAP) tap_mode_clear(TAP_MARKERS);
   else tap_mode_set(TAP_MARKERS);
 }
 
@@ -176,14 +168,14 @@ static void connect_now(void) {
   control = fd;
   static int fork_watched;
   if (!fork_watched) fork_watched = pthread_atfork(NULL, NULL, after_fork) == 0;
-  Message hello = {.type = MESSAGE_HELLO, .v = {TAP_PROTOCOL, (uint64_t)getpid(), TAP_COMMANDS}};
+  Message hello = {.type = TAP_MESSAGE_HELLO, .v = {TAP_PROTOCOL, (uint64_t)getpid(), TAP_COMMANDS}};
   if (send_message(&hello, NULL, 0, 0) != 0) return;
   struct pollfd waiting = {.fd = control, .events = POLLIN};
   Message answer;
   int unused = -1;
-  if (poll(&waiting, 1, 2000) == 1 && receive_message(&answer, &unused, MSG_DONTWAIT) == 1 && answer.type == MESSAGE_ARM) arm(&answer);
+  if (poll(&waiting, 1, 2000) == 1 && receive_message(&answer, &unused, MSG_DONTWAIT) == 1 && answer.type == TAP_MESSAGE_ARM) arm(&answer);
   if (unused >= 0) close(unused);
-  last_boundary_end = tap_now();
+  last_frame_end = tap_now();
 }
 
 void tap_connect(void) {
@@ -226,7 +218,7 @@ static int map_shared(int fd, uint64_t size) {
 
 static void run_batch(const Message *request) {
   const uint64_t *v = request->v; /* calls at, words, arena at, arena bytes, out at, out bytes, timed */
-  Message reply = {.type = MESSAGE_RAN};
+  Message reply = {.type = TAP_MESSAGE_RAN};
   int32_t error = TAP_RUN_MALFORMED;
   int inside = shared && v[0] % 8 == 0 && v[0] <= shared_size && v[1] <= (shared_size - v[0]) / 8 && v[2] <= shared_size &&
                v[3] <= shared_size - v[2] && v[4] <= shared_size && v[5] <= shared_size - v[4];
@@ -262,13 +254,13 @@ static void serve(const TapDrawable *drawable) {
       disconnect();
       break;
     }
-    if (message.type == MESSAGE_RUN) run_batch(&message);
-    if (message.type == MESSAGE_ARM) arm(&message);
-    if (message.type == MESSAGE_RECORD) {
+    if (message.type == TAP_MESSAGE_RUN) run_batch(&message);
+    if (message.type == TAP_MESSAGE_ARM) arm(&message);
+    if (message.type == TAP_MESSAGE_RECORD) {
       begin_recording(drawable);
       break;
     }
-    if (message.type == MESSAGE_RESUME) break;
+    if (message.type == TAP_MESSAGE_RESUME) break;
   }
   serving = 0;
 }
@@ -284,7 +276,7 @@ static void describe(Message *message, const TapDrawable *drawable) {
 }
 
 static void pause_here(const TapDrawable *drawable) {
-  Message message = {.type = MESSAGE_PAUSED, .fds = 4};
+  Message message = {.type = TAP_MESSAGE_PAUSED, .fds = 4};
   TapSink names = {.fd = -1}, kept = {.fd = -1};
   uint64_t journal_calls, journal_arena;
   if (tap_sink_open(&names, "wenda-names", 1 << 16) == 0 && tap_sink_open(&kept, "wenda-kept", 1 << 16) == 0) {
@@ -313,7 +305,7 @@ static void finish_recording(const TapDrawable *drawable) {
   tap_compare_mappings();
   tap_mode_clear(TAP_RECORDING);
   tap_settle_stamps(&tap_frame);
-  Message message = {.type = MESSAGE_RECORDED, .fds = 2};
+  Message message = {.type = TAP_MESSAGE_RECORDED, .fds = 2};
   drain_errors(1);
   describe(&message, drawable);
   message.v[7] = tap_frame.calls.used;
@@ -330,9 +322,9 @@ static void finish_recording(const TapDrawable *drawable) {
   if (!(tap_mode_now() & TAP_RECORDING)) tap_unwatch_all(); /* the frame after may be recorded as well */
 }
 
-static int wanted(int kind) { return !serving && kind == __atomic_load_n(&wanted_boundary, __ATOMIC_RELAXED); }
+static int wanted(int kind) { return !serving && kind == __atomic_load_n(&wanted_frame_end, __ATOMIC_RELAXED); }
 
-void tap_boundary_before(int kind, const TapDrawable *drawable) {
+void tap_frame_ends(int kind, const TapDrawable *drawable) {
   if (!wanted(kind) || !tap_recording_here() || recorded_drawable.drawable != drawable->drawable) return;
   tap_lock(TAP_LOCK_CONVERSATION); /* others hold it for a word only while a frame is recorded */
   finish_recording(drawable);
@@ -342,9 +334,9 @@ void tap_boundary_before(int kind, const TapDrawable *drawable) {
 /* The recorded context goes on to another window, or comes back. */
 void tap_drawable_changed(const TapDrawable *drawable) {
   if (!tap_recording_here()) return;
-  TapCall c = {.id = TAP_ID_wendaDrawable, .slots = 3};
-  c.s[0] = drawable->drawable == recorded_drawable.drawable ? 0 : drawable->drawable;
-  tap_drawable_size(drawable, &c.s[1], &c.s[2]);
+  TapCall c = {.id = TAP_ID_wendaDrawable, .slots = tap_slots[TAP_ID_wendaDrawable]};
+  c.s[TAP_SLOT_wendaDrawable_drawable] = drawable->drawable == recorded_drawable.drawable ? 0 : drawable->drawable;
+  tap_drawable_size(drawable, &c.s[TAP_SLOT_wendaDrawable_width], &c.s[TAP_SLOT_wendaDrawable_height]);
   c.begin = c.end = tap_stamp();
   tap_append(&tap_frame, &c);
 }
@@ -361,32 +353,32 @@ static void abandon(void) {
 }
 
 static void tell_frame(uint64_t number, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
-  uint64_t since = last_boundary_end ? swap_begin - last_boundary_end : 0;
+  uint64_t since = last_frame_end ? swap_begin - last_frame_end : 0;
   Usage usage = usage_now();
   TapCounts counts = {__atomic_load_n(&tap_counts.calls, __ATOMIC_RELAXED), __atomic_load_n(&tap_counts.draws, __ATOMIC_RELAXED),
                       __atomic_load_n(&tap_counts.vertices, __ATOMIC_RELAXED)};
-  Message beat = {.type = MESSAGE_HEARTBEAT,
+  Message beat = {.type = TAP_MESSAGE_STATISTICS,
                   .v = {number, since, swap_end - swap_begin, counts.calls - last_counts.calls, counts.draws - last_counts.draws,
                         counts.vertices - last_counts.vertices, tap_context()->id, drawable->drawable}};
   used_since(&last_usage, &usage, &beat.v[8], &beat.v[9]);
   if (last_usage.thread == usage.thread) beat.v[10] = usage.waited_ns - last_usage.waited_ns;
   last_frame_calls = counts.calls - last_counts.calls;
   last_counts = counts;
-  last_boundary_end = swap_end;
+  last_frame_end = swap_end;
   if (send_message(&beat, NULL, 0, MSG_DONTWAIT) != 0) return;
   Message message;
   int fd = -1;
   while (receive_message(&message, &fd, MSG_DONTWAIT) == 1) {
     if (fd >= 0) close(fd);
-    if (message.type == MESSAGE_ARM) arm(&message);
+    if (message.type == TAP_MESSAGE_ARM) arm(&message);
   }
   int slow_enough = !armed_slower || since + (swap_end - swap_begin) > armed_slower;
   if (control >= 0 && armed_frame && number >= armed_frame && slow_enough && !(tap_mode_now() & TAP_RECORDING)) pause_here(drawable);
-  last_boundary_end = tap_now(); /* being held is not the target's time */
+  last_frame_end = tap_now(); /* being held is not the target's time */
   last_usage = usage_now();
 }
 
-void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
+void tap_frame_ended(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end) {
   if (!wanted(kind)) return;
   tap_connect();
   uint64_t number = __atomic_add_fetch(&frame, 1, __ATOMIC_RELAXED);
@@ -400,6 +392,6 @@ void tap_at_marker(int kind) {
   if (!(tap_mode_now() & TAP_MARKERS) || !wanted(kind)) return;
   TapDrawable drawable = tap_current_drawable();
   uint64_t now = tap_now();
-  tap_boundary_before(kind, &drawable);
-  tap_boundary_after(kind, &drawable, now, now);
+  tap_frame_ends(kind, &drawable);
+  tap_frame_ended(kind, &drawable, now, now);
 }

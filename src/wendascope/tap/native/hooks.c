@@ -294,10 +294,10 @@ TAP_EXPORT void glXSwapBuffers(Display *d, XID drawable) {
   static __thread void (*real)(Display *, XID);
   SYSTEM(real, "glXSwapBuffers");
   TapDrawable target = {TAP_PLATFORM_GLX, d, drawable};
-  tap_boundary_before(TAP_BOUNDARY_SWAP, &target);
+  tap_frame_ends(TAP_FRAME_END_SWAP, &target);
   uint64_t begin = tap_now();
   real(d, drawable);
-  tap_boundary_after(TAP_BOUNDARY_SWAP, &target, begin, tap_now());
+  tap_frame_ended(TAP_FRAME_END_SWAP, &target, begin, tap_now());
 }
 
 TAP_EXPORT int64_t glXSwapBuffersMscOML(Display *d, XID drawable, int64_t msc, int64_t divisor, int64_t remainder) {
@@ -305,10 +305,10 @@ TAP_EXPORT int64_t glXSwapBuffersMscOML(Display *d, XID drawable, int64_t msc, i
   SYSTEM(real, "glXSwapBuffersMscOML");
   if (!real) return -1;
   TapDrawable target = {TAP_PLATFORM_GLX, d, drawable};
-  tap_boundary_before(TAP_BOUNDARY_SWAP, &target);
+  tap_frame_ends(TAP_FRAME_END_SWAP, &target);
   uint64_t begin = tap_now();
   int64_t done = real(d, drawable, msc, divisor, remainder);
-  tap_boundary_after(TAP_BOUNDARY_SWAP, &target, begin, tap_now());
+  tap_frame_ended(TAP_FRAME_END_SWAP, &target, begin, tap_now());
   return done;
 }
 
@@ -358,10 +358,10 @@ TAP_EXPORT unsigned eglMakeCurrent(void *d, void *draw, void *read, void *contex
     SYSTEM(real, #name);                                                    \
     if (!real) return 0;                                                    \
     TapDrawable target = {TAP_PLATFORM_EGL, d, (uintptr_t)surface};         \
-    tap_boundary_before(TAP_BOUNDARY_SWAP, &target);                        \
+    tap_frame_ends(TAP_FRAME_END_SWAP, &target);                        \
     uint64_t begin = tap_now();                                             \
     unsigned done = real(__VA_ARGS__);                                      \
-    tap_boundary_after(TAP_BOUNDARY_SWAP, &target, begin, tap_now());       \
+    tap_frame_ended(TAP_FRAME_END_SWAP, &target, begin, tap_now());       \
     return done;                                                            \
   }
 

@@ -65,11 +65,11 @@ static Mapping mapping_of(GLuint buffer) {
 }
 
 static void write_call(GLuint buffer, uint64_t offset, const uint8_t *data, uint64_t size, int earlier) {
-  TapCall c = {.id = TAP_ID_wendaWriteBuffer, .slots = 5, .flags = earlier ? TAP_FLAG_EARLIER : 0};
-  c.s[0] = buffer;
-  c.s[1] = offset;
-  c.s[2] = size;
-  tap_in(&c, 3, data, size);
+  TapCall c = {.id = TAP_ID_wendaWriteBuffer, .slots = tap_slots[TAP_ID_wendaWriteBuffer], .flags = earlier ? TAP_FLAG_EARLIER : 0};
+  c.s[TAP_SLOT_wendaWriteBuffer_buffer] = buffer;
+  c.s[TAP_SLOT_wendaWriteBuffer_offset] = offset;
+  c.s[TAP_SLOT_wendaWriteBuffer_size] = size;
+  tap_in(&c, TAP_SLOT_wendaWriteBuffer_data, data, size);
   c.begin = c.end = tap_stamp();
   tap_append(&tap_frame, &c);
 }

@@ -29,20 +29,9 @@ struct _cl_event;
 #include "generated.h"
 
 #define TAP_EXPORT __attribute__((visibility("default")))
-#define TAP_PROTOCOL 4
 
 /* ---- the packed call ---------------------------------------------------------------------- */
 
-#define TAP_HEADER_WORDS 4 /* id|flags|words, thread|error, begin ns, end ns */
-#define TAP_POINTER_RAW 0ull
-#define TAP_POINTER_BLOB 1ull
-#define TAP_POINTER_OUT 2ull
-#define TAP_POINTER_STRINGS 3ull
-#define TAP_OFFSET_MASK ((1ull << 60) - 1)
-#define TAP_FLAG_LOST 1u          /* an input of unknown length was not recorded */
-#define TAP_FLAG_CLIENT_MEMORY 2u /* a vertex array in client memory */
-#define TAP_FLAG_CHECK_ERROR 4u   /* executor: store glGetError after this call */
-#define TAP_FLAG_EARLIER 8u       /* belongs right after the wait before it: a write seen only now */
 
 /* A growing buffer in a memory file, so that it can be handed over without a copy. */
 typedef struct {
@@ -148,7 +137,6 @@ static inline double tap_to_double(uint64_t slot) {
 
 /* ---- what is kept beside the calls themselves --------------------------------------------------- */
 
-enum { TAP_KEPT_LIST, TAP_KEPT_IMAGE };
 TapKept *tap_open_list(void); /* of this thread, or NULL */
 void tap_list_begin(GLuint list, GLenum mode);
 void tap_list_end(void);
@@ -231,15 +219,14 @@ void tap_locks_after_fork(void);
 
 /* ---- boundaries and the control socket ------------------------------------------------------------ */
 
-enum { TAP_BOUNDARY_SWAP, TAP_BOUNDARY_READBACK, TAP_BOUNDARY_MARKER };
 enum { TAP_PLATFORM_NONE, TAP_PLATFORM_GLX, TAP_PLATFORM_EGL };
 typedef struct {
   int platform;
   void *display;
   uintptr_t drawable;
 } TapDrawable;
-void tap_boundary_before(int kind, const TapDrawable *drawable);
-void tap_boundary_after(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end);
+void tap_frame_ends(int kind, const TapDrawable *drawable);
+void tap_frame_ended(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end);
 void tap_at_marker(int kind);
 TapDrawable tap_current_drawable(void);
 void tap_drawable_changed(const TapDrawable *drawable);

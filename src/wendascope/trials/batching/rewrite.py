@@ -1,7 +1,7 @@
 """GLSL rewritten so that uniforms which differ from draw to draw are read from data of each draw.
 
 A uniform becomes a global variable that the beginning of main fills: nothing else of the shader changes, whatever it
-calls its locals or hides in macros. A sampler becomes an array sampler, and every look-up gets the layer.
+calls its locals or hides in macros. A sampler becomes an array sampler, and every texture sample gets the layer.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ _WRAPPED = {
     "texelFetch": "ivec3({at}, {layer})",
     "texelFetchOffset": "ivec3({at}, {layer})",
 }
-"""How the place of a look-up is written with a layer."""
+"""How the place of a texture sample is written with a layer."""
 _PLACED = ("texture", "texture2D", "textureLod", "texture2DLod")
 """Look-ups whose place can be moved onto a page."""
 _AS_THEY_ARE = ("textureQueryLod", "textureQueryLevels")
@@ -324,7 +324,7 @@ class _Rewriter:
     def _value(self, member: str, index: str) -> str:
         return f"{self._data.names.array}[{index}].{member}" if self._blocks else f"{member}_of_draw[{index}]"
 
-    # ---- look-ups ---------------------------------------------------------------------------------------
+    # ---- texture samples ---------------------------------------------------------------------------------------
 
     def _look_ups(self) -> None:
         found = self._source.globals

@@ -16,8 +16,9 @@ from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
 from wendascope.frame.frame import Frame
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
-from wendascope.opengl.packed import HEADER_WORDS, CallBatch
+from wendascope.opengl.packed import CallBatch
 from wendascope.registry import Role, tables
+from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
@@ -39,7 +40,7 @@ class FrameChange:
     """Step -> calls put before it."""
     after: dict[int, CallBatch] = field(default_factory=dict)
     """Step -> calls put right after it, which count as a part of it."""
-    needless: set[int] = field(default_factory=set)
+    redundant: set[int] = field(default_factory=set)
     """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
     batches: list[tuple[str, list[int]]] = field(default_factory=list)
     """(how, steps) to be drawn together."""
@@ -140,9 +141,9 @@ class FrameChange:
         for step, batch in self.after.items():
             if step not in self.dropped:
                 self._append(int(steps.call[step]), batch)
-        # before what is replaced: a call that is needless is so under another name as well, and what it needs is gone
+        # before what is replaced: a call that is redundant is so under another name as well, and what it needs is gone
         # with it
-        drop |= self._scrambled(self._needless()) if self.painted else self._needless().needless
+        drop |= self._scrambled(self._redundant()) if self.painted else self._redundant().redundant
         for call, batch in self.replaced.items():
             if not drop[call]:
                 drop[call] = True
@@ -235,7 +236,7 @@ class FrameChange:
             self.dropped |= set(plan.steps[:-1])
             self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls
 
-    def _needless(self) -> CallUse:
+    def _redundant(self) -> CallUse:
         """Calls that are to be left out, and those that only served steps which batches took in."""
         frame = self.frame
         served = np.zeros(len(frame.calls), bool)
@@ -244,17 +245,17 @@ class FrameChange:
                 served[int(frame.steps.call[step - 1]) + 1 if step else 0 : int(frame.steps.call[step])] = True
         alive = np.ones(len(frame.steps), bool)
         alive[list(self.dropped)] = False
-        if not self.needless and not self.plans:
+        if not self.redundant and not self.plans:
             return CallUse.nothing(len(frame.calls))
         everything = np.ones(len(frame.calls), bool)
-        allowed = {use: everything if use in self.needless else served for use in (REPEATS, OVERWRITTEN)}
+        allowed = {use: everything if use in self.redundant else served for use in (REPEATS, OVERWRITTEN)}
         return frame.call_use(alive, allowed)
 
     def _scrambled(self, found: CallUse) -> npt.NDArray[np.bool_]:
-        """Of what is needless, the calls to drop: those said to be overwritten unused stay where they set numbers,
+        """Of what is redundant, the calls to drop: those said to be overwritten unused stay where they set numbers,
         and set others.
         """
-        drop = found.needless
+        drop = found.redundant
         calls = self.frame.calls
         for call in np.flatnonzero(found.use == OVERWRITTEN).tolist():
             command = calls.command(call)

@@ -10,10 +10,10 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 @remedy("drop-repeats")
 def drop_repeats(change: FrameChange, _item: Remedy) -> None:
     """Leave out calls that set what is set already."""
-    change.needless.add(REPEATS)
+    change.redundant.add(REPEATS)
 
 
 @remedy("drop-needless")
-def drop_needless(change: FrameChange, _item: Remedy) -> None:
+def drop_redundant(change: FrameChange, _item: Remedy) -> None:
     """Leave out those as well whose value is set again before it is used."""
-    change.needless |= {REPEATS, OVERWRITTEN}
+    change.redundant |= {REPEATS, OVERWRITTEN}

@@ -1,4 +1,4 @@
-"""Grey textures as channels of one texture: less memory, and one look-up where they are read at the same place."""
+"""Grey textures as channels of one texture: less memory, and one sample where they are read at one place."""
 
 from __future__ import annotations
 

@@ -47,15 +47,15 @@ def flat_colour(change: FrameChange, item: Remedy) -> None:
 
 
 @remedy("no-lookups")
-def no_lookups(change: FrameChange, item: Remedy) -> None:
+def no_samples(change: FrameChange, item: Remedy) -> None:
     """Texture samples become constants."""
-    _rewrite_fragments(change, item, rewriting.without_lookups)
+    _rewrite_fragments(change, item, rewriting.without_samples)
 
 
 @remedy("cut-loops")
 def cut_loops(change: FrameChange, item: Remedy) -> None:
     """Loops run fewer iterations."""
-    _rewrite_fragments(change, item, lambda source: rewriting.fewer_rounds(source, item.loops))
+    _rewrite_fragments(change, item, lambda source: rewriting.fewer_iterations(source, item.loops))
 
 
 @remedy("medium-precision")

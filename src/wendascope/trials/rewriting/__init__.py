@@ -1,4 +1,4 @@
-"""Shader sources rewritten for trials: flat colours, constants in place of look-ups, fewer rounds, expressions
+"""Shader sources rewritten for trials: flat colours, constants in place of texture samples, fewer rounds, expressions
 moved to the vertices, grey textures as channels, lower precision.
 
 Pure functions from source to source; line numbers stay what they are. All raise TrialError, saying what stands in
@@ -8,17 +8,17 @@ the way.
 from wendascope.trials.rewriting.channels import as_channels
 from wendascope.trials.rewriting.early import early_tests
 from wendascope.trials.rewriting.flat import flat_colour
-from wendascope.trials.rewriting.lookups import without_lookups
+from wendascope.trials.rewriting.iterations import fewer_iterations
 from wendascope.trials.rewriting.moving import moved_to_vertices
 from wendascope.trials.rewriting.precision import medium_precision
-from wendascope.trials.rewriting.rounds import fewer_rounds
+from wendascope.trials.rewriting.samples import without_samples
 
 __all__ = [
     "as_channels",
     "early_tests",
-    "fewer_rounds",
+    "fewer_iterations",
     "flat_colour",
     "medium_precision",
     "moved_to_vertices",
-    "without_lookups",
+    "without_samples",
 ]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from wendascope.errors import TrialError
 from wendascope.trials.rewriting._parts import read, spliced
-from wendascope.trials.rewriting.lookups import look_ups, sampler_types
+from wendascope.trials.rewriting.samples import sampler_types, texture_samples
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ def as_channels(source: str, channels: Mapping[str, Channel]) -> str:
         return source
     if any(types[name] != "sampler2D" for name in here):
         raise TrialError("a sampler of a grey texture is no sampler2D")
-    rows = [row for row in look_ups(found) if row.sampler in here]
+    rows = [row for row in texture_samples(found) if row.sampler in here]
     if any(row.function == "textureGather" for row in rows):
         raise TrialError("a grey texture is gathered")
     code = [t for _, t in found.code()]

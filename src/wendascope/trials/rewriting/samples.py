@@ -1,4 +1,4 @@
-"""Texture look-ups as the source writes them, and the source with constants in their place."""
+"""Texture samples as the source writes them, and the source with constants in their place."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ class LookUp:
     sampler_at: int
 
 
-def look_ups(found: Globals) -> list[LookUp]:
-    """Every look-up through a sampler that is named at the outermost level, in the order of the source."""
+def texture_samples(found: Globals) -> list[LookUp]:
+    """Every texture sample through a sampler that is named at the outermost level, in the order of the source."""
     samplers = sampler_types(found)
     code = [t for _, t in found.code()]
     rows = []
@@ -47,10 +47,10 @@ def sampler_types(found: Globals) -> dict[str, str]:
     return {n.text: d.type for d in found.declarations if d.has("uniform") and "sampler" in d.type for n in d.names}
 
 
-def without_lookups(source: str) -> str:
-    """Every look-up gives a constant: what is left is the arithmetic. Raises TrialError where there is none."""
+def without_samples(source: str) -> str:
+    """Every texture sample gives a constant: what is left is the arithmetic. Raises TrialError where there is none."""
     found = read(source)
-    rows = look_ups(found)
+    rows = texture_samples(found)
     if not rows:
         raise TrialError("the fragment shader looks nothing up")
     types = sampler_types(found)

@@ -12,7 +12,7 @@ _LEAST_IDLE = 0.3
 
 
 @finding("blend-without-effect")
-def idle_sheets(case: Case) -> Iterator[Finding]:
+def blends_without_effect(case: Case) -> Iterator[Finding]:
     """Blended full-screen draws that change nothing."""
     for index, name in enumerate(case.names):
         target = case.frame.passes.targets[index]

@@ -21,7 +21,7 @@ class _Loop:
     condition: tuple[int, int]
 
 
-def fewer_rounds(source: str, most: Mapping[int, int]) -> str:
+def fewer_iterations(source: str, most: Mapping[int, int]) -> str:
     """`most` is, for lines of loops, how many rounds they may run. Raises TrialError where a line has no loop."""
     loops = _loops(source, [t for _, t in read(source).code()])
     pieces = []
