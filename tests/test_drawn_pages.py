@@ -184,7 +184,7 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     opened.workspace.current.selection.choose(fine)  # type: ignore[union-attr]
     page.tabs.setCurrentWidget(page.mesh)
     mesh: MeshPanel = page.mesh
-    qtbot.waitUntil(lambda: mesh.picture.image is not None and mesh.attributes.rows.rows, timeout=PATIENCE)
+    qtbot.waitUntil(lambda: mesh.picture.image is not None and bool(mesh.attributes.rows.rows), timeout=PATIENCE)
     assert [column.title for column in mesh.attributes.rows.columns][:2] == ["position.x", "position.y"]
     assert "7,200 triangles" in mesh.facts.text() and "32 x 24 pixels on its target" in mesh.facts.text()
     before = mesh.picture.image

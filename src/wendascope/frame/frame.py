@@ -56,7 +56,7 @@ class Metadata(msgspec.Struct):
     capture_seconds: float = 0.0
     held_seconds: float = 0.0
     recorded_ns: Number = 0
-    """Time between the boundaries while the frame was being recorded."""
+    """Time between the frame ends while the frame was being recorded."""
     began_ns: Number = 0
     """When recording began, on the clock of the calls; 0 where it is not known."""
     thread_ns: Number = 0
