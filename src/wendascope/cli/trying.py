@@ -103,8 +103,8 @@ def prove(
         for proof in everything:
             print(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
             print(f"    {proof.summary}")
-            if proof.submitting:
-                print(f"    {proof.submitting}")
+            if proof.submission:
+                print(f"    submission: {proof.submission}")
         if every and proofs and combined is None:
             print(
                 "no combined proof: fewer than two of the changes save time for certain; --unsure takes in those of"

@@ -4,10 +4,14 @@ read.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from html import escape
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from wendascope.desktop.theme import GRID, figures_font
+from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.texts import capital
 
 
 def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
@@ -30,6 +34,19 @@ def details_label() -> QLabel:
     label.setAlignment(Qt.AlignmentFlag.AlignTop)
     label.setContentsMargins(GRID, GRID // 2, GRID, 0)
     return label
+
+
+def labelled(rows: Sequence[tuple[str, str]]) -> str:
+    """Facts as rich text: (label, text) in two columns. Texts are shown as they are, whatever marks they hold; rows
+    without a text are left out.
+    """
+    soft = theme().soft
+    lines = [
+        f'<tr><td style="color: {soft}; padding-right: 12px">{escape(label)}</td><td>{escape(capital(text))}</td></tr>'
+        for label, text in rows
+        if text
+    ]
+    return f"<table cellspacing='2'>{''.join(lines)}</table>"
 
 
 def lay_out(view: QWidget, controls: list[QWidget], note: QLabel, body: QWidget, wide: QWidget | None = None) -> None:

@@ -6,10 +6,11 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from wendascope.analysis.findings import Finding
-from wendascope.desktop.answer import details_label
+from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
+from wendascope.texts import plural
 from wendascope.trials.proof import COMBINED, Proof, state_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
 
@@ -95,7 +96,7 @@ class FindingsView(QWidget):
         return [
             Column(
                 "gain, ms",
-                9 * GRID,
+                11 * GRID,
                 gain,
                 lambda finding: _gain(self._document, finding),
                 bar=share,
@@ -165,24 +166,7 @@ class FindingsView(QWidget):
                 else "Press Ctrl+M to measure the frame and find what to change."
             )
             return
-        evidence = ", ".join(
-            f"{name} {value:,}" if isinstance(value, int | float) else f"{name} {value}"
-            for name, value in finding.evidence.items()
-        )
-        lines = [finding.why, evidence[:1].upper() + evidence[1:] + "."]
-        if finding.estimate_ms is not None:
-            lines.append(f"Estimated: {finding.how}.")
-        lines.append(f"Price: {finding.price}. Conditions: {finding.conditions}.")
-        if finding.remedy is None and finding.refused:
-            lines.append(f"Cannot be tried here: {finding.refused}.")
-        if proof is not None:
-            lines.append(f"<b>{proof.told_verdict[:1].upper()}{proof.told_verdict[1:]}</b>: {proof.summary}.")
-            if proof.submitting:
-                lines.append(f"{proof.submitting}.")
-        combined = document.proofs.get(COMBINED) if document else None
-        if combined is not None and finding.id in combined.together:
-            lines.append(f"With {len(combined.together) - 1} others: {combined.summary}.")
-        self.details.setText("<br>".join(lines))
+        self.details.setText(labelled(_facts(finding, proof, document.proofs.get(COMBINED) if document else None)))
 
     def _prove(self) -> None:
         if self.chosen is not None:
@@ -195,3 +179,25 @@ class FindingsView(QWidget):
     def _go(self) -> None:
         if self.chosen is not None and self._document is not None:
             self._document.selection.choose(self.chosen.steps[0])
+
+
+def _facts(finding: Finding, proof: Proof | None, combined: Proof | None) -> list[tuple[str, str]]:
+    """What is known of a finding, by label."""
+    evidence = ", ".join(
+        f"{name} {value:,}" if isinstance(value, int | float) else f"{name} {value}"
+        for name, value in finding.evidence.items()
+    )
+    facts = [
+        ("why", finding.why.rstrip(".")),
+        ("evidence", evidence),
+        ("estimated by", finding.how if finding.estimate_ms is not None else ""),
+        ("price", finding.price),
+        ("conditions", finding.conditions),
+    ]
+    if finding.remedy is None and finding.refused:
+        facts.append(("cannot be tried", finding.refused))
+    if proof is not None:
+        facts += [("verdict", proof.told_verdict), ("proof", proof.summary), ("submission", proof.submission)]
+    if combined is not None and finding.id in combined.together:
+        facts.append((f"with {plural(len(combined.together) - 1, 'other')}", combined.summary))
+    return facts

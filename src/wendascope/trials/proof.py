@@ -112,13 +112,13 @@ class Proof(msgspec.Struct):
         return self.verdict
 
     @property
-    def submitting(self) -> str:
-        """What submitting the frame took on the CPU before and after, in one line; empty where it was not measured."""
+    def submission(self) -> str:
+        """What submitting the frame took before and after, in one line; empty where it was not measured."""
         if self.submit_ms_before is None or self.submit_ms_after is None or self.submit_saved_ms is None:
             return ""
         saved = self.submit_saved_ms
         return (
-            f"Submitting the frame: {self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to"
+            f"{self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to"
             f" {self.submit_ms_before.high:.2f}) -> {self.submit_ms_after.median:.2f} ms"
             f" ({self.submit_ms_after.low:.2f} to {self.submit_ms_after.high:.2f}), saved {saved.median:.2f}"
             f" ({saved.low:.2f} to {saved.high:.2f})"

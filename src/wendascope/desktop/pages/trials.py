@@ -12,7 +12,7 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QPushButton, QSplitter
 
-from wendascope.desktop.answer import details_label
+from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
@@ -148,21 +148,18 @@ class TrialsPage(FramePage):
         self.picture.setEnabled(len(chosen) == 1 and bool(chosen[0].remedies) and chosen[0].verdict != REFUSED)
         self.together.setEnabled(any(t.remedies for t in kept))
         self.export.setEnabled(any(t.remedies for t in kept))
-        lines = [
-            f"<b>{escape(t.title)}</b> ({t.kind}): {escape(t.told)}."
-            + (f"<br>Note: {escape(t.note)}" if t.note else "")
-            for t in chosen[:3]
-        ]
+        facts: list[tuple[str, str]] = []
+        for trial in chosen[:3]:
+            facts += [("trial", f"{trial.title} ({trial.kind})"), ("result", trial.told), ("note", trial.note)]
         together = self._document.log.together if self._document else None
         if together is not None:
             current = set(together.together) == {t.id for t in kept if t.remedies}
-            lines.append(
-                f"<b>Kept together</b>{'' if current else ', before others were kept'}:"
-                f" {escape(together.summary or together.reason)}. Verdict: {together.told_verdict}."
-            )
-            if together.submitting:
-                lines.append(f"{together.submitting}.")
-        self.details.setText("<br>".join(lines))
+            facts += [
+                ("kept together" if current else "kept together before", together.summary or together.reason),
+                ("verdict", together.told_verdict),
+                ("submission", together.submission),
+            ]
+        self.details.setText(labelled(facts))
 
     def _set(self, state: str) -> None:
         """Keep or drop the chosen trials; where all are so already, undo that."""
