@@ -35,7 +35,8 @@ from wendascope.replay.client import Replay
 from wendascope.trials.batching import NewObjects, plan_batch
 from wendascope.trials.batching.rewrite import DrawData, Names, Source, rewrite
 from wendascope.trials.examine import examine_file, stored_examination
-from wendascope.trials.proof import COMBINED, Proof, compatible, in_order, prove, prove_all
+from wendascope.trials.proof import COMBINED, Proof, compatible, in_order, prove
+from wendascope.trials.prove_all import prove_all
 from wendascope.trials.remedies import change_of
 from wendascope.trials.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
@@ -307,7 +308,7 @@ def test_every_batch_of_a_running_program_is_drawn_together(capture: Capture, ki
     with Replay(path) as replay:
         for batch in found:
             proof = prove(
-                path, frame, [_finding(batch.steps, [Part(batch.how, p) for p in batch.parts])], replay, repeats=6
+                path, frame, [_finding(batch.steps, [Part(batch.how, p) for p in batch.parts])], replay, seconds=3
             )
             if kind == "old" and batch.samplers and not batch.page:
                 # no arrays in GLSL 1.20: onto a page, where coordinates of noise that is not filtered are rounded
@@ -333,7 +334,7 @@ def test_what_must_keep_its_order_is_never_called_identical(capture: Capture) ->
     )
     alone = [first, first + 2, first + 4]
     with Replay(path) as replay:
-        proof = prove(path, frame, [_finding(alone, [Part(MERGE, alone)])], replay, repeats=6)
+        proof = prove(path, frame, [_finding(alone, [Part(MERGE, alone)])], replay, seconds=3)
     assert proof.verdict == CHANGES and proof.pixels_different > 0 and not proof.in_order
 
 
@@ -348,7 +349,7 @@ def test_ranges_of_one_buffer_are_one_call(capture: Capture) -> None:
     ]
     ranges = [s for s in ranges if s + 1 in ranges or s - 1 in ranges][-8:]
     with Replay(path) as replay:
-        proof = prove(path, frame, [_finding(ranges, [Part(MULTI_DRAW, ranges)])], replay, repeats=6)
+        proof = prove(path, frame, [_finding(ranges, [Part(MULTI_DRAW, ranges)])], replay, seconds=3)
     assert proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 7 and proof.new_bytes == 0
 
 
@@ -358,11 +359,11 @@ def test_a_part_that_cannot_be_drawn_is_left_out_and_named(capture: Capture, tmp
     clear = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "clear")
     parts = [Part(batch.how, batch.steps), Part(MERGE, [clear, len(frame.steps) - 1])]
     with Replay(path) as replay:
-        proof = prove(path, frame, [_finding([*batch.steps, clear], parts)], replay, repeats=6)
+        proof = prove(path, frame, [_finding([*batch.steps, clear], parts)], replay, seconds=3)
         assert proof.pixels_different == 0 and proof.left_out == [
             f"2 steps from {clear} on: only single draws can be drawn together"
         ]
-        refused = prove(path, frame, [_finding([clear], parts[1:], "refused")], replay, repeats=6)
+        refused = prove(path, frame, [_finding([clear], parts[1:], "refused")], replay, seconds=3)
     assert refused.verdict == REFUSED and "only single draws" in refused.reason
 
 
@@ -375,11 +376,11 @@ def test_findings_of_the_program_hold_together(capture: Capture, tmp_path: Path)
     _, findings = stored_examination(path)
     assert msgspec.to_builtins(findings) == msgspec.to_builtins(found.findings), "kept with all their parts"
     with Replay(path) as replay:
-        proofs, combined = prove_all(
-            path, load(path), [f for f in findings if f.page in ("Batching", "State")], replay, repeats=6
-        )
+        wanted = [f for f in findings if f.page in ("Batching", "State")]
+        reached = prove_all(path, load(path), wanted, replay, seconds=3)
+        proofs, combined = reached.proofs, reached.combined
         asked = compatible([f for f in findings if f.page in ("Batching", "State") and f.remedy is not None])
-        everything = prove(path, load(path), asked, replay, repeats=6, name="asked")
+        everything = prove(path, load(path), asked, replay, seconds=3, name="asked")
     assert combined is None or (combined.finding == COMBINED and combined.pixels_different == 0)
     assert everything.pixels_different == 0 and everything.steps_after <= 22, everything.summary
     assert all(isinstance(p, Proof) and (p.pixels_different == 0 or p.verdict == CHANGES) for p in proofs)
@@ -416,7 +417,7 @@ def test_the_command_line_proves_one_and_writes_its_code(capture: Capture, tmp_p
     captured, _ = capture(program("crowd", "core"))
     path = Path(shutil.copy(captured, tmp_path / "crowd.wend"))
     identity = next(f.id for f in examine_file(path, repeats=2).findings if f.rule == "copies")
-    answered = run("prove", path, "--finding", identity, "--repeats", "6", "--code", tmp_path / "code", "--json")
+    answered = run("prove", path, "--finding", identity, "--seconds", "3", "--code", tmp_path / "code", "--json")
     assert answered.returncode == 1, "six pairs decide nothing about time, so nothing was shown"
     proof = json.loads(answered.stdout)["proofs"][0]
     assert proof["verdict"] == NOISE

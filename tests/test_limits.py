@@ -230,7 +230,7 @@ def test_medium_precision_on_es_is_tried(shades: dict[str, tuple[Path, OpenGLFra
     path, frame = shades["es"]
     with Replay(path) as replay:
         proof = measured_proof(
-            frame, "medium", [Remedy("medium-precision", [], program=_steps(frame, "float(1)")[0])], replay, repeats=6
+            frame, "medium", [Remedy("medium-precision", [], program=_steps(frame, "float(1)")[0])], replay, seconds=3
         )
     assert proof.verdict != REFUSED and proof.max_difference <= 2
     assert ("as high" in proof.summary) == (proof.verdict in (NO_DIFFERENCE, NOISE))

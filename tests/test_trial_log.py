@@ -73,8 +73,8 @@ def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path
     finding = next(f for f in stored_examination(shades)[1] if f.rule == "uniform-expression")
     assert _trials(shades) == []
     with Replay(shades) as replay:
-        made = attempt(shades, frame, "sheet edited", [_edit(frame)], replay, "blue for red", repeats=6)
-        prove(shades, frame, [finding], replay, repeats=6)
+        made = attempt(shades, frame, "sheet edited", [_edit(frame)], replay, "blue for red", seconds=3)
+        prove(shades, frame, [finding], replay, seconds=3)
         rows = {t.id: t for t in _trials(shades)}
         assert (
             set(rows) == {made.id, finding.id}
@@ -85,7 +85,7 @@ def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path
             kept_of(rows.values())
         for identity in rows:
             mark(shades, identity, KEPT, "good")
-        together = measure_kept(shades, frame, _trials(shades), replay, repeats=6)
+        together = measure_kept(shades, frame, _trials(shades), replay, seconds=3)
     assert set(together.together) == set(rows) and together.pixels_different == made.proof.pixels_different > 1000
     written = write_trials(
         frame, "shades.wend", kept_of(_trials(shades)), stored_log(shades).together, tmp_path / "out"
@@ -116,7 +116,7 @@ def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> No
     good, bad = tmp_path / "good.frag", tmp_path / "bad.frag"
     good.write_text(source.replace("tint.rgb", "tint.bgr"))
     bad.write_text(source.replace("tint.rgb", "none.rgb"))
-    made = result("edit", shades, "--program", number, "--fragment", good, "--note", "turned", "--repeats", 6)
+    made = result("edit", shades, "--program", number, "--fragment", good, "--note", "turned", "--seconds", 3)
     assert made["proof"]["verdict"] == CHANGES and made["note"] == "turned"
     done = run("edit", shades, "--program", number, "--fragment", bad)
     assert done.returncode == 2 and "does not compile: line" in done.stderr
@@ -124,7 +124,7 @@ def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> No
         run("edit", shades, "--program", number).returncode == 2
         and run("edit", shades, "--program", number, "--fragment", tmp_path / "none").returncode == 3
     )
-    told = result("trials", shades, "--keep", made["id"], "--measure", "--repeats", 6, "--out", tmp_path / "out")
+    told = result("trials", shades, "--keep", made["id"], "--measure", "--seconds", 3, "--out", tmp_path / "out")
     assert (
         told["trials"][0]["state"] == KEPT
         and told["trials"][0]["note"] == "turned"
@@ -186,7 +186,9 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
     assert document.trials[0].note == "turned back" and document.trials[0].state == KEPT
     trials.together.click()
     qtbot.waitUntil(lambda: document.log.together is not None, timeout=PATIENCE)
-    assert "Kept together" in trials.details.text() or "kept together" in trials.details.text() and "1 kept; 1 together" in trials.answer.text()
+    assert "Kept together" in trials.details.text() or (
+        "kept together" in trials.details.text() and "1 kept; 1 together" in trials.answer.text()
+    )
     trials.picture.click()
     qtbot.waitUntil(lambda: "pixels differ" in opened.picture.title.text(), timeout=PATIENCE)
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_args: str(tmp_path / "written"))

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from wendascope import records
 from wendascope.analysis.answers import geometry_answer, overdraw_answer
 from wendascope.analysis.drawn import repeated_triangles, transformed_vertices
 from wendascope.analysis.findings import Finding, Remedy
@@ -21,7 +22,8 @@ from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.examine import Examined, examine_file, stored_examination
-from wendascope.trials.proof import COMBINED, compatible, prove, prove_all, state_of, stored_proofs
+from wendascope.trials.proof import COMBINED, compatible, prove, state_of, stored_proofs
+from wendascope.trials.prove_all import in_order_of_promise, prove_all
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import picture_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
@@ -100,7 +102,9 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
     frame = load_opengl(own_wasteful)
     _, findings = stored_examination(own_wasteful)
     with Replay(own_wasteful) as replay:
-        proofs, combined = prove_all(own_wasteful, frame, findings, replay, repeats=6)
+        reached = prove_all(own_wasteful, frame, findings, replay, seconds=3)
+    proofs, combined = reached.proofs, reached.combined
+    assert reached.left == []
     verdicts = {p.finding: p.verdict for p in proofs}
     for finding in findings:
         if finding.remedy is None:
@@ -122,7 +126,7 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
     )
     asked = compatible([f for f in findings if f.remedy is not None])
     with Replay(own_wasteful) as replay:
-        everything = prove(own_wasteful, frame, asked, replay, repeats=6, name="asked")
+        everything = prove(own_wasteful, frame, asked, replay, seconds=3, name="asked")
     assert everything.pixels_different == 0 and {"outside-view-1", "unread-pass-0"} <= set(everything.together)
     assert everything.steps_after <= everything.steps_before - 5, everything.summary
     kept = stored_proofs(own_wasteful)
@@ -136,7 +140,7 @@ def test_a_proof_that_changes_the_picture_says_so_and_where(own_wasteful: Path) 
     step = int(frame.passes.first[scene]) + 10  # the small yellow square
     wrong = Finding("wrong", "test", "Overdraw", "", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step]))
     with Replay(own_wasteful) as replay:
-        proof = prove(own_wasteful, frame, [wrong], replay, repeats=6)
+        proof = prove(own_wasteful, frame, [wrong], replay, seconds=3)
     assert proof.verdict == CHANGES and proof.pixels_different > 0 and proof.where is not None
     x0, y0, x1, y1 = proof.where
     session = ReplaySession(frame)
@@ -156,7 +160,7 @@ def test_a_depth_prepass_is_left_out_with_the_same_picture(capture: Capture) -> 
     rows = [found.drawn.steps[s] for s in prepass.steps]  # type: ignore[union-attr]
     assert {row.kind for row in rows} == {"depth"}
     with Replay(path) as replay:
-        proof = prove(path, frame, [prepass], replay, repeats=6)
+        proof = prove(path, frame, [prepass], replay, seconds=3)
     assert proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 6 and proof.verdict != CHANGES
 
 
@@ -175,7 +179,16 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
             lambda what, _part: seen.append(what),
             lambda: any("proof 2" in what for what in seen),
         )
-    assert set(stored_proofs(own_wasteful)) == {tried[0].id}
+    survey = records.SURVEY.newest(own_wasteful)
+    first = in_order_of_promise(frame, tried, survey)[0].id
+    assert set(stored_proofs(own_wasteful)) == {first}, "the most promising first"
+    before, heard = stored_proofs(own_wasteful)[first], []
+    with Replay(own_wasteful) as replay:
+        reached = prove_all(own_wasteful, frame, tried, replay, 3, proved=heard.append, budget=0.0)
+        assert reached.left and (before.verdict == NOISE or not heard), "no time: what was proved stays"
+        again = prove_all(own_wasteful, frame, tried, replay, 3, proved=heard.append)
+    assert not again.left and {p.finding for p in again.proofs} == {f.id for f in tried}
+    assert before.verdict == NOISE or first not in {p.finding for p in heard}, "it goes on where it was stopped"
 
 
 def test_every_order_of_independent_steps_gives_the_same_picture(wasteful: tuple[Path, Examined]) -> None:
@@ -221,7 +234,7 @@ def test_buffer_uploads_between_steps_stand_in_the_way_of_an_order(capture: Capt
 
 
 def test_prove_on_the_command_line(own_wasteful: Path) -> None:
-    answered = run("prove", own_wasteful, "--finding", "outside-view-1", "--repeats", "6", "--json")
+    answered = run("prove", own_wasteful, "--finding", "outside-view-1", "--seconds", "3", "--json")
     proof = json.loads(answered.stdout)["proofs"][0]
     assert answered.returncode == (0 if proof["verdict"] in SHOWN else 1), "1 where nothing could be shown"
     assert proof["finding"] == "outside-view-1" and proof["verdict"] in (SAVES, NO_DIFFERENCE, NOISE)

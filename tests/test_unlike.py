@@ -57,7 +57,7 @@ def test_other_commands_say_so_first(unlike: Path, tmp_path: Path, command: tupl
 
 
 def test_nothing_is_proved_on_it(unlike: Path) -> None:
-    answered = run("prove", unlike, "--finding", "outside-view-1", "--repeats", "6")
+    answered = run("prove", unlike, "--finding", "outside-view-1", "--seconds", "3")
     assert answered.returncode == 1 and "WARNING" in answered.stderr
     assert (
         answered.stdout.startswith("cannot be tried")

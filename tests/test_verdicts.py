@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pytest
 
+from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
 from wendascope.trials.outcomes import Ground, Outcome
 from wendascope.trials.proof import Proof, _judge
 from wendascope.trials.refuting import told
-from wendascope.trials.runs import TrialRun
+from wendascope.trials.runs import Side, TrialRun
 from wendascope.trials.verdicts import (
+    API,
     CHANGES,
     COSTS,
     LEAVES,
@@ -20,34 +21,49 @@ from wendascope.trials.verdicts import (
     SAVES,
     SUBMISSION,
     Judged,
+    judge_sides,
     judge_times,
 )
 
+GAIN, LOSS, SMALL, OPEN = Decision.GAIN, Decision.LOSS, Decision.SMALL, Decision.OPEN
+
 
 @pytest.mark.parametrize(
-    ("saved", "submit", "expected"),
+    ("work", "submission", "api", "expected"),
     [
-        ((0.5, 1.0, 2.0), None, Judged(SAVES)),
-        ((-2.0, -1.0, -0.1), None, Judged(COSTS)),
-        ((-0.05, 0.0, 0.09), None, Judged(NO_DIFFERENCE)),
-        ((-0.05, 0.0, 0.11), None, Judged(NOISE)),
-        ((-16.0, 2.0, 21.0), None, Judged(NOISE)),
-        ((-0.4, 0.0, 0.4), (0.53, 0.7, 1.02), Judged(SAVES, SUBMISSION)),
-        ((-0.4, 0.0, 0.4), (-1.0, -0.7, -0.2), Judged(COSTS, SUBMISSION)),
-        ((-0.4, 0.0, 0.4), (-0.1, 0.1, 0.3), Judged(NOISE)),
-        ((-2.0, -1.0, -0.1), (0.5, 0.6, 0.7), Judged(COSTS)),
+        (GAIN, OPEN, OPEN, Judged(SAVES)),
+        (LOSS, GAIN, GAIN, Judged(COSTS)),
+        (SMALL, SMALL, GAIN, Judged(NO_DIFFERENCE)),
+        (SMALL, GAIN, OPEN, Judged(SAVES, SUBMISSION)),
+        (OPEN, LOSS, GAIN, Judged(COSTS, SUBMISSION)),
+        (OPEN, OPEN, GAIN, Judged(SAVES, API)),
+        (SMALL, OPEN, OPEN, Judged(NO_DIFFERENCE)),
+        (OPEN, SMALL, OPEN, Judged(NOISE)),
     ],
 )
-def test_times_decide(
-    saved: tuple[float, float, float], submit: tuple[float, float, float] | None, expected: Judged
-) -> None:
+def test_the_work_decides_where_it_can(work: Decision, submission: Decision, api: Decision, expected: Judged) -> None:
+    assert judge_sides(work, submission, api) == expected
+
+
+@pytest.mark.parametrize(
+    ("saved", "expected"),
+    [
+        ((0.5, 1.0, 2.0), SAVES),
+        ((-2.0, -1.0, -0.1), COSTS),
+        ((-0.05, 0.0, 0.09), NO_DIFFERENCE),
+        ((-0.05, 0.0, 0.11), NOISE),
+        ((-16.0, 2.0, 21.0), NOISE),
+    ],
+)
+def test_times_decide(saved: tuple[float, float, float], expected: str) -> None:
     """The frame takes 10 ms: a difference of less than 0.1 ms is none that matters."""
+    low, median, high = saved
+    assert judge_times(Interval(median=median, low=low, high=high), 10.0).verdict == expected
 
-    def interval(row: tuple[float, float, float]) -> Interval:
-        low, median, high = row
-        return Interval(median=median, low=low, high=high)
 
-    assert judge_times(interval(saved), 10.0, interval(submit) if submit else None) == expected
+def _side(saved: float, frame_ms: float) -> Side:
+    decision = GAIN if saved > 0.1 else LOSS if saved < -0.1 else SMALL
+    return Side(decision, Interval(saved, saved, saved), Interval(frame_ms, frame_ms, frame_ms))
 
 
 def _measured(
@@ -55,19 +71,21 @@ def _measured(
     outcome: Outcome | None = None,
     ground: Ground | None = None,
     submit_saved: float = 0.0,
-    repeats: int = 12,
+    pairs: int = 12,
 ) -> Proof:
-    """A proof of twelve pairs without any noise: a frame of 20 ms, of which the passes touched take 8."""
-    pairs = np.ones(repeats)
+    """A proof without any noise, of a frame of 20 ms that is submitted in 3."""
+    work, submission = _side(saved, 20.0), _side(submit_saved, 3.0)
+    if pairs < 10:
+        work, submission = (Side(OPEN, None, side.frame_ms) for side in (work, submission))
     found = TrialRun(
-        frame=20 * pairs,
-        edited_frame=(20 - saved) * pairs,
-        passes=8 * pairs,
-        edited_passes=(8 - saved) * pairs,
-        submit=3 * pairs,
-        edited_submit=(3 - submit_saved) * pairs,
+        work=work,
+        submission=submission,
+        clock="CPU time",
+        pairs=pairs,
+        seconds=1.0,
         outcome=outcome or Outcome(following=True),
         ground=ground or Ground(),
+        counts=[],
         steps_before=10,
         steps_after=8,
         calls_before=30,
@@ -77,7 +95,7 @@ def _measured(
         new_bytes=0,
         left_out=[],
     )
-    return _judge("finding", found, repeats)
+    return _judge("finding", found)
 
 
 def test_a_gain_is_told_with_its_size() -> None:
@@ -95,8 +113,8 @@ def test_a_gain_is_told_with_its_size() -> None:
 
 
 def test_too_few_pairs_decide_nothing() -> None:
-    assert _measured(2.0, repeats=8).verdict == SAVES
-    assert _measured(2.0, repeats=7).verdict == NOISE, "seven of the same sign come by chance once in 64 times"
+    assert _measured(2.0, pairs=10).verdict == SAVES
+    assert _measured(2.0, pairs=9).verdict == NOISE, "ten pairs are the fewest that decide"
 
 
 def test_submission_alone_can_be_the_gain() -> None:

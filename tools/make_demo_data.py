@@ -18,7 +18,7 @@ from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import examine_file
 from wendascope.trials.limits import find_limits
-from wendascope.trials.proof import prove_all
+from wendascope.trials.prove_all import prove_all
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30

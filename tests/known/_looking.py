@@ -23,7 +23,7 @@ from wendascope.trials.proof import Proof, measured_proof
 
 R = TypeVar("R")
 
-REPEATS = 6
+SECONDS = 3.0
 """Pairs of a proof: the fewest that an interval needs."""
 SURVEYS = 2
 """Timed runs of a survey: no test here looks at times."""
@@ -72,7 +72,7 @@ class Looked:
 
     def prove(self, *findings: Finding) -> Proof:
         remedies = [f.remedy for f in findings if f.remedy]
-        return measured_proof(self.frame, findings[0].id, remedies, self.replay, REPEATS)  # type: ignore[arg-type]
+        return measured_proof(self.frame, findings[0].id, remedies, self.replay, SECONDS)  # type: ignore[arg-type]
 
     def close(self) -> None:
         if "replay" in self.__dict__:

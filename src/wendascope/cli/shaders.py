@@ -160,9 +160,7 @@ def edit(
     fragment: Annotated[Path | None, typer.Option(help="File with its new fragment shader.")] = None,
     vertex: Annotated[Path | None, typer.Option(help="File with its new vertex shader.")] = None,
     note: Annotated[str, typer.Option(help="A note to keep with it.")] = "",
-    repeats: Annotated[
-        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
-    ] = 12,
+    seconds: Annotated[float, typer.Option(help="Longest measuring.", min=0.5, max=600)] = 6.0,
     json: JsonOption = False,
 ) -> None:
     """Replay the frame with other shader sources, measure it against the original, and keep that as a trial."""
@@ -197,7 +195,7 @@ def edit(
             [Remedy("edit-shader", study.steps, program=program, sources=sources)],
             replay,
             note,
-            repeats,
+            seconds,
             progress(json),
         )
     progress_end(json)
@@ -217,9 +215,7 @@ def trials(
     out: Annotated[
         Path | None, typer.Option(help="Write sources, layouts and a summary of the kept trials into this folder.")
     ] = None,
-    repeats: Annotated[
-        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
-    ] = 12,
+    seconds: Annotated[float, typer.Option(help="Longest measuring.", min=0.5, max=600)] = 6.0,
     json: JsonOption = False,
 ) -> None:
     """Everything that was tried on a frame; keep some, measure those together, write them out."""
@@ -240,7 +236,7 @@ def trials(
         kept_of(rows)
         with Replay(file) as replay:
             warn(verify_with(replay, progress(json)), json)
-            log.together = measure_kept(file, frame, rows, replay, repeats, progress(json))
+            log.together = measure_kept(file, frame, rows, replay, seconds, progress(json))
         progress_end(json)
     written = write_trials(frame, file.name, kept_of(rows), log.together, out) if out is not None else []
     if json:

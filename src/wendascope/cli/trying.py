@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from wendascope.cli._app import (
     JsonOption,
@@ -20,6 +20,9 @@ from wendascope.cli._app import (
 )
 from wendascope.errors import UsageError
 from wendascope.texts import plural, share, verb
+
+if TYPE_CHECKING:
+    from wendascope.trials.proof import Proof
 
 
 @app.command()
@@ -41,9 +44,13 @@ def prove(
             ),
         ),
     ] = False,
-    repeats: Annotated[
-        int, typer.Option(help="Pairs of replays; fewer than 8 decide nothing about time.", min=6, max=1000)
-    ] = 12,
+    seconds: Annotated[
+        float, typer.Option(help="Longest measuring for one proof; mostly it is decided before.", min=0.5, max=600)
+    ] = 6.0,
+    budget: Annotated[
+        float, typer.Option(help="With --all: seconds for all proofs; those not reached stay estimated.", min=1)
+    ] = 120.0,
+    again: Annotated[bool, typer.Option("--again", help="With --all: prove anew what was proved already.")] = False,
     code: Annotated[
         Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")
     ] = None,
@@ -58,14 +65,16 @@ def prove(
     from wendascope.replay.client import Replay
     from wendascope.report.code import write_code
     from wendascope.trials.examine import examine_file, stored_examination
-    from wendascope.trials.proof import COMBINED, prove_all, told
+    from wendascope.trials.proof import COMBINED, told
     from wendascope.trials.proof import prove as prove_findings
+    from wendascope.trials.prove_all import prove_all
     from wendascope.trials.verdicts import CHANGES, LEAVES, SHOWN
 
     if bool(finding) == every:
         raise UsageError("choose findings with --finding ID, or --all; `wendascope survey` lists them")
     show = progress(json)
     combined = None
+    left: list[str] = []
     frame = load(file)
     with Replay(file) as replay:
         drawn, findings = stored_examination(file)
@@ -80,12 +89,13 @@ def prove(
             if unknown is not None:
                 raise UsageError(f"{file.name} has no finding {unknown}; `wendascope survey` lists them")
             chosen = [by_id[name] for name in dict.fromkeys(finding)]
-            proofs = [prove_findings(file, frame, [item], replay, repeats, show) for item in chosen]
+            proofs = [prove_findings(file, frame, [item], replay, seconds, show) for item in chosen]
             if len(chosen) > 1:
-                combined = prove_findings(file, frame, chosen, replay, repeats, show, name=COMBINED)
+                combined = prove_findings(file, frame, chosen, replay, seconds, show, name=COMBINED)
         else:
             chosen = findings
-            proofs, combined = prove_all(file, frame, findings, replay, repeats, show, unsure=unsure)
+            reached = prove_all(file, frame, findings, replay, seconds, show, unsure=unsure, budget=budget, again=again)
+            proofs, combined, left = reached.proofs, reached.combined, reached.left
     progress_end(json)
     if code is not None:
         for path in write_code(frame, chosen, code):
@@ -94,17 +104,13 @@ def prove(
     everything = [*proofs, *([combined] if combined else [])]
     if json:
         emit(
-            {"proofs": [told(p) for p in proofs]}
+            {"proofs": [told(p) for p in proofs], "not_reached": left}
             | ({"combined": told(combined) if combined else None} if every or combined else {})
         )
     else:
-        if not proofs:
-            print("nothing to prove: no findings on this frame")
-        for proof in everything:
-            print(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
-            print(f"    {proof.summary}")
-            if proof.submission:
-                print(f"    submission: {proof.submission}")
+        _print_proofs(proofs, combined, titles)
+        if left:
+            print(f"{plural(len(left), 'finding')} not reached in {budget:g} s; run it again to go on")
         if every and proofs and combined is None:
             print(
                 "no combined proof: fewer than two of the changes save time for certain; --unsure takes in those of"
@@ -113,6 +119,18 @@ def prove(
     verdicts = {proof.verdict for proof in everything}
     if proofs and (verdicts & {CHANGES, LEAVES} or not verdicts & set(SHOWN)):
         raise typer.Exit(1)
+
+
+def _print_proofs(proofs: list[Proof], combined: Proof | None, titles: dict[str, str]) -> None:
+    if not proofs:
+        print("nothing to prove: no findings on this frame")
+    for proof in [*proofs, *([combined] if combined else [])]:
+        print(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
+        for label, text in (("", proof.summary), ("submission: ", proof.submission), ("", proof.bound)):
+            if text:
+                print(f"    {label}{text}")
+        for reason in proof.excluded:
+            print(f"    left out: {reason}")
 
 
 @app.command()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 
 from wendascope.analysis.findings import Finding, Remedy
 from wendascope.analysis.structure import study
@@ -21,7 +21,8 @@ from wendascope.replay.client import Progress, Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.trials.examine import Examined, examine, keep
-from wendascope.trials.proof import Proof, prove, prove_all
+from wendascope.trials.proof import Proof, prove
+from wendascope.trials.prove_all import prove_all
 from wendascope.trials.runs import Beside, picture_of
 
 
@@ -41,12 +42,15 @@ class FrameWork(QObject):
     difference = Signal(object, str)
     """A Beside to be shown, and its title."""
     report_written = Signal(str)
+    _proved = Signal(object, object)
+    """A document and a new proof of it, from the thread of its jobs."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
         self._runners: dict[Document, JobRunner] = {}
         self._studied: set[Document] = set()
+        self._proved.connect(lambda document, proof: document.add_proofs([proof]), Qt.ConnectionType.QueuedConnection)
 
     def runner(self, document: Document) -> JobRunner:
         """The jobs of a document."""
@@ -122,10 +126,34 @@ class FrameWork(QObject):
         if document is not None and findings and not self.measuring():
             self._measure(
                 document,
-                lambda replay, progress, cancelled: _proofs(document, findings, replay, progress, cancelled),
+                lambda replay, progress, cancelled: self._proofs(document, findings, replay, progress, cancelled),
                 document.add_proofs,
                 lambda error: self._proof_ended(document, error),
             )
+
+    def _proofs(
+        self,
+        document: Document,
+        findings: list[Finding],
+        replay: Replay,
+        progress: Progress,
+        cancelled: Callable[[], bool],
+    ) -> list[Proof]:
+        path, frame = document.path, document.frame
+        if len(findings) == 1:
+            return [prove(path, frame, findings, replay, progress=progress, cancelled=cancelled)]
+        again = all(f.id in document.proofs for f in findings)  # else go on where it was stopped
+        reached = prove_all(
+            path,
+            frame,
+            findings,
+            replay,
+            progress=progress,
+            cancelled=cancelled,
+            again=again,
+            proved=lambda proof: self._proved.emit(document, proof),
+        )
+        return [*reached.proofs, *([reached.combined] if reached.combined else [])]
 
     def prove_everything(self) -> None:
         """Try every remedy of the shown document."""
@@ -239,18 +267,3 @@ class FrameWork(QObject):
         if job == JobName.MEASURE and not busy:
             self.progress.emit("", None)
         self.changed.emit()
-
-
-def _proofs(
-    document: Document,
-    findings: list[Finding],
-    replay: Replay,
-    progress: Progress,
-    cancelled: Callable[[], bool],
-) -> list[Proof]:
-    if len(findings) == 1:
-        return [prove(document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled)]
-    proofs, combined = prove_all(
-        document.path, document.frame, findings, replay, progress=progress, cancelled=cancelled
-    )
-    return [*proofs, *([combined] if combined else [])]

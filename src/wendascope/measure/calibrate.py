@@ -1,12 +1,15 @@
-"""Which clock to believe: known work at two sizes, by timer query and by draining the pipeline."""
+"""Which clocks to believe: known work at two sizes, by timer query, by draining the pipeline, and by CPU time."""
 
 from __future__ import annotations
 
 import struct
+from collections.abc import Mapping
 
 import numpy as np
+import numpy.typing as npt
 
-from wendascope.measure.records import Calibration
+from wendascope.measure.clocks import CPU, READING_BYTES, WALL, Clock, read_clocks, readings
+from wendascope.measure.records import Calibration, ClockTrial
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
@@ -30,19 +33,89 @@ _CORNERS = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
 
 @remote
 def calibrate(session: ReplaySession, job: Job) -> Calibration:
-    """Draw known work at two sizes and choose. Leaves the session to be restored by the next run."""
+    """Draw known work at two sizes, alone and under load, and choose. Leaves the session to be restored by the next
+    run.
+    """
     job.progress("calibrating the clock", 0.0)
     work = _Work(session)
     work.drained(_SIZE)  # the shader is compiled here
-    empty = min(work.drained(0) for _ in range(_REPEATS))
-    small = float(np.median([work.drained(_SMALL) for _ in range(_REPEATS)]))
-    large = float(np.median([work.drained(_SIZE) for _ in range(_REPEATS)]))
-    ratio = (_SIZE / _SMALL) ** 2
-    queries = work.queried() if session.offers("GL_TIME_ELAPSED") and session.offers("glGetQueryObjectui64v") else None
-    small_query, large_query = queries or (None, None)
-    method, reason = choose_clock(small, large, small_query, large_query, ratio)
+    empty = min(float(work.drained(0)[WALL]) for _ in range(_REPEATS))
+    alone = work.tried()
+    loaded = None
+    if session.busy is not None:
+        job.progress("calibrating the clock under load", 0.5)
+        with session.busy.running():
+            loaded = work.tried()
     work.close()
-    return Calibration(method, reason, small, large, small_query, large_query, ratio, empty)
+    ratio = (_SIZE / _SMALL) ** 2
+    trials = clock_trials(alone, loaded, ratio)
+    drained = next(t for t in trials if t.clock == Clock.DRAIN)
+    query = next((t for t in trials if t.clock == Clock.QUERY), None)
+    small_query, large_query = (query.small_ms, query.large_ms) if query else (None, None)
+    method, reason = choose_clock(drained.small_ms, drained.large_ms, small_query, large_query, ratio)
+    verdict, why = choose_verdict_clock(trials)
+    return Calibration(
+        method,
+        reason,
+        drained.small_ms,
+        drained.large_ms,
+        small_query,
+        large_query,
+        ratio,
+        empty,
+        verdict,
+        why,
+        trials,
+    )
+
+
+Tried = Mapping[str, npt.NDArray[np.float64]]
+"""Clock -> ms of the small and the large work, shape (repeats, 2)."""
+
+
+def clock_trials(alone: Tried, loaded: Tried | None, ratio: float) -> list[ClockTrial]:
+    """What the clocks showed, from runs alone and, where there were any, under load.
+
+    A clock is credible when it grows with the work as it should, within a factor of three, and shows at least half of
+    the drained time of the wall.
+    """
+    wall = float(np.median(alone[Clock.DRAIN][:, 1]))
+    trials = []
+    for clock, rows in alone.items():
+        small, large = np.median(rows, axis=0).tolist()
+        grows = ratio / 3 <= large / max(small, 1e-9) <= ratio * 3
+        trials.append(
+            ClockTrial(
+                clock, small, large, _spread(rows), _spread(loaded[clock]) if loaded else None,
+                (grows or clock == Clock.DRAIN) and large >= 0.5 * wall,
+            )
+        )  # fmt: skip
+    return trials
+
+
+def _spread(rows: npt.NDArray[np.float64]) -> float:
+    large = rows[:, 1]
+    return float((large.max() - large.min()) / max(np.median(large), 1e-9))
+
+
+def choose_verdict_clock(trials: list[ClockTrial]) -> tuple[str, str]:
+    """The clock that verdicts go by, and why: of the credible ones the least shaken, by load where that was tried.
+
+    A timer query goes first unless another is steadier by half: it shows what the GPU does and nothing else.
+    """
+
+    def shaken(trial: ClockTrial) -> float:
+        return trial.spread if trial.loaded_spread is None else trial.loaded_spread
+
+    credible = [trial for trial in trials if trial.credible]
+    if not credible:
+        return Clock.DRAIN, "no clock is credible"
+    best = min(credible, key=lambda t: shaken(t) * (0.5 if t.clock == Clock.QUERY else 1.0))
+    others = ", ".join(f"{t.clock} {100 * shaken(t):.0f} %" for t in credible if t is not best)
+    under = "under load" if best.loaded_spread is not None else "without load"
+    return best.clock, (
+        f"{best.clock} scatters by {100 * shaken(best):.0f} % {under}" + (f" ({others})" if others else "")
+    )
 
 
 def choose_clock(
@@ -131,18 +204,26 @@ class _Work:
         batch.call("glFinish")
         return batch
 
-    def drained(self, size: int) -> float:
-        """Draw once, drained on both sides; milliseconds."""
+    def drained(self, size: int) -> npt.NDArray[np.float64]:
+        """Draw once, drained on both sides; ms by three clocks, shape (3,)."""
         batch = self._setup(size)
-        first, last = batch.out(8), batch.out(8)
-        batch.call("wendaDrainedClock", first)
+        read_clocks(batch, drained=True)
         if size:
             batch.call("glDrawArrays", GL.TRIANGLES, 0, 3)
-        batch.call("wendaDrainedClock", last)
+        read_clocks(batch, drained=True)
         self._run(batch)
-        return (last.int64() - first.int64()) / 1e6
+        first, last = (readings(out.data + bytes(READING_BYTES - len(out.data)))[0] for out in batch.outs)
+        return last - first
 
-    def queried(self) -> tuple[float, float]:
+    def tried(self) -> dict[str, npt.NDArray[np.float64]]:
+        """Both sizes by every clock; see `Tried`."""
+        rows = np.array([[self.drained(size) for size in (_SMALL, _SIZE)] for _ in range(_REPEATS)])
+        found: dict[str, npt.NDArray[np.float64]] = {Clock.DRAIN: rows[..., WALL], Clock.CPU: rows[..., CPU]}
+        if self._session.offers("GL_TIME_ELAPSED") and self._session.offers("glGetQueryObjectui64v"):
+            found[Clock.QUERY] = self.queried()
+        return found
+
+    def queried(self) -> npt.NDArray[np.float64]:
         """The small and the large work by timer query, one after the other with no drain between, as steps are."""
         rows = []
         for _ in range(_REPEATS):
@@ -157,8 +238,7 @@ class _Work:
                 batch.call("glGetQueryObjectui64v", query, GL.QUERY_RESULT, out)
             self._run(batch)
             rows.append([out.int64() / 1e6 for out in outs])
-        small, large = np.median(np.array(rows), axis=0).tolist()
-        return small, large
+        return np.array(rows)
 
     def close(self) -> None:
         batch = CallBatch(self._session.offers)

@@ -7,8 +7,21 @@ import msgspec
 from wendascope.measure.statistics import Interval
 
 
+class ClockTrial(msgspec.Struct):
+    """What one clock showed for known work of two sizes."""
+
+    clock: str
+    small_ms: float
+    large_ms: float
+    spread: float
+    """Of the large work: largest less smallest, as a part of the median."""
+    loaded_spread: float | None
+    """The same beside other programs that run all the time; None where no load was made."""
+    credible: bool
+
+
 class Calibration(msgspec.Struct):
-    """Known work at two sizes, timed by both clocks, and the clock that was believed."""
+    """Known work at two sizes, timed by all clocks, and the clocks that were believed."""
 
     method: str
     """`drain` or `timer query`."""
@@ -21,6 +34,10 @@ class Calibration(msgspec.Struct):
     """How many times the small work the large work is."""
     empty_ms: float
     """What the chosen clock shows for no work at all."""
+    verdict_clock: str = "drain"
+    """The clock that verdicts go by: of those that are credible, the one that load shakes least."""
+    verdict_reason: str = ""
+    clocks: list[ClockTrial] = []
 
 
 class StepTimes(msgspec.Struct):

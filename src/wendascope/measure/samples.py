@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from wendascope.measure.calibrate import calibrate
+from wendascope.measure.records import Calibration
 from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
@@ -11,6 +12,7 @@ from wendascope.replay.slots import Slot
 
 CLOCK: Slot[str] = Slot("clock")
 """The way of timing that was found credible."""
+CALIBRATION: Slot[Calibration] = Slot("calibration")
 _TIMERS: Slot[dict[str, tuple[FrameTimer, SpanTimer]]] = Slot("timers")
 
 
@@ -25,7 +27,12 @@ def prepare(session: ReplaySession, job: Job) -> str:
 
 def calibrated_method(session: ReplaySession, job: Job) -> str:
     """The clock of this machine, chosen once a session."""
-    return session.slots.get(CLOCK, lambda: calibrate(session, job).method)
+    return session.slots.get(CLOCK, lambda: calibration(session, job).method)
+
+
+def calibration(session: ReplaySession, job: Job) -> Calibration:
+    """What the clocks of this machine showed, tried once a session."""
+    return session.slots.get(CALIBRATION, lambda: calibrate(session, job))
 
 
 @remote

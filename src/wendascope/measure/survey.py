@@ -9,7 +9,7 @@ import numpy as np
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import CpuTimes, PassTime, StepTimes, Survey
-from wendascope.measure.samples import CLOCK
+from wendascope.measure.samples import CALIBRATION, CLOCK
 from wendascope.measure.statistics import median_interval, median_intervals
 from wendascope.measure.times import SpanTimer, fragments, frame_times, pass_spans, step_spans
 from wendascope.replay.jobs import remote
@@ -28,7 +28,7 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)
-    calibration = calibrate(session, job)
+    calibration = session.slots.put(CALIBRATION, calibrate(session, job))
     method = session.slots.put(CLOCK, calibration.method)
     whole = frame_times(session, job, repeats)
     passes = SpanTimer(session, pass_spans(session), method)

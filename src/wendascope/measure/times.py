@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, Floats, read_clocks, readings
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.edit import Edit, Insertion
@@ -15,8 +16,6 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import Prepared, ReplaySession
 from wendascope.replay.slots import Slot
-
-Floats = npt.NDArray[np.float64]
 
 
 def enclosing(
@@ -44,8 +43,8 @@ def query_batches(target: int, query: int) -> tuple[CallBatch, CallBatch]:
 
 def _clock_batches() -> tuple[CallBatch, CallBatch]:
     before, after = CallBatch(), CallBatch()
-    before.call("wendaDrainedClock", before.out(8))
-    after.call("wendaDrainedClock", after.out(8))
+    read_clocks(before, drained=True)
+    read_clocks(after, drained=True)
     return before, after
 
 
@@ -63,8 +62,8 @@ def query_results(session: ReplaySession, queries: list[int]) -> list[int]:
 class SpanTimer:
     """Times spans of a frame: each span is calls [first, end). Spans must not overlap.
 
-    By drain, a clock is read after the pipeline has been drained on both sides of a span; by timer query,
-    a TIME_ELAPSED query encloses it.
+    By drain and by CPU time, a clock is read after the pipeline has been drained on both sides of a span; by timer
+    query, a TIME_ELAPSED query encloses it.
     """
 
     def __init__(
@@ -74,7 +73,8 @@ class SpanTimer:
         edit = edit or Edit()
         self._session = session
         self._spans = spans
-        self._queries = session.fresh_names("query", len(spans)) if method == "timer query" else []
+        self._column = CPU if method == Clock.CPU else WALL
+        self._queries = session.fresh_names("query", len(spans)) if method == Clock.QUERY else []
         batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [
             _clock_batches() for _ in spans
         ]
@@ -88,29 +88,33 @@ class SpanTimer:
             return np.array(query_results(self._session, self._queries)) / 1e6
         stamps = np.zeros(2 * len(self._spans))
         for position, number in enumerate(self._order):
-            stamps[number] = int.from_bytes(self._prepared.output(position, 8), "little")
-        return (stamps[1::2] - stamps[0::2]) / 1e6
+            stamps[number] = readings(self._prepared.output(position, READING_BYTES))[0, self._column]
+        return stamps[1::2] - stamps[0::2]
 
 
 class FrameTimer:
-    """Times the whole frame: submitting it, and until its work is done. Times in milliseconds."""
+    """Times the whole frame: the CPU time of submitting it, and until its work is done. Times in milliseconds."""
 
     def __init__(self, session: ReplaySession, edit: Edit | None = None) -> None:
         edit = edit or Edit()
         self._session = session
         first, last = CallBatch(), CallBatch()
-        first.call("wendaDrainedClock", first.out(8))
-        last.call("wendaClock", last.out(8))
-        last.call("wendaDrainedClock", last.out(8))
+        read_clocks(first, drained=True)
+        read_clocks(last, drained=False)
+        read_clocks(last, drained=True)
         around = [Insertion(0, first), Insertion(len(session.frame.calls), last)]
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
 
-    def run(self) -> tuple[float, float]:
-        """(submitted, finished) after the first call, once the earlier work was drained."""
+    def read(self) -> Floats:
+        """One run: of submitting all calls, and of the finished work, by three clocks, shape (2, 3)."""
         self._session.run(self._prepared)
-        begin = int.from_bytes(self._prepared.output(0, 8), "little")
-        submitted, finished = np.frombuffer(self._prepared.output(1, 24), np.uint64)[[0, 2]].tolist()
-        return (submitted - begin) / 1e6, (finished - begin) / 1e6
+        begin = readings(self._prepared.output(0, READING_BYTES))
+        return readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
+
+    def run(self) -> tuple[float, float]:
+        """(CPU time of the submitting thread over all calls, time of the wall until the work was done)."""
+        submitted, finished = self.read()
+        return float(submitted[THREAD]), float(finished[WALL])
 
 
 def pass_spans(session: ReplaySession) -> list[tuple[int, int]]:
@@ -177,6 +181,12 @@ def span_fragments(
     return span_counts(session, spans, GL.SAMPLES_PASSED, edit)
 
 
+def can_count(session: ReplaySession, target: int) -> bool:
+    """Whether a counter of the driver (a query target) is there and the frame has no queries of its own."""
+    asked = session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")
+    return not len(asked) and session.offers("glGetQueryObjectuiv") and session.offers.value(target)
+
+
 def span_counts(
     session: ReplaySession, spans: list[tuple[int, int]], target: int, edit: Edit | None = None
 ) -> list[int] | None:
@@ -185,11 +195,7 @@ def span_counts(
     None where the frame has queries of its own, or the context no such counter: OpenGL ES has hardly any.
     """
     edit = edit or Edit()
-    if len(session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")) or not session.offers(
-        "glGetQueryObjectuiv"
-    ):
-        return None
-    if not session.offers.value(target):
+    if not can_count(session, target):
         return None
     queries = session.fresh_names("query", len(spans))
     insertions, _ = enclosing(spans, [query_batches(target, query) for query in queries])

@@ -41,8 +41,8 @@ _KINDS = {
 
 # The tap's own commands, run by the executor only: (name, [(parameter, C type, role, length)]).
 _OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
-    ("wendaClock", [("nanoseconds", "uint64_t *", rules.OUT, "8")]),
-    ("wendaDrainedClock", [("nanoseconds", "uint64_t *", rules.OUT, "8")]),
+    ("wendaClock", [("nanoseconds", "uint64_t *", rules.OUT, "24")]),
+    ("wendaDrainedClock", [("nanoseconds", "uint64_t *", rules.OUT, "24")]),
     (
         "wendaString",
         [

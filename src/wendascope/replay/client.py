@@ -10,7 +10,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import IO, TypeVar
@@ -29,6 +29,7 @@ from wendascope.replay.wire import Request, decode_reply, encode
 
 Progress = Callable[[str, float], None]
 R = TypeVar("R")
+_DRAWS_NOTHING = {"GALLIUM_NOOP": "1"}
 _STALLED = 76
 """Exit code of a replay process that was ended because one call took too long; see guard.c."""
 _PATIENCE = 10.0
@@ -81,8 +82,11 @@ class Replay:
     Jobs run one at a time; the process is started when first needed and again after a crash.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, environment: Mapping[str, str] | None = None) -> None:
         self.path = path
+        self._environment = dict(environment or {})
+        self._companion: Replay | None = None
+        self._draws = False
         self._process: subprocess.Popen[bytes] | None = None
         self._connection: Connection | None = None
         self._log: IO[bytes] | None = None
@@ -98,7 +102,24 @@ class Replay:
     def __exit__(self, *_: object) -> None:
         self.close()
 
+    def without_drawing(self) -> Replay | None:
+        """The same frame in a second process, whose driver draws nothing; None where it is known to draw all the
+        same.
+        """
+        if self._companion is None and not self._draws:
+            self._companion = Replay(self.path, _DRAWS_NOTHING)
+        return self._companion
+
+    def always_draws(self) -> None:
+        """There is no driver here that draws nothing."""
+        if self._companion is not None:
+            self._companion.close()
+        self._companion, self._draws = None, True
+
     def close(self) -> None:
+        if self._companion is not None:
+            self._companion.close()
+            self._companion = None
         self._stop()
         if self._progress_fd >= 0:
             self._memory.close()
@@ -119,6 +140,7 @@ class Replay:
             _shader_cache(self.path),
         ]
         environment = {k: v for k, v in os.environ.items() if k not in ("LD_PRELOAD", "WENDASCOPE_SOCKET")}
+        environment |= self._environment
         self._process = subprocess.Popen(
             command,
             pass_fds=(theirs.fileno(), self._progress_fd),

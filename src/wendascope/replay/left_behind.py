@@ -7,7 +7,7 @@ import re
 
 import numpy as np
 
-from wendascope.frame.blobs import BlobRef
+from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.frame import Picture
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.journal import Journal
@@ -59,6 +59,7 @@ def read_left_behind(session: ReplaySession, written: Written, queries: list[int
         invented=False,
     )
     reader.state = {"scissor_test_enabled": {}}
+    reader.blobs = _Digests()
     found: Contents = {}
 
     def put(kind: str, name: int, part: str, ref: BlobRef | None) -> None:
@@ -100,6 +101,13 @@ def _attached_colours(session: ReplaySession) -> Contents:
                 picture.pixels.tobytes()
             ).digest()
     return found
+
+
+class _Digests(BlobStore):
+    """Keeps no contents, only what tells them apart."""
+
+    def put(self, data: bytes) -> BlobRef:
+        return BlobRef(hashlib.blake2b(data, digest_size=32).hexdigest(), len(data))
 
 
 class _Ours:

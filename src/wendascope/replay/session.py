@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
@@ -13,11 +14,12 @@ from wendascope.errors import ReplayError
 from wendascope.frame.frame import Picture
 from wendascope.frame.passes import Target
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import Objects
+from wendascope.opengl.objects import Objects, RenderbufferRecord, TextureRecord
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch, CallStream
 from wendascope.opengl.written import written_objects
 from wendascope.registry import GL, Role, tables
+from wendascope.replay.busy import BusyLoops
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.deletions import unbinding_calls
 from wendascope.replay.edit import Edit, apply_edit
@@ -66,6 +68,8 @@ class ReplaySession:
         self._surfaces: dict[int, tuple[int, int]] = {}
         self.other_windows: dict[int, tuple[int, int]] = {}
         """Size of each window that the frame goes to besides its own, by numbers of ours."""
+        self.busy: BusyLoops | None = None
+        """Load for calibrating clocks; None where nobody made any."""
         self.watch: npt.NDArray[np.int64] | None = None
         """Memory that outlives this process, to tell which captured call a crash happened in."""
         self.context = PbufferContext(frame.context, frame.default_framebuffer)
@@ -73,11 +77,11 @@ class ReplaySession:
         self._setup = LocalExecutor()  # whose calls are not the frame's, and do not move the progress word
         self._rebuilder = Rebuilder(frame, self._setup)
         self._rebuilder.build()
-        self._single = not self._is_double()
+        self.single = not self._is_double()
         self.names = self._rebuilder.site.names
         self._make_names()
         self._make_windows()
-        self.translator = Translator(frame, self.names, self._single)
+        self.translator = Translator(frame, self.names, self.single)
         self.caveats = list(self._rebuilder.site.caveats)
         self._dropped = drop_mask(frame)
         self.slots = Slots()
@@ -86,6 +90,7 @@ class ReplaySession:
         self._unbinding = unbinding_calls(frame)
         self.written = written = written_objects(frame)
         self._restore = self._rebuilder.restore_batches(written)
+        self._restore_without_images: list[CallBatch] | None = None
         self._setup_calls = self._own_stream(frame.setup, setup_drop_mask(frame.setup))
         self._list_calls = self._own_stream(frame.lists, list_drop_mask(frame.lists))
         self._lists_change = written.lists
@@ -209,13 +214,15 @@ class ReplaySession:
 
     # ---- the same start for every run ---------------------------------------------------------------
 
-    def restore(self, between: CallBatch | None = None) -> None:
+    def restore(self, between: CallBatch | None = None, images: bool = True) -> None:
         """Back to the state before the frame. `between` runs after contents were put back and before the context's
-        state is.
+        state is. Without `images`, contents of textures, renderbuffers and the window stay as they are.
         """
         if self.names.by_class.get("drawable"):
             self._setup.run(self._blank_windows())
-        contents, state = self._restore
+        if not images and self._restore_without_images is None:
+            self._restore_without_images = self._rebuilder.restore_batches(self.written, images=False)
+        contents, state = self._restore if images else self._restore_without_images or self._restore
         self._setup.run(contents)
         if between is not None:
             self._setup.run(between)
@@ -279,6 +286,12 @@ class ReplaySession:
         out = np.zeros(edited.out_size + readback + 64, np.uint8)
         return Prepared(stream, edited.origin, edited.owner, out, edited.out_starts)
 
+    def edited(self, edit: Edit) -> OpenGLFrame:
+        """The frame with an edit made, in captured names: for counting what it consists of."""
+        drop = edit.drop if edit.drop is not None else np.zeros(len(self.frame.calls), bool)
+        made = apply_edit(self.frame.calls, Edit(edit.insertions, drop, edit.keep_until))
+        return dataclasses.replace(self.frame, calls=CallStream(made.words, made.arena, made.offsets))
+
     def run(self, prepared: Prepared, between: CallBatch | None = None) -> None:
         """Run an edited frame from the frame's own start (see `restore`). Raises ReplayError, naming the call."""
         self.restore(between)
@@ -314,6 +327,10 @@ class ReplaySession:
         """
         self._rebuilder.add(objects)
 
+    def define_images(self, textures: list[TextureRecord], renderbuffers: list[RenderbufferRecord]) -> None:
+        """Make textures and renderbuffers under names that were made for them (`fresh_names`)."""
+        self._rebuilder.define_images(textures, renderbuffers)
+
     def redefine_vertex_arrays(self) -> None:
         """Put back arrays that work of ours used: contexts without array objects have but one set."""
         self._rebuilder.redefine_vertex_arrays()
@@ -328,7 +345,7 @@ class ReplaySession:
     def read_window(self) -> Picture:
         """The default framebuffer as it is now."""
         default = self.frame.default_framebuffer
-        return self.read_framebuffer(0, default.width, default.height, GL.FRONT if self._single else GL.BACK)
+        return self.read_framebuffer(0, default.width, default.height, GL.FRONT if self.single else GL.BACK)
 
     def read_other_windows(self) -> dict[int, Picture]:
         """Windows that the frame goes to besides its own, by numbers of ours. Afterwards the frame's own is the
@@ -339,7 +356,7 @@ class ReplaySession:
             batch = CallBatch()
             batch.call("wendaDrawable", number, width, height)
             self._setup.run(batch)
-            found[number] = self.read_framebuffer(0, width, height, GL.FRONT if self._single else GL.BACK)
+            found[number] = self.read_framebuffer(0, width, height, GL.FRONT if self.single else GL.BACK)
         if found:
             batch = CallBatch()
             batch.call("wendaDrawable", 0, 0, 0)
@@ -388,7 +405,7 @@ class ReplaySession:
     def read_target(self, target: Target) -> Picture | npt.NDArray[np.float32]:
         """The colour of a pass target as it is now, or its depth when it has no colour."""
         if target.framebuffer == 0 and target.window:
-            return self.read_framebuffer(0, target.width, target.height, GL.FRONT if self._single else GL.BACK)
+            return self.read_framebuffer(0, target.width, target.height, GL.FRONT if self.single else GL.BACK)
         if target.framebuffer == 0:
             return self.read_window()
         here = self.names.get("framebuffer", target.framebuffer)

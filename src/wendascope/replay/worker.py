@@ -15,6 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.confinement import confine, limit_memory
+from wendascope.replay.busy import BusyLoops
 
 PATIENCE = "WENDASCOPE_PATIENCE"
 """Seconds that any single call may take, in the place of those that such a call needs."""
@@ -41,6 +42,7 @@ def give_up_rights(path: str, cache: str) -> list[str]:
 
 def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     """Serve jobs until the client hangs up."""
+    busy = BusyLoops()
     give_up_rights(path, cache)
 
     from wendascope.replay.guard import guard
@@ -76,6 +78,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
                 job.progress("rebuilding the frame", 0.0)
                 session = ReplaySession(load_opengl(Path(path)), words.ctypes.data)
                 session.watch = words[1:]
+                session.busy = busy
             reply = Reply(True, result=wanted.run(session, job, request.arguments))
         except CancelledError as error:
             reply = Reply(True, error=str(error), error_kind="CancelledError")

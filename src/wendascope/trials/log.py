@@ -18,7 +18,7 @@ from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import share as per_cent
 from wendascope.trials.limits import Limits
-from wendascope.trials.proof import REPEATS, Proof, in_order, measured_proof, now
+from wendascope.trials.proof import SECONDS, Proof, in_order, measured_proof, now
 from wendascope.trials.verdicts import CHANGES, NOISE, REFUSED, VERDICTS, judge_times
 
 PROOF, EDIT, EXPERIMENT = "proof", "edit", "experiment"
@@ -143,13 +143,13 @@ def attempt(
     remedies: list[Remedy],
     replay: Replay,
     note: str = "",
-    repeats: int = REPEATS,
+    seconds: float = SECONDS,
     progress: Progress = lambda _what, _part: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Attempt:
     """Measure a change like a proof and keep it in the file. Raises ReplayError, CancelledError, FileError."""
     identity = f"edit-{uuid.uuid4().hex[:8]}"
-    proof = measured_proof(frame, identity, remedies, replay, repeats, progress, cancelled)
+    proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
     proof.made_at = now()
     made = Attempt(identity, title, remedies, proof, note)
     records.ATTEMPT.keep(path, made)
@@ -164,7 +164,7 @@ def mark(path: Path, trial: str, state: str, note: str) -> Mark:
 
 
 def measure_kept(
-    path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, repeats: int = REPEATS,
+    path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, seconds: float = SECONDS,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
     """All kept trials as one edited frame, kept in the file. Raises UsageError where none is kept, ReplayError,
@@ -172,7 +172,7 @@ def measure_kept(
     """
     kept = kept_of(trials)
     proof = measured_proof(
-        frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, repeats, progress, cancelled
+        frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, seconds, progress, cancelled
     )
     proof.together, proof.made_at = [trial.id for trial in kept], now()
     records.KEPT_TOGETHER.keep(path, proof)

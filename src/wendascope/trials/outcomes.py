@@ -43,7 +43,7 @@ class Outcome(msgspec.Struct):
     """How an edited frame differs from the original."""
 
     pixels_different: int = 0
-    """On screen, under the pattern that shows more."""
+    """On screen, under the first pattern that shows any."""
     max_difference: int = 0
     where: tuple[int, int, int, int] | None = None
     """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
@@ -148,6 +148,13 @@ class Outcomes:
         middle = len(stores) // 2
         return self._unread(stores[:middle]) + self._unread(stores[middle:])
 
+    def came_out(self) -> bool:
+        """Whether what was just run of the original has come out as the whole of it does."""
+        contents = self._contents(self._session)
+        return not self._unlike(self._session.final_picture().pixels, self._original.picture) and not differing(
+            contents, self._original.contents
+        )
+
     # ---- edits ------------------------------------------------------------------------------------------
 
     def judge(self, variations: list[Variation]) -> Outcome:
@@ -158,6 +165,8 @@ class Outcomes:
         for variation, pattern in zip(variations, PATTERNS, strict=True):
             state = self._run(self._session, variation, stores, pattern)
             self._compare(outcome, state)
+            if outcome.pixels_different:
+                break  # that much is certain
             left |= {s for s in differing(state.contents, self._original.contents) if s.kind != OTHER_WINDOW}
         if outcome.pixels_different:
             plain = self._run(self._session, variations[0], (), PATTERNS[0])
@@ -227,10 +236,15 @@ class Outcomes:
             picture = picture_in_between(session)
             session.run_part(prepared, end, len(prepared.stream))
             later = session.final_picture().pixels
-        contents = read_left_behind(session, session.written, self._queries)
+        return _State(picture, self._contents(session), later)
+
+    def _contents(self, session: ReplaySession) -> Contents:
         # the window is shown, and its other buffers are undefined once it was
-        contents = {key: data for key, data in contents.items() if key[0].kind not in WINDOW}
-        return _State(picture, contents, later)
+        return {key: data for key, data in self.all_contents(session).items() if key[0].kind not in WINDOW}
+
+    def all_contents(self, session: ReplaySession) -> Contents:
+        """Of everything that the frame writes, as it is now, the window with it."""
+        return read_left_behind(session, session.written, self._queries)
 
     # ---- pictures ---------------------------------------------------------------------------------------
 

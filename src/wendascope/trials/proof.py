@@ -11,13 +11,19 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
-from wendascope.measure.statistics import Interval, median_interval
+from wendascope.measure.deciding import Decision
+from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
+from wendascope.texts import plural
+from wendascope.trials.api_part import api_part
+from wendascope.trials.compare import Count
 from wendascope.trials.outcomes import differ
 from wendascope.trials.runs import TrialRun, try_remedies
 from wendascope.trials.verdicts import (
+    API,
     CHANGES,
     COSTS,
     LEAVES,
@@ -25,17 +31,15 @@ from wendascope.trials.verdicts import (
     NOISE,
     REFUSED,
     SAVES,
+    SHOWN,
     SUBMISSION,
     VERDICTS,
-    Judged,
     bound_ms,
-    judge_times,
+    judge_sides,
 )
 
-REPEATS = 12
-_SURE = 0.99
-LEAST_PAIRS = 8
-"""The fewest whose range holds the median with that certainty."""
+SECONDS = 6.0
+"""Of measuring, at most, for one proof; mostly it is decided long before."""
 _ORDER = {"edit-shader": 0, "bake-uniforms": 2}
 """Whole sources come before what rewrites them, and values are written into what came of it all."""
 COMBINED = "combined"
@@ -50,6 +54,7 @@ class Proof(msgspec.Struct):
     reason: str = ""
     """Why it could not be tried, or what is to be said besides the numbers; mostly empty."""
     repeats: int = 0
+    """Pairs of runs."""
     steps_before: int = 0
     steps_after: int = 0
     calls_before: int = 0
@@ -60,20 +65,20 @@ class Proof(msgspec.Struct):
     frame_ms_after: Interval | None = None
     ratio: Interval | None = None
     saved_ms: Interval | None = None
-    """Original less edited, of the passes that the remedy touches, with an interval of 99 %: many are tried on one
-    frame.
-    """
+    """Original less edited, of what the remedy touches, in ms of the frame; see `deciding` for how sure it is."""
     pixels_different: int = 0
     max_difference: int = 0
     where: tuple[int, int, int, int] | None = None
     """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
     together: list[str] = []
     """Of a combined proof, the findings in it."""
+    excluded: list[str] = []
+    """Of a combined proof, what was left out of it, each with the reason."""
     made_at: str = ""
     submit_ms_before: Interval | None = None
     submit_ms_after: Interval | None = None
     submit_saved_ms: Interval | None = None
-    """Time of submitting the frame: original less edited, with an interval of 99 %."""
+    """CPU time of the submitting thread over the frame's calls: original less edited, as surely as `saved_ms`."""
     new_bytes: int = 0
     """Graphics memory of the buffers and textures that the remedy brings in."""
     left_out: list[str] = []
@@ -94,11 +99,25 @@ class Proof(msgspec.Struct):
     """Whether only what earlier frames had left made the picture come out as captured."""
     unlike_capture: int = 0
     """Pixels in which the replay of the unchanged frame differs from the captured picture."""
+    clock: str = ""
+    """By which the work was measured."""
+    seconds: float = 0.0
+    """That measuring took."""
+    submission_verdict: str = ""
+    """Of the submission alone."""
+    bound: str = ""
+    """What the frame is bound by, and what that makes of the verdict."""
+    counts: list[Count] = []
+    """Of what original and edited frame consist."""
+    api_ms_before: float | None = None
+    """The API's part of submission: CPU time with a driver that draws nothing. None where there is none."""
+    api_saved_ms: Interval | None = None
+    api_verdict: str = ""
 
     @property
     def gain_ms(self) -> float | None:
         """What it saves (or costs, below zero), where that is sure; None where nothing was shown."""
-        saved = self.submit_saved_ms if self.side == SUBMISSION else self.saved_ms
+        saved = {SUBMISSION: self.submit_saved_ms, API: self.api_saved_ms}.get(self.side, self.saved_ms)
         return saved.median if saved is not None and self.verdict in (SAVES, COSTS) else None
 
     @property
@@ -108,7 +127,7 @@ class Proof(msgspec.Struct):
             return f"{NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
         gain = self.gain_ms
         if gain is not None:
-            return f"{self.verdict} {abs(gain):.2f} ms{' of submission' if self.side == SUBMISSION else ''}"
+            return f"{self.verdict} {abs(gain):.2f} ms{f' of {self.side}' if self.side else ''}"
         return self.verdict
 
     @property
@@ -116,12 +135,15 @@ class Proof(msgspec.Struct):
         """What submitting the frame took before and after, in one line; empty where it was not measured."""
         if self.submit_ms_before is None or self.submit_ms_after is None or self.submit_saved_ms is None:
             return ""
-        saved = self.submit_saved_ms
+        saved, verdict = self.submit_saved_ms, self.submission_verdict
+        word = f"{verdict}: " if verdict in (SAVES, COSTS) else ""
+        api = ""
+        if self.api_ms_before and self.api_saved_ms is not None:
+            left = self.api_ms_before - self.api_saved_ms.median
+            api = f"; the API's part alone {self.api_ms_before:.2f} -> {max(left, 0.0):.2f} ms"
         return (
-            f"{self.submit_ms_before.median:.2f} ({self.submit_ms_before.low:.2f} to"
-            f" {self.submit_ms_before.high:.2f}) -> {self.submit_ms_after.median:.2f} ms"
-            f" ({self.submit_ms_after.low:.2f} to {self.submit_ms_after.high:.2f}), saved {saved.median:.2f}"
-            f" ({saved.low:.2f} to {saved.high:.2f})"
+            f"{word}{self.submit_ms_before.median:.2f} -> {self.submit_ms_after.median:.2f} ms of CPU, saved"
+            f" {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}){api}"
         )
 
     @property
@@ -155,7 +177,7 @@ class Proof(msgspec.Struct):
     @property
     def summary(self) -> str:
         """What was measured, in one line."""
-        if self.ratio is None or self.frame_ms_before is None or self.frame_ms_after is None or self.saved_ms is None:
+        if self.verdict == REFUSED and not self.steps_before:
             return self.reason
         steps = (
             f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
@@ -167,9 +189,11 @@ class Proof(msgspec.Struct):
         picture += f", {self.new_bytes / 1024:,.0f} KiB of new buffers and textures" if self.new_bytes else ""
         picture += ", its steps kept in their order" if self.in_order else ""
         picture += f"; {self.reason}" if self.reason else ""
+        if saved is None or self.frame_ms_before is None:
+            return f"{steps}{calls}{picture}"
         return (
-            f"{steps}{calls}saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}) in the passes it touches,"
-            f" of a frame of {self.frame_ms_before.median:.2f} ms; {picture}"
+            f"{steps}{calls}saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}) of a frame of"
+            f" {self.frame_ms_before.median:.2f} ms, by {self.clock} in {plural(self.repeats, 'pair')}; {picture}"
         )
 
 
@@ -182,12 +206,13 @@ def told(proof: Proof) -> dict[str, Any]:
 
 
 def prove(
-    path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, repeats: int = REPEATS,
+    path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, seconds: float = SECONDS,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, name: str = "",
 ) -> Proof:  # fmt: skip
     """Try the remedies of some findings as one edited frame and keep the proof in the file.
 
-    `name` is what the proof is kept under, the finding's id unless given. Raises ReplayError, CancelledError.
+    `seconds` limits the measuring; `name` is what the proof is kept under, the finding's id unless given. Raises
+    ReplayError, CancelledError.
     """
     chosen = list(findings)
     identity = name or chosen[0].id
@@ -195,17 +220,21 @@ def prove(
     if without is not None:
         proof = Proof(identity, REFUSED, without.refused)
     else:
-        proof = measured_proof(
-            frame, identity, [f.remedy for f in chosen if f.remedy], replay, repeats, progress, cancelled
-        )
+        remedies = [f.remedy for f in chosen if f.remedy]
+        proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
     proof.together = [f.id for f in chosen] if name else []
-    proof.made_at = now()
-    records.PROOF.keep(path, proof)
+    keep_proof(path, proof)
     return proof
 
 
+def keep_proof(path: Path, proof: Proof) -> None:
+    """Keep a proof in the file, with the time. Raises FileError."""
+    proof.made_at = now()
+    records.PROOF.keep(path, proof)
+
+
 def measured_proof(
-    frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, repeats: int = REPEATS,
+    frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, seconds: float = SECONDS,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
     """Remedies as one edited frame against the original, without keeping it. Raises ReplayError, CancelledError.
@@ -215,11 +244,16 @@ def measured_proof(
     careful = in_order(remedies[0]) if len(remedies) == 1 else None
 
     def attempt(tried: list[Remedy]) -> Proof:
-        passes = sorted({int(frame.passes.of_step[s]) for r in tried for s in r.steps})
-        if any(not r.steps for r in tried):
-            passes = []  # of the whole frame
-        found = replay.run(try_remedies.asked(tried, passes, repeats), progress, cancelled)
-        return _judge(identity, found, repeats)
+        found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), seconds), progress, cancelled)
+        proof = _judge(identity, found)
+        if proof.verdict in (*SHOWN, NOISE) and proof.calls_after != proof.calls_before:
+            api = api_part(replay, tried, cancelled)
+            if api is not None:
+                judged = judge_sides(found.work.decision, found.submission.decision, api.decision)
+                proof.verdict, proof.side = judged.verdict, judged.side
+                proof.api_ms_before, proof.api_saved_ms = api.before_ms, api.saved
+                proof.api_verdict = judge_sides(api.decision, Decision.OPEN).verdict
+        return proof
 
     try:
         proof = attempt(in_their_order(remedies))
@@ -231,7 +265,29 @@ def measured_proof(
         return Proof(identity, REFUSED, str(error))
     if proof.verdict in (NO_DIFFERENCE, NOISE) and {r.kind for r in remedies} == {"medium-precision"}:
         proof.reason = "this driver seems to compute medium precision as high"
+    proof.bound = bound_sentence(frame_bound(frame), proof)
     return proof
+
+
+def touched_passes(frame: Frame, remedies: Iterable[Remedy]) -> list[int]:
+    """Passes whose steps remedies change; none where one is of the whole frame."""
+    tried = list(remedies)
+    if any(not r.steps for r in tried):
+        return []
+    return sorted({int(frame.passes.of_step[s]) for r in tried for s in r.steps})
+
+
+def bound_sentence(bound: Bound | None, proof: Proof) -> str:
+    """What a saving means for a frame that is bound by one side; empty where that is not known."""
+    if bound is None or proof.verdict != SAVES:
+        return ""
+    if bound.who == GPU and proof.side:
+        return "the program is GPU-bound: its frame stays as long"
+    if bound.who == CPU and proof.side:
+        return "the program is CPU-bound: its frame gets shorter"
+    if bound.who == CPU and proof.submission_verdict != SAVES:
+        return "the program is CPU-bound: its frame stays as long where GPU and CPU overlap"
+    return ""
 
 
 def in_their_order(remedies: Iterable[Remedy]) -> list[Remedy]:
@@ -244,21 +300,9 @@ def now() -> str:
     return datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
-def _judge(identity: str, found: TrialRun, repeats: int) -> Proof:
-    frame, edited = found.frame, found.edited_frame
-    submit, edited_submit = found.submit, found.edited_submit
+def _judge(identity: str, found: TrialRun) -> Proof:
     outcome, ground = found.outcome, found.ground
-    # the passes touched alone: with less noise around them, and one number decides, not the better of two
-    saved = median_interval(found.passes - found.edited_passes, _SURE)
-    submit_saved = median_interval(submit - edited_submit, _SURE)
-    before = median_interval(frame)
-    # fewer pairs have no interval of that certainty: they decide nothing
-    enough = len(frame) >= LEAST_PAIRS
-    judged = (
-        judge_times(saved, before.median, submit_saved if len(submit) >= LEAST_PAIRS else None)
-        if enough
-        else Judged(NOISE)
-    )
+    judged = judge_sides(found.work.decision, found.submission.decision)
     verdict, reason = judged.verdict, ""
     if outcome.pixels_different or outcome.later_pixels:
         verdict = CHANGES
@@ -268,11 +312,13 @@ def _judge(identity: str, found: TrialRun, repeats: int) -> Proof:
             reason = "capture the frame again to have the calls of the frame after, which tell whether they are read"
     elif ground.trouble:
         verdict, reason = REFUSED, ground.trouble
+    before, saved = found.work.frame_ms, found.work.saved
+    after = _less(before, saved)
     return Proof(
         identity,
         verdict,
         reason,
-        repeats,
+        found.pairs,
         found.steps_before,
         found.steps_after,
         found.calls_before,
@@ -280,15 +326,15 @@ def _judge(identity: str, found: TrialRun, repeats: int) -> Proof:
         found.fragments_before,
         found.fragments_after,
         before,
-        median_interval(edited),
-        median_interval(edited / frame),
+        after,
+        None if after is None else Interval(*(ms / before.median for ms in (after.median, after.low, after.high))),
         saved,
         outcome.pixels_different,
         outcome.max_difference,
         outcome.where,
-        submit_ms_before=median_interval(submit),
-        submit_ms_after=median_interval(edited_submit),
-        submit_saved_ms=submit_saved,
+        submit_ms_before=found.submission.frame_ms,
+        submit_ms_after=_less(found.submission.frame_ms, found.submission.saved),
+        submit_saved_ms=found.submission.saved,
         new_bytes=found.new_bytes,
         left_out=found.left_out,
         side=judged.side if verdict == judged.verdict else "",
@@ -297,39 +343,18 @@ def _judge(identity: str, found: TrialRun, repeats: int) -> Proof:
         rewritten=outcome.rewritten,
         by_pattern=outcome.by_pattern,
         unlike_capture=ground.unlike_capture,
+        clock=found.clock,
+        seconds=found.seconds,
+        submission_verdict=judge_sides(found.submission.decision, Decision.OPEN).verdict,
+        counts=found.counts,
     )
 
 
-def prove_all(
-    path: Path, frame: Frame, findings: list[Finding], replay: Replay, repeats: int = REPEATS,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, unsure: bool = False,
-) -> tuple[list[Proof], Proof | None]:  # fmt: skip
-    """A proof of every finding, and one of all that save time together; None where fewer than two do.
-
-    With `unsure`, also those that keep the picture and of which alone nothing can be told.
-    """
-    proofs = []
-    for number, item in enumerate(findings):
-
-        def told(what: str, part: float, number: int = number) -> None:
-            progress(f"proof {number + 1} of {len(findings)}: {what}", (number + part) / (len(findings) + 1))
-
-        proofs.append(prove(path, frame, [item], replay, repeats, told, cancelled))
-    taken = {SAVES, NO_DIFFERENCE, NOISE} if unsure else {SAVES}
-    together = compatible([as_proved(f, p) for f, p in zip(findings, proofs, strict=True) if p.verdict in taken])
-    if len(together) < 2:
-        return proofs, None
-    combined = prove(
-        path,
-        frame,
-        together,
-        replay,
-        repeats,
-        lambda what, part: progress(f"all together: {what}", part),
-        cancelled,
-        COMBINED,
-    )
-    return proofs, combined
+def _less(before: Interval, saved: Interval | None) -> Interval | None:
+    """What is left when so much is saved."""
+    if saved is None:
+        return None
+    return Interval(before.median - saved.median, before.median - saved.high, before.median - saved.low)
 
 
 def compatible(findings: list[Finding]) -> list[Finding]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import time
+from collections.abc import Sequence
 
 import msgspec
 import numpy as np
@@ -11,20 +12,34 @@ import numpy.typing as npt
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
+from wendascope.measure.deciding import MOST_PAIRS, Decision, Measure, all_decided
 from wendascope.measure.pictures import alpha_matters
-from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
+from wendascope.measure.samples import calibration
+from wendascope.measure.statistics import Interval, median_interval
+from wendascope.measure.times import SpanTimer, span_fragments
 from wendascope.opengl.packed import CallBatch
-from wendascope.replay.edit import Edit, Insertion
+from wendascope.registry import Role, tables
+from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
+from wendascope.replay.left_behind import differing
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
+from wendascope.replay.span_start import step_calls
+from wendascope.trials.compare import Count, counts
 from wendascope.trials.outcomes import Ground, Outcome, outcomes, variations
 from wendascope.trials.remedies import FrameChange, change_of
+from wendascope.trials.span_runs import SPANS, SpanRuns, Spans, SpanTime, frame_scale
+from wendascope.trials.verdicts import small_ms
 
+_STEPS = Role.DRAW | Role.CLEAR | Role.DISPATCH | Role.BLIT | Role.COPY | Role.MIPMAPS
 _ORIGINAL: Slot[Picture] = Slot("finished picture")
-LEAST_SUBMITS = 8
-"""Pairs that an interval of 99 % needs."""
+_FRAGMENTS: Slot[list[int] | None] = Slot("fragments of the frame")
+_FLOOR, _SUBMIT_FLOOR = 0.001, 0.005
+"""Parts of the frame's work and of its submission below which no difference is claimed: what another layout of the
+same calls in memory may come to."""
+_SUBMIT_SMALL, _LEAST_MS = 0.02, 0.02
+"""A difference of submission below this part of it (or these milliseconds) is none that matters."""
 
 
 class Beside(msgspec.Struct):
@@ -45,20 +60,32 @@ class Edited(Beside):
     edited_ms: float
 
 
-class TrialRun(msgspec.Struct):
-    """What came of original and edited frame in turns. Times in ms, one entry a repeat; fewer of submitting."""
+class Side(msgspec.Struct):
+    """One quantity of original and edited, in ms of the frame as it is shown."""
 
-    frame: npt.NDArray[np.float64]
-    edited_frame: npt.NDArray[np.float64]
-    passes: npt.NDArray[np.float64]
-    """From the first to the last of the passes that the change touches."""
-    edited_passes: npt.NDArray[np.float64]
-    submit: npt.NDArray[np.float64]
-    edited_submit: npt.NDArray[np.float64]
+    decision: Decision
+    saved: Interval | None
+    """Original less edited; None where too few pairs were run."""
+    frame_ms: Interval
+    """Of the whole original frame."""
+
+
+class TrialRun(msgspec.Struct):
+    """What came of original and edited frame, run in turns until it was decided."""
+
+    work: Side
+    """Its frame is drained, by the time of the wall."""
+    submission: Side
+    clock: str
+    """By which the work was measured."""
+    pairs: int
+    seconds: float
     outcome: Outcome
     """On screen, and in what is left behind."""
     ground: Ground
     """Whether the original can be trusted."""
+    counts: list[Count]
+    """Of original and edited frame; they need no statistics."""
     steps_before: int
     steps_after: int
     calls_before: int
@@ -79,39 +106,6 @@ def _edit(session: ReplaySession, remedies: list[Remedy]) -> tuple[Edit, FrameCh
     except ReplayError as error:
         raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
     return edit, change
-
-
-class _TrialTimer:
-    """Times a frame and a span of it in one run, the pipeline drained at both ends of both."""
-
-    def __init__(self, session: ReplaySession, span: tuple[int, int], edit: Edit) -> None:
-        self._session = session
-        around = []
-        for place in (0, span[0], span[1], len(session.frame.calls)):
-            batch = CallBatch()
-            batch.call("wendaDrainedClock", batch.out(8))
-            around.append(Insertion(place, batch))
-        self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
-
-    def run(self) -> tuple[float, float]:
-        """(ms of the frame, ms of the span)."""
-        self._session.run(self._prepared)
-        stamps = [int.from_bytes(self._prepared.output(i, 8), "little") / 1e6 for i in range(4)]
-        return stamps[3] - stamps[0], stamps[2] - stamps[1]
-
-
-def _in_turns(
-    timers: Sequence[_TrialTimer | FrameTimer], repeats: int, told: Callable[[float], None]
-) -> npt.NDArray[np.float64]:
-    """Times of original and edited frame, shape (2, repeats, 2). Which goes first changes; the first pair warms up."""
-    rows: list[list[tuple[float, float]]] = [[], []]
-    for repeat in range(repeats + 1):
-        told(repeat / (repeats + 1))
-        for which in (0, 1) if repeat % 2 == 0 else (1, 0):
-            times = timers[which].run()
-            if repeat:
-                rows[which].append(times)
-    return np.array(rows)
 
 
 @remote
@@ -149,8 +143,19 @@ def _finished(session: ReplaySession, edit: Edit) -> Picture:
 
 
 @remote
-def try_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], repeats: int) -> TrialRun:
-    """Replay original and edited frame in turns. Raises TrialError, ReplayError, CancelledError."""
+def outcome_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Outcome:
+    """Only how the edited frame differs, without measuring. Raises TrialError, ReplayError, CancelledError."""
+    job.progress("replaying the edited frame", 0.0)
+    return outcomes(session).judge(variations(session, remedies))
+
+
+@remote
+def try_remedies(
+    session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float
+) -> TrialRun:
+    """Replay original and edited frame in turns, the span that changes only, until it is decided what that saves or
+    `seconds` of measuring are over. Raises TrialError, ReplayError, CancelledError.
+    """
     frame = session.frame
     job.progress("replaying the original twice", 0.0)
     found = outcomes(session)
@@ -159,43 +164,80 @@ def try_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], passe
     job.progress("replaying the edited frame", 0.05)
     outcome = found.judge(variations(session, remedies))
     edit, change = _edit(session, remedies)
-    edits = (Edit(), edit)
-    table = _in_turns(
-        [_TrialTimer(session, _span(session, passes), e) for e in edits],
-        repeats,
-        lambda part: job.progress("replaying both in turns", 0.1 + part * 0.6),
-    )
-    # without a drain in the middle, for which submitting would wait
-    submits = _in_turns(
-        [FrameTimer(session, e) for e in edits],
-        max(repeats // 2, LEAST_SUBMITS),
-        lambda part: job.progress("submitting both in turns", 0.7 + part * 0.3),
-    )
-    everything = [(0, len(frame.calls))]
-    fragments = [span_fragments(session, job, everything, e) for e in (None, edit)]
-    calls = int(
-        len(frame.calls)
-        - (edit.drop.sum() if edit.drop is not None else 0)
-        + sum(len(i.batch.starts) for i in edit.insertions)
-    )
+    clock = calibration(session, job).verdict_clock
+    scale = frame_scale(session, clock)
+    work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
+    submit_ms = float(np.median(scale.submit))
+    submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
+    took, fragments = 0.0, None
+    if outcome.same and not found.ground.trouble:
+        runs = _runs(session, remedies, passes, clock, edit)
+        took = _in_turns(runs, work, submission, scale.shown, seconds, job)
+        whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
+        if whole is not None:
+            before, after = (run.fragments() for run in runs)
+            assert before is not None and after is not None
+            fragments = whole[0], whole[0] + after - before
+    edited_calls = session.edited(edit)
     return TrialRun(
-        frame=table[0, :, 0],
-        edited_frame=table[1, :, 0],
-        passes=table[0, :, 1],
-        edited_passes=table[1, :, 1],
-        submit=submits[0, :, 0],
-        edited_submit=submits[1, :, 0],
+        work=Side(work.decision, work.interval, median_interval(scale.wall)),
+        submission=Side(submission.decision, submission.interval, median_interval(scale.submit)),
+        clock=clock,
+        pairs=len(work.differences),
+        seconds=took,
         outcome=outcome,
         ground=found.ground,
+        counts=counts(frame, edited_calls),
         steps_before=len(frame.steps),
         steps_after=change.steps_after,
         calls_before=len(frame.calls),
-        calls_after=calls,
-        fragments_before=fragments[0][0] if fragments[0] else None,
-        fragments_after=fragments[1][0] if fragments[1] else None,
+        calls_after=edited_calls.call_count,
+        fragments_before=fragments[0] if fragments else None,
+        fragments_after=fragments[1] if fragments else None,
         new_bytes=change.new_bytes,
         left_out=change.left_out,
     )
+
+
+def _runs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> list[SpanRuns]:
+    """Original and edited over the steps that are touched; to the end of the last pass touched where what they have
+    drawn by then differs, so that steps after them may take another time.
+    """
+    spans = session.slots.get(SPANS, lambda: Spans(session))
+    touched = sorted({s for r in remedies for s in (*r.steps, *r.order)})
+    first, end = _span(session, passes)
+    if passes and touched:
+        moved = [i.before for i in edit.insertions if _draws(i.batch)]  # where the edited frame has its steps
+        first = max(first, min([step_calls(session, touched[0])[0], *moved]))
+        close = max([int(session.frame.steps.call[touched[-1]]), *moved]) + 1
+        runs = [SpanRuns(session, spans.start(first), close, clock, e) for e in (None, edit)]
+        if close == end or not differing(*(run.contents() for run in runs)):
+            return runs
+    return [SpanRuns(session, spans.start(first), end, clock, e) for e in (None, edit)]
+
+
+def _draws(batch: CallBatch) -> bool:
+    return any(tables().commands[batch.words[start] & 0xFFFF].has(_STEPS) for start in batch.starts)
+
+
+def _in_turns(
+    runs: Sequence[SpanRuns], work: Measure, submission: Measure, shown: float, seconds: float, job: Job
+) -> float:
+    """Run pairs until both quantities are decided. Which of a pair goes first changes; the first pair warms up.
+    Returns the seconds it took.
+    """
+    started = time.monotonic()
+    for pair in range(MOST_PAIRS + 1):
+        job.progress("measuring both in turns", min(0.1 + 0.9 * (time.monotonic() - started) / seconds, 1.0))
+        times = [SpanTime(0.0, 0.0)] * 2
+        for which in (0, 1) if pair % 2 == 0 else (1, 0):
+            times[which] = runs[which].run()
+        if pair:
+            work.add(shown * (times[0].work_ms - times[1].work_ms))
+            submission.add(times[0].submit_ms - times[1].submit_ms)
+        if all_decided([work, submission]) or time.monotonic() - started > seconds:
+            break
+    return time.monotonic() - started
 
 
 @remote

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
 
 SAVES, COSTS = "saves", "costs"
@@ -12,7 +13,7 @@ CHANGES, LEAVES, REFUSED = "changes the picture", "changes what is left behind",
 VERDICTS = (SAVES, COSTS, NO_DIFFERENCE, NOISE, CHANGES, LEAVES, REFUSED)
 SHOWN = (SAVES, COSTS, NO_DIFFERENCE)
 """Verdicts that show something about time with the same picture."""
-SUBMISSION = "submission"
+SUBMISSION, API = "submission", "the API's part of submission"
 SHORT = {
     NO_DIFFERENCE: "no difference",
     NOISE: "not to be told",
@@ -29,7 +30,7 @@ _SMALL_SHARE, _SMALL_MS = 0.01, 0.02
 class Judged:
     verdict: str
     side: str = ""
-    """`SUBMISSION` where it is the CPU time of submitting that is saved or lost, and the drained time shows nothing."""
+    """`SUBMISSION` or `API` where that is saved or lost, and the work of the frame shows nothing."""
 
 
 def small_ms(frame_ms: float) -> float:
@@ -37,22 +38,31 @@ def small_ms(frame_ms: float) -> float:
     return max(_SMALL_SHARE * frame_ms, _SMALL_MS)
 
 
-def judge_times(saved: Interval, frame_ms: float, submit_saved: Interval | None = None) -> Judged:
-    """The verdict on a change that keeps the picture.
-
-    `saved` is original less changed, in ms, with an interval of the certainty that is promised; `submit_saved` the
-    same of submitting the frame. The drained time decides where it can; else submission does, which a drained frame
-    of a software driver contains and drowns.
+def judge_times(saved: Interval, frame_ms: float) -> Judged:
+    """The verdict on a change that keeps the picture: `saved` is original less changed, in ms, with an interval of the
+    certainty that is promised.
     """
     if saved.low > 0:
         return Judged(SAVES)
     if saved.high < 0:
         return Judged(COSTS)
-    if submit_saved is not None and submit_saved.low > 0:
-        return Judged(SAVES, SUBMISSION)
-    if submit_saved is not None and submit_saved.high < 0:
-        return Judged(COSTS, SUBMISSION)
     return Judged(NO_DIFFERENCE if bound_ms(saved) <= small_ms(frame_ms) else NOISE)
+
+
+_WORDS = {Decision.GAIN: SAVES, Decision.LOSS: COSTS, Decision.SMALL: NO_DIFFERENCE, Decision.OPEN: NOISE}
+
+
+def judge_sides(work: Decision, submission: Decision, api: Decision = Decision.OPEN) -> Judged:
+    """The verdict from what the GPU's work and the CPU's submission came to: the work decides where it shows something,
+    else submission does, else its part that is the API's alone.
+    """
+    if work in (Decision.GAIN, Decision.LOSS):
+        return Judged(_WORDS[work])
+    if submission in (Decision.GAIN, Decision.LOSS):
+        return Judged(_WORDS[submission], SUBMISSION)
+    if submission is Decision.OPEN and api in (Decision.GAIN, Decision.LOSS):
+        return Judged(_WORDS[api], API)
+    return Judged(_WORDS[work])
 
 
 def bound_ms(saved: Interval) -> float:

@@ -6,7 +6,7 @@ import struct
 
 from wendascope.errors import ReplayError
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import Objects
+from wendascope.opengl.objects import Objects, RenderbufferRecord, TextureRecord
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch, Executor
 from wendascope.opengl.written import Written
@@ -135,14 +135,27 @@ class Rebuilder:
         for name, here in zip(captured, out.uints(), strict=True):
             self.site.names.set(class_name, name, here)
 
-    def restore_batches(self, written: Written) -> list[CallBatch]:
-        """Calls that put back what the frame writes, and then the context state."""
+    def define_images(self, textures: list[TextureRecord], renderbuffers: list[RenderbufferRecord]) -> None:
+        """Make textures and renderbuffers whose names are known here."""
+        batch = self.site.upload_batch()
+        for texture in textures:
+            define_texture(self.site, batch, texture)
+        for renderbuffer in renderbuffers:
+            define_renderbuffer(self.site, batch, renderbuffer)
+        self.site.executor.run(batch)
+
+    def restore_batches(self, written: Written, images: bool = True) -> list[CallBatch]:
+        """Calls that put back what the frame writes, and then the context state. Without `images`, contents of
+        textures, renderbuffers and the window stay.
+        """
         site, objects = self.site, self.site.frame.objects
         batch = site.upload_batch()
         for buffer in objects.buffers:
             if buffer.name in written.buffers:
                 restore_buffer(site, batch, buffer)
-        self._restore_images(batch, written)
+        if images:
+            self._restore_images(batch, written)
+        self._restore_framebuffers(batch, written)
         for vertex_array in objects.vertex_arrays:
             if vertex_array.name in written.vertex_arrays:
                 define_vertex_array(site, batch, vertex_array)
@@ -159,7 +172,7 @@ class Rebuilder:
         return [batch, state]
 
     def _restore_images(self, batch: CallBatch, written: Written) -> None:
-        """Textures, framebuffers, renderbuffers and the window."""
+        """Textures, renderbuffers and the window."""
         site, objects = self.site, self.site.frame.objects
         for texture in objects.textures:
             if texture.name not in written.textures:
@@ -169,13 +182,15 @@ class Rebuilder:
                 source.blit(batch)
             else:
                 restore_texture(site, batch, texture, texture.name in written.redefined_textures)
-        for framebuffer in objects.framebuffers:
-            if framebuffer.name in written.framebuffers:
-                define_framebuffer(site, batch, framebuffer)
         renderbuffers = [("renderbuffer", r.name) for r in objects.renderbuffers if r.name in written.renderbuffers]
         for key in (*renderbuffers, WINDOW_COLOUR, WINDOW_DEPTH):
             if key in self._sources:
                 self._sources[key].blit(batch)
+
+    def _restore_framebuffers(self, batch: CallBatch, written: Written) -> None:
+        for framebuffer in self.site.frame.objects.framebuffers:
+            if framebuffer.name in written.framebuffers:
+                define_framebuffer(self.site, batch, framebuffer)
 
     def redefine_vertex_arrays(self) -> None:
         batch = self.site.batch()

@@ -1,6 +1,7 @@
 /* The executor: runs packed calls, checking every length before a pointer reaches the driver. */
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #include "tap.h"
 
 /* A bare number: NULL, or an offset into the buffer that is bound. Never an address: those of another process mean nothing
@@ -95,11 +96,22 @@ const char **tap_run_strings(TapRun *r, const uint64_t *s, int slot, uint64_t co
   return strings;
 }
 
-void wendaClock_run(uint64_t *nanoseconds) { *nanoseconds = tap_now(); }
+static uint64_t clock_ns(clockid_t clock) {
+  struct timespec t;
+  clock_gettime(clock, &t);
+  return (uint64_t)t.tv_sec * 1000000000ull + (uint64_t)t.tv_nsec;
+}
+
+/* Three clocks: of the wall, the CPU time of all threads of this process, and that of this thread. */
+void wendaClock_run(uint64_t *nanoseconds) {
+  nanoseconds[0] = tap_now();
+  nanoseconds[1] = clock_ns(CLOCK_PROCESS_CPUTIME_ID);
+  nanoseconds[2] = clock_ns(CLOCK_THREAD_CPUTIME_ID);
+}
 
 void wendaDrainedClock_run(uint64_t *nanoseconds) {
   TAP_REAL(glFinish, void (*)(void))();
-  *nanoseconds = tap_now();
+  wendaClock_run(nanoseconds);
 }
 
 /* Strings of the driver, copied out: by index where `index` is not negative. */

@@ -1,0 +1,103 @@
+"""The API's part of submission: measured with a driver that does everything but draw, where this machine has one.
+
+Mesa's drivers draw nothing with `GALLIUM_NOOP=1`. What the calls of a frame cost there is a floor; what fewer calls
+bring of it is told as the API's part, beside what they bring on the driver itself.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import CancelledError, WendascopeError
+from wendascope.measure.clocks import THREAD
+from wendascope.measure.deciding import MOST_PAIRS, Decision, Measure, all_decided
+from wendascope.measure.statistics import Interval
+from wendascope.measure.times import FrameTimer
+from wendascope.replay.client import Replay
+from wendascope.replay.edit import Edit
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
+from wendascope.trials.remedies import change_of
+
+_SECONDS = 0.8
+_FLOOR, _SMALL = 0.05, 0.05
+"""Parts of the API's time below which no difference is claimed, and none matters."""
+_SETTLING_RUNS = 5
+
+
+class ApiPart(msgspec.Struct):
+    """CPU time of the submitting thread over all calls of the frame, where nothing is drawn; ms."""
+
+    decision: Decision
+    saved: Interval | None
+    """Original less edited; None where too few pairs were run."""
+    before_ms: float
+    """Of the original, median."""
+    drew: bool = False
+    """Whether the driver drew after all."""
+
+
+_BEFORE: Slot[float] = Slot("the API's part of the original")
+_DREW: Slot[bool] = Slot("whether this driver draws")
+
+
+@remote
+def measure_api_part(session: ReplaySession, job: Job, remedies: list[Remedy]) -> ApiPart:
+    """Raises TrialError, ReplayError, CancelledError."""
+    job.progress("submitting both without drawing", 0.0)
+    if session.slots.get(_DREW, lambda: _draws(session)):
+        return ApiPart(Decision.OPEN, None, 0.0, True)
+    edit = change_of(session.frame, remedies)
+    changed = edit.edit()
+    session.add(edit.new.objects)
+    timers = [FrameTimer(session, e) for e in (Edit(), changed)]
+
+    def submitted(which: int) -> float:
+        return float(timers[which].read()[0, THREAD])
+
+    before = session.slots.get(_BEFORE, lambda: float(np.median([submitted(0) for _ in range(_SETTLING_RUNS)])))
+    measure = Measure(_FLOOR * before, _SMALL * before)
+    until = time.monotonic() + _SECONDS
+    submitted(1)
+    for pair in range(MOST_PAIRS):
+        job.progress("submitting both without drawing", pair / MOST_PAIRS)
+        times = [0.0, 0.0]
+        for which in (0, 1) if pair % 2 == 0 else (1, 0):
+            times[which] = submitted(which)
+        measure.add(times[0] - times[1])
+        if all_decided([measure]) or time.monotonic() > until:
+            break
+    return ApiPart(measure.decision, measure.interval, before)
+
+
+def _draws(session: ReplaySession) -> bool:
+    """Whether the frame comes out as it was captured: then this driver draws."""
+    session.run(session.prepare())
+    reference = session.frame.reference
+    return reference is None or bool((session.final_picture().pixels[..., :3] == reference.pixels[..., :3]).all())
+
+
+def api_part(replay: Replay, remedies: list[Remedy], cancelled: Callable[[], bool]) -> ApiPart | None:
+    """The API's part of what remedies bring; None where this machine has no driver that draws nothing, or it refuses
+    them. Raises CancelledError.
+    """
+    companion = replay.without_drawing()
+    if companion is None:
+        return None
+    try:
+        found = companion.run(measure_api_part.asked(remedies), cancelled=cancelled)
+    except CancelledError:
+        raise
+    except WendascopeError:
+        return None
+    if found.drew:
+        replay.always_draws()
+        return None
+    return found

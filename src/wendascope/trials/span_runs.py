@@ -1,0 +1,160 @@
+"""A span of the frame run again and again, as it is and edited, measured by all clocks at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, read_clocks, readings
+from wendascope.measure.times import FrameTimer, can_count, query_batches, query_results
+from wendascope.opengl.packed import CallBatch
+from wendascope.registry import GL, tables
+from wendascope.replay.edit import Edit, Insertion
+from wendascope.replay.left_behind import Contents
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.slots import Slot
+from wendascope.replay.span_start import SpanStart
+from wendascope.trials.outcomes import outcomes
+
+_MOST_KEPT_BYTES = 512 << 20
+_SCALE_RUNS = 5
+
+
+@dataclass(frozen=True)
+class SpanTime:
+    """One run. `work_ms` is by the clock that verdicts go by; `submit_ms` the CPU time of the submitting thread."""
+
+    work_ms: float
+    submit_ms: float
+
+
+class SpanRuns:
+    """Calls [start.call, end) of an edited frame, from the state and contents before them."""
+
+    def __init__(
+        self, session: ReplaySession, start: SpanStart, end: int, clock: str, edit: Edit | None = None
+    ) -> None:
+        edit = edit or Edit()
+        self._session, self._start = session, start
+        self._query = session.fresh_names("query", 1) if clock == Clock.QUERY else []
+        self._column = CPU if clock == Clock.CPU else WALL
+        first, last = CallBatch(), CallBatch()
+        read_clocks(first, drained=True)
+        if self._query:
+            begin, finish = query_batches(GL.TIME_ELAPSED, self._query[0])
+            first.append(begin)
+            last.append(finish)
+        read_clocks(last, drained=False)
+        read_clocks(last, drained=True)
+        around = [Insertion(start.call, first), Insertion(end, last)]
+        self._approach = start.approach(edit)
+        self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
+        self._edit, self._end_call = edit, end
+        clocks = [command.id for command in tables().commands if command.name in ("wendaClock", "wendaDrainedClock")]
+        places = np.flatnonzero(np.isin(self._prepared.stream.ids, clocks))
+        self._first, self._end = int(places[0]), int(places[-1]) + 1
+
+    def run(self) -> SpanTime:
+        """Raises ReplayError."""
+        self._start.enter(self._approach)
+        self._session.run_part(self._prepared, self._first, self._end)
+        begin = readings(self._prepared.output(0, READING_BYTES))[0]
+        submitted, finished = readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
+        work = query_results(self._session, self._query)[0] / 1e6 if self._query else float(finished[self._column])
+        return SpanTime(work, float(submitted[THREAD]))
+
+    def contents(self) -> Contents:
+        """What everything that the frame writes holds after the span."""
+        self.run()
+        return outcomes(self._session).all_contents(self._session)
+
+    def fragments(self) -> int | None:
+        """Fragments that pass all tests in the span; None where they cannot be counted."""
+        session = self._session
+        if not can_count(session, GL.SAMPLES_PASSED):
+            return None
+        query = session.fresh_names("query", 1)
+        begin, finish = query_batches(GL.SAMPLES_PASSED, query[0])
+        read_clocks(finish, drained=True)
+        around = [Insertion(self._start.call, begin), Insertion(self._end_call, finish)]
+        counted = session.prepare(Edit([*around, *self._edit.insertions], self._edit.drop))
+        places = np.flatnonzero(
+            np.isin(counted.stream.ids, [c.id for c in tables().commands if "BeginQuery" in c.name])
+        )
+        ends = np.flatnonzero(counted.stream.ids == tables()["wendaDrainedClock"].id)
+        self._start.enter(self._approach)
+        session.run_part(counted, int(places[0]), int(ends[-1]) + 1)
+        return query_results(session, query)[0]
+
+
+class Spans:
+    """Where runs of a session's frame can begin: made when asked for, the oldest given back when they are many.
+
+    The first of each pass is tried: from there on the frame must come out as it does as a whole.
+    """
+
+    def __init__(self, session: ReplaySession) -> None:
+        self._session = session
+        self._starts: dict[int, SpanStart] = {}
+        self._tried: set[int] = set()
+        """Passes in which a start was tried."""
+
+    def start(self, call: int) -> SpanStart:
+        """A start at a call."""
+        if call not in self._starts:
+            start = SpanStart(self._session, call)
+            steps, passes = self._session.frame.steps, self._session.frame.passes
+            step = min(int(np.searchsorted(steps.call, call)), len(steps) - 1)
+            index = int(passes.of_step[step]) if len(steps) else 0
+            if start.kept and index not in self._tried and not self._comes_out(start):
+                start.close()
+            else:
+                self._tried.add(index)
+            self._starts[call] = start
+            while sum(s.bytes for s in self._starts.values()) > _MOST_KEPT_BYTES and len(self._starts) > 1:
+                self._starts.pop(next(iter(self._starts))).close()
+        return self._starts[call]
+
+    def _comes_out(self, start: SpanStart) -> bool:
+        session = self._session
+        start.enter(start.approach(Edit()))
+        whole = session.prepare()
+        session.run_part(whole, int(np.searchsorted(whole.owner, start.call)), len(whole.stream))
+        return outcomes(session).came_out()
+
+
+@dataclass(frozen=True)
+class FrameScale:
+    """The original frame by all clocks, in ms, one entry a run; see `SpanTime`."""
+
+    wall: npt.NDArray[np.float64]
+    work: npt.NDArray[np.float64]
+    submit: npt.NDArray[np.float64]
+
+    @property
+    def wall_ms(self) -> float:
+        return float(np.median(self.wall))
+
+    @property
+    def shown(self) -> float:
+        """Milliseconds shown for one of the work clock: what is saved is told as a part of the frame's time."""
+        work = float(np.median(self.work))
+        return self.wall_ms / work if work > 0 else 1.0
+
+
+SPANS: Slot[Spans] = Slot("spans")
+_SCALE: Slot[FrameScale] = Slot("frame scale")
+
+
+def frame_scale(session: ReplaySession, clock: str) -> FrameScale:
+    """Measured once a session."""
+
+    def measure() -> FrameScale:
+        timer = FrameTimer(session)
+        timer.read()
+        rows = np.array([timer.read() for _ in range(_SCALE_RUNS)])
+        return FrameScale(rows[:, 1, WALL], rows[:, 1, CPU if clock == Clock.CPU else WALL], rows[:, 0, THREAD])
+
+    return session.slots.get(_SCALE, measure)
