@@ -22,7 +22,7 @@ from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.examine import Examined, examine_file, stored_examination
-from wendascope.trials.proof import COMBINED, compatible, prove, state_of, stored_proofs
+from wendascope.trials.proof import COMBINED, Proof, compatible, prove, state_of, stored_proofs
 from wendascope.trials.prove_all import in_order_of_promise, prove_all
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import picture_of
@@ -182,7 +182,8 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
     survey = records.SURVEY.newest(own_wasteful)
     first = in_order_of_promise(frame, tried, survey)[0].id
     assert set(stored_proofs(own_wasteful)) == {first}, "the most promising first"
-    before, heard = stored_proofs(own_wasteful)[first], []
+    before = stored_proofs(own_wasteful)[first]
+    heard: list[Proof] = []
     with Replay(own_wasteful) as replay:
         reached = prove_all(own_wasteful, frame, tried, replay, 3, proved=heard.append, budget=0.0)
         assert reached.left and (before.verdict == NOISE or not heard), "no time: what was proved stays"

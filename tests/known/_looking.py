@@ -40,6 +40,9 @@ class LocalReplay:
     def run(self, asked: Asked[R], *_: Any, **_more: Any) -> R:
         return asked.job.result(asked.job.run(self.session, Job(), asked.arguments))
 
+    def without_drawing(self) -> None:
+        """No second process: what the API costs is not asked here."""
+
     def close(self) -> None:
         self.session.close()
 

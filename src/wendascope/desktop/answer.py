@@ -11,7 +11,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.texts import capital
 
 
 def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
@@ -42,7 +41,7 @@ def labelled(rows: Sequence[tuple[str, str]]) -> str:
     """
     soft = theme().soft
     lines = [
-        f'<tr><td style="color: {soft}; padding-right: 12px">{escape(label)}</td><td>{escape(capital(text))}</td></tr>'
+        f'<tr><td style="color: {soft}; padding-right: 12px">{escape(label)}</td><td>{escape(text)}</td></tr>'
         for label, text in rows
         if text
     ]

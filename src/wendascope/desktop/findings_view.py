@@ -10,7 +10,7 @@ from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
-from wendascope.texts import plural
+from wendascope.texts import capital, plural
 from wendascope.trials.proof import COMBINED, Proof, state_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
 
@@ -200,4 +200,4 @@ def _facts(finding: Finding, proof: Proof | None, combined: Proof | None) -> lis
         facts += [("verdict", proof.told_verdict), ("proof", proof.summary), ("submission", proof.submission)]
     if combined is not None and finding.id in combined.together:
         facts.append((f"with {plural(len(combined.together) - 1, 'other')}", combined.summary))
-    return facts
+    return [(label, capital(text)) for label, text in facts]

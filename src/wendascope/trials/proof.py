@@ -149,10 +149,11 @@ class Proof(msgspec.Struct):
     @property
     def together_summary(self) -> str:
         """Of a combined proof, the shortest that can be said."""
-        assert self.frame_ms_before is not None and self.frame_ms_after is not None
+        before, after = self.frame_ms_before, self.frame_ms_after
+        times = f"{before.median:.1f} -> {after.median:.1f} ms, " if before is not None and after is not None else ""
         return (
-            f"{len(self.together)} changes together, {self.steps_before:,} -> {self.steps_after:,} steps, "
-            f"{self.frame_ms_before.median:.1f} -> {self.frame_ms_after.median:.1f} ms, {self.picture}"
+            f"{plural(len(self.together), 'change')} together, {self.steps_before:,} -> {self.steps_after:,} steps, "
+            f"{times}{self.picture}"
         )
 
     @property

@@ -20,6 +20,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
+from wendascope.texts import capital, plural
 from wendascope.trials.log import DROPPED, EDIT, EXPERIMENT, KEPT, PROOF, UNDECIDED, Trial, kept_of, measure_kept
 from wendascope.trials.verdicts import REFUSED, SAVES
 
@@ -150,7 +151,8 @@ class TrialsPage(FramePage):
         self.export.setEnabled(any(t.remedies for t in kept))
         facts: list[tuple[str, str]] = []
         for trial in chosen[:3]:
-            facts += [("trial", f"{trial.title} ({trial.kind})"), ("result", trial.told), ("note", trial.note)]
+            name = capital(f"{trial.title} ({trial.kind})")
+            facts += [("trial", name), ("result", capital(trial.told)), ("note", trial.note)]
         together = self._document.log.together if self._document else None
         if together is not None:
             current = set(together.together) == {t.id for t in kept if t.remedies}
@@ -236,11 +238,11 @@ def _answer(document: Document | None, trials: list[Trial]) -> tuple[str, str]:
             "Proofs of findings, edits of shaders and experiments are collected here.",
         )
     kinds = Counter(t.kind for t in trials)
-    told = ", ".join(f"{count} {kind}{'s' if count != 1 else ''}" for kind, count in kinds.most_common())
+    told = ", ".join(plural(count, kind) for kind, count in kinds.most_common())
     gains = sum(t.verdict == SAVES for t in trials)
     kept = sum(t.state == KEPT for t in trials)
     together = document.log.together
     end = f" {kept} kept."
-    if together is not None and together.ratio is not None:
+    if together is not None and together.steps_before:
         end = f" {kept} kept; {len(together.together)} together: {together.together_summary.partition(', ')[2]}."
-    return f"{len(trials)} trials: {told}; {gains} with a gain.{end}", ""
+    return f"{plural(len(trials), 'trial')}: {told}; {gains} with a gain.{end}", ""
