@@ -1,6 +1,7 @@
-"""Captures the two demo frames that ship with Wendascope, off-screen, from the running demo program, and measures them.
+"""Captures the demo frames that ship with Wendascope, off-screen, from the running demo program, and measures them.
 
-With `--measure`, the frames that are there are measured again, and what was measured before is left out.
+With `--measure`, the frames that are there are measured again, and what was measured before is left out. With names of
+files, only those are made.
 """
 
 from __future__ import annotations
@@ -24,7 +25,11 @@ DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
 DEAREST = 4
 LARGEST = 4 << 20
-FRAMES: tuple[tuple[str, list[str]], ...] = (("depot.wend", []), ("depot-better.wend", ["--better", "all"]))
+FRAMES: tuple[tuple[str, list[str]], ...] = (
+    ("depot.wend", []),
+    ("depot-better.wend", ["--better", "all"]),
+    ("signal-box.wend", ["--view", "signal-box"]),
+)
 
 
 def capture(path: Path, options: list[str]) -> None:
@@ -48,7 +53,9 @@ def measure(path: Path) -> None:
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
         assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"
-        prove_all(path, found.frame, [f for f in found.findings if f.remedy is not None], replay, unsure=True)
+        prove_all(
+            path, found.frame, [f for f in found.findings if f.remedy is not None], replay, unsure=True, budget=600.0
+        )
         case = Case(
             found.frame,
             found.drawn or Drawn([], [], []),
@@ -67,7 +74,10 @@ def measure(path: Path) -> None:
 
 
 def main() -> None:
+    only = [word for word in sys.argv[1:] if word.endswith(".wend")]
     for name, options in FRAMES:
+        if only and name not in only:
+            continue
         path = DATA / name
         if "--measure" in sys.argv[1:]:
             forget(path)

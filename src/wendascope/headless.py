@@ -19,9 +19,11 @@ from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import examine_file
+from wendascope.trials.prove_all import prove_all
 
 _FRAME = 30
 _BUDGET_MS = 16.7
+_PROOFS = 3
 
 
 class DemoRun(msgspec.Struct):
@@ -30,46 +32,60 @@ class DemoRun(msgspec.Struct):
     pictures: list[str]
     identical: bool
     sentence: str
+    proofs: list[str]
 
 
 def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable[[str], None]) -> DemoRun:
     """Capture, verify, survey, picture and report, saying each step. Raises any WendascopeError."""
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / "depot.wend"
-    say("1 of 5  starting the demo program and taking its frame 30")
+    say("1 of 6  starting the demo program and taking its frame 30")
     with Target([sys.executable, "-m", "wendascope.demo", "--off-screen"]) as target:
         save(target.capture(Trigger(frame=_FRAME), 120.0, progress), path)
     frame = load(path)
     say(f"        {path}: {frame.call_count:,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")
     with Replay(path) as replay:
-        say("2 of 5  replaying it and comparing every pixel")
+        say("2 of 6  replaying it and comparing every pixel")
         verification = replay.run(verify.asked(), progress)
         if not verification.identical:
             raise ReplayError(
                 f"the replay differs in {verification.pixels_different} pixels; please report this machine's driver"
             )
         say(f"        identical, {verification.pixels:,} pixels")
-        say("3 of 5  measuring times, layers and triangles")
+        say("3 of 6  measuring times, layers and triangles")
         examined = examine_file(path, progress=progress, replay=replay)
         frame = examined.frame
         document = survey_document(frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings)
         say(f"        {document.sentence}")
         for finding in document.findings[:3]:
             say(f"        {finding.title}")
-        say("4 of 5  writing pictures")
+        say("4 of 6  proving the three largest findings, and all of them that save time together")
+        wanted = [f for f in examined.findings if f.remedy is not None]
+        wanted = sorted(wanted, key=lambda f: -(f.estimate_ms or 0.0))[:_PROOFS]
+        proved = prove_all(path, frame, wanted, replay, progress=progress, unsure=True)
+        proofs = {p.finding: p for p in [*proved.proofs, *([proved.combined] if proved.combined else [])]}
+        document = survey_document(
+            frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings, proofs, examined.refuted
+        )
+        say("5 of 6  writing pictures")
         pictures = [_picture(replay, folder / "finished.png", None, progress)]
         dearest = max(range(len(frame.passes)), key=lambda i: document.passes[i].ms)
         last = int(frame.passes.end[dearest]) - 1
         pictures.append(
             _picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, progress)
         )
-    say("5 of 5  writing the report")
+    say("6 of 6  writing the report")
     report = folder / "report.html"
     export("html", document, report, path)
     export("csv", document, folder / "tables", path)
     for written in (*pictures, report, folder / "tables"):
         say(f"        {written}")
-    return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence)
+    told = [f"{proof.told_verdict}: {item.title}" for item in wanted if (proof := proofs.get(item.id))]
+    if proved.combined:
+        told.append(f"together {proved.combined.told_verdict}: {proved.combined.together_summary}")
+    for line in told:
+        say(line)
+    return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence, told)
 
 
 def _picture(replay: Replay, path: Path, step: int | None, progress: Callable[[str, float], None]) -> Path:

@@ -20,24 +20,27 @@ def main() -> int:
         metavar="LIST",
         help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS),
     )
+    parser.add_argument("--view", choices=("depot", "signal-box"), default="depot", help="what is drawn")
     parser.add_argument("--frames", type=int, default=0, help="stop after this many frames; 0 draws until closed")
-    parser.add_argument("--size", default="1280x720", help="width x height of the picture")
+    parser.add_argument("--size", default="", help="width x height; 1280x720 of the depot, 640x360 else")
     parser.add_argument("--off-screen", action="store_true", help="draw into a pbuffer even where there is a display")
     parser.add_argument("--times", action="store_true", help="print the median frame time at the end")
     options = parser.parse_args()
     try:
         better = parse_better(options.better)
-        width, height = (int(n) for n in options.size.split("x"))
+        size = options.size or ("1280x720" if options.view == "depot" else "640x360")
+        width, height = (int(n) for n in size.split("x"))
     except ValueError as error:
         parser.error(str(error))
     surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
     from wendascope.demo.depot import Depot
+    from wendascope.demo.signal_box import SignalBox
 
-    depot = Depot(width, height, better)
+    scene = Depot(width, height, better) if options.view == "depot" else SignalBox(width, height, better)
     frame, times = 0, []
     while not surface.closed() and (options.frames == 0 or frame < options.frames):
         started = time.perf_counter()
-        depot.draw(frame)
+        scene.draw(frame)
         surface.swap()
         times.append(time.perf_counter() - started)
         frame += 1

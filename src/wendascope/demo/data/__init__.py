@@ -1,10 +1,10 @@
-"""The two captured frames of the demo, as files of this folder."""
+"""The captured frames of the demo, as files of this folder."""
 
 from pathlib import Path
 
 
 def demo_files() -> list[Path]:
-    """The frame as it is, then the one with every flaw off, as copies that may be written to.
+    """The depot as it is, then with every flaw off, then the yard from the signal box; copies that may be written to.
 
     The shipped files stay as they are; what is measured is kept in copies in the user's data folder.
     """
@@ -15,7 +15,7 @@ def demo_files() -> list[Path]:
     folder = platformdirs.user_data_path("wendascope", ensure_exists=True) / "demo"
     folder.mkdir(parents=True, exist_ok=True)
     copies = []
-    for name in ("depot.wend", "depot-better.wend"):
+    for name in ("depot.wend", "depot-better.wend", "signal-box.wend"):
         shipped, copy = Path(__file__).parent / name, folder / name
         if not copy.exists() or copy.stat().st_mtime < shipped.stat().st_mtime:
             shutil.copyfile(shipped, copy)
