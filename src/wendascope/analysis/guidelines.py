@@ -64,12 +64,18 @@ class DeviceClass(msgspec.Struct, forbid_unknown_fields=True):
     low: int = 0
 
 
+class ProofGuidelines(msgspec.Struct, forbid_unknown_fields=True):
+    budget_seconds: float
+    seconds: float
+
+
 class Guidelines(msgspec.Struct, forbid_unknown_fields=True):
     """What each field means stands in `guidelines.toml`."""
 
     geometry: GeometryGuidelines
     batches: BatchGuidelines
     operations: OperationCosts
+    proofs: ProofGuidelines
     steps: list[DeviceClass]
 
 

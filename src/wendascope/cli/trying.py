@@ -45,11 +45,17 @@ def prove(
         ),
     ] = False,
     seconds: Annotated[
-        float, typer.Option(help="Longest measuring for one proof; mostly it is decided before.", min=0.5, max=600)
-    ] = 6.0,
+        float | None,
+        typer.Option(
+            help="Longest measuring for one proof; mostly it is decided before. The guidelines say 6.", min=0.5, max=600
+        ),
+    ] = None,
     budget: Annotated[
-        float, typer.Option(help="With --all: seconds for all proofs; those not reached stay estimated.", min=1)
-    ] = 120.0,
+        float | None,
+        typer.Option(
+            help="With --all: seconds for all proofs; those not reached stay estimated. The guidelines say 120.", min=1
+        ),
+    ] = None,
     again: Annotated[bool, typer.Option("--again", help="With --all: prove anew what was proved already.")] = False,
     code: Annotated[
         Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")
@@ -110,7 +116,7 @@ def prove(
     else:
         _print_proofs(proofs, combined, titles)
         if left:
-            print(f"{plural(len(left), 'finding')} not reached in {budget:g} s; run it again to go on")
+            print(f"{plural(len(left), 'finding')} not reached in the time that was given; run it again to go on")
         if every and proofs and combined is None:
             print(
                 "no combined proof: fewer than two of the changes save time for certain; --unsure takes in those of"

@@ -18,7 +18,7 @@ from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import share as per_cent
 from wendascope.trials.limits import Limits
-from wendascope.trials.proof import SECONDS, Proof, in_order, measured_proof, now
+from wendascope.trials.proof import Proof, in_order, measured_proof, now
 from wendascope.trials.verdicts import CHANGES, NOISE, REFUSED, VERDICTS, judge_times
 
 PROOF, EDIT, EXPERIMENT = "proof", "edit", "experiment"
@@ -143,7 +143,7 @@ def attempt(
     remedies: list[Remedy],
     replay: Replay,
     note: str = "",
-    seconds: float = SECONDS,
+    seconds: float | None = None,
     progress: Progress = lambda _what, _part: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Attempt:
@@ -164,7 +164,7 @@ def mark(path: Path, trial: str, state: str, note: str) -> Mark:
 
 
 def measure_kept(
-    path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, seconds: float = SECONDS,
+    path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
     """All kept trials as one edited frame, kept in the file. Raises UsageError where none is kept, ReplayError,

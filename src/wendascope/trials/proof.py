@@ -11,6 +11,7 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
@@ -38,8 +39,6 @@ from wendascope.trials.verdicts import (
     judge_sides,
 )
 
-SECONDS = 6.0
-"""Of measuring, at most, for one proof; mostly it is decided long before."""
 _ORDER = {"edit-shader": 0, "bake-uniforms": 2}
 """Whole sources come before what rewrites them, and values are written into what came of it all."""
 COMBINED = "combined"
@@ -207,12 +206,12 @@ def told(proof: Proof) -> dict[str, Any]:
 
 
 def prove(
-    path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, seconds: float = SECONDS,
+    path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, name: str = "",
 ) -> Proof:  # fmt: skip
     """Try the remedies of some findings as one edited frame and keep the proof in the file.
 
-    `seconds` limits the measuring; `name` is what the proof is kept under, the finding's id unless given. Raises
+    `seconds` limits the measuring, in place of the guidelines; `name` is what the proof is kept under, the finding's id unless given. Raises
     ReplayError, CancelledError.
     """
     chosen = list(findings)
@@ -235,7 +234,7 @@ def keep_proof(path: Path, proof: Proof) -> None:
 
 
 def measured_proof(
-    frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, seconds: float = SECONDS,
+    frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
     """Remedies as one edited frame against the original, without keeping it. Raises ReplayError, CancelledError.
@@ -245,7 +244,8 @@ def measured_proof(
     careful = in_order(remedies[0]) if len(remedies) == 1 else None
 
     def attempt(tried: list[Remedy]) -> Proof:
-        found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), seconds), progress, cancelled)
+        most = seconds or guidelines().proofs.seconds
+        found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), most), progress, cancelled)
         proof = _judge(identity, found)
         if proof.verdict in (*SHOWN, NOISE) and proof.calls_after != proof.calls_before:
             api = api_part(replay, tried, cancelled)

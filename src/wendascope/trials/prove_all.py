@@ -9,13 +9,13 @@ from pathlib import Path
 
 from wendascope import records
 from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.guidelines import guidelines
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.proof import (
     COMBINED,
-    SECONDS,
     Proof,
     as_proved,
     compatible,
@@ -28,8 +28,6 @@ from wendascope.trials.proof import (
 from wendascope.trials.runs import outcome_of
 from wendascope.trials.verdicts import COSTS, NO_DIFFERENCE, NOISE, SAVES
 
-BUDGET_SECONDS = 120.0
-"""For all proofs of a frame, the combined one apart; what is not reached by then stays estimated."""
 _MOST_ATTEMPTS = 12
 """Replays spent on finding out which changes exclude each other."""
 _PICTURE_RUNS = 4
@@ -62,16 +60,18 @@ def in_order_of_promise(frame: Frame, findings: Sequence[Finding], survey: Surve
 
 
 def prove_all(
-    path: Path, frame: Frame, findings: Sequence[Finding], replay: Replay, seconds: float = SECONDS,
+    path: Path, frame: Frame, findings: Sequence[Finding], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, unsure: bool = False,
-    budget: float = BUDGET_SECONDS, again: bool = False, proved: Callable[[Proof], None] = lambda _proof: None,
+    budget: float | None = None, again: bool = False, proved: Callable[[Proof], None] = lambda _proof: None,
 ) -> AllProofs:  # fmt: skip
     """A proof of every finding, and one of all that save time together; None where fewer than two do.
 
-    Findings that have a proof already keep it unless `again`; `proved` hears of each new one at once. With `unsure`,
+    `seconds` limits each proof and `budget` all of them; the guidelines say how much where nothing is given. Findings
+    that have a proof already keep it unless `again`; `proved` hears of each new one at once. With `unsure`,
     the combined frame also takes those that keep the picture and of which alone nothing can be told. Raises
     ReplayError, CancelledError.
     """
+    seconds, budget = seconds or guidelines().proofs.seconds, budget or guidelines().proofs.budget_seconds
     known = {} if again else {k: v for k, v in stored_proofs(path).items() if v.verdict != NOISE}
     survey = records.SURVEY.newest(path)
     waiting = [f for f in in_order_of_promise(frame, findings, survey) if f.id not in known]

@@ -149,12 +149,57 @@ def outcome_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Outc
     return outcomes(session).judge(variations(session, remedies))
 
 
+class Timed(msgspec.Struct):
+    """What original and edited span took, in turns."""
+
+    work: Side
+    """Its frame is drained, by the time of the wall."""
+    submission: Side
+    clock: str
+    """By which the work was measured."""
+    pairs: int = 0
+    seconds: float = 0.0
+
+
+def _unmeasured(session: ReplaySession, job: Job) -> Timed:
+    clock = calibration(session, job).verdict_clock
+    scale = frame_scale(session, clock)
+    sides = [Side(Decision.OPEN, None, median_interval(ms)) for ms in (scale.wall, scale.submit)]
+    return Timed(sides[0], sides[1], clock)
+
+
+def _timed(
+    session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
+) -> tuple[Timed, list[SpanRuns]]:
+    timed = _unmeasured(session, job)
+    scale = frame_scale(session, timed.clock)
+    submit_ms = float(np.median(scale.submit))
+    work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
+    submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
+    runs = _runs(session, remedies, passes, timed.clock, edit)
+    timed.seconds = _in_turns(runs, work, submission, scale.shown, seconds, job)
+    timed.pairs = len(work.differences)
+    for side, measure in ((timed.work, work), (timed.submission, submission)):
+        side.decision, side.saved = measure.decision, measure.interval
+    return timed, runs
+
+
+@remote
+def time_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float) -> Timed:
+    """Only the times of original and edited span, whatever becomes of the picture. Raises TrialError, ReplayError,
+    CancelledError.
+    """
+    edit, _ = _edit(session, remedies)
+    return _timed(session, job, remedies, passes, edit, seconds)[0]
+
+
 @remote
 def try_remedies(
     session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float
 ) -> TrialRun:
     """Replay original and edited frame in turns, the span that changes only, until it is decided what that saves or
-    `seconds` of measuring are over. Raises TrialError, ReplayError, CancelledError.
+    `seconds` of measuring are over. Where the picture changes nothing is measured. Raises TrialError, ReplayError,
+    CancelledError.
     """
     frame = session.frame
     job.progress("replaying the original twice", 0.0)
@@ -164,15 +209,9 @@ def try_remedies(
     job.progress("replaying the edited frame", 0.05)
     outcome = found.judge(variations(session, remedies))
     edit, change = _edit(session, remedies)
-    clock = calibration(session, job).verdict_clock
-    scale = frame_scale(session, clock)
-    work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
-    submit_ms = float(np.median(scale.submit))
-    submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
-    took, fragments = 0.0, None
+    timed, fragments = _unmeasured(session, job), None
     if outcome.same and not found.ground.trouble:
-        runs = _runs(session, remedies, passes, clock, edit)
-        took = _in_turns(runs, work, submission, scale.shown, seconds, job)
+        timed, runs = _timed(session, job, remedies, passes, edit, seconds)
         whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
         if whole is not None:
             before, after = (run.fragments() for run in runs)
@@ -180,11 +219,11 @@ def try_remedies(
             fragments = whole[0], whole[0] + after - before
     edited_calls = session.edited(edit)
     return TrialRun(
-        work=Side(work.decision, work.interval, median_interval(scale.wall)),
-        submission=Side(submission.decision, submission.interval, median_interval(scale.submit)),
-        clock=clock,
-        pairs=len(work.differences),
-        seconds=took,
+        work=timed.work,
+        submission=timed.submission,
+        clock=timed.clock,
+        pairs=timed.pairs,
+        seconds=timed.seconds,
         outcome=outcome,
         ground=found.ground,
         counts=counts(frame, edited_calls),
