@@ -289,7 +289,7 @@ def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPat
     from wendascope.demo.data import demo_files
 
     copies = demo_files()
-    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend"]
+    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend", "signal-box.wend"]
     assert all(tmp_path in p.parents for p in copies)
     shutil.rmtree(tmp_path / "wendascope")
 

@@ -211,8 +211,8 @@ def prove(
 ) -> Proof:  # fmt: skip
     """Try the remedies of some findings as one edited frame and keep the proof in the file.
 
-    `seconds` limits the measuring, in place of the guidelines; `name` is what the proof is kept under, the finding's id unless given. Raises
-    ReplayError, CancelledError.
+    `seconds` limits the measuring, in place of the guidelines; `name` is what the proof is kept under, the finding's
+    id unless given. Raises ReplayError, CancelledError.
     """
     chosen = list(findings)
     identity = name or chosen[0].id

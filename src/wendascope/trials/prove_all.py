@@ -71,7 +71,9 @@ def prove_all(
     the combined frame also takes those that keep the picture and of which alone nothing can be told. Raises
     ReplayError, CancelledError.
     """
-    seconds, budget = seconds or guidelines().proofs.seconds, budget or guidelines().proofs.budget_seconds
+    limits = guidelines().proofs
+    seconds = limits.seconds if seconds is None else seconds
+    budget = limits.budget_seconds if budget is None else budget
     known = {} if again else {k: v for k, v in stored_proofs(path).items() if v.verdict != NOISE}
     survey = records.SURVEY.newest(path)
     waiting = [f for f in in_order_of_promise(frame, findings, survey) if f.id not in known]
