@@ -38,7 +38,7 @@ _FRAGMENTS: Slot[list[int] | None] = Slot("fragments of the frame")
 _FLOOR, _SUBMIT_FLOOR = 0.001, 0.005
 """Parts of the frame's work and of its submission below which no difference is claimed: what another layout of the
 same calls in memory may come to."""
-_SUBMIT_SMALL, _LEAST_MS = 0.02, 0.02
+_SUBMIT_SMALL, _LEAST_MS = 0.04, 0.02
 """A difference of submission below this part of it (or these milliseconds) is none that matters."""
 
 
