@@ -72,6 +72,9 @@ def all_proofs() -> Iterator[Row]:
             )
         same = sum(a.verdict == found[1][k].verdict for k, a in found[0].items())
         yield "the same verdict idle and under load", f"{same} of {len(found[0])}", ">= 95 %"
+        for identity, idle in found[0].items():
+            if idle.verdict != found[1][identity].verdict:
+                yield f"  {identity}", f"{idle.told_verdict}; loaded: {found[1][identity].told_verdict}", ""
         against = sum({a.verdict, found[1][k].verdict} == {SAVES, COSTS} for k, a in found[0].items())
         yield "opposite verdicts idle and under load", f"{against}", "0"
 

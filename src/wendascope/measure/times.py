@@ -93,12 +93,17 @@ class SpanTimer:
 
 
 class FrameTimer:
-    """Times the whole frame: the CPU time of submitting it, and until its work is done. Times in milliseconds."""
+    """Times the whole frame: the CPU time of submitting it, and until its work is done. Times in milliseconds.
 
-    def __init__(self, session: ReplaySession, edit: Edit | None = None) -> None:
+    Without `rasterised`, no fragments are made: submission is all there is to it, and the pictures are not the frame's.
+    """
+
+    def __init__(self, session: ReplaySession, edit: Edit | None = None, rasterised: bool = True) -> None:
         edit = edit or Edit()
         self._session = session
         first, last = CallBatch(), CallBatch()
+        if not rasterised:
+            first.call("glEnable", GL.RASTERIZER_DISCARD)
         read_clocks(first, drained=True)
         read_clocks(last, drained=False)
         read_clocks(last, drained=True)

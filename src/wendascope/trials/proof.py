@@ -305,6 +305,8 @@ def _judge(identity: str, found: TrialRun) -> Proof:
     outcome, ground = found.outcome, found.ground
     judged = judge_sides(found.work.decision, found.submission.decision)
     verdict, reason = judged.verdict, ""
+    if found.only_state:
+        reason = "all steps stay as they are, so only submission was measured, without making fragments"
     if outcome.pixels_different or outcome.later_pixels:
         verdict = CHANGES
     elif outcome.left_behind:

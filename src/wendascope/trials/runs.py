@@ -12,13 +12,14 @@ import numpy.typing as npt
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
+from wendascope.measure.clocks import THREAD
 from wendascope.measure.deciding import MOST_PAIRS, Decision, Measure, all_decided
 from wendascope.measure.pictures import alpha_matters
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
-from wendascope.measure.times import SpanTimer, span_fragments
+from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
 from wendascope.opengl.packed import CallBatch
-from wendascope.registry import Role, tables
+from wendascope.registry import GL, Role, tables
 from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import differing
@@ -38,6 +39,7 @@ _FRAGMENTS: Slot[list[int] | None] = Slot("fragments of the frame")
 _FLOOR, _SUBMIT_FLOOR = 0.001, 0.005
 """Parts of the frame's work and of its submission below which no difference is claimed: what another layout of the
 same calls in memory may come to."""
+_SETTLING_RUNS = 5
 _SUBMIT_SMALL, _LEAST_MS = 0.04, 0.02
 """A difference of submission below this part of it (or these milliseconds) is none that matters."""
 
@@ -95,6 +97,8 @@ class TrialRun(msgspec.Struct):
     new_bytes: int
     """Of the buffers and textures that the change brings in."""
     left_out: list[str]
+    only_state: bool = False
+    """Whether all steps are as they were: only submission was measured then, without making fragments."""
 
 
 def _edit(session: ReplaySession, remedies: list[Remedy]) -> tuple[Edit, FrameChange]:
@@ -161,6 +165,41 @@ class Timed(msgspec.Struct):
     seconds: float = 0.0
 
 
+def _only_state(session: ReplaySession, change: FrameChange, edit: Edit) -> bool:
+    """Whether an edit leaves all steps and what they draw with as they are: then only submission can differ."""
+    steps = session.frame.steps.call
+    objects = change.new.objects
+    made = objects.buffers or objects.textures or objects.programs or objects.vertex_arrays or objects.framebuffers
+    dropped = edit.drop is not None and bool(edit.drop[steps].any())
+    return not (made or dropped or any(_draws(i.batch) for i in edit.insertions))
+
+
+def _submitted(session: ReplaySession, job: Job, edit: Edit, seconds: float) -> Timed:
+    """Original and edited frame submitted in turns without making fragments."""
+    timed = _unmeasured(session, job)
+    timers = [FrameTimer(session, e, rasterised=False) for e in (Edit(), edit)]
+
+    def submitted(which: int) -> float:
+        return float(timers[which].read()[0, THREAD])
+
+    whole = float(np.median([submitted(0) for _ in range(_SETTLING_RUNS)]))
+    measure = Measure(_SUBMIT_FLOOR * whole, max(_SUBMIT_SMALL * whole, _LEAST_MS))
+    started = time.monotonic()
+    submitted(1)
+    for pair in range(MOST_PAIRS):
+        job.progress("submitting both in turns", 0.1 + 0.9 * pair / MOST_PAIRS)
+        times = [0.0, 0.0]
+        for which in (0, 1) if pair % 2 == 0 else (1, 0):
+            times[which] = submitted(which)
+        measure.add(times[0] - times[1])
+        if all_decided([measure]) or time.monotonic() - started > seconds:
+            break
+    timed.submission = Side(measure.decision, measure.interval, Interval(whole, whole, whole))
+    timed.work.decision, timed.pairs = Decision.SMALL, len(measure.differences)
+    timed.seconds = time.monotonic() - started
+    return timed
+
+
 def _unmeasured(session: ReplaySession, job: Job) -> Timed:
     clock = calibration(session, job).verdict_clock
     scale = frame_scale(session, clock)
@@ -210,7 +249,10 @@ def try_remedies(
     outcome = found.judge(variations(session, remedies))
     edit, change = _edit(session, remedies)
     timed, fragments = _unmeasured(session, job), None
-    if outcome.same and not found.ground.trouble:
+    only_state = _only_state(session, change, edit) and session.offers.value(GL.RASTERIZER_DISCARD)
+    if outcome.same and not found.ground.trouble and only_state:
+        timed = _submitted(session, job, edit, seconds)
+    elif outcome.same and not found.ground.trouble:
         timed, runs = _timed(session, job, remedies, passes, edit, seconds)
         whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
         if whole is not None:
@@ -235,6 +277,7 @@ def try_remedies(
         fragments_after=fragments[1] if fragments else None,
         new_bytes=change.new_bytes,
         left_out=change.left_out,
+        only_state=only_state,
     )
 
 
