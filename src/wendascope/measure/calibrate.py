@@ -69,7 +69,7 @@ def calibrate(session: ReplaySession, job: Job) -> Calibration:
     )
 
 
-Tried = Mapping[str, npt.NDArray[np.float64]]
+Tried = Mapping[Clock, npt.NDArray[np.float64]]
 """Clock -> ms of the small and the large work, shape (repeats, 2)."""
 
 
@@ -215,10 +215,10 @@ class _Work:
         first, last = (readings(out.data + bytes(READING_BYTES - len(out.data)))[0] for out in batch.outs)
         return last - first
 
-    def tried(self) -> dict[str, npt.NDArray[np.float64]]:
+    def tried(self) -> dict[Clock, npt.NDArray[np.float64]]:
         """Both sizes by every clock; see `Tried`."""
         rows = np.array([[self.drained(size) for size in (_SMALL, _SIZE)] for _ in range(_REPEATS)])
-        found: dict[str, npt.NDArray[np.float64]] = {Clock.DRAIN: rows[..., WALL], Clock.CPU: rows[..., CPU]}
+        found: dict[Clock, npt.NDArray[np.float64]] = {Clock.DRAIN: rows[..., WALL], Clock.CPU: rows[..., CPU]}
         if self._session.offers("GL_TIME_ELAPSED") and self._session.offers("glGetQueryObjectui64v"):
             found[Clock.QUERY] = self.queried()
         return found

@@ -321,9 +321,8 @@ class ReplaySession:
         return captured
 
     def add(self, objects: Objects) -> None:
-        """Make objects that an edit brings in, in captured names of their own; those of the edit before go.
-
-        Raises ReplayError when a program does not link.
+        """Make objects that an edit brings in, in captured names of their own; those of the last few edits stay, under
+        their names here. Raises ReplayError when a program does not link.
         """
         self._rebuilder.add(objects)
 

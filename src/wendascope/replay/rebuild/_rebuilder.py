@@ -37,6 +37,14 @@ _GENERATORS = {
     "transform feedback": "glGenTransformFeedbacks",
 }
 
+_DELETERS = {
+    "buffer": "glDeleteBuffers",
+    "framebuffer": "glDeleteFramebuffers",
+    "texture": "glDeleteTextures",
+    "vertex array": "glDeleteVertexArrays",
+}
+_KEPT_EDITS = 4
+
 
 class Rebuilder:
     """Makes the frame's objects here, and can put any of them back to what they were."""
@@ -44,7 +52,8 @@ class Rebuilder:
     def __init__(self, frame: OpenGLFrame, executor: Executor) -> None:
         self.site = Site(frame, executor, Offers(frame.context))
         self._sources: dict[tuple[str, int], BlitSource] = {}
-        self._added = Objects()
+        self._added: list[dict[str, list[int]]] = []
+        """Of each edit, class -> names here of what it brought in."""
 
     def build(self) -> None:
         """Make every object. Raises ReplayError when the driver refuses."""
@@ -57,29 +66,37 @@ class Rebuilder:
         site.executor.run(batch)
 
     def add(self, objects: Objects) -> None:
-        """Make further objects, which edits bring in; those that an earlier edit brought in go. Raises ReplayError."""
-        self._remove_added()
-        self._added = objects
+        """Make further objects, which edits bring in. Those of the last few edits stay, so that what was prepared with
+        them still runs, also where both gave their objects the same names. Raises ReplayError.
+        """
+        while len(self._added) >= _KEPT_EDITS:
+            self._remove(self._added.pop(0))
         failed = self._make(objects)
+        names = self.site.names
+        self._added.append(
+            {
+                class_name: [names.get(class_name, item.name) for item in made]
+                for class_name, made in (
+                    ("buffer", objects.buffers),
+                    ("framebuffer", objects.framebuffers),
+                    ("texture", objects.textures),
+                    ("vertex array", objects.vertex_arrays),
+                    ("program", objects.programs),
+                )
+            }
+        )
         if failed:
             raise ReplayError(failed[0])
 
-    def _remove_added(self) -> None:
-        site = self.site
-        batch = site.batch()
-        for class_name, command, names in (
-            ("buffer", "glDeleteBuffers", [b.name for b in self._added.buffers]),
-            ("framebuffer", "glDeleteFramebuffers", [f.name for f in self._added.framebuffers]),
-            ("texture", "glDeleteTextures", [t.name for t in self._added.textures]),
-            ("vertex array", "glDeleteVertexArrays", [v.name for v in self._added.vertex_arrays]),
-        ):
-            if names:
-                here = [site.names.get(class_name, name) for name in names]
+    def _remove(self, added: dict[str, list[int]]) -> None:
+        batch = self.site.batch()
+        for class_name, command in _DELETERS.items():
+            here = added[class_name]
+            if here:
                 batch.call(command, len(here), struct.pack(f"<{len(here)}I", *here))
-        for program in self._added.programs:
-            batch.call("glDeleteProgram", site.names.get("program", program.name))
-        site.executor.run(batch)
-        self._added = Objects()
+        for program in added["program"]:
+            batch.call("glDeleteProgram", program)
+        self.site.executor.run(batch)
 
     def _make(self, objects: Objects) -> list[str]:
         """Returns a line for each program that does not link."""

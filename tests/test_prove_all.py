@@ -1,0 +1,68 @@
+"""The best set that holds together, and the order of proofs, with a replay that is made up."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.raster import RasterFrame, quad
+from wendascope.analysis.findings import Finding, Remedy
+from wendascope.replay import wire
+from wendascope.replay.jobs import Asked
+from wendascope.trials.outcomes import Outcome
+from wendascope.trials.prove_all import _holding, in_order_of_promise
+
+
+def finding(number: int, estimate: float = 1.0) -> Finding:
+    remedy = Remedy("drop-steps", [number])
+    return Finding(f"f{number}", "rule", "Time", f"finding {number}", "", [number], {}, estimate, "", "", "", remedy)
+
+
+class MadeUpReplay:
+    """Edits change the picture when they hold two findings that exclude each other."""
+
+    def __init__(self, excludes: set[frozenset[int]]) -> None:
+        self.excludes, self.runs = excludes, 0
+
+    def run(self, asked: Asked[Any], *_: Any) -> Outcome:
+        self.runs += 1
+        given = wire.unpack(asked.arguments, asked.job._arguments)  # as the replay process reads it
+        steps = {s for r in given.remedies for s in r.steps}
+        return Outcome(pixels_different=int(any(pair <= steps for pair in self.excludes)))
+
+
+def hold(count: int, excludes: set[frozenset[int]]) -> tuple[list[int], list[str], int]:
+    replay = MadeUpReplay(excludes)
+    held, out = _holding(None, [finding(i) for i in range(count)], replay, lambda _w, _p: None, lambda: False)  # type: ignore[arg-type]
+    return [int(f.id[1:]) for f in held], out, replay.runs
+
+
+def test_all_that_hold_together_stay() -> None:
+    assert hold(5, set()) == ([0, 1, 2, 3, 4], [], 1)
+
+
+def test_the_one_that_excludes_another_is_left_out_and_both_are_named() -> None:
+    held, out, runs = hold(8, {frozenset({1, 6})})
+    assert held == [0, 1, 2, 3, 4, 5, 7] and out == ["finding 6: excludes finding 1"] and runs <= 12
+
+
+def test_of_two_the_second_goes() -> None:
+    assert hold(2, {frozenset({0, 1})})[:2] == ([0], ["finding 1: excludes finding 0"])
+
+
+@given(st.integers(2, 9), st.sets(st.frozensets(st.integers(0, 8), min_size=2, max_size=2), max_size=3))
+def test_what_is_left_holds_and_costs_few_replays(count: int, excludes: set[frozenset[int]]) -> None:
+    held, out, runs = hold(count, excludes)
+    assert not any(pair <= set(held) for pair in excludes) or len(held) == 1
+    assert runs <= 14 and 0 in held and len(held) + len(out) <= count
+
+
+def test_the_most_promising_come_first() -> None:
+    frame = RasterFrame([quad(0, 0, 8, 8, 0.5), quad(0, 0, 8, 8, 0.4)], 8, 8, {})
+    survey: Any = SimpleNamespace(frame_ms=SimpleNamespace(median=10.0), passes=[SimpleNamespace(ms=10.0)])
+    rows = [finding(0, 1.0), finding(1, 5.0)]
+    assert [f.id for f in in_order_of_promise(frame, rows, survey)] == ["f1", "f0"]
+    assert [f.id for f in in_order_of_promise(frame, rows, None)] == ["f1", "f0"]

@@ -1,0 +1,101 @@
+"""Runs that begin in the middle of a frame, on real programs: they come out as the frame does as a whole."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from wendascope.analysis.findings import Remedy
+from wendascope.measure.clocks import Clock
+from wendascope.measure.times import pass_spans
+from wendascope.opengl.codec import load_opengl
+from wendascope.replay.client import Replay
+from wendascope.replay.edit import Edit
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.replay.span_start import SpanStart, step_calls
+from wendascope.trials.outcomes import outcomes
+from wendascope.trials.remedies import change_of
+from wendascope.trials.runs import time_remedies
+from wendascope.trials.span_runs import SpanRuns, Spans
+
+from .conftest import Capture, program
+
+pytestmark = pytest.mark.driver
+
+
+@pytest.fixture(params=["wasteful", "crowd", "everything", "multisample", "gles"])
+def session(request: pytest.FixtureRequest, capture: Capture) -> Iterator[ReplaySession]:
+    path, _ = capture(program(request.param))
+    made = ReplaySession(load_opengl(path))
+    yield made
+    made.close()
+
+
+def _rest_comes_out(session: ReplaySession, start: SpanStart) -> bool:
+    start.enter(start.approach(Edit()))
+    whole = session.prepare()
+    session.run_part(whole, int(np.searchsorted(whole.owner, start.call)), len(whole.stream))
+    return outcomes(session).came_out()
+
+
+def test_from_every_pass_and_some_steps_on_the_frame_comes_out(session: ReplaySession) -> None:
+    outcomes(session)
+    steps = session.frame.steps
+    middle = [step_calls(session, step)[0] for step in range(1, len(steps), max(len(steps) // 4, 1))]
+    for call in dict.fromkeys([*(first for first, _ in pass_spans(session)), *middle]):
+        start = SpanStart(session, call)
+        for _ in range(2):  # again and again
+            assert _rest_comes_out(session, start), (call, start.kept)
+        start.close()
+        assert _rest_comes_out(session, start), "without its copies it runs what comes before"
+
+
+def test_a_span_is_measured_by_all_clocks(session: ReplaySession) -> None:
+    spans = Spans(session)
+    first, end = max(pass_spans(session), key=lambda span: span[1] - span[0])
+    run = SpanRuns(session, spans.start(first), end, Clock.CPU)
+    times = [run.run() for _ in range(3)]
+    assert all(t.work_ms > 0 and 0 < t.submit_ms <= t.work_ms * 1.5 for t in times)
+    assert run.contents() == run.contents()
+    counted = run.fragments()
+    assert counted is None or counted >= 0
+
+
+def test_edits_whose_objects_have_the_same_names_run_beside_each_other(capture: Capture) -> None:
+    """Each prepared with objects of its own; the second does not take the first one's away."""
+    path, frame = capture(program("crowd", "core"))
+    session = ReplaySession(load_opengl(path))
+    program_name = int(frame.steps.program[np.flatnonzero(frame.steps.program)[0]])
+    steps = np.flatnonzero(frame.steps.program == program_name).tolist()
+    prepared = []
+    for kind in ("bake-uniforms", "flat-colour"):
+        change = change_of(session.frame, [Remedy(kind, steps, program=program_name)])
+        edit = change.edit()
+        session.add(change.new.objects)
+        prepared.append(session.prepare(edit))
+    pictures = []
+    for which in (0, 1, 0, 1):
+        session.run(prepared[which])
+        pictures.append(session.final_picture().pixels)
+    assert (pictures[0] == pictures[2]).all() and (pictures[1] == pictures[3]).all()
+    assert (pictures[0] != pictures[1]).any()
+    session.close()
+
+
+def test_what_saves_much_is_decided_at_the_first_look(capture: Capture, tmp_path: Path) -> None:
+    path, frame = capture(program("crowd", "core"))
+    everything = list(range(len(frame.steps)))
+    with Replay(path) as replay:
+        timed = replay.run(time_remedies.asked([Remedy("drop-steps", everything[1:])], [], 20.0))
+        assert replay.run(time_remedies.asked([Remedy("drop-steps", everything[1:])], [], 20.0)).clock == timed.clock
+    assert timed.submission.decision == "gain" and timed.pairs >= 10
+    assert timed.submission.saved is not None and timed.submission.saved.low > 0
+
+
+def test_a_job_can_be_asked_in_this_process_as_well(session: ReplaySession) -> None:
+    timed = time_remedies(session, Job(), [Remedy("drop-repeats", [])], [], 0.5)
+    assert timed.work.frame_ms.median > 0 and timed.seconds < 20
