@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from wendascope.measure.clocks import CPU, READING_BYTES, WALL, Clock, read_clocks, readings
 from wendascope.measure.records import Calibration, ClockTrial
+from wendascope.opengl.gl_helpers import small_program
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
@@ -159,8 +160,6 @@ class _Work:
         }
         sources = ((GL.VERTEX_SHADER, _VERTEX.format(**words)), (GL.FRAGMENT_SHADER, _FRAGMENT.format(**words)))
         make = CallBatch(session.offers)
-        shaders = [make.call("glCreateShader", kind) for kind, _ in sources]
-        program = make.call("glCreateProgram")
         outs = [make.out(4) for _ in range(4)]
         for command, out in zip(
             ("glGenTextures", "glGenFramebuffers", "glGenBuffers", "glGenVertexArrays"), outs, strict=True
@@ -169,16 +168,10 @@ class _Work:
         queries = make.out(8)
         make.call("glGenQueries", 2, queries)
         self._run(make)
-        self._program = program.value
+        self._program = small_program(session.executor, sources, session.offers, {0: "corner"})
         self._texture, self._framebuffer, self._buffer, self._vertex_array = (out.uints()[0] for out in outs)
         self._queries = queries.uints()
         build = CallBatch(session.offers)
-        for shader, (_, source) in zip(shaders, sources, strict=True):
-            build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
-            build.call("glCompileShader", shader.value)
-            build.call("glAttachShader", self._program, shader.value)
-        build.call("glBindAttribLocation", self._program, 0, b"corner\0")
-        build.call("glLinkProgram", self._program)
         build.call("glBindTexture", GL.TEXTURE_2D, self._texture)
         build.call("glTexImage2D", GL.TEXTURE_2D, 0, GL.RGBA, _SIZE, _SIZE, 0, GL.RGBA, GL.UNSIGNED_BYTE, None)
         build.call("glBindFramebuffer", GL.FRAMEBUFFER, self._framebuffer)

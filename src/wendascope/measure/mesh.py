@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import struct
-
 import msgspec
 import numpy as np
 import numpy.typing as npt
@@ -13,6 +11,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.resources import VertexInput
 from wendascope.measure.indices import draw_indices
 from wendascope.measure.overdraw import geometry_of
+from wendascope.opengl.gl_helpers import small_program
 from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.primitives import restart_index, triangles
@@ -211,19 +210,13 @@ class _Studio:
         )
         self._executor = LocalExecutor()
         make = CallBatch()
-        shaders = [make.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
-        program, array, buffer = make.call("glCreateProgram"), make.out(4), make.out(4)
+        array, buffer = make.out(4), make.out(4)
         make.call("glGenVertexArrays", 1, array)
         make.call("glGenBuffers", 1, buffer)
         self.run(make)
-        self.program, self.array, self.buffer = program.value, array.uints()[0], buffer.uints()[0]
-        build = CallBatch()
-        for shader, source in zip(shaders, (_VERTEX, _SHADED), strict=True):
-            build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
-            build.call("glCompileShader", shader.value)
-            build.call("glAttachShader", self.program, shader.value)
-        build.call("glLinkProgram", self.program)
-        self.run(build)
+        self.array, self.buffer = array.uints()[0], buffer.uints()[0]
+        sources = ((GL.VERTEX_SHADER, _VERTEX), (GL.FRAGMENT_SHADER, _SHADED))
+        self.program = small_program(self._executor, sources)
         asked = CallBatch()
         where = {
             name: asked.call("glGetUniformLocation", self.program, name.encode() + b"\0")

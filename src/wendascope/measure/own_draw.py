@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import struct
-
-from wendascope.errors import ReplayError
+from wendascope.opengl.gl_helpers import small_program
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
@@ -44,25 +42,12 @@ class OwnDraw:
             if context.number >= 32:
                 version += "\n#extension GL_ARB_texture_multisample : enable"
         make = CallBatch(session.offers)
-        shaders = [make.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
-        program, array = make.call("glCreateProgram"), make.out(4)
+        array = make.out(4)
         make.call("glGenVertexArrays", 1, array)
         session.run_batch(make)
-        self.program, self._array = program.value, array.uints()[0]
-        build = CallBatch(session.offers)
-        for shader, source in zip(shaders, (_VERTEX.format(version=version), f"{version}\n{fragment}"), strict=True):
-            build.call("glShaderSource", shader.value, 1, [source.encode()], struct.pack("<i", len(source)))
-            build.call("glCompileShader", shader.value)
-            build.call("glAttachShader", self.program, shader.value)
-        build.call("glLinkProgram", self.program)
-        status, log = build.out(4), build.out(1024)
-        build.call("glGetProgramiv", self.program, GL.LINK_STATUS, status)
-        build.call("glGetProgramInfoLog", self.program, 1024, None, log)
-        session.run_batch(build)
-        if not status.ints()[0]:
-            raise ReplayError(
-                f"a shader of the measurement does not link: {(log.text().splitlines() or ['no reason given'])[0]}"
-            )
+        self._array = array.uints()[0]
+        sources = ((GL.VERTEX_SHADER, _VERTEX.format(version=version)), (GL.FRAGMENT_SHADER, f"{version}\n{fragment}"))
+        self.program = small_program(session.executor, sources, session.offers)
 
     def begin(self, batch: CallBatch, state: DrawState, viewport: tuple[int, int, int, int]) -> None:
         """Everything that could keep fragments of ours away is switched off."""

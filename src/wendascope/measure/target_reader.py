@@ -14,6 +14,7 @@ from wendascope.errors import ReplayError
 from wendascope.frame.passes import Target
 from wendascope.measure.own_draw import OwnDraw
 from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.gl_helpers import pack_as_before, pack_tightly
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
@@ -421,12 +422,7 @@ class TargetReader:
     def _reading(self, framebuffer: int | None = None) -> CallBatch:
         """A batch that reads from the target into client memory; ended by `_end_reading`."""
         batch, state = CallBatch(self._session.offers), self._state
-        if self._session.offers.value(GL.PIXEL_PACK_BUFFER):
-            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
-        batch.call("glPixelStorei", GL.PACK_ALIGNMENT, 1)
-        for name in ("PACK_ROW_LENGTH", "PACK_SKIP_ROWS", "PACK_SKIP_PIXELS", "PACK_SWAP_BYTES"):
-            if self._session.offers("GL_" + name):
-                batch.call("glPixelStorei", getattr(GL, name), 0)
+        pack_tightly(batch, self._session.offers)
         if self._session.offers.read_target != self._session.offers.draw_target:
             wanted = state.value("DRAW_FRAMEBUFFER_BINDING") if framebuffer is None else framebuffer
             batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, wanted)
@@ -436,11 +432,7 @@ class TargetReader:
         state = self._state
         if self._session.offers.read_target != self._session.offers.draw_target:
             batch.call("glBindFramebuffer", GL.READ_FRAMEBUFFER, state.value("READ_FRAMEBUFFER_BINDING"))
-        for name in ("PACK_ALIGNMENT", "PACK_ROW_LENGTH", "PACK_SKIP_ROWS", "PACK_SKIP_PIXELS", "PACK_SWAP_BYTES"):
-            if self._session.offers("GL_" + name):
-                batch.call("glPixelStorei", getattr(GL, name), state.value(name))
-        if self._session.offers.value(GL.PIXEL_PACK_BUFFER):
-            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, state.value("PIXEL_PACK_BUFFER_BINDING"))
+        pack_as_before(batch, self._session.offers, state.value)
 
     def at(self, state: DrawState) -> None:
         """From now on, leave the context as this state says."""

@@ -14,6 +14,7 @@ from wendascope.errors import ReplayError
 from wendascope.frame.frame import Picture
 from wendascope.frame.passes import Target
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.gl_helpers import pack_tightly
 from wendascope.opengl.objects import Objects, RenderbufferRecord, TextureRecord
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch, CallStream
@@ -390,12 +391,7 @@ class ReplaySession:
     def _read_batch(self, here: int, buffer: int) -> CallBatch:
         site = self._rebuilder.site
         batch = site.batch()
-        if site.offers.value(GL.PIXEL_PACK_BUFFER):
-            batch.call("glBindBuffer", GL.PIXEL_PACK_BUFFER, 0)
-        for name in ("PACK_SWAP_BYTES", "PACK_ROW_LENGTH", "PACK_SKIP_ROWS", "PACK_SKIP_PIXELS"):
-            if site.offers("GL_" + name):
-                batch.call("glPixelStorei", getattr(GL, name), 0)
-        batch.call("glPixelStorei", GL.PACK_ALIGNMENT, 1)
+        pack_tightly(batch, site.offers)
         batch.call("glBindFramebuffer", site.offers.read_target, here)
         if buffer != GL.NONE:
             batch.call("glReadBuffer", buffer)

@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.opengl.formats import pixel_size
+from wendascope.opengl.gl_helpers import small_program
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch, Out, Result
 from wendascope.registry import GL, tables
@@ -46,7 +47,7 @@ _PACKED = {
     GL.UNSIGNED_SHORT_5_5_5_1: (5, 5, 5, 1),
 }
 _SAMPLED = {GL.TEXTURE_2D: "sampler2D", GL.TEXTURE_3D: "sampler3D", GL.TEXTURE_2D_ARRAY: "sampler2DArray"}
-_VERTEX = b"""#version 300 es
+_VERTEX = """#version 300 es
 void main() { gl_Position = vec4(vec2(gl_VertexID & 1, gl_VertexID >> 1) * 4.0 - 1.0, 0.0, 1.0); }"""
 _FRAGMENT = """#version 300 es
 precision highp float; precision highp int; precision highp %(sampler)s;
@@ -192,21 +193,10 @@ class _Scratch:
     def _program(self, target: int) -> int:
         sampler = _SAMPLED[target]
         if sampler not in self._programs:
-            batch = CallBatch()
-            shaders = [batch.call("glCreateShader", kind) for kind in (GL.VERTEX_SHADER, GL.FRAGMENT_SHADER)]
-            program = batch.call("glCreateProgram")
-            self._reader.executor.run(batch)
             at = "ivec2(gl_FragCoord.xy)" if target == GL.TEXTURE_2D else "ivec3(gl_FragCoord.xy, where.x)"
-            fragment = (_FRAGMENT % {"sampler": sampler, "at": at}).encode()
-            batch = CallBatch()
-            for shader, text in zip(shaders, (_VERTEX, fragment), strict=True):
-                batch.call("glShaderSource", shader.value, 1, [text], struct.pack("<i", len(text)))
-                batch.call("glCompileShader", shader.value)
-                batch.call("glAttachShader", program.value, shader.value)
-                batch.call("glDeleteShader", shader.value)
-            batch.call("glLinkProgram", program.value)
-            self._reader.executor.run(batch)
-            self._programs[sampler] = program.value
+            fragment = _FRAGMENT % {"sampler": sampler, "at": at}
+            sources = ((GL.VERTEX_SHADER, _VERTEX), (GL.FRAGMENT_SHADER, fragment))
+            self._programs[sampler] = small_program(self._reader.executor, sources)
         return self._programs[sampler]
 
     def fetch(self, record: TextureRecord, image: ImageRecord) -> bool:
