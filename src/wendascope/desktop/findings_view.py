@@ -53,7 +53,10 @@ class FindingsView(QWidget):
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
         self.prove_all = QPushButton("Prove all")
-        self.prove_all.setToolTip("Test each finding, then all that save time as one changed frame")
+        self.prove_all.setToolTip(
+            "Test the most promising first, for two minutes, then all that save time as one changed frame;"
+            " press again to go on with those not reached"
+        )
         self.difference = QPushButton("Show where it differs")
         self.show_step = QPushButton("Go to the first step")
         buttons = QHBoxLayout()
@@ -197,7 +200,8 @@ def _facts(finding: Finding, proof: Proof | None, combined: Proof | None) -> lis
     if finding.remedy is None and finding.refused:
         facts.append(("cannot be tried", finding.refused))
     if proof is not None:
-        facts += [("verdict", proof.told_verdict), ("proof", proof.summary), ("submission", proof.submission)]
+        facts += [("verdict", proof.told_verdict), ("proof", proof.summary)]
+        facts += [("submission", proof.submission), ("for this frame", proof.bound)]
     if combined is not None and finding.id in combined.together:
         facts.append((f"with {plural(len(combined.together) - 1, 'other')}", combined.summary))
     return [(label, capital(text)) for label, text in facts]

@@ -8,8 +8,8 @@ from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.texts import verb
-from wendascope.trials.proof import COMBINED
+from wendascope.texts import capital, verb
+from wendascope.trials.proof import COMBINED, Proof
 from wendascope.trials.verdicts import SAVES
 
 
@@ -36,9 +36,10 @@ class FindingsPage(FramePage):
         proofs = document.proofs
         combined = proofs.get(COMBINED)
         if combined is not None and combined.ratio is not None:
+            left = f" Left out: {'; '.join(combined.excluded)}." if combined.excluded else ""
             self.say(
-                f"{len(combined.together)} changes together: {combined.summary}.",
-                f"Verdict: {combined.told_verdict}. {_counts(document)}",
+                f"{capital(combined.together_summary)}: {combined.told_verdict}.",
+                f"{_sides(combined)}{_counts(document)}{left}",
             )
         elif document.findings:
             known = [f for f in document.findings if f.estimate_ms]
@@ -51,6 +52,12 @@ class FindingsPage(FramePage):
         else:
             self.say("Nothing to change was found.", _refuted(document))
         self.evidence.setToolTip("\n".join(f"{item.title}: {item.reason}" for item in document.refuted))
+
+
+def _sides(combined: Proof) -> str:
+    """What became of submission, and what the frame is bound by."""
+    parts = [f"Submission: {combined.submission}" if combined.submission else "", capital(combined.bound)]
+    return "".join(f"{part}. " for part in parts if part)
 
 
 def _counts(document: Document) -> str:
