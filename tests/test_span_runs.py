@@ -27,9 +27,9 @@ from .conftest import Capture, program
 pytestmark = pytest.mark.driver
 
 
-@pytest.fixture(params=["wasteful", "crowd", "everything", "multisample", "gles"])
+@pytest.fixture(params=["wasteful", "crowd core", "everything", "multisample", "gles"])
 def session(request: pytest.FixtureRequest, capture: Capture) -> Iterator[ReplaySession]:
-    path, _ = capture(program(request.param))
+    path, _ = capture(program(*request.param.split()))
     made = ReplaySession(load_opengl(path))
     yield made
     made.close()
@@ -60,7 +60,8 @@ def test_a_span_is_measured_by_all_clocks(session: ReplaySession) -> None:
     run = SpanRuns(session, spans.start(first), end, Clock.CPU)
     times = [run.run() for _ in range(3)]
     assert all(t.work_ms > 0 and 0 < t.submit_ms <= t.work_ms * 1.5 for t in times)
-    assert run.contents() == run.contents()
+    twice = [{k: v for k, v in run.contents().items() if k[0].kind == "texture"} for _ in range(2)]
+    assert twice[0] == twice[1], "what the span does not write holds what there was: of textures, the same"
     counted = run.fragments()
     assert counted is None or counted >= 0
 
@@ -72,7 +73,7 @@ def test_edits_whose_objects_have_the_same_names_run_beside_each_other(capture: 
     program_name = int(frame.steps.program[np.flatnonzero(frame.steps.program)[0]])
     steps = np.flatnonzero(frame.steps.program == program_name).tolist()
     prepared = []
-    for kind in ("bake-uniforms", "flat-colour"):
+    for kind in ("flat-colour", "early-test"):
         change = change_of(session.frame, [Remedy(kind, steps, program=program_name)])
         edit = change.edit()
         session.add(change.new.objects)

@@ -149,11 +149,12 @@ class Proof(msgspec.Struct):
     def together_summary(self) -> str:
         """Of a combined proof, the shortest that can be said."""
         before, after = self.frame_ms_before, self.frame_ms_after
-        times = f"{before.median:.1f} -> {after.median:.1f} ms, " if before is not None and after is not None else ""
-        return (
-            f"{plural(len(self.together), 'change')} together, {self.steps_before:,} -> {self.steps_after:,} steps, "
-            f"{times}{self.picture}"
+        shown = self.verdict in SHOWN and not self.side  # else the frame's own time shows nothing
+        times = f"{before.median:.1f} -> {after.median:.1f} ms, " if shown and before and after else ""
+        fewer = (
+            f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
         )
+        return f"{plural(len(self.together), 'change')} together, {fewer}{times}{self.picture}"
 
     @property
     def picture(self) -> str:

@@ -106,7 +106,7 @@ class ComparePage(Page):
         self.cancel_button.clicked.connect(self.cancel)
         self.progress = QProgressBar()
         self.progress.setRange(0, 1000)
-        self.progress.setFixedWidth(30 * GRID)
+        self.progress.setFixedWidth(20 * GRID)  # the window fits 1280 pixels while it is shown
         self.lens = QCheckBox("show the difference")
         self.lens.toggled.connect(self._lens)
         row = QHBoxLayout()
