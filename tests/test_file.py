@@ -170,7 +170,8 @@ def test_a_full_disk_leaves_nothing(small: Path, tmp_path: Path) -> None:
 import resource, signal, sys
 from pathlib import Path
 from wendascope.errors import FileError
-from wendascope.frame.file import load, save
+from wendascope.frame.file import save
+from wendascope.opengl.codec import load_opengl
 frame = load_opengl(Path(sys.argv[1]))
 for ref in frame.objects.blob_refs():
     frame.blobs.get(ref)
