@@ -45,7 +45,7 @@ def _rest_comes_out(session: ReplaySession, start: SpanStart) -> bool:
 def test_from_every_pass_and_some_steps_on_the_frame_comes_out(session: ReplaySession) -> None:
     outcomes(session)
     steps = session.frame.steps
-    middle = [step_calls(session, step)[0] for step in range(1, len(steps), max(len(steps) // 4, 1))]
+    middle = [step_calls(session.frame, step)[0] for step in range(1, len(steps), max(len(steps) // 4, 1))]
     for call in dict.fromkeys([*(first for first, _ in pass_spans(session)), *middle]):
         start = SpanStart(session, call)
         for _ in range(2):  # again and again

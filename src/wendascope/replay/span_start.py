@@ -13,6 +13,7 @@ import msgspec
 import numpy as np
 
 from wendascope.frame.steps import KINDS
+from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL, Role
@@ -24,9 +25,8 @@ _ELSEWHERE = ("dispatch",)
 """Kinds of steps whose results are not followed."""
 
 
-def step_calls(session: ReplaySession, step: int) -> tuple[int, int]:
+def step_calls(frame: OpenGLFrame, step: int) -> tuple[int, int]:
     """The calls [first, end) that are left out when a step is: it and what comes with it."""
-    frame = session.frame
     first = int(frame.steps.begin[step])
     while first and frame.calls.command(first - 1).has(Role.WITH_DRAW):
         first -= 1
@@ -54,7 +54,7 @@ class SpanStart:
         self._drop = np.zeros(len(session.frame.calls), bool)
         before = np.flatnonzero(session.frame.steps.call < call).tolist()
         for step in before:
-            first, end = step_calls(session, step)
+            first, end = step_calls(session.frame, step)
             self._drop[first:end] = True
         self._copies: list[tuple[_Image, int]] = []
         """Images with the names of their copies here."""

@@ -19,7 +19,7 @@ from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
 from wendascope.opengl.packed import CallBatch
-from wendascope.registry import GL, Role, tables
+from wendascope.registry import GL, STEPS, tables
 from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import differing
@@ -33,7 +33,6 @@ from wendascope.trials.remedies import FrameChange, change_of
 from wendascope.trials.span_runs import SPANS, SpanRuns, Spans, SpanTime, frame_scale
 from wendascope.trials.verdicts import small_ms
 
-_STEPS = Role.DRAW | Role.CLEAR | Role.DISPATCH | Role.BLIT | Role.COPY | Role.MIPMAPS
 _ORIGINAL: Slot[Picture] = Slot("finished picture")
 _FRAGMENTS: Slot[list[int] | None] = Slot("fragments of the frame")
 _FLOOR, _SUBMIT_FLOOR = 0.001, 0.005
@@ -290,7 +289,7 @@ def _runs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clo
     first, end = _span(session, passes)
     if passes and touched:
         moved = [i.before for i in edit.insertions if _draws(i.batch)]  # where the edited frame has its steps
-        first = max(first, min([step_calls(session, touched[0])[0], *moved]))
+        first = max(first, min([step_calls(session.frame, touched[0])[0], *moved]))
         close = max([int(session.frame.steps.call[touched[-1]]), *moved]) + 1
         runs = [SpanRuns(session, spans.start(first), close, clock, e) for e in (None, edit)]
         if close == end or not differing(*(run.contents() for run in runs)):
@@ -299,7 +298,7 @@ def _runs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clo
 
 
 def _draws(batch: CallBatch) -> bool:
-    return any(tables().commands[batch.words[start] & 0xFFFF].has(_STEPS) for start in batch.starts)
+    return any(tables().commands[batch.words[start] & 0xFFFF].has(STEPS) for start in batch.starts)
 
 
 def _in_turns(

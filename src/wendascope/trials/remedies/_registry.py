@@ -20,6 +20,7 @@ from wendascope.opengl.packed import CallBatch
 from wendascope.registry import Role, tables
 from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.replay.edit import Edit, Insertion
+from wendascope.replay.span_start import step_calls
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
 from wendascope.trials.reorder import reordered
@@ -131,10 +132,8 @@ class FrameChange:
             drop[region[0] : region[1]] = True
             insertions.append(Insertion(region[0], batch))
         for step in self.dropped - ordered:
-            first = int(steps.begin[step])
-            while first and frame.calls.command(first - 1).has(Role.WITH_DRAW):
-                first -= 1
-            drop[first : int(steps.call[step]) + 1] = True
+            first, end = step_calls(frame, step)
+            drop[first:end] = True
         for step, batch in self.before.items():
             if step not in self.dropped:
                 insertions.append(Insertion(int(steps.begin[step]), batch))
