@@ -9,7 +9,7 @@ from wendascope.measure.statistics import Interval
 from wendascope.trials.outcomes import Ground, Outcome
 from wendascope.trials.proof import Proof, _judge
 from wendascope.trials.refuting import told
-from wendascope.trials.runs import Side, TrialRun
+from wendascope.trials.runs import Side, Timed, TrialRun
 from wendascope.trials.verdicts import (
     API,
     CHANGES,
@@ -78,11 +78,7 @@ def _measured(
     if pairs < 10:
         work, submission = (Side(OPEN, None, side.frame_ms) for side in (work, submission))
     found = TrialRun(
-        work=work,
-        submission=submission,
-        clock="CPU time",
-        pairs=pairs,
-        seconds=1.0,
+        times=Timed(work, submission, clock="CPU time", pairs=pairs, seconds=1.0),
         outcome=outcome or Outcome(following=True),
         ground=ground or Ground(),
         counts=[],

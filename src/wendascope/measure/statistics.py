@@ -51,6 +51,35 @@ def median_intervals(
     return np.median(ordered, axis=0), ordered[low], ordered[high]
 
 
+@functools.cache
+def _signed_rank(n: int, confidence: float) -> int:
+    """How many of the smallest means of two of n samples lie outside of the interval at either end."""
+    ways = np.ones(1)
+    for rank in range(1, n + 1):  # in how many ways some of the ranks 1 .. n add up to each sum
+        with_rank = np.zeros(len(ways) + rank)
+        with_rank[: len(ways)] += ways
+        with_rank[rank:] += ways
+        ways = with_rank
+    below = np.cumsum(ways) / 2.0**n
+    return int(np.searchsorted(below, (1 - confidence) / 2, side="right"))
+
+
+def signed_rank_interval(samples: npt.NDArray[np.float64], confidence: float = 0.95) -> Interval:
+    """The median of samples that scatter evenly round it, with the interval of Wilcoxon's signed ranks.
+
+    The estimate is the median of the means of every two samples (Hodges and Lehmann 1963), and the interval is of the
+    order statistics of those means (Hollander and Wolfe, "Nonparametric statistical methods", section 3.3). It is as
+    robust as ranks and needs a third fewer samples than the median alone. Where samples are too few for the
+    confidence, the whole range is given. Raises ValueError when there are none.
+    """
+    if len(samples) == 0:
+        raise ValueError("no samples")
+    i, j = np.triu_indices(len(samples))
+    means = np.sort(samples[i] / 2 + samples[j] / 2)
+    outside = max(_signed_rank(len(samples), confidence) - 1, 0)
+    return Interval(float(np.median(means)), float(means[outside]), float(means[len(means) - 1 - outside]))
+
+
 def difference_of_medians(before: npt.NDArray[np.float64], after: npt.NDArray[np.float64]) -> Interval:
     """Median of `after` less that of `before` with a 95 % interval, for samples that are no pairs.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -42,14 +43,21 @@ _BY_ROLE = (
 """(role, class of the object that a call with it writes, field of `Written`)."""
 
 
-def written_objects(frame: OpenGLFrame) -> Written:
-    """Go over the commands that occur and gather what they write."""
+def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) -> Written:
+    """Go over the commands that occur among the calls [first, end) and gather what they write; of the whole frame
+    unless given.
+    """
     found = Written()
     calls, history = frame.calls, frame.history
-    for target in frame.passes.targets:
-        for attachment in target.attachments:
+    end = len(calls) if end is None else end
+    steps = np.flatnonzero((frame.steps.call >= first) & (frame.steps.call < end))
+    for index in np.unique(frame.passes.of_step[steps]).tolist():
+        for attachment in frame.passes.targets[index].attachments:
             (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
-    for command, rows in calls.by_command():
+    for command, every in calls.by_command():
+        rows = every[(every >= first) & (every < end)]
+        if len(rows) == 0:
+            continue
         for role, class_name, group in _BY_ROLE:
             if command.has(role):
                 getattr(found, group).update(_named(frame, history, command, rows, class_name))
@@ -67,6 +75,16 @@ def written_objects(frame: OpenGLFrame) -> Written:
     found.textures -= {t.name for t in views}
     for names in (found.textures, found.buffers, found.renderbuffers, found.programs, found.framebuffers):
         names.discard(0)
+    return found
+
+
+def both(several: Iterable[Written]) -> Written:
+    """Textures, buffers and renderbuffers that any of several write."""
+    found = Written()
+    for written in several:
+        found.textures |= written.textures
+        found.buffers |= written.buffers
+        found.renderbuffers |= written.renderbuffers
     return found
 
 

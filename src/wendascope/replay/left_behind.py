@@ -107,7 +107,7 @@ class _Digests(BlobStore):
     """Keeps no contents, only what tells them apart."""
 
     def put(self, data: bytes) -> BlobRef:
-        return BlobRef(hashlib.blake2b(data, digest_size=32).hexdigest(), len(data))
+        return BlobRef(f"{hash(data):x}", len(data))  # of 64 bits, and much faster than those that resist attacks
 
 
 class _Ours:

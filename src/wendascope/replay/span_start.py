@@ -16,6 +16,7 @@ from wendascope.frame.steps import KINDS
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.written import Written
 from wendascope.registry import GL, Role
 from wendascope.replay.edit import Edit
 from wendascope.replay.session import Prepared, ReplaySession
@@ -152,11 +153,13 @@ class SpanStart:
         session.run_batch(batch)
         return framebuffer.uints()[0]
 
-    def _copy(self, keep: bool) -> CallBatch:
-        """Copies of all images, there or back. They leave no state behind."""
+    def _copy(self, keep: bool, only: Written | None = None) -> CallBatch:
+        """Copies of all images (or of those that only this writes), there or back. They leave no state behind."""
         session = self._session
         batch = CallBatch(session.offers)
         for image, copy in self._copies:
+            if only and image.name not in (only.textures if image.kind == "texture" else only.renderbuffers):
+                continue
             ends = [session.names.get(image.kind, image.name), copy]
             if not keep:
                 ends.reverse()
@@ -195,15 +198,17 @@ class SpanStart:
         ahead = [i for i in edit.insertions if i.before < self.call or (i.before == self.call and i.closes)]
         return self._session.prepare(Edit(ahead, drop, self.call))
 
-    def enter(self, approach: Prepared) -> None:
-        """Be where the frame is before the call. Raises ReplayError."""
+    def enter(self, approach: Prepared, only: Written | None = None) -> None:
+        """Be where the frame is before the call; `only` names what else was written since the last time, where that
+        is known. Raises ReplayError.
+        """
         session = self._session
         if not self.kept:
             session.run(approach)
         else:
             session.restore(self._blit(keep=False), images=False)
             session.run_part(approach, 0, len(approach.stream))
-            session.run_batch(self._copy(keep=False))
+            session.run_batch(self._copy(keep=False, only=only))
         session.drain()
 
     def close(self) -> None:

@@ -6,7 +6,6 @@ bring of it is told as the API's part, beside what they bring on the driver itse
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 
 import msgspec
@@ -15,7 +14,7 @@ import numpy as np
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import CancelledError, WendascopeError
 from wendascope.measure.clocks import THREAD
-from wendascope.measure.deciding import MOST_PAIRS, Decision, Measure, all_decided
+from wendascope.measure.deciding import Decision, Measure, differences_of, in_turns
 from wendascope.measure.statistics import Interval
 from wendascope.measure.times import FrameTimer
 from wendascope.replay.client import Replay
@@ -24,7 +23,7 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
-from wendascope.trials.remedies import change_of
+from wendascope.trials.outcomes import bring_in, edited
 
 _SECONDS = 0.8
 _FLOOR, _SMALL = 0.05, 0.05
@@ -54,28 +53,26 @@ def measure_api_part(session: ReplaySession, job: Job, remedies: list[Remedy]) -
     job.progress("submitting both without drawing", 0.0)
     if session.slots.get(_DREW, lambda: _draws(session)):
         return ApiPart(Decision.OPEN, None, 0.0, True)
-    edit = change_of(session.frame, remedies)
-    changed = edit.edit()
-    session.add(edit.new.objects)
-    timers = [FrameTimer(session, e) for e in (Edit(), changed)]
+    variation, _ = edited(session, remedies)
+    bring_in(session, variation.objects)
+    timers = [FrameTimer(session, e) for e in (Edit(), variation.edit)]
+    originals: list[float] = []
 
-    def submitted(which: int) -> float:
-        return float(timers[which].read()[0, THREAD])
+    def submitted(which: int) -> list[float]:
+        taken = float(timers[which].read()[0, THREAD])
+        if which == 0:
+            originals.append(taken)
+        return [taken]
 
     before = session.slots.get(_BEFORE, lambda: float(np.median([submitted(0) for _ in range(_SETTLING_RUNS)])))
     measure = Measure(_FLOOR * before, _SMALL * before)
-    until = time.monotonic() + _SECONDS
-    submitted(1)
-    originals: list[float] = []
-    for pair in range(MOST_PAIRS):
-        job.progress("submitting both without drawing", pair / MOST_PAIRS)
-        times = [0.0, 0.0]
-        for which in (0, 1) if pair % 2 == 0 else (1, 0):
-            times[which] = submitted(which)
-        originals.append(times[0])
-        measure.add(times[0] - times[1])
-        if all_decided([measure]) or time.monotonic() > until:
-            break
+    submitted(1)  # warms up
+    in_turns(
+        differences_of(submitted),
+        [measure],
+        _SECONDS,
+        lambda part: job.progress("submitting both without drawing", part),
+    )
     return ApiPart(measure.decision, measure.interval, float(np.median(originals)))
 
 

@@ -20,12 +20,13 @@ from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.objects import Objects
+from wendascope.opengl.written import Written
 from wendascope.replay.edit import Edit
 from wendascope.replay.left_behind import Contents, counting_queries, differing, picture_in_between, read_left_behind
 from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, written_stores
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
-from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies import FrameChange, change_of
 
 _FOLLOWING = "with the frame after"
 _MOST_TESTS = 40
@@ -158,11 +159,13 @@ class Outcomes:
     # ---- edits ------------------------------------------------------------------------------------------
 
     def judge(self, variations: list[Variation]) -> Outcome:
-        """Run the variations of one edit, each from its own pattern. Raises TrialError where the driver refuses one."""
+        """Run the variations (at least one) of an edit, each from its own pattern. Raises TrialError where the driver
+        refuses one.
+        """
         outcome = Outcome(following=len(self._session.frame.following) > 0)
         stores = self.overwritten
         left: set[Store] = set()
-        for variation, pattern in zip(variations, PATTERNS, strict=True):
+        for variation, pattern in zip(variations, PATTERNS, strict=False):
             state = self._run(self._session, variation, stores, pattern)
             self._compare(outcome, state)
             if outcome.pixels_different:
@@ -201,7 +204,7 @@ class Outcomes:
                 self._original_after = self._run(longer, Variation(), (), PATTERNS[0])
             after = self._original_after
             still: set[Store] = set()
-            for variation, pattern in zip(variations, PATTERNS, strict=True):
+            for variation, pattern in zip(variations, PATTERNS, strict=False):
                 state = self._run(longer, variation, self.overwritten, pattern)
                 assert state.later is not None and after.later is not None
                 outcome.later_pixels = max(outcome.later_pixels, self._difference(state.later, after.later)[0])
@@ -211,10 +214,7 @@ class Outcomes:
 
     def _run(self, session: ReplaySession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
         own = len(self._session.frame.calls)
-        try:
-            session.add(variation.objects)
-        except ReplayError as error:
-            raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
+        bring_in(session, variation.objects)
         edit = variation.edit
         if edit.drop is not None and len(edit.drop) < len(session.frame.calls):
             edit = Edit(
@@ -242,9 +242,9 @@ class Outcomes:
         # the window is shown, and its other buffers are undefined once it was
         return {key: data for key, data in self.all_contents(session).items() if key[0].kind not in WINDOW}
 
-    def all_contents(self, session: ReplaySession) -> Contents:
-        """Of everything that the frame writes, as it is now, the window with it."""
-        return read_left_behind(session, session.written, self._queries)
+    def all_contents(self, session: ReplaySession, written: Written | None = None) -> Contents:
+        """Of everything that the frame writes (or of this), as it is now, the window with it."""
+        return read_left_behind(session, written or session.written, self._queries)
 
     # ---- pictures ---------------------------------------------------------------------------------------
 
@@ -269,21 +269,33 @@ def outcomes(session: ReplaySession) -> Outcomes:
     return session.slots.get(_OUTCOMES, lambda: Outcomes(session))
 
 
-def variations(session: ReplaySession, remedies: list[Remedy]) -> list[Variation]:
-    """An edited frame in as many ways as there are patterns: the last draws otherwise what the remedies leave out.
-    Raises TrialError.
+def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
+    """The edited frame of remedies, with what it consists of. Raises TrialError."""
+    change = change_of(session.frame, remedies, painted=painted)
+    return Variation(change.edit(), change.new.objects), change
+
+
+def bring_in(session: ReplaySession, objects: Objects) -> None:
+    """Make the objects of an edited frame. Raises TrialError where the driver refuses them."""
+    try:
+        session.add(objects)
+    except ReplayError as error:
+        raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
+
+
+def variations(session: ReplaySession, remedies: list[Remedy], first: Variation, leaves_out: bool) -> list[Variation]:
+    """An edited frame in as many ways as there are patterns: the last draws otherwise what the remedies leave out. One
+    way is enough where they leave out nothing. Raises TrialError.
     """
-    found = []
-    for number in range(len(PATTERNS)):
-        painted = number == len(PATTERNS) - 1
-        change = change_of(session.frame, remedies, painted=painted)
-        found.append(Variation(change.edit(), change.new.objects))
-    return found
+    if not leaves_out:
+        return [first]
+    return [first, *(edited(session, remedies, painted=pattern == PATTERNS[-1])[0] for pattern in PATTERNS[1:])]
 
 
 def judge_remedies(session: ReplaySession, remedies: list[Remedy]) -> Outcome:
     """How remedies, applied together, change what the frame comes to. Raises TrialError, ReplayError."""
-    return outcomes(session).judge(variations(session, remedies))
+    first, change = edited(session, remedies)
+    return outcomes(session).judge(variations(session, remedies, first, change.leaves_out))
 
 
 def _listed(names: list[str]) -> str:

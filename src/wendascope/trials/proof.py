@@ -251,7 +251,7 @@ def measured_proof(
         if proof.verdict in (*SHOWN, NOISE) and proof.calls_after != proof.calls_before:
             api = api_part(replay, tried, cancelled)
             if api is not None:
-                judged = judge_sides(found.work.decision, found.submission.decision, api.decision)
+                judged = judge_sides(found.times.work.decision, found.times.submission.decision, api.decision)
                 proof.verdict, proof.side = judged.verdict, judged.side
                 proof.api_ms_before, proof.api_saved_ms = api.before_ms, api.saved
                 proof.api_verdict = judge_sides(api.decision, Decision.OPEN).verdict
@@ -304,7 +304,7 @@ def now() -> str:
 
 def _judge(identity: str, found: TrialRun) -> Proof:
     outcome, ground = found.outcome, found.ground
-    judged = judge_sides(found.work.decision, found.submission.decision)
+    judged = judge_sides(found.times.work.decision, found.times.submission.decision)
     verdict, reason = judged.verdict, ""
     if found.only_state:
         reason = "all steps stay as they are, so only submission was measured, without making fragments"
@@ -316,13 +316,13 @@ def _judge(identity: str, found: TrialRun) -> Proof:
             reason = "capture the frame again to have the calls of the frame after, which tell whether they are read"
     elif ground.trouble:
         verdict, reason = REFUSED, ground.trouble
-    before, saved = found.work.frame_ms, found.work.saved
+    before, saved = found.times.work.frame_ms, found.times.work.saved
     after = _less(before, saved)
     return Proof(
         identity,
         verdict,
         reason,
-        found.pairs,
+        found.times.pairs,
         found.steps_before,
         found.steps_after,
         found.calls_before,
@@ -336,9 +336,9 @@ def _judge(identity: str, found: TrialRun) -> Proof:
         outcome.pixels_different,
         outcome.max_difference,
         outcome.where,
-        submit_ms_before=found.submission.frame_ms,
-        submit_ms_after=_less(found.submission.frame_ms, found.submission.saved),
-        submit_saved_ms=found.submission.saved,
+        submit_ms_before=found.times.submission.frame_ms,
+        submit_ms_after=_less(found.times.submission.frame_ms, found.times.submission.saved),
+        submit_saved_ms=found.times.submission.saved,
         new_bytes=found.new_bytes,
         left_out=found.left_out,
         side=judged.side if verdict == judged.verdict else "",
@@ -347,9 +347,9 @@ def _judge(identity: str, found: TrialRun) -> Proof:
         rewritten=outcome.rewritten,
         by_pattern=outcome.by_pattern,
         unlike_capture=ground.unlike_capture,
-        clock=found.clock,
-        seconds=found.seconds,
-        submission_verdict=judge_sides(found.submission.decision, Decision.OPEN).verdict,
+        clock=found.times.clock,
+        seconds=found.times.seconds,
+        submission_verdict=judge_sides(found.times.submission.decision, Decision.OPEN).verdict,
         counts=found.counts,
     )
 

@@ -15,7 +15,7 @@ from wendascope.frame.frame import Frame
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
-from wendascope.trials.outcomes import Outcome, differ, outcomes, variations
+from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
 from wendascope.trials.remedies import change_of
 
@@ -83,7 +83,7 @@ class _Refuting:
 
     def _judge(self, remedies: list[Remedy]) -> Outcome:
         self._job.progress("trying what was found", 0.5)
-        return outcomes(self._session).judge(variations(self._session, remedies))
+        return judge_remedies(self._session, remedies)
 
     def _together(self, numbers: list[int]) -> None:
         """All at once where they can be; halves where that is refuted or cannot be made."""

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Sequence
+import itertools
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
-from wendascope.errors import ReplayError, TrialError
+from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.clocks import THREAD
-from wendascope.measure.deciding import MOST_PAIRS, Decision, Measure, all_decided
+from wendascope.measure.deciding import Decision, Measure, Order, differences_of, in_turns
 from wendascope.measure.pictures import alpha_matters
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
@@ -28,9 +28,9 @@ from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
 from wendascope.replay.span_start import step_calls
 from wendascope.trials.compare import Count, counts
-from wendascope.trials.outcomes import Ground, Outcome, outcomes, variations
-from wendascope.trials.remedies import FrameChange, change_of
-from wendascope.trials.span_runs import SPANS, SpanRuns, Spans, SpanTime, frame_scale
+from wendascope.trials.outcomes import Ground, Outcome, bring_in, edited, judge_remedies, outcomes, variations
+from wendascope.trials.remedies import FrameChange
+from wendascope.trials.span_runs import SPANS, SpanPairs, SpanRuns, Spans, frame_scale
 from wendascope.trials.verdicts import small_ms
 
 _ORIGINAL: Slot[Picture] = Slot("finished picture")
@@ -71,16 +71,22 @@ class Side(msgspec.Struct):
     """Of the whole original frame."""
 
 
-class TrialRun(msgspec.Struct):
-    """What came of original and edited frame, run in turns until it was decided."""
+class Timed(msgspec.Struct):
+    """What original and edited took, run in turns until it was decided."""
 
     work: Side
     """Its frame is drained, by the time of the wall."""
     submission: Side
     clock: str
     """By which the work was measured."""
-    pairs: int
-    seconds: float
+    pairs: int = 0
+    seconds: float = 0.0
+
+
+class TrialRun(msgspec.Struct):
+    """What came of original and edited frame."""
+
+    times: Timed
     outcome: Outcome
     """On screen, and in what is left behind."""
     ground: Ground
@@ -100,21 +106,17 @@ class TrialRun(msgspec.Struct):
     """Whether all steps are as they were: only submission was measured then, without making fragments."""
 
 
-def _edit(session: ReplaySession, remedies: list[Remedy]) -> tuple[Edit, FrameChange]:
+def _edit(session: ReplaySession, remedies: list[Remedy]) -> Edit:
     """The edited frame of remedies, with the objects it brings in made. Raises TrialError."""
-    change = change_of(session.frame, remedies)
-    edit = change.edit()
-    try:
-        session.add(change.new.objects)
-    except ReplayError as error:
-        raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
-    return edit, change
+    variation, _ = edited(session, remedies)
+    bring_in(session, variation.objects)
+    return variation.edit
 
 
 @remote
 def picture_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Beside:
     """Where the edited frame differs."""
-    edit, _ = _edit(session, remedies)
+    edit = _edit(session, remedies)
     return _beside(session, _finished(session, Edit()), _finished(session, edit))
 
 
@@ -129,7 +131,7 @@ def edited_picture(session: ReplaySession, job: Job, remedies: list[Remedy], pas
     """The same, with the time of both from the first to the last of some passes (none: the frame), run once each
     after the new shaders were compiled. For a first look; a proof measures.
     """
-    edit, _ = _edit(session, remedies)
+    edit = _edit(session, remedies)
     after = _finished(session, edit)  # its first run compiles
     before = session.slots.get(_ORIGINAL, lambda: _finished(session, Edit()))
     span = _span(session, passes)
@@ -149,19 +151,7 @@ def _finished(session: ReplaySession, edit: Edit) -> Picture:
 def outcome_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Outcome:
     """Only how the edited frame differs, without measuring. Raises TrialError, ReplayError, CancelledError."""
     job.progress("replaying the edited frame", 0.0)
-    return outcomes(session).judge(variations(session, remedies))
-
-
-class Timed(msgspec.Struct):
-    """What original and edited span took, in turns."""
-
-    work: Side
-    """Its frame is drained, by the time of the wall."""
-    submission: Side
-    clock: str
-    """By which the work was measured."""
-    pairs: int = 0
-    seconds: float = 0.0
+    return judge_remedies(session, remedies)
 
 
 def _only_state(session: ReplaySession, change: FrameChange, edit: Edit) -> bool:
@@ -183,20 +173,15 @@ def _submitted(session: ReplaySession, job: Job, edit: Edit, seconds: float) -> 
 
     whole = float(np.median([submitted(0) for _ in range(_SETTLING_RUNS)]))
     measure = Measure(_SUBMIT_FLOOR * whole, max(_SUBMIT_SMALL * whole, _LEAST_MS))
-    started = time.monotonic()
-    submitted(1)
-    for pair in range(MOST_PAIRS):
-        job.progress("submitting both in turns", 0.1 + 0.9 * pair / MOST_PAIRS)
-        times = [0.0, 0.0]
-        for which in (0, 1) if pair % 2 == 0 else (1, 0):
-            times[which] = submitted(which)
-        measure.add(times[0] - times[1])
-        if all_decided([measure]) or time.monotonic() - started > seconds:
-            break
+    submitted(1)  # warms up
+    timed.seconds = in_turns(differences_of(lambda which: [submitted(which)]), [measure], seconds, _telling(job))
     timed.submission = Side(measure.decision, measure.interval, Interval(whole, whole, whole))
     timed.work.decision, timed.pairs = Decision.SMALL, len(measure.differences)
-    timed.seconds = time.monotonic() - started
     return timed
+
+
+def _telling(job: Job) -> Callable[[float], None]:
+    return lambda part: job.progress("measuring both in turns", 0.1 + 0.9 * part)
 
 
 def _unmeasured(session: ReplaySession, job: Job) -> Timed:
@@ -208,18 +193,27 @@ def _unmeasured(session: ReplaySession, job: Job) -> Timed:
 
 def _timed(
     session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
-) -> tuple[Timed, list[SpanRuns]]:
+) -> tuple[Timed, tuple[int, int] | None]:
+    """The times of both, and their fragments where they can be counted."""
     timed = _unmeasured(session, job)
     scale = frame_scale(session, timed.clock)
     submit_ms = float(np.median(scale.submit))
     work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
     submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
-    runs = _runs(session, remedies, passes, timed.clock, edit)
-    timed.seconds = _in_turns(runs, work, submission, scale.shown, seconds, job)
+    pairs = _pairs(session, remedies, passes, timed.clock, edit)
+    fragments = pairs.fragments()  # warms up, too
+    if fragments is None:
+        pairs.run((0, 1))
+
+    def pair(order: Order) -> tuple[float, float]:
+        work_ms, submit_ms = pairs.run(order)
+        return scale.shown * work_ms, submit_ms
+
+    timed.seconds = in_turns(pair, [work, submission], seconds, _telling(job))
     timed.pairs = len(work.differences)
     for side, measure in ((timed.work, work), (timed.submission, submission)):
         side.decision, side.saved = measure.decision, measure.interval
-    return timed, runs
+    return timed, fragments
 
 
 @remote
@@ -227,7 +221,7 @@ def time_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], pass
     """Only the times of original and edited span, whatever becomes of the picture. Raises TrialError, ReplayError,
     CancelledError.
     """
-    edit, _ = _edit(session, remedies)
+    edit = _edit(session, remedies)
     return _timed(session, job, remedies, passes, edit, seconds)[0]
 
 
@@ -245,26 +239,22 @@ def try_remedies(
     if found.ground.unsteady:
         raise TrialError(found.ground.trouble)
     job.progress("replaying the edited frame", 0.05)
-    outcome = found.judge(variations(session, remedies))
-    edit, change = _edit(session, remedies)
+    variation, change = edited(session, remedies)
+    outcome = found.judge(variations(session, remedies, variation, change.leaves_out))
+    edit = variation.edit
+    bring_in(session, variation.objects)
     timed, fragments = _unmeasured(session, job), None
     only_state = _only_state(session, change, edit) and session.offers.value(GL.RASTERIZER_DISCARD)
     if outcome.same and not found.ground.trouble and only_state:
         timed = _submitted(session, job, edit, seconds)
     elif outcome.same and not found.ground.trouble:
-        timed, runs = _timed(session, job, remedies, passes, edit, seconds)
+        timed, in_span = _timed(session, job, remedies, passes, edit, seconds)
         whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
-        if whole is not None:
-            before, after = (run.fragments() for run in runs)
-            assert before is not None and after is not None
-            fragments = whole[0], whole[0] + after - before
+        if whole is not None and in_span is not None:
+            fragments = whole[0], whole[0] + in_span[1] - in_span[0]
     edited_calls = session.edited(edit)
     return TrialRun(
-        work=timed.work,
-        submission=timed.submission,
-        clock=timed.clock,
-        pairs=timed.pairs,
-        seconds=timed.seconds,
+        times=timed,
         outcome=outcome,
         ground=found.ground,
         counts=counts(frame, edited_calls),
@@ -280,45 +270,51 @@ def try_remedies(
     )
 
 
-def _runs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> list[SpanRuns]:
-    """Original and edited over the steps that are touched; to the end of the last pass touched where what they have
-    drawn by then differs, so that steps after them may take another time.
+def _pairs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> SpanPairs:
+    """Original and edited over the steps that are touched, pass by pass; over all from the first to the end of the last
+    pass touched where what they have drawn by then differs, so that steps after them may take another time.
     """
     spans = session.slots.get(SPANS, lambda: Spans(session))
-    touched = sorted({s for r in remedies for s in (*r.steps, *r.order)})
+
+    def pair(first: int, end: int) -> tuple[SpanRuns, SpanRuns]:
+        start = spans.start(first)
+        return SpanRuns(session, start, end, clock), SpanRuns(session, start, end, clock, edit)
+
     first, end = _span(session, passes)
-    if passes and touched:
-        moved = [i.before for i in edit.insertions if _draws(i.batch)]  # where the edited frame has its steps
-        first = max(first, min([step_calls(session.frame, touched[0])[0], *moved]))
-        close = max([int(session.frame.steps.call[touched[-1]]), *moved]) + 1
-        runs = [SpanRuns(session, spans.start(first), close, clock, e) for e in (None, edit)]
-        if close == end or not differing(*(run.contents() for run in runs)):
-            return runs
-    return [SpanRuns(session, spans.start(first), end, clock, e) for e in (None, edit)]
+    parts = _touched(session, remedies, passes, edit)
+    if spans.room(len(parts)):
+        pairs = [pair(*part) for part in parts]
+        if pairs and (parts == [(first, end)] or not any(differing(a.contents(), b.contents()) for a, b in pairs)):
+            return SpanPairs(pairs)
+    first = min([first, *(begin for begin, _ in parts)])
+    return SpanPairs([pair(first, end)])
+
+
+def _touched(session: ReplaySession, remedies: list[Remedy], passes: list[int], edit: Edit) -> list[tuple[int, int]]:
+    """Of each pass, the calls from the first step touched to the last; none where a remedy is of the whole frame."""
+    frame = session.frame
+    steps = sorted({s for r in remedies for s in (*r.steps, *r.order)})
+    if not passes or not steps:
+        return []
+    moved = [i.before for i in edit.insertions if _draws(i.batch)]  # where the edited frame has its steps
+    found: dict[int, tuple[int, int]] = {}
+
+    def touch(index: int, first: int, last: int) -> None:
+        known = found.get(index, (first, last))
+        found[index] = min(first, known[0]), max(last, known[1])
+
+    for step in steps:
+        touch(int(frame.passes.of_step[step]), step_calls(frame, step)[0], int(frame.steps.call[step]) + 1)
+    for call in moved:
+        step = min(int(np.searchsorted(frame.steps.call, call)), len(frame.steps) - 1)
+        touch(int(frame.passes.of_step[step]), call, call + 1)
+    parts = [found[index] for index in sorted(found)]
+    separate = all(a[1] <= b[0] for a, b in itertools.pairwise(parts))
+    return parts if separate else [(parts[0][0], max(end for _, end in parts))]
 
 
 def _draws(batch: CallBatch) -> bool:
     return any(tables().commands[batch.words[start] & 0xFFFF].has(STEPS) for start in batch.starts)
-
-
-def _in_turns(
-    runs: Sequence[SpanRuns], work: Measure, submission: Measure, shown: float, seconds: float, job: Job
-) -> float:
-    """Run pairs until both quantities are decided. Which of a pair goes first changes; the first pair warms up.
-    Returns the seconds it took.
-    """
-    started = time.monotonic()
-    for pair in range(MOST_PAIRS + 1):
-        job.progress("measuring both in turns", min(0.1 + 0.9 * (time.monotonic() - started) / seconds, 1.0))
-        times = [SpanTime(0.0, 0.0)] * 2
-        for which in (0, 1) if pair % 2 == 0 else (1, 0):
-            times[which] = runs[which].run()
-        if pair:
-            work.add(shown * (times[0].work_ms - times[1].work_ms))
-            submission.add(times[0].submit_ms - times[1].submit_ms)
-        if all_decided([work, submission]) or time.monotonic() - started > seconds:
-            break
-    return time.monotonic() - started
 
 
 @remote
@@ -326,7 +322,7 @@ def count_fragments(session: ReplaySession, job: Job, remedies: list[Remedy]) ->
     """Fragments that pass all tests in each pass of the edited frame; None where they cannot be counted. Raises
     TrialError.
     """
-    edit, _ = _edit(session, remedies)
+    edit = _edit(session, remedies)
     return span_fragments(session, job, [_span(session, [index]) for index in range(len(session.frame.passes))], edit)
 
 

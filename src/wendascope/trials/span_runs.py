@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,10 +11,11 @@ import numpy.typing as npt
 from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, read_clocks, readings
 from wendascope.measure.times import FrameTimer, can_count, query_batches, query_results
 from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.written import Written, both, written_objects
 from wendascope.registry import GL, tables
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.left_behind import Contents
-from wendascope.replay.session import ReplaySession
+from wendascope.replay.session import Prepared, ReplaySession
 from wendascope.replay.slots import Slot
 from wendascope.replay.span_start import SpanStart
 from wendascope.trials.outcomes import outcomes
@@ -52,13 +54,24 @@ class SpanRuns:
         self._approach = start.approach(edit)
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
         self._edit, self._end_call = edit, end
+        self._written = written_objects(session.frame, start.call, end)
         clocks = [command.id for command in tables().commands if command.name in ("wendaClock", "wendaDrainedClock")]
-        places = np.flatnonzero(np.isin(self._prepared.stream.ids, clocks))
-        self._first, self._end = int(places[0]), int(places[-1]) + 1
+        self._clocks = np.array(clocks)
+        self._first, self._end = self._between(self._prepared)
 
-    def run(self) -> SpanTime:
-        """Raises ReplayError."""
-        self._start.enter(self._approach)
+    def _between(self, prepared: Prepared) -> tuple[int, int]:
+        """The calls from the first reading of the clocks to the last."""
+        places = np.flatnonzero(np.isin(prepared.stream.ids, self._clocks))
+        return int(places[0]), int(places[-1]) + 1
+
+    @property
+    def written(self) -> Written:
+        """What the span writes."""
+        return self._written
+
+    def run(self, only: Written | None = None) -> SpanTime:
+        """`only` names what was written since the last time, where that is known. Raises ReplayError."""
+        self._start.enter(self._approach, only)
         self._session.run_part(self._prepared, self._first, self._end)
         begin = readings(self._prepared.output(0, READING_BYTES))[0]
         submitted, finished = readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
@@ -66,9 +79,9 @@ class SpanRuns:
         return SpanTime(work, float(submitted[THREAD]))
 
     def contents(self) -> Contents:
-        """What everything that the frame writes holds after the span."""
+        """What everything that the span writes holds after it."""
         self.run()
-        return outcomes(self._session).all_contents(self._session)
+        return outcomes(self._session).all_contents(self._session, self._written)
 
     def fragments(self) -> int | None:
         """Fragments that pass all tests in the span; None where they cannot be counted."""
@@ -76,17 +89,46 @@ class SpanRuns:
         if not can_count(session, GL.SAMPLES_PASSED):
             return None
         query = session.fresh_names("query", 1)
+        first, last = CallBatch(), CallBatch()
+        read_clocks(first, drained=False)
         begin, finish = query_batches(GL.SAMPLES_PASSED, query[0])
-        read_clocks(finish, drained=True)
-        around = [Insertion(self._start.call, begin), Insertion(self._end_call, finish)]
+        first.append(begin)
+        last.append(finish)
+        read_clocks(last, drained=True)
+        around = [Insertion(self._start.call, first), Insertion(self._end_call, last)]
         counted = session.prepare(Edit([*around, *self._edit.insertions], self._edit.drop))
-        places = np.flatnonzero(
-            np.isin(counted.stream.ids, [c.id for c in tables().commands if "BeginQuery" in c.name])
-        )
-        ends = np.flatnonzero(counted.stream.ids == tables()["wendaDrainedClock"].id)
         self._start.enter(self._approach)
-        session.run_part(counted, int(places[0]), int(ends[-1]) + 1)
+        session.run_part(counted, *self._between(counted))
         return query_results(session, query)[0]
+
+
+class SpanPairs:
+    """Spans of the frame as it is and edited, each with its like. Measured span by span: the shorter a pair, the less
+    the machine changes within it.
+    """
+
+    def __init__(self, pairs: Sequence[tuple[SpanRuns, SpanRuns]]) -> None:
+        self._pairs = pairs
+        self._written: Written | None = None
+        """By all of them, once all ran."""
+
+    def run(self, order: tuple[int, int]) -> tuple[float, float]:
+        """One pair of each; original less edited, of the work and of the submission. Raises ReplayError."""
+        work, submission = 0.0, 0.0
+        for pair in self._pairs:
+            taken = {which: pair[which].run(self._written) for which in order}
+            work += taken[0].work_ms - taken[1].work_ms
+            submission += taken[0].submit_ms - taken[1].submit_ms
+        self._written = both([original.written for original, _ in self._pairs])
+        return work, submission
+
+    def fragments(self) -> tuple[int, int] | None:
+        """Of original and edited; None where they cannot be counted."""
+        counted = [[run.fragments() for run in pair] for pair in self._pairs]
+        if any(count is None for pair in counted for count in pair):
+            return None
+        before, after = (sum(pair[which] or 0 for pair in counted) for which in (0, 1))
+        return before, after
 
 
 class Spans:
@@ -116,6 +158,16 @@ class Spans:
             while sum(s.bytes for s in self._starts.values()) > _MOST_KEPT_BYTES and len(self._starts) > 1:
                 self._starts.pop(next(iter(self._starts))).close()
         return self._starts[call]
+
+    def room(self, count: int) -> bool:
+        """Whether so many starts can be kept at the same time."""
+        images = self._session.frame.objects
+        written = self._session.written
+        texels = sum(
+            i.width * i.height * i.depth for t in images.textures if t.name in written.textures for i in t.images
+        )
+        texels += sum(r.width * r.height for r in images.renderbuffers if r.name in written.renderbuffers)
+        return count * 4 * texels <= _MOST_KEPT_BYTES
 
     def _comes_out(self, start: SpanStart) -> bool:
         session = self._session

@@ -65,6 +65,10 @@ class FrameChange:
         """Graphics memory of what remedies other than batches bring in."""
         self._renamed: dict[tuple[str, int], int] = {}
         self._paints: dict[int, tuple[CallBatch, CallBatch]] = {}
+        self.leaves_out = True
+        """Whether anything is not drawn, cleared or set any more, by what `edit` was asked for: then what the frame
+        left before may come through. Steps that are drawn together, in another order or by other programs are not.
+        """
 
     def program(self, name: int) -> ProgramRecord:
         """A program as the remedies so far have made it. Raises TrialError when there is none of that name."""
@@ -112,6 +116,9 @@ class FrameChange:
     def edit(self) -> Edit:
         """Raises TrialError, saying what stands in the way."""
         frame, steps = self.frame, self.frame.steps
+        self.leaves_out = bool(
+            self.dropped or self._paints or self.redundant or self.replaced or self.before or self.after
+        )
         self._paint()
         self._replace_programs()
         self._rename_in_calls()
