@@ -14,13 +14,14 @@ from wendascope.measure.times import pass_spans
 from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
 from wendascope.replay.edit import Edit
+from wendascope.replay.left_behind import differing
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.span_start import SpanStart, step_calls
 from wendascope.trials.outcomes import outcomes
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import time_remedies
-from wendascope.trials.span_runs import SpanRuns, Spans
+from wendascope.trials.span_runs import SpanPairs, SpanRuns, Spans
 
 from .conftest import Capture, program
 
@@ -64,6 +65,40 @@ def test_a_span_is_measured_by_all_clocks(session: ReplaySession) -> None:
     assert twice[0] == twice[1], "what the span does not write holds what there was: of textures, the same"
     counted = run.fragments()
     assert counted is None or counted >= 0
+
+
+def test_a_span_writes_nothing_but_what_it_is_said_to(session: ReplaySession) -> None:
+    """Then to put that back is enough to run it again."""
+    spans, found = Spans(session), outcomes(session)
+    for first, end in pass_spans(session):
+        start = spans.start(first)
+        run = SpanRuns(session, start, end, Clock.CPU)
+        start.enter(start.approach(Edit()))
+        before = found.all_contents(session)
+        run.run()
+        after = found.all_contents(session)
+        changed = {s for s in differing(before, after) if s.kind in ("texture", "renderbuffer")}
+        said = {("texture", n) for n in run.written.textures} | {("renderbuffer", n) for n in run.written.renderbuffers}
+        assert {(s.kind, s.name) for s in changed} <= said
+        run.run(run.written)
+        assert not differing(found.all_contents(session), after)
+
+
+def test_a_change_of_several_passes_is_measured_in_each(capture: Capture) -> None:
+    path, _ = capture(program("wasteful"))
+    session = ReplaySession(load_opengl(path))
+    pairs = [
+        tuple(SpanRuns(session, Spans(session).start(first), end, Clock.CPU, edit) for edit in (None, Edit()))
+        for first, end in pass_spans(session)
+    ]
+    together = SpanPairs([(a, b) for a, b in pairs])
+    for order in ((0, 1), (1, 0)):
+        work, submission = together.run(order)
+        assert abs(submission) <= abs(work) + 5.0
+    fragments = together.fragments()
+    assert fragments is not None and fragments[0] == fragments[1] > 0
+    assert fragments[0] == sum(a.fragments() or 0 for a, _ in pairs)
+    session.close()
 
 
 def test_edits_whose_objects_have_the_same_names_run_beside_each_other(capture: Capture) -> None:
