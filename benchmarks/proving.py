@@ -160,10 +160,10 @@ def submission_bound() -> Iterator[Row]:
     for options in ([], ["--better", "instancing,state"]):
         told = subprocess.run([*command, *options], capture_output=True, text=True, check=True, env=environment).stdout
         times.append(float(told.split()[0]))
-    promised = combined.frame_ms_after.median
+    assert combined.overlapping_ms is not None
     yield (
         "  frame promised, and frame of the program without those flaws",
-        f"{promised:.1f} and {times[1]:.1f} ms (with them {times[0]:.1f})",
+        f"{combined.overlapping_ms[1]:.1f} and {times[1]:.1f} ms (with them {times[0]:.1f})",
         "within 20 %",
     )
 

@@ -6,6 +6,7 @@ import pytest
 
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
+from wendascope.trials import proof as proofs
 from wendascope.trials.outcomes import Ground, Outcome
 from wendascope.trials.proof import Proof, _judge
 from wendascope.trials.refuting import told
@@ -64,6 +65,16 @@ def test_times_decide(saved: tuple[float, float, float], expected: str) -> None:
 def _side(saved: float, frame_ms: float) -> Side:
     decision = GAIN if saved > 0.1 else LOSS if saved < -0.1 else SMALL
     return Side(decision, Interval(saved, saved, saved), Interval(frame_ms, frame_ms, frame_ms))
+
+
+def test_what_overlaps_takes_the_longer_of_the_two() -> None:
+    """Drained, 20 ms hold 3 ms of submission and 17 of drawing; a timer query measures the drawing alone."""
+    proof = _measured(saved=16.0, submit_saved=0.5)
+    assert proof.overlapping_ms == (17.0, 2.5), "submission is the longer one afterwards"
+    assert proofs.told(proof)["overlapping_ms_after"] == 2.5
+    proof.clock = "timer query"
+    assert proof.overlapping_ms == (20.0, 4.0)
+    assert _measured(pairs=3).overlapping_ms is None
 
 
 def _measured(

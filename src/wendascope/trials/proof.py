@@ -15,6 +15,7 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
+from wendascope.measure.clocks import Clock
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
@@ -146,11 +147,28 @@ class Proof(msgspec.Struct):
         )
 
     @property
+    def overlapping_ms(self) -> tuple[float, float] | None:
+        """What a frame takes before and after where it is drawn while the next one is submitted: the longer of the two.
+        None where it was not measured.
+        """
+        frames, submissions = (self.frame_ms_before, self.frame_ms_after), (self.submit_ms_before, self.submit_ms_after)
+        found = []
+        for frame, submission in zip(frames, submissions, strict=True):
+            if frame is None or submission is None:
+                return None
+            # drained without timer queries, a frame's time is that of its submission and of what was left to draw then
+            drawing = frame.median - (submission.median if self.clock != Clock.QUERY else 0.0)
+            found.append(max(drawing, submission.median))
+        return found[0], found[1]
+
+    @property
     def together_summary(self) -> str:
         """Of a combined proof, the shortest that can be said."""
-        before, after = self.frame_ms_before, self.frame_ms_after
+        before, after, overlapping = self.frame_ms_before, self.frame_ms_after, self.overlapping_ms
         shown = self.verdict in SHOWN and not self.side  # else the frame's own time shows nothing
         times = f"{before.median:.1f} -> {after.median:.1f} ms, " if shown and before and after else ""
+        if times and overlapping:
+            times += f"{overlapping[0]:.1f} -> {overlapping[1]:.1f} ms where submission overlaps drawing, "
         fewer = (
             f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
         )
@@ -203,6 +221,7 @@ def told(proof: Proof) -> dict[str, Any]:
     plain: dict[str, Any] = msgspec.to_builtins(proof)
     for name in ("frame_ms_before", "frame_ms_after"):
         plain[name] = plain[name]["median"] if plain[name] else None
+    plain["overlapping_ms_before"], plain["overlapping_ms_after"] = proof.overlapping_ms or (None, None)
     return plain
 
 
