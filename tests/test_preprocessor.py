@@ -18,9 +18,21 @@ PLAIN = Dialect()
 _C = shutil.which("cc")
 
 
+_OPERATORS = re.compile(r"(<<=|>>=|&&|\|\||\^\^|<<|>>|\+\+|--|[-<>=!+*/%&|^]=|.)")
+
+
 def plain(text: str) -> list[str]:
-    """Tokens without spaces and comments; marks one by one, since readers differ in which they join."""
-    return [t.text for t in tokens(text) if t.kind not in ("space", "comment")]
+    """Tokens and operators, without spaces and comments."""
+    found: list[str] = []
+    marks = ""
+    for token in tokens(text):
+        if token.kind == "mark":
+            marks += token.text
+            continue
+        found += _OPERATORS.findall(marks)
+        marks = ""
+        found += [token.text] if token.kind in ("word", "number") else []
+    return found + _OPERATORS.findall(marks)
 
 
 def by_c(source: str) -> list[str] | None:
@@ -40,7 +52,9 @@ def by_c(source: str) -> list[str] | None:
 
 NAMES = st.sampled_from(["A", "B", "C", "D"])
 CALLED = st.sampled_from(["F", "G"])
-WORDS = st.sampled_from(["x", "vec3", "y1", "A", "B", "C", "D", "F", "G", "12", "0x1F", "1.5", "+", "-", "*", ";", ","])
+WORDS = st.sampled_from(
+    ["x", "vec3", "y1", "A", "B", "C", "D", "F", "G", "12", "0x1F", "1.5", "+", "-", "*", ";", ",", "+=", "--"]
+)
 CALLS = st.builds(lambda name, a, b: f"{name}({a}, {b})", CALLED, WORDS.filter(lambda w: w != ","), NAMES)
 CODE = st.lists(st.one_of(WORDS, CALLS, st.just("/* no */")), min_size=1, max_size=6).map(" ".join)
 SIMPLE = st.sampled_from(["0", "1", "2", "A", "B", "C", "defined(A)", "defined B", "!defined(D)", "0x10", "(1)"])
@@ -128,7 +142,9 @@ def test_any_text_is_read_or_refused(source: str) -> None:
 
 
 def test_a_source_without_directives_is_left_as_it_is() -> None:
-    source = "#version 330 core\n// a comment\nvoid main() { /* b */ gl_Position = vec4(1.0-.5); }\n"
+    source = (
+        "#version 330 core\n// a comment\nvoid main() { /* b */ gl_Position = vec4(1.0-.5); x+=y; z<<=1; i++; --j; }\n"
+    )
     assert preprocessed(source, PLAIN).text == source
 
 

@@ -19,7 +19,7 @@ from wendascope.glsl.conditions import ConditionError, evaluate
 _TOKEN = re.compile(
     r"(?P<comment>//[^\n]*|/\*.*?(?:\*/|\Z))|(?P<word>[A-Za-z_]\w*)"
     r"|(?P<number>0[xX][0-9A-Fa-f]+[uU]?|\.?\d(?:[eE][+-]|[\w.])*)|(?P<line>\r\n|\n|\r)|(?P<space>[^\S\r\n]+)"
-    r"|(?P<mark>##|&&|\|\||<<|>>|[<>=!]=|.)",
+    r"|(?P<mark>##|<<=|>>=|&&|\|\||\^\^|<<|>>|\+\+|--|[-<>=!+*/%&|^]=|.)",
     re.DOTALL,
 )
 _CONTINUED = re.compile(r"\\(\r\n|\n|\r)")
@@ -143,6 +143,7 @@ class _Preprocessor:
         self._out: list[str] = []
         self._last = ""
         """The last piece put out, to keep tokens apart."""
+        self._last_made = False
         self._compiled = [False] * self._lines
         self._renamed: list[tuple[int, int, int]] = [(1, 0, 1)]
         """(from this line on, string number, number of that line)."""
@@ -225,16 +226,17 @@ class _Preprocessor:
             return
         first = self._at
         for piece in self._expanded([token], token.at, at_top=True):
-            self._put(piece.text)
+            self._put(piece.text, made=True)
         for taken in self._tokens[first : self._at]:  # the arguments of a macro
             self._compiled[self._line(taken.at) - 1] = True
         self._blank(self._tokens[first : self._at])
 
-    def _put(self, text: str) -> None:
-        if text and self._last and _run_together(self._last[-1], text[0]):
+    def _put(self, text: str, made: bool = False) -> None:
+        """Put a piece out; what macros made is kept apart from what is beside it."""
+        if text and self._last and (made or self._last_made) and _run_together(self._last[-1], text[0]):
             self._out.append(" ")
         self._out.append(text)
-        self._last = text or self._last
+        self._last, self._last_made = text or self._last, made
 
     # ---- directives -------------------------------------------------------------------------------------
 
