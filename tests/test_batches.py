@@ -22,6 +22,7 @@ from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.glsl.globals import Globals, UnclearSourceError
+from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.std140 import pack, struct_layout
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
@@ -394,7 +395,7 @@ def test_blocks_that_cannot_be_taken_apart_say_why() -> None:
         ("layout(std140) uniform B { vec4 a; } list[2];", "not declared as std140"),
     ):
         with pytest.raises(UnclearSourceError, match=says):
-            block_layout(ProgramRecord(1, [ShaderRecord(GL.VERTEX_SHADER, "#version 330\n" + text)]), "B")
+            block_layout(ProgramRecord(1, [ShaderRecord(GL.VERTEX_SHADER, "#version 330\n" + text)]), "B", Dialect())
     told = block_layout(
         ProgramRecord(
             1,
@@ -406,6 +407,7 @@ def test_blocks_that_cannot_be_taken_apart_say_why() -> None:
             ],
         ),
         "B",
+        Dialect(),
     )
     assert (told.instance, told.bytes, told.last_byte) == ("one", 48, 36) and [m.offset for m in told.members] == [
         0,

@@ -18,6 +18,7 @@ from wendascope.errors import ReplayCrashedError, ReplayError
 from wendascope.frame.file import save
 from wendascope.frame.origins import MADE_HERE, introduction, origin, remember
 from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.preprocessor import Dialect
 from wendascope.measure.pictures import verify
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.runnable import may_run, may_set_up
@@ -127,7 +128,7 @@ def test_a_compiler_is_limited_too() -> None:
         compile_glsl(
             f"#version 330 core\nout vec4 colour;\n{lines}\nvoid main() {{ float c = 0.0; A8 colour = vec4(c); }}",
             GL.FRAGMENT_SHADER,
-            False,
+            Dialect(),
         )
     assert time.monotonic() - began < 20
 

@@ -30,6 +30,7 @@ from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import read_module
 from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.glsl.compiler import compile_glsl
+from wendascope.glsl.preprocessor import Dialect
 from wendascope.measure.pictures import verify
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
@@ -253,7 +254,7 @@ def _flow(body: str) -> Flow:
         "#version 450\nin vec2 uv; in vec3 w; uniform sampler2D s; uniform float u; uniform mat4 m; out vec4 c;\nvoid"
         f" main() {{\n{body}\n}}\n"
     )
-    module = read_module(compile_glsl(source, GL.FRAGMENT_SHADER, False))
+    module = read_module(compile_glsl(source, GL.FRAGMENT_SHADER, Dialect()))
     return shader_flow(module, shader_cost(module, guidelines().operations, {}).results)
 
 

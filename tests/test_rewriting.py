@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from wendascope.errors import TrialError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.globals import Globals
+from wendascope.glsl.preprocessor import Dialect
 from wendascope.registry import GL
 from wendascope.trials.rewriting import (
     as_channels,
@@ -36,7 +37,7 @@ HEAD = (
 
 
 def _compiles(source: str, stage: int = GL.FRAGMENT_SHADER, es: bool = False) -> str:
-    assert compile_glsl(source, stage, es)
+    assert compile_glsl(source, stage, Dialect(es))
     return source
 
 

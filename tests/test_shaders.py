@@ -21,6 +21,7 @@ from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
 from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.upgrade import upgraded
 from wendascope.measure.pictures import verify
 from wendascope.opengl.codec import load_opengl
@@ -44,7 +45,7 @@ def _cost(body: str, head: str = "", uniforms: dict[str, Any] | None = None) -> 
         f" main() {{\n{body}\n}}\n"
     )
     return shader_cost(
-        read_module(compile_glsl(source, GL.FRAGMENT_SHADER, False)), guidelines().operations, uniforms or {}
+        read_module(compile_glsl(source, GL.FRAGMENT_SHADER, Dialect())), guidelines().operations, uniforms or {}
     )
 
 
@@ -115,13 +116,13 @@ def _cost(body: str, head: str = "", uniforms: dict[str, Any] | None = None) -> 
     ],
 )
 def test_glsl_of_any_version_is_compiled(stage: int, es: bool, source: str) -> None:
-    assert read_module(compile_glsl(source, stage, es)).entry
+    assert read_module(compile_glsl(source, stage, Dialect(es))).entry
 
 
 def test_lines_stay_what_they_are_and_errors_name_theirs() -> None:
     source = "// a\n#version 110\nvarying vec2 v;\nvoid main() {\n  gl_FragColor = vec4(v, nothing, 1.0);\n}\n"
     with pytest.raises(CompileError) as told:
-        compile_glsl(source, GL.FRAGMENT_SHADER, False)
+        compile_glsl(source, GL.FRAGMENT_SHADER, Dialect())
     assert told.value.errors[0][0] == 5 and "nothing" in told.value.errors[0][1]
     assert upgraded("#version 460 core\nvoid main() {}\n", GL.FRAGMENT_SHADER, False).startswith(
         "#version 460 core\n#line 1\n\nvoid"
@@ -158,7 +159,7 @@ def test_any_words_are_a_module_or_refused(words: list[int]) -> None:
 
 
 def test_damaged_modules_are_refused() -> None:
-    good = compile_glsl("#version 450\nvoid main() {}\n", GL.FRAGMENT_SHADER, False)
+    good = compile_glsl("#version 450\nvoid main() {}\n", GL.FRAGMENT_SHADER, Dialect())
     for bad in (b"", good[:10], b"\0" * 40, good[:-4]):
         with pytest.raises(BadModuleError):
             read_module(bad)

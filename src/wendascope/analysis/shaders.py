@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 
@@ -13,10 +12,11 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
+from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, read_module
 from wendascope.frame.frame import Frame
 from wendascope.frame.resources import Program, Shader
 from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.preprocessor import Code, Dialect, PreprocessorError, preprocessed
 from wendascope.glsl.stages import STAGE_NAMES, Stage
 from wendascope.glsl.words import tokens
 from wendascope.texts import capital, plural, sentence, share
@@ -39,6 +39,13 @@ class StageStudy:
     """Inputs that the stage reads at all."""
     flow: Flow | None = None
     """Of a fragment shader that is understood."""
+    code: Code | None = None
+    """What of the source is compiled; None where that cannot be told."""
+
+    @property
+    def text(self) -> str:
+        """What of the source is compiled, else all of it."""
+        return self.code.text if self.code else self.source
 
     @property
     def name(self) -> str:
@@ -124,7 +131,7 @@ def study_shaders(
             continue
         values = frame.uses.scalar_values(name, steps[-1], constant.get(name, set()))
         filters = _filters(sharing, name, steps[-1])
-        stages = [_stage(record, shader, values, filters, frame.context.es) for shader in record.shaders]
+        stages = [_stage(record, shader, values, filters, frame.context.dialect) for shader in record.shaders]
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
         vertices = int(np.asarray(frame.steps.vertices)[steps].sum())
@@ -144,7 +151,7 @@ def study_shaders(
         )
     families: dict[tuple[str, ...], int] = {}
     for program in found:
-        key = tuple(_without_constants(s.source) for s in program.stages)
+        key = tuple(_without_constants(s.text) for s in program.stages)
         program.family = families.setdefault(key, len(families) + 1)
     return sorted(found, key=lambda p: -(p.ms if p.ms is not None else p.modelled or p.fragment_cost or 0.0))
 
@@ -173,31 +180,19 @@ def _filters(sharing: Sharing, program: int, step: int) -> dict[str, float]:
 
 
 def _stage(
-    record: Program, shader: Shader, values: dict[str, Number], filters: dict[str, float], es: bool
+    record: Program, shader: Shader, values: dict[str, Number], filters: dict[str, float], dialect: Dialect
 ) -> StageStudy:
+    study = StageStudy(record.name, shader.stage, shader.source, None, "")
     try:
-        module = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, es))
-    except (CompileError, BadModuleError) as error:
-        return StageStudy(record.name, shader.stage, shader.source, None, str(error))
-    return _studied(record.name, shader, module, values, filters)
-
-
-def _studied(
-    program: int, shader: Shader, module: Module, values: dict[str, Number], filters: dict[str, float]
-) -> StageStudy:
-    cost = shader_cost(module, guidelines().operations, values, filters)
-    flow = shader_flow(module, cost.results) if shader.stage == Stage.FRAGMENT else None
-    return StageStudy(
-        program,
-        shader.stage,
-        shader.source,
-        cost,
-        "",
-        module.interface(INPUT),
-        module.interface(OUTPUT),
-        module.loaded(),
-        flow,
-    )
+        study.code = preprocessed(shader.source, dialect) if shader.source else None
+        module = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, dialect))
+    except (PreprocessorError, CompileError, BadModuleError) as error:
+        study.error = str(error)
+        return study
+    study.cost = shader_cost(module, guidelines().operations, values, filters)
+    study.flow = shader_flow(module, study.cost.results) if shader.stage == Stage.FRAGMENT else None
+    study.inputs, study.outputs, study.read = module.interface(INPUT), module.interface(OUTPUT), module.loaded()
+    return study
 
 
 def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:
@@ -210,9 +205,8 @@ def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:
 
 
 def _without_constants(source: str) -> str:
-    """The source as it reads when its numbers and defines are left out."""
-    plain = re.sub(r"^[ \t]*#[ \t]*define[^\n]*", "", source, flags=re.MULTILINE)
-    return " ".join("0" if t.kind == "number" else t.text for t in tokens(plain) if t.kind not in ("space", "comment"))
+    """The source as it reads when its numbers are left out."""
+    return " ".join("0" if t.kind == "number" else t.text for t in tokens(source) if t.kind not in ("space", "comment"))
 
 
 def shaders_answer(programs: list[ProgramStudy]) -> tuple[str, str]:

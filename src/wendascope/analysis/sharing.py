@@ -10,9 +10,10 @@ import numpy as np
 
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined, numbered
-from wendascope.frame.resources import Program, VertexInput
+from wendascope.frame.resources import Program, Shader, VertexInput
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import FAR_FIRST, NEAR_FIRST, STATE_ASPECTS, Detail, TextureUse
+from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.words import fragment_habits
 
 ASPECTS = ("target", "program", "texture", "uniform", "block", "geometry", *STATE_ASPECTS, "kind")
@@ -138,14 +139,15 @@ class Sharing:
     def _separated(self) -> Mask:
         return self.uses.separated
 
+    def _writes(self, shader: Shader) -> bool:
+        return fragment_habits(compiled_text(shader.source, self.frame.context.dialect)).side_effects
+
     @functools.cached_property
     def _unclear(self) -> Mask:
         """Steps that nothing may change places with: no draws, those with effects beyond their colours, those that
         read their target.
         """
-        writers = [
-            p.name for p in self.programs.values() if any(fragment_habits(s.source).side_effects for s in p.shaders)
-        ]
+        writers = [p.name for p in self.programs.values() if any(self._writes(shader) for shader in p.shaders)]
         programs = self.frame.steps.program
         return np.asarray(
             ~self.draws | np.isin(programs, writers) | ~np.isin(programs, list(self.programs)) | self._reads_target

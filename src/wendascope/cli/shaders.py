@@ -183,7 +183,7 @@ def edit(
     study = _program(studies, program)
     for source in sources:
         try:
-            compile_glsl(source.text, source.stage, frame.context.es)
+            compile_glsl(source.text, source.stage, frame.context.dialect)
         except CompileError as error:
             raise UsageError(f"the source does not compile: {error}") from error
     with Replay(file) as replay:

@@ -134,7 +134,7 @@ class SourceView(QWidget):
             return None
         for stage, text in self._edited.items():
             try:
-                compile_glsl(text, stage, document.frame.context.es)
+                compile_glsl(text, stage, document.frame.context.dialect)
             except CompileError as error:
                 self.stage.setCurrentIndex(max(self.stage.findData(stage), 0))
                 self.editor.show_errors({line: text for line, text in error.errors if line})

@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+import functools
+
 import msgspec
 
 from wendascope.frame.blobs import Number
+from wendascope.glsl.preprocessor import Dialect
+
+
+@functools.lru_cache(64)
+def _dialect(es: bool, extensions: tuple[str, ...]) -> Dialect:
+    return Dialect(es, frozenset(extensions))
 
 
 class ContextInfo(msgspec.Struct):
@@ -29,6 +37,11 @@ class ContextInfo(msgspec.Struct):
     def es(self) -> bool:
         """Whether shaders are of the embedded dialect."""
         return self.api == "OpenGL ES"
+
+    @property
+    def dialect(self) -> Dialect:
+        """What shaders of this context are compiled with."""
+        return _dialect(self.es, tuple(self.extensions))
 
     @property
     def number(self) -> int:

@@ -12,6 +12,7 @@ import subprocess
 from wendascope.confinement import start_confined
 from wendascope.errors import MachineError
 from wendascope.files import OwnFolder
+from wendascope.glsl.preprocessor import Dialect, PreprocessorError, preprocessed
 from wendascope.glsl.stages import Stage
 from wendascope.glsl.upgrade import upgraded
 
@@ -39,8 +40,12 @@ class CompileError(Exception):
 
 
 @functools.lru_cache(512)
-def compile_glsl(source: str, stage: int, es: bool) -> bytes:
+def compile_glsl(source: str, stage: int, dialect: Dialect) -> bytes:
     """The SPIR-V module of a shader of any version, with its lines. Raises CompileError, MachineError."""
+    try:
+        code = preprocessed(source, dialect)
+    except PreprocessorError as error:
+        raise CompileError([(error.line, error.text)]) from error
     program = shutil.which(_PROGRAM)
     if program is None:
         raise MachineError(f"{_PROGRAM} is missing; install the package glslang-tools to look into shaders")
@@ -48,10 +53,10 @@ def compile_glsl(source: str, stage: int, es: bool) -> bytes:
         raise CompileError([(0, "shaders of this stage are not compiled")])
     with OwnFolder() as folder:
         text, module = folder / f"shader.{STAGES[stage]}", folder / "shader.spv"
-        text.write_text(upgraded(source, stage, es))
+        text.write_text(upgraded(code.text, stage, dialect.es))
         command = [program, "-G", "--auto-map-locations", "--auto-map-bindings", "-g", "-o", str(module), str(text)]
-        code, output = _run(command, str(folder))
-        if code or not module.exists():
+        failed, output = _run(command, str(folder))
+        if failed or not module.exists():
             raise CompileError(_errors(output))
         return module.read_bytes()
 

@@ -36,7 +36,7 @@ class PreprocessorError(Exception):
     """The source is refused; `line` is that of the source."""
 
     def __init__(self, line: int, text: str) -> None:
-        self.line = line
+        self.line, self.text = line, text
         super().__init__(f"line {line}: {text}")
 
 

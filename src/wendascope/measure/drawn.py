@@ -14,6 +14,7 @@ from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, reject
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, fragments, span_counts, step_spans
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_queries
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
@@ -136,7 +137,7 @@ def _check_picture(session: ReplaySession, result: Drawn) -> None:
 
 def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
     habits: dict[int, FragmentHabits | None] = {}
-    programs = {p.name: p for p in frame.objects.programs}
+    programs = {p.name: compiled_program(p, frame.context.dialect) for p in frame.objects.programs}
     effects = runs_once(frame) | within_queries(frame)
     for step, state in geometry.positions.states.items():
         row = result.steps[step]

@@ -22,6 +22,7 @@ from wendascope.glsl.words import fragment_habits
 from wendascope.measure.clears import written_rectangle
 from wendascope.measure.stencil_mask import StencilCopy, StencilMask
 from wendascope.measure.target_reader import TargetReader
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_feedback
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
@@ -324,7 +325,8 @@ def runs_once(frame: OpenGLFrame) -> npt.NDArray[np.bool_]:
     """Steps that must not run twice, shape (steps,): their shaders write to images or buffers, or their vertices
     are fed back.
     """
-    writing = [p.name for p in frame.objects.programs if any(fragment_habits(s.source).side_effects for s in p.shaders)]
+    programs = [compiled_program(p, frame.context.dialect) for p in frame.objects.programs]
+    writing = [p.name for p in programs if any(fragment_habits(s.source).side_effects for s in p.shaders)]
     return np.asarray(np.isin(frame.steps.program, writing) | within_feedback(frame))
 
 

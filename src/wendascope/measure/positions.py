@@ -17,6 +17,7 @@ from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import output_primitive, tokens
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_feedback
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
@@ -105,7 +106,7 @@ def _wanted(frame: OpenGLFrame, caveats: list[str]) -> tuple[list[_Wanted], list
             without[what] = without.get(what, 0) + 1
             continue
         mode = int(calls.argument(call, "mode"))
-        made = _made_mode(program)
+        made = _made_mode(compiled_program(program, frame.context.dialect))
         kind = made or (GL.POINTS if mode == GL.POINTS else GL.LINES if mode in _LINES else GL.TRIANGLES)
         vertices = int(steps.vertices[step])
         most = 3 * int(steps.triangles[step]) if kind == GL.TRIANGLES else vertices * _CORNERS[kind]
@@ -185,7 +186,7 @@ def _positions_follow_pixels(frame: OpenGLFrame) -> bool:
     ):
         return True
     for program in frame.objects.programs:
-        for shader in program.shaders:
+        for shader in compiled_program(program, frame.context.dialect).shaders:
             if shader.type not in (GL.FRAGMENT_SHADER, GL.COMPUTE_SHADER) and any(
                 t.kind == "word" and _READS.match(t.text) for t in tokens(shader.source)
             ):

@@ -15,6 +15,7 @@ import numpy.typing as npt
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import tokens
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_feedback, within_queries
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.registry import GL, Command, Role
@@ -139,7 +140,7 @@ class _Gathering:
     def _images_and_buffers(self) -> None:
         frame = self._frame
         images, buffers = set(), set()
-        for program in frame.objects.programs:
+        for program in (compiled_program(p, frame.context.dialect) for p in frame.objects.programs):
             words = {t.text for s in program.shaders for t in tokens(s.source) if t.kind == "word"}
             if any(_WORDS.match(word) for word in words) or not all(s.source for s in program.shaders):
                 images.add(program.name)

@@ -291,7 +291,7 @@ class OpenGLUses(StepUses):
 
     def block_bytes(self, program: int, block: str) -> int:
         with contextlib.suppress(UnclearSourceError):
-            return block_layout(self._programs[program], block).bytes
+            return block_layout(self._programs[program], block, self._frame.context.dialect).bytes
         return 0
 
     def uniform_bytes(self, program: int, uniforms: list[str], numbers: int, places: int) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wendascope.glsl.globals import Block, Globals, UnclearSourceError
+from wendascope.glsl.preprocessor import Dialect, compiled_text
 from wendascope.glsl.std140 import Member, struct_layout, type_named
 from wendascope.opengl.objects import ProgramRecord
 
@@ -27,11 +28,11 @@ class BlockLayout:
         return last.offset + last.stride * (last.count - 1) + last.element_bytes
 
 
-def block_layout(program: ProgramRecord, name: str) -> BlockLayout:
+def block_layout(program: ProgramRecord, name: str, dialect: Dialect) -> BlockLayout:
     """Raises UnclearSourceError, saying why, where the sources do not tell."""
     declared: list[Block] = []
     for shader in program.shaders:
-        declared += [b for b in Globals(shader.source).blocks if b.name == name]
+        declared += [b for b in Globals(compiled_text(shader.source, dialect)).blocks if b.name == name]
     if (
         not declared
         or any(b.members != declared[0].members for b in declared)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.stages import Stage
 from wendascope.glsl.words import fragment_habits
 
@@ -45,20 +46,22 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
 
 def _place(case: Case, steps: list[int]) -> dict[str, Any]:
     """Program, stage and lines of the first shader that keeps the test from coming first."""
-    for name in sorted({int(case.frame.steps.program[s]) for s in steps}):
-        program = case.frame.programs.get(name)
-        for shader in program.shaders if program else []:
-            lines = [k for k, text in enumerate(shader.source.splitlines(), 1) if _LATE.search(text.split("//")[0])]
-            if shader.stage == Stage.FRAGMENT and lines:
-                return {"program": name, "stage": shader.stage, "lines": lines}
+    for program, text in _fragment_texts(case, steps):
+        lines = [k for k, line in enumerate(text.splitlines(), 1) if _LATE.search(line.split("//")[0])]
+        if lines:
+            return {"program": program, "stage": Stage.FRAGMENT, "lines": lines}
     return {}
 
 
 def _reasons(case: Case, steps: list[int]) -> str:
-    found: list[str] = []
-    for name in {int(case.frame.steps.program[s]) for s in steps}:
+    found = [reason for _, text in _fragment_texts(case, steps) for reason in fragment_habits(text).reasons]
+    return ", ".join(dict.fromkeys(found)) or "an alpha test or coverage by alpha"
+
+
+def _fragment_texts(case: Case, steps: list[int]) -> Iterator[tuple[int, str]]:
+    """(program, what of its fragment shader is compiled) of all programs that steps draw with."""
+    for name in sorted({int(case.frame.steps.program[s]) for s in steps}):
         program = case.frame.programs.get(name)
         for shader in program.shaders if program else []:
             if shader.stage == Stage.FRAGMENT:
-                found += fragment_habits(shader.source).reasons
-    return ", ".join(dict.fromkeys(found)) or "an alpha test or coverage by alpha"
+                yield name, compiled_text(shader.source, case.frame.context.dialect)

@@ -50,7 +50,7 @@ def medium_precision(case: Case) -> Iterator[Finding]:
         return
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        if "highp" not in {t.text for t in tokens(stage.source) if t.kind == "word"}:
+        if "highp" not in {t.text for t in tokens(stage.text) if t.kind == "word"}:
             continue
         lines = stage.flow.medium if stage.flow else {}
         spent = sum(lines.values())

@@ -187,7 +187,7 @@ def unused_varyings(case: Case) -> Iterator[Finding]:
         if not unread:
             continue
         lines = sorted(
-            {k for k, text in enumerate(vertex.source.splitlines(), 1) if any(name in text for name in unread)}
+            {k for k, text in enumerate(vertex.text.splitlines(), 1) if any(name in text for name in unread)}
         )
         yield Finding(
             id=f"unused-varying-{program.program}",
@@ -220,7 +220,7 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
     for program in case.shaders:
         record, fragment = frame.programs.get(program.program), program.stage(Stage.FRAGMENT)
         draws = [s for s in program.steps if frame.steps.kind_name(s) == "draw"]
-        written = _outputs(record, fragment.source) if record and fragment else {}
+        written = _outputs(record, fragment.text) if record and fragment else {}
         if fragment is None or not draws or not written:
             continue
         taken = {number for step in draws for number in frame.uses.colours_taken(step)}
@@ -230,7 +230,7 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
         lines = sorted(
             {
                 k
-                for k, text in enumerate(fragment.source.splitlines(), 1)
+                for k, text in enumerate(fragment.text.splitlines(), 1)
                 if any(re.search(rf"\b{re.escape(name)}\b", text) for name in unread)
             }
         )

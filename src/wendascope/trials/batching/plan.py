@@ -16,6 +16,7 @@ from wendascope.analysis.batches import INSTANCE, MULTI_DRAW
 from wendascope.errors import TrialError
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.glsl.globals import UnclearSourceError
+from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.describe import argument_text
@@ -326,7 +327,8 @@ class _Planner:
             raise TrialError("a stage of the program is put together from several shaders")
         if record.feedback_varyings:
             raise TrialError("the program feeds its vertices back")
-        return {s.type: Source(s.type, s.source, self._frame.context.es) for s in record.shaders}
+        context = self._frame.context
+        return {s.type: Source(s.type, compiled_text(s.source, context.dialect), context.es) for s in record.shaders}
 
     def _check_words(self, words: set[str], instanced: bool) -> None:
         for word in (
@@ -377,7 +379,7 @@ class _Planner:
             if all(data == each[0] for data in each):
                 continue
             try:
-                layout = block_layout(record, name)
+                layout = block_layout(record, name, self._frame.context.dialect)
             except UnclearSourceError as error:
                 raise TrialError(f"what differs from step to step lies in a block: {error}") from error
             if any(len(data) < layout.last_byte for data in each):

@@ -14,6 +14,7 @@ from wendascope.discovery import import_all
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
 from wendascope.frame.frame import Frame
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
 from wendascope.opengl.packed import CallBatch
@@ -71,11 +72,13 @@ class FrameChange:
         """
 
     def program(self, name: int) -> ProgramRecord:
-        """A program as the remedies so far have made it. Raises TrialError when there is none of that name."""
+        """A program as the remedies so far have made it, with what of its sources is compiled. Raises TrialError when
+        there is none of that name.
+        """
         record = self.new.changed_programs.get(name) or self.frame.objects.program(name)
         if record is None:
             raise TrialError(f"the frame has no program {name}")
-        return record
+        return compiled_program(record, self.frame.context.dialect)
 
     def replace_program(self, name: int, record: ProgramRecord) -> None:
         """Draw with another program wherever the frame draws with this one."""

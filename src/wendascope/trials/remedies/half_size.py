@@ -9,6 +9,7 @@ import msgspec
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
 from wendascope.glsl.words import replace_words, tokens
+from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.formats import named_types
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import (
@@ -107,9 +108,8 @@ def _check(frame: OpenGLFrame, step: int) -> None:
     if _samples(frame, step):
         raise TrialError(f"step {step} draws into a multisampled target")
     record = frame.objects.program(int(frame.steps.program[step]))
-    words = (
-        {t.text for s in record.shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)} if record else set()
-    )
+    shaders = compiled_program(record, frame.context.dialect).shaders if record else []
+    words = {t.text for s in shaders if s.type == GL.FRAGMENT_SHADER for t in tokens(s.source)}
     if "discard" in words:
         raise TrialError(f"the shader of step {step} discards fragments, whose edges would not scale")
 
