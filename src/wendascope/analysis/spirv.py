@@ -145,9 +145,9 @@ class Module:
         return found
 
     def loaded(self) -> set[str]:
-        """Names of variables that some function reads, wholly or in part."""
+        """Names of variables that are read, wholly or in part, by functions that main reaches."""
         found = set()
-        for function in self.functions.values():
+        for function in self._reached():
             for block in function.blocks.values():
                 for i in block.instructions:
                     pointers = (
@@ -159,6 +159,18 @@ class Module:
                     )
                     found |= {self.names.get(p, str(p)) for p in pointers}
         return found
+
+    def _reached(self) -> list[Function]:
+        waiting, found = [self.entry], {}
+        while waiting:
+            number = waiting.pop()
+            function = self.functions.get(number)
+            if function is None or number in found:
+                continue
+            found[number] = function
+            for block in function.blocks.values():
+                waiting += [i.operands[2] for i in block.instructions if i.opcode == OP_FUNCTION_CALL]
+        return list(found.values())
 
     def scalars(self, type_: int) -> int:
         """Scalars in a value of any type."""

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 import functools
 import re
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import msgspec
 import numpy as np
 
 from wendascope.analysis.batches import INSTANCE, MULTI_DRAW
-from wendascope.errors import TrialError
+from wendascope.analysis.spirv import BadModuleError, read_module
+from wendascope.errors import MachineError, TrialError
 from wendascope.frame.uses import UnknownContentsError
+from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
@@ -270,7 +273,7 @@ class _Planner:
         blocks = all(s.has_blocks for s in sources.values())
         instanced = self._how == INSTANCE and blocks
         words = set[str]().union(*(s.globals.words() for s in sources.values()))
-        self._check_words(words, instanced)
+        self._check_counting(sources, instanced)
         names = Names.free_of(words)
         arrays = all(s.has_arrays for s in sources.values()) and self._offers.value(GL.TEXTURE_2D_ARRAY)
         gathered = {
@@ -330,16 +333,20 @@ class _Planner:
         context = self._frame.context
         return {s.type: Source(s.type, compiled_text(s.source, context.dialect), context.es) for s in record.shaders}
 
-    def _check_words(self, words: set[str], instanced: bool) -> None:
-        for word in (
-            "gl_InstanceID",
-            "gl_PrimitiveID",
-            "gl_DrawID",
-            "gl_BaseVertex",
-            *(() if instanced else ("gl_VertexID",)),
-        ):
-            if word in words:
-                raise TrialError(f"the shaders use {word}, which would count on through the whole batch")
+    def _check_counting(self, sources: Mapping[int, Source], instanced: bool) -> None:
+        """Raises TrialError where a shader reads what counts on through a batch, by its compiled module: words may
+        stand in functions that nothing calls.
+        """
+        counting = {"gl_InstanceID", "gl_PrimitiveID", "gl_DrawID", "gl_BaseVertex", "gl_BaseInstance"}
+        counting |= set() if instanced else {"gl_VertexID"}
+        for stage, source in sources.items():
+            read = counting & source.globals.words()
+            if read:
+                with contextlib.suppress(CompileError, MachineError, BadModuleError):
+                    module = read_module(compile_glsl(source.text, stage, self._frame.context.dialect))
+                    read &= module.loaded()
+            if read:
+                raise TrialError(f"the shaders use {min(read)}, which would count on through the whole batch")
 
     def _varying(self, record: ProgramRecord) -> tuple[list[UniformRecord], dict[str, list[bytes]]]:
         """(uniforms that differ between the steps, their value at each step by name)."""
