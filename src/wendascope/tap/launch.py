@@ -172,6 +172,8 @@ class Target:
         env = dict(environment if environment is not None else os.environ)
         before = env.get("LD_PRELOAD")
         env["LD_PRELOAD"] = f"{native_library()}{':' + before if before else ''}"
+        # without a cache Mesa offers no program binaries, so that programs bring the sources that advice needs
+        env.setdefault("MESA_SHADER_CACHE_DISABLE", "true")
         env["WENDASCOPE_SOCKET"] = path
         self.output = _Output(echo)
         try:
