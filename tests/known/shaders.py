@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
 from OpenGL import GL
 
 from ._case import Draw, known
-from ._draw import HEIGHT, TEXTURED, WIDTH, Painter, clear, noise, onto, texture
+from ._draw import GREEN, HEIGHT, TEXTURED, VERTEX, WIDTH, Painter, clear, noise, onto, texture
 
 _LOOP = """#version 330
 uniform bool fog;
@@ -163,3 +164,41 @@ def a_full_screen_of_a_smooth_picture() -> Draw:
         show.use().place(0, 0, WIDTH, HEIGHT).draw()
 
     return draw
+
+
+def _behind_a_tower(vertex: str) -> Draw:
+    """A smooth picture of a quarter of the pixels over the whole window, tested by depth, behind a narrow tower."""
+    tower = Painter()
+    sky = Painter(TEXTURED, vertex)
+    across, up = np.meshgrid(np.linspace(0, 255, WIDTH // 2), np.linspace(0, 255, HEIGHT // 2))
+    texture(WIDTH // 2, HEIGHT // 2, np.stack([across, up, across, np.full_like(up, 255)], axis=2))
+    for parameter in (GL.GL_TEXTURE_MIN_FILTER, GL.GL_TEXTURE_MAG_FILTER):
+        GL.glTexParameteri(GL.GL_TEXTURE_2D, parameter, GL.GL_LINEAR)
+    for parameter in (GL.GL_TEXTURE_WRAP_S, GL.GL_TEXTURE_WRAP_T):
+        GL.glTexParameteri(GL.GL_TEXTURE_2D, parameter, GL.GL_CLAMP_TO_EDGE)
+    GL.glEnable(GL.GL_DEPTH_TEST)
+    GL.glDepthFunc(GL.GL_LEQUAL)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear(depth=True)
+        tower.use().rect(10, 10, 14, 110, GREEN, -0.5)
+        sky.use().set("depth", 0.9)
+        sky.draw()
+
+    return draw
+
+
+@known(
+    finds={"fine-full-screen": lambda found: len(found) == 1 and found[0].remedy is not None},
+    allow=("covered-clear",),
+)
+def a_smooth_sky_tested_by_depth() -> Draw:
+    """A sky at one depth behind everything, of half the size: half size is advised, and the tower stays before it."""
+    return _behind_a_tower(VERTEX)
+
+
+@known(finds={"fine-full-screen": 0}, allow=("covered-clear",))
+def ground_that_fills_the_window() -> Draw:
+    """The same picture on a surface that recedes: a part of the scene, and no full-screen step."""
+    return _behind_a_tower(VERTEX.replace("depth, 1.0", "depth * corner.y, 1.0"))

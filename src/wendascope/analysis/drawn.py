@@ -102,6 +102,8 @@ class StepDrawn(msgspec.Struct, array_like=True):
     """Whether it does more than draw: writes images or buffers, is counted by a query, or is fed back."""
     scissored: bool = False
     """Whether the scissor leaves nothing of it."""
+    one_depth: bool = False
+    """Whether all of its seen triangles lie at `depth`."""
 
     @property
     def wasted(self) -> int:

@@ -164,7 +164,11 @@ def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
                 state.on("SCISSOR_TEST") and row.box is not None and _apart(row.box, state.values("SCISSOR_BOX"))
             )
             row.degenerate, row.duplicates = repeated_triangles(geometry.positions.clip[step])
-            row.depth = _middle_depth(geometry.positions.clip[step], triangles.seen, state)
+            row.depth, row.one_depth = _depths(geometry.positions.clip[step], triangles.seen, state)
+
+
+_ONE_DEPTH = 1e-6
+"""Depths closer than this are one: less than a step of 16 bits, a little more than one of 24."""
 
 
 def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
@@ -177,13 +181,13 @@ def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
     return fragment_habits("\n".join(sources)) if sources else None
 
 
-def _middle_depth(clip: np.ndarray, seen: np.ndarray, state: DrawState) -> float | None:
-    """Mean depth of the corners of seen triangles in front of the viewer, 0 near to 1 far."""
+def _depths(clip: np.ndarray, seen: np.ndarray, state: DrawState) -> tuple[float | None, bool]:
+    """Mean depth of the corners of seen triangles in front of the viewer, 0 near to 1 far, and whether all have it."""
     corners = clip[seen].reshape(-1, 4)
     corners = corners[corners[:, 3] > 0]
     if len(corners) == 0:
-        return None
+        return None, False
     ndc = np.clip(corners[:, 2] / corners[:, 3], -1.0, 1.0)
-    depth = float(ndc.mean() if state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE else ndc.mean() * 0.5 + 0.5)
+    depths = ndc if state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE else ndc * 0.5 + 0.5
     near, far = state.depth_range
-    return near + (far - near) * depth
+    return near + (far - near) * float(depths.mean()), bool(np.ptp(depths) < _ONE_DEPTH)

@@ -29,6 +29,8 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
             continue
         if area == 0 or area < width * height / 2:
             continue  # small already
+        if row.depth_test and not (row.one_depth and row.depth is not None):
+            continue  # a surface of the scene that happens to fill the screen
         stage = stages.get(int(case.frame.steps.program[step]))
         if stage is None or stage.cost is None:
             continue
@@ -67,7 +69,9 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
             how="three quarters of the step's measured time; scaling up again is not counted",
             price="fine detail; one more target, and a texture sample for scaling up",
             conditions="hard edges must not matter",
-            remedy=Remedy("half-size", [step], divide=2),
+            remedy=Remedy(
+                "half-size", [step], divide=2, values={"depth": row.depth} if row.depth_test and row.depth else {}
+            ),
             program=stage.program,
             stage=stage.stage,
         )

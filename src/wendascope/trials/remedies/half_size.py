@@ -28,18 +28,23 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import active_texture, bind_texture, integers, is_on, viewport
 
 _COVERS_ALL = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
-_NOT_WITH = (GL.DEPTH_TEST, GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER_SRGB)
-_NAMES = {GL.DEPTH_TEST: "depth", GL.STENCIL_TEST: "stencil", GL.SCISSOR_TEST: "scissor"}
+_NOT_WITH = (GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER_SRGB)
+_NAMES = {GL.STENCIL_TEST: "stencil", GL.SCISSOR_TEST: "scissor"}
 
 
 @remedy("half-size")
 def half_size(change: FrameChange, item: Remedy) -> None:
-    """The small target has the place of the step; what it holds is blended, masked and written as the step was."""
+    """The small target has the place of the step; what it holds is blended, masked, tested by depth and written as the
+    step was, at the one depth that the remedy tells.
+    """
     if not Offers(change.frame.context)("glBindVertexArray") or not Offers(change.frame.context)("glBindFramebuffer"):
         raise TrialError("this context has no vertex array or framebuffer objects, which scaling up needs")
-    scaler = _scaler(change)
+    depth = float(item.values.get("depth", 0.5))
+    scaler = _scaler(change, 2 * depth - 1)
     array = _triangle(change)
     for step in item.steps:
+        if is_on(change.frame, int(change.frame.steps.call[step]), GL.DEPTH_TEST) and "depth" not in item.values:
+            raise TrialError(f"step {step} is tested by depth, and does not lie at one depth")
         _draw_small(change, step, item.divide, scaler, array)
     for program in sorted({int(change.frame.steps.program[s]) for s in item.steps}):
         _scale_positions(change, program, item)
@@ -56,7 +61,9 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     new.call("glBindFramebuffer", GL.DRAW_FRAMEBUFFER, framebuffer)
     new.call("glFramebufferTexture2D", GL.DRAW_FRAMEBUFFER, GL.COLOR_ATTACHMENT0, GL.TEXTURE_2D, small.name, 0)
     new.call("glViewport", 0, 0, small.width, small.height)
-    blended, culled = is_on(frame, call, GL.BLEND), is_on(frame, call, GL.CULL_FACE)
+    blended, culled, tested = (is_on(frame, call, which) for which in (GL.BLEND, GL.CULL_FACE, GL.DEPTH_TEST))
+    if tested:
+        new.call("glDisable", GL.DEPTH_TEST)
     if blended:
         new.call("glDisable", GL.BLEND)
     mask = integers(frame, "color_mask", call)
@@ -69,6 +76,8 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
     after.call("glColorMask", *mask)
     if blended:
         after.call("glEnable", GL.BLEND)
+    if tested:
+        after.call("glEnable", GL.DEPTH_TEST)
     if culled:
         after.call("glDisable", GL.CULL_FACE)
     sampler = frame.history.number("sampler", call, 0)
@@ -174,8 +183,8 @@ def _triangle(change: FrameChange) -> int:
     return record.name
 
 
-def _scaler(change: FrameChange) -> int:
-    """The program that lays the small picture over the large one."""
+def _scaler(change: FrameChange, z: float) -> int:
+    """The program that lays the small picture over the large one, at a depth from -1 to 1."""
     context = change.frame.context
     modern = context.number >= (30 if context.es else 31)
     head = (
@@ -186,7 +195,7 @@ def _scaler(change: FrameChange) -> int:
     attribute, out, into = ("in", "out", "in") if modern else ("attribute", "varying", "varying")
     vertex = (
         f"{head}{attribute} vec2 place;\n{out} vec2 at;\nvoid main() {{ at = place * 0.5 + 0.5; gl_Position ="
-        " vec4(place, 0.0, 1.0); }\n"
+        f" vec4(place, {z!r}, 1.0); }}\n"
     )
     write = (
         ("out vec4 colour;\n", "colour = texture(small, at);")
