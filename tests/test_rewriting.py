@@ -21,10 +21,12 @@ from wendascope.trials.rewriting import (
     flat_colour,
     medium_precision,
     moved_to_vertices,
+    simple_powers,
     without_samples,
 )
 from wendascope.trials.rewriting.channels import Channel
 from wendascope.trials.rewriting.expressions import Expressions
+from wendascope.trials.rewriting.powers import EXPONENTS
 
 VERTEX = (
     "#version 330\nin vec3 position;\nout vec2 uv;\nvoid main() {\n    uv = position.xy;\n    gl_Position ="
@@ -316,3 +318,45 @@ def test_high_precision_becomes_medium() -> None:
     assert "precision mediump float;" in made and "precision highp int;" in made and "in mediump vec2" in made
     with pytest.raises(TrialError, match="asks for no high precision"):
         medium_precision(VERTEX)
+
+
+# ---- powers ---------------------------------------------------------------------------------------------------
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["uv.x", "(u + 1.0)", "pow(uv.y, 3.0)", "dot(v, v)", "texture(s, uv).r"]),
+            st.sampled_from(sorted(EXPONENTS)),
+        ),
+        min_size=1,
+        max_size=4,
+    )
+)
+def test_powers_become_products_that_give_the_same(powers: list[tuple[str, float]]) -> None:
+    body = "\n".join(f"float a{k} = pow({base}, {exponent});" for k, (base, exponent) in enumerate(powers))
+    source = _fragment(f"{body}\nc = vec4({' + '.join(f'a{k}' for k in range(len(powers)))});")
+    made = simple_powers(source, range(5, 5 + len(powers)))
+    assert "pow(" not in made and _changed_lines(source, made)[0] == 2 and made.count("\n") == source.count("\n")
+    _compiles(made)
+    for name, text in re.findall(r"float (wendascope_power_\d+)\(float x\) \{ return (.*?); \}", made):
+        exponent = next(e for e in EXPONENTS if f"{name}(" in made and _value(text, 1.7) == pytest.approx(1.7**e))
+        assert _value(text, 0.3) == pytest.approx(0.3**exponent)
+
+
+def _value(text: str, x: float) -> float:
+    return float(eval(text, {"x": x, "sqrt": lambda a: a**0.5, "inversesqrt": lambda a: a**-0.5}))
+
+
+def test_powers_of_vectors_constants_and_several_lines() -> None:
+    source = _fragment(
+        "vec3 a = pow(v,\n  vec3(2.0)); c = vec4(pow(a, vec3(k)), pow(u, n + 2.0));", "const float k = 4.0;\n"
+    )
+    made = _compiles(simple_powers(source, [6, 7]).replace("n + 2.0", "float(n) + 2.0"))
+    assert made.count("pow(") == 1 and made.count("\n") == source.count("\n"), "an exponent that varies stays"
+    for other in ("c = vec4(pow(u, 2.4));", "c = vec4(u);", "c = vec4(pow(u, v.x));"):
+        with pytest.raises(TrialError, match="small number"):
+            simple_powers(_fragment(other), [5])
+    with pytest.raises(TrialError, match="small number"):
+        simple_powers(_fragment("c = vec4(pow(u, 2.0));"), [7])

@@ -125,6 +125,9 @@ class Proof(msgspec.Struct):
         """The verdict with what it is of, or the bound that it holds within."""
         if self.verdict == NO_DIFFERENCE and self.saved_ms is not None:
             return f"{NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
+        if self.verdict == CHANGES and self.saved_ms is not None and (self.saved_ms.low > 0 or self.saved_ms.high < 0):
+            saved = self.saved_ms.median
+            return f"{CHANGES}, {SAVES if saved > 0 else COSTS} {abs(saved):.2f} ms"
         gain = self.gain_ms
         if gain is not None:
             return f"{self.verdict} {abs(gain):.2f} ms{f' of {self.side}' if self.side else ''}"

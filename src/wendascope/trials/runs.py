@@ -29,7 +29,7 @@ from wendascope.replay.slots import Slot
 from wendascope.replay.span_start import step_calls
 from wendascope.trials.compare import Count, counts
 from wendascope.trials.outcomes import Ground, Outcome, bring_in, edited, judge_remedies, outcomes, variations
-from wendascope.trials.remedies import FrameChange
+from wendascope.trials.remedies import FrameChange, may_change_picture
 from wendascope.trials.span_runs import SPANS, SpanPairs, SpanRuns, Spans, frame_scale
 from wendascope.trials.verdicts import small_ms
 
@@ -230,8 +230,8 @@ def try_remedies(
     session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float
 ) -> TrialRun:
     """Replay original and edited frame in turns, the span that changes only, until it is decided what that saves or
-    `seconds` of measuring are over. Where the picture changes nothing is measured. Raises TrialError, ReplayError,
-    CancelledError.
+    `seconds` of measuring are over. Where the picture changes though it should not, nothing is measured. Raises
+    TrialError, ReplayError, CancelledError.
     """
     frame = session.frame
     job.progress("replaying the original twice", 0.0)
@@ -245,9 +245,10 @@ def try_remedies(
     bring_in(session, variation.objects)
     timed, fragments = _unmeasured(session, job), None
     only_state = _only_state(session, change, edit) and session.offers.value(GL.RASTERIZER_DISCARD)
-    if outcome.same and not found.ground.trouble and only_state:
+    measured = not found.ground.trouble and (outcome.same or all(map(may_change_picture, remedies)))
+    if measured and only_state:
         timed = _submitted(session, job, edit, seconds)
-    elif outcome.same and not found.ground.trouble:
+    elif measured:
         timed, in_span = _timed(session, job, remedies, passes, edit, seconds)
         whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
         if whole is not None and in_span is not None:

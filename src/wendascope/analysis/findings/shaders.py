@@ -166,7 +166,7 @@ def small_powers(case: Case) -> Iterator[Finding]:
             {"exponents": ", ".join(f"{e:g}" for e in sorted({e for line, e in stage.cost.powers if line in lines}))},
             "none",
             "the base is never negative: the power of a negative number is undefined, its products are not",
-            None,
+            Remedy("simple-powers", program.steps, program=program.program, lines=lines),
         )
 
 

@@ -286,16 +286,27 @@ _OTHER_NUMBERS = (0x3F2B851F, 0x3E6B851F, 0x3F5C28F6, 0x3EAE147B)
 
 Apply = Callable[[FrameChange, Remedy], None]
 _kinds: dict[str, Apply] = {}
+_near: set[str] = set()
 
 
-def remedy(kind: str) -> Callable[[Apply], Apply]:
-    """Register what a kind of remedy does to a frame."""
+def remedy(kind: str, near: bool = False) -> Callable[[Apply], Apply]:
+    """Register what a kind of remedy does to a frame. `near`: it may change the picture a little, which is no reason
+    not to measure it.
+    """
 
     def register(apply: Apply) -> Apply:
         _kinds[kind] = apply
+        if near:
+            _near.add(kind)
         return apply
 
     return register
+
+
+def may_change_picture(item: Remedy) -> bool:
+    """Whether a remedy claims no more than a picture that is nearly the same."""
+    import_all("wendascope.trials.remedies")
+    return item.kind in _near or (item.kind == "bake-uniforms" and bool(item.values))
 
 
 def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0, painted: bool = False) -> FrameChange:

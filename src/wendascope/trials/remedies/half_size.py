@@ -32,7 +32,7 @@ _NOT_WITH = (GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER
 _NAMES = {GL.STENCIL_TEST: "stencil", GL.SCISSOR_TEST: "scissor"}
 
 
-@remedy("half-size")
+@remedy("half-size", near=True)
 def half_size(change: FrameChange, item: Remedy) -> None:
     """The small target has the place of the step; what it holds is blended, masked, tested by depth and written as the
     step was, at the one depth that the remedy tells.

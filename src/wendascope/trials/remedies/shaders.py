@@ -28,7 +28,7 @@ def bake_uniforms(change: FrameChange, item: Remedy) -> None:
     change.replace_program(item.program, msgspec.structs.replace(record, shaders=shaders))
 
 
-@remedy("edit-shader")
+@remedy("edit-shader", near=True)
 def edit_shader(change: FrameChange, item: Remedy) -> None:
     """Take the sources of an edit."""
     record = change.program(item.program)
@@ -52,13 +52,19 @@ def no_samples(change: FrameChange, item: Remedy) -> None:
     _rewrite_fragments(change, item, rewriting.without_samples)
 
 
-@remedy("cut-loops")
+@remedy("cut-loops", near=True)
 def cut_loops(change: FrameChange, item: Remedy) -> None:
     """Loops run fewer iterations."""
     _rewrite_fragments(change, item, lambda source: rewriting.fewer_iterations(source, item.loops))
 
 
-@remedy("medium-precision")
+@remedy("simple-powers", near=True)
+def simple_powers(change: FrameChange, item: Remedy) -> None:
+    """Powers with small constant exponents become products and roots."""
+    _rewrite_fragments(change, item, lambda source: rewriting.simple_powers(source, item.lines))
+
+
+@remedy("medium-precision", near=True)
 def medium_precision(change: FrameChange, item: Remedy) -> None:
     """Fragments are computed in medium precision."""
     _rewrite_fragments(change, item, rewriting.medium_precision)

@@ -10,6 +10,7 @@ from wendascope.trials.rewriting.early import early_tests
 from wendascope.trials.rewriting.flat import flat_colour
 from wendascope.trials.rewriting.iterations import fewer_iterations
 from wendascope.trials.rewriting.moving import moved_to_vertices
+from wendascope.trials.rewriting.powers import simple_powers
 from wendascope.trials.rewriting.precision import medium_precision
 from wendascope.trials.rewriting.samples import without_samples
 
@@ -20,5 +21,6 @@ __all__ = [
     "flat_colour",
     "medium_precision",
     "moved_to_vertices",
+    "simple_powers",
     "without_samples",
 ]

@@ -28,6 +28,15 @@ def spliced(source: str, pieces: Iterable[tuple[int, int, str]]) -> str:
     return source
 
 
+def at_top(found: Globals, text: str) -> tuple[int, int, str]:
+    """Right before the first declaration, so that lines stay what they are and precisions are set."""
+    places = [d.first for d in found.declarations if not d.has("const")] + [b.first for b in found.blocks]
+    if not places:
+        raise TrialError("the shader declares nothing that new declarations could stand beside")
+    first = min(places)
+    return first, first, text.strip() + " "
+
+
 def closing(code: list[Token], opening: int) -> int:
     """Index of the bracket that closes the one at an index. Raises TrialError."""
     depth = 0

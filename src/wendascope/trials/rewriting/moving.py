@@ -8,7 +8,7 @@ from collections.abc import Container, Iterator
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import replace_words, tokens
-from wendascope.trials.rewriting._parts import OUR_PREFIX, line_of, read, spliced
+from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, line_of, read, spliced
 from wendascope.trials.rewriting.expressions import Expression, Expressions
 
 _MOVABLE = re.compile(r"(float|int|uint|[iu]?vec[234]|mat[234](x[234])?)$")
@@ -44,11 +44,11 @@ def moved_to_vertices(fragment: str, vertex: str, lines: Container[int]) -> tupl
         (e.first, e.end, names[fragment[e.first : e.end], e.type] + "\n" * fragment.count("\n", e.first, e.end))
         for e in chosen
     ]
-    new_fragment = spliced(fragment, [*pieces, _at_top(inner, declared)])
+    new_fragment = spliced(fragment, [*pieces, at_top(inner, declared)])
     prelude, definitions, renamed = _brought(inner, outer, found, chosen, fragment)
     declared = " ".join(f"{handed[0]} {type_} {name};" for (_, type_), name in names.items())
     fills = "".join(f" {name} = {_one_line(replace_words(text, renamed))};" for (text, _), name in names.items())
-    new_vertex = spliced(vertex, [_at_top(outer, f"{prelude} {declared}"), (outer.main, outer.main, fills)])
+    new_vertex = spliced(vertex, [at_top(outer, f"{prelude} {declared}"), (outer.main, outer.main, fills)])
     return new_fragment, new_vertex.rstrip() + "\n" + definitions
 
 
@@ -87,15 +87,6 @@ def _handing(found: Globals) -> tuple[str, str]:
     if version >= _FLAT_FROM and not (profile == "es" and version < 300):
         return "flat out", "flat in"
     return "varying", "varying"
-
-
-def _at_top(found: Globals, text: str) -> tuple[int, int, str]:
-    """Right before the first declaration, so that lines stay what they are and precisions are set."""
-    places = [d.first for d in found.declarations if not d.has("const")] + [b.first for b in found.blocks]
-    if not places:
-        raise TrialError("the shader declares nothing that new declarations could stand beside")
-    first = min(places)
-    return first, first, text.strip() + " "
 
 
 def _brought(
