@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import struct
+from collections import Counter
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -18,9 +19,10 @@ from wendascope.glsl.words import output_primitive, tokens
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
 from wendascope.opengl.compiled import compiled_program
+from wendascope.opengl.display_lists import display_lists, drawn_modes
 from wendascope.opengl.enclosed import within_feedback
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
+from wendascope.opengl.objects import Objects, ProgramRecord, ShaderRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
@@ -41,6 +43,8 @@ _CORNERS = {GL.POINTS: 1, GL.LINES: 2, GL.TRIANGLES: 3}
 _LINES = (GL.LINES, GL.LINE_STRIP, GL.LINE_LOOP, GL.LINES_ADJACENCY, GL.LINE_STRIP_ADJACENCY)
 _OUTPUT = {"points": GL.POINTS, "line_strip": GL.LINES, "triangle_strip": GL.TRIANGLES}
 _DRAW = KINDS.index("draw")
+_STAND_IN = 0xE8000000
+"""A name that no captured object has."""
 
 
 @dataclass
@@ -62,6 +66,8 @@ class _Wanted:
     mode: int
     vertices: int
     """The most that may come."""
+    fixed: bool = False
+    """Whether a program stands in for the fixed-function pipeline."""
 
 
 def measure_positions(session: ReplaySession, job: Job) -> Positions:
@@ -75,6 +81,8 @@ def measure_positions(session: ReplaySession, job: Job) -> Positions:
         wanted = sorted(
             [*wanted, *(w for w in unknown if w.vertices * _VERTEX_BYTES <= _LARGEST)], key=lambda w: w.step
         )
+    if any(item.fixed for item in wanted):
+        session.add(Objects(programs=[_stand_in()]))
     chunks: list[list[_Wanted]] = [[]]
     size = 0
     for item in wanted:
@@ -92,35 +100,59 @@ def _wanted(frame: OpenGLFrame, caveats: list[str]) -> tuple[list[_Wanted], list
     """Draws whose positions can be had, those of known and those of unknown number."""
     steps, calls = frame.steps, frame.calls
     known, unknown = [], []
-    without: dict[str, int] = {}
+    without: Counter[str] = Counter()
     own = within_feedback(frame)
+    lists = display_lists(calls, display_lists(frame.lists))
     for step in np.flatnonzero(steps.kind == _DRAW).tolist():
         call = int(steps.call[step])
         program = _last_program(frame, step)
-        command = calls.command(call)
-        if program is None or steps.begin[step] != call or not any(p.name == "mode" for p in command.parameters):
-            without["fixed-function steps"] = without.get("fixed-function steps", 0) + 1
+        fixed = _is_fixed(frame, step, program)
+        modes = drawn_modes(calls, int(steps.begin[step]), call, lists)
+        kinds = {GL.POINTS if mode == GL.POINTS else GL.LINES if mode in _LINES else GL.TRIANGLES for mode in modes}
+        if program is None and not fixed:
+            without["steps whose vertex stage is not known"] += 1
             continue
-        if not gives_positions(program) or own[step]:
-            what = "steps whose program feeds back values of its own, or comes as SPIR-V or binary"
-            without[what] = without.get(what, 0) + 1
+        if len(kinds) != 1:
+            without["steps that draw several kinds of primitives, or whose calls do not tell"] += 1
             continue
-        mode = int(calls.argument(call, "mode"))
-        made = _made_mode(compiled_program(program, frame.context.dialect))
-        kind = made or (GL.POINTS if mode == GL.POINTS else GL.LINES if mode in _LINES else GL.TRIANGLES)
+        if own[step] or (program is not None and not fixed and not gives_positions(program)):
+            without["steps whose program feeds back values of its own, or comes as SPIR-V or binary"] += 1
+            continue
+        made = _made_mode(compiled_program(program, frame.context.dialect)) if program and not fixed else None
+        kind = made or kinds.pop()
         vertices = int(steps.vertices[step])
         most = 3 * int(steps.triangles[step]) if kind == GL.TRIANGLES else vertices * _CORNERS[kind]
-        if made or mode == GL.PATCHES:
+        if made or GL.PATCHES in modes:
             unknown.append(_Wanted(step, kind, 0))
         elif most * _VERTEX_BYTES > _LARGEST:
-            without["steps of more vertices than memory is spent on"] = (
-                without.get("steps of more vertices than memory is spent on", 0) + 1
-            )
+            without["steps of more vertices than memory is spent on"] += 1
         else:
-            known.append(_Wanted(step, kind, most))
+            known.append(_Wanted(step, kind, most, fixed))
     for what, count in without.items():
         caveats.append(f"positions of {count:,} {what} are not known")
     return known, unknown
+
+
+def _is_fixed(frame: OpenGLFrame, step: int, program: ProgramRecord | None) -> bool:
+    """Whether the fixed-function pipeline transforms the vertices of a step: without a program, or with one that has
+    fragments only.
+    """
+    call = int(frame.steps.call[step])
+    if frame.context.profile != "compatibility" or frame.history.number("pipeline", call):
+        return False
+    if program is not None:
+        return not program.binary and {s.type for s in program.shaders} == {GL.FRAGMENT_SHADER}
+    return not int(frame.steps.program[step]) and not frame.history.number("capability", call, GL.VERTEX_PROGRAM_ARB)
+
+
+def _stand_in() -> ProgramRecord:
+    """A program that puts vertices where the fixed-function pipeline does: `ftransform` gives the very same positions
+    (GLSL 1.20 specification, section 8.5). Clip planes act after it.
+    """
+    vertex = ShaderRecord(GL.VERTEX_SHADER, "#version 120\nvoid main() { gl_Position = ftransform(); }\n")
+    return ProgramRecord(
+        _STAND_IN, [vertex], linked=True, feedback_varyings=[POSITION], feedback_mode=GL.INTERLEAVED_ATTRIBS
+    )
 
 
 def _last_program(frame: OpenGLFrame, step: int) -> ProgramRecord | None:
@@ -211,15 +243,23 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         before, after = CallBatch(session.offers), CallBatch(session.offers)
         size = item.vertices * _VERTEX_BYTES
         starts[item.step] = offset
+        if item.fixed:
+            before.call("glUseProgram", _STAND_IN)
         before.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, buffer, offset, size)
         before.call("glBeginQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN, queries[item.step])
-        if skip_fragments:
+        discard = skip_fragments or (item.fixed and session.offers.value(GL.RASTERIZER_DISCARD))
+        if discard:
             before.call("glEnable", GL.RASTERIZER_DISCARD)
         before.call("glBeginTransformFeedback", item.mode)
         after.call("glEndTransformFeedback")
         after.call("glEndQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN)
-        if skip_fragments and not frame.history.number("capability", call, GL.RASTERIZER_DISCARD):
+        if discard and not frame.history.number("capability", call, GL.RASTERIZER_DISCARD):
             after.call("glDisable", GL.RASTERIZER_DISCARD)
+        if item.fixed:
+            after.call("glUseProgram", int(steps.program[item.step]))
+        if item.fixed and not skip_fragments:  # its fragments are wanted, and the stand-in made none
+            for again in range(int(steps.begin[item.step]), call + 1):
+                after.copy(frame.calls, again)
         _put_back_binding(frame, call, after)
         insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after, closes=True)]
         offset += size
@@ -263,6 +303,8 @@ class _Reuse:
     def transformed(self, step: int) -> int:
         frame = self._session.frame
         call = int(frame.steps.call[step])
+        if frame.steps.begin[step] != call:  # immediate mode and lists: every vertex runs
+            return int(frame.steps.vertices[step])
         key = None
         if any(p.name == "indices" for p in frame.calls.command(call).parameters):
             buffer = element_buffer(frame, call)

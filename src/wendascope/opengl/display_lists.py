@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +27,8 @@ class DisplayList:
     vertices: int = 0
     triangles: int = 0
     draws: int = 0
+    modes: set[int] = field(default_factory=set)
+    """Primitive modes of its draws."""
 
 
 def display_lists(calls: CallStream, before: Mapping[int, DisplayList] | None = None) -> dict[int, DisplayList]:
@@ -59,6 +61,7 @@ def _measure(
             begin = call
         elif command == "glEnd" and begin >= 0:
             vertices, triangles = count_vertices(calls, begin, call, {})
+            total.modes.add(int(calls.argument(begin, "mode")))
             total.vertices, total.triangles, total.draws = (
                 total.vertices + vertices,
                 total.triangles + triangles,
@@ -72,9 +75,12 @@ def _measure(
                     total.triangles + part.triangles,
                     total.draws + part.draws,
                 )
+                total.modes |= part.modes
         elif calls.command(call).has(Role.DRAWS_IN_LIST):
             total.draws += 1
             names = {p.name: p for p in calls.command(call).parameters}
+            if "mode" in names:
+                total.modes.add(int(calls.argument(call, "mode")))
             if "count" in names and names["count"].kind != "pointer":
                 count = int(calls.argument(call, "count"))
                 total.vertices += count
@@ -93,6 +99,22 @@ def called_lists(calls: CallStream, call: int) -> list[int]:
         int(v)
         for v in np.frombuffer(data[: len(data) // np.dtype(kind).itemsize * np.dtype(kind).itemsize], kind).tolist()
     ]
+
+
+def drawn_modes(calls: CallStream, begin: int, end: int, known: Mapping[int, DisplayList]) -> set[int]:
+    """Primitive modes of what a step draws: one draw, glBegin ... glEnd, a call of lists, or a list made and drawn at
+    once.
+    """
+    name = calls.command(end).name
+    if name in ("glCallList", "glCallLists"):
+        return {mode for n in called_lists(calls, end) for mode in known.get(n, DisplayList()).modes}
+    if name == "glEndList":
+        return known.get(int(calls.argument(begin, "list")), DisplayList()).modes
+    if name.startswith("glRect"):
+        return {GL.POLYGON}
+    if any(p.name == "mode" for p in calls.command(begin).parameters):
+        return {int(calls.argument(begin, "mode"))}
+    return set()
 
 
 def count_vertices(calls: CallStream, begin: int, end: int, known: dict[int, DisplayList]) -> tuple[int, int]:
