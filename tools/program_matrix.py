@@ -3,7 +3,8 @@
     python tools/program_matrix.py [words...]     only programs whose name contains a word
 
 Needs a display; `xvfb-run` makes one. Programs whose packages are missing say so in their row:
-`pip install arcade pyglet pygame pyvista moderngl glfw PyOpenGL`; es2tri is driven by `xdotool`.
+`pip install arcade pyglet pygame pyvista moderngl glfw PyOpenGL panda3d vispy mujoco kivy PySide6`; es2tri is driven by
+`xdotool`; screensavers are those of the packages xscreensaver-gl and xscreensaver-gl-extra.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -29,6 +31,17 @@ from wendascope.tap.launch import Target, Trigger
 TESTS = Path(__file__).parent.parent / "tests" / "programs"
 OTHERS = Path(__file__).parent / "matrix_programs"
 FRAMES = (2, 15, 40)
+SCREENSAVERS = Path("/usr/libexec/xscreensaver")
+NOT_GL = ("mapscroller.pl", "xscreensaver-gl-visual")
+INSTALLED = (
+    ("osg light", ("osglight",)),
+    ("osg shadow", ("osgshadow",)),
+    ("osg deferred", ("osgdeferred",)),
+    ("planetarium", ("stellarium",)),
+    ("kart racing", ("/usr/games/supertuxkart", "--no-sound", "--screensize=640x480", "--windowed")),
+    ("strategy game", ("/usr/games/warzone2100", "--nosound", "--window", "--gfxbackend=opengl")),
+    ("voxel game", ("/usr/games/minetest",)),
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -51,7 +64,16 @@ def programs() -> list[Program]:
         for scene in re.findall(r"\[Scene\] (\S+)", listed):
             if scene not in ("default", "loop"):
                 found.append(Program(f"{tool} {scene}", (tool, "-s", "400x300", "-b", f"{scene}:duration=60.0")))
-    found += [Program(path.stem, (sys.executable, str(path))) for path in sorted(OTHERS.glob("*.py"))]
+    own = (("MUJOCO_GL", "glfw"),)
+    found += [Program(path.stem, (sys.executable, str(path)), environment=own) for path in sorted(OTHERS.glob("*.py"))]
+    found += [
+        Program(f"screensaver {path.name}", (str(path), "--window"))
+        for path in sorted(SCREENSAVERS.glob("*"))
+        if path.name not in NOT_GL
+    ]
+    for name, command in INSTALLED:
+        if shutil.which(command[0]):
+            found.append(Program(name, command))
     for path in sorted(TESTS.glob("[!_]*.py")):
         frame_end = FrameEnd.readback if "readback" in path.stem else FrameEnd.swap
         arguments = {
