@@ -39,6 +39,12 @@ class ImageRecord(msgspec.Struct):
     contents: BlobRef | None = None
 
 
+DEFAULT_TEXTURES = 0xC0000000
+"""What is bound as texture 0 is an object as well, one for each target: its record has this name and the number of the
+target, which no texture of a program has.
+"""
+
+
 class TextureRecord(msgspec.Struct):
     name: Name
     target: Number
@@ -53,6 +59,16 @@ class TextureRecord(msgspec.Struct):
     """First level of that texture, and how many."""
     view_layers: tuple[Number, Number] = (0, 0)
     label: str = ""
+
+    @property
+    def is_default(self) -> bool:
+        """Whether it is what a target has as texture 0."""
+        return self.name == DEFAULT_TEXTURES + self.target
+
+    @property
+    def bound_name(self) -> int:
+        """The name that it is bound by."""
+        return 0 if self.is_default else self.name
 
     @property
     def width(self) -> int:

@@ -69,6 +69,10 @@ def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) 
             found.vertex_arrays |= set(np.unique(history.column("vertex_array", rows)).tolist())
         found.lists |= command.has(Role.MAKES_LISTS)
     _written_through_bindings(frame, found)
+    for names in (found.textures, found.redefined_textures):
+        if 0 in names:
+            names |= {t.name for t in frame.objects.textures if t.is_default}
+            names.discard(0)
     # a view and what it views share their contents
     views = [t for t in frame.objects.textures if t.view_of]
     found.textures |= {t.view_of for t in views if t.name in found.textures}

@@ -103,7 +103,7 @@ class Rebuilder:
         site = self.site
         for class_name, names in (
             ("buffer", [b.name for b in objects.buffers]),
-            ("texture", [t.name for t in objects.textures]),
+            ("texture", [t.name for t in objects.textures if not t.is_default]),
             ("sampler", [s.name for s in objects.samplers]),
             ("renderbuffer", [r.name for r in objects.renderbuffers]),
             ("framebuffer", [f.name for f in objects.framebuffers]),
@@ -113,6 +113,9 @@ class Rebuilder:
             ("transform feedback", [f.name for f in objects.feedbacks]),
         ):
             self.generate(class_name, names)
+        for texture in objects.textures:
+            if texture.is_default:
+                site.names.set("texture", texture.name, 0)
         batch = site.upload_batch()
         for buffer in objects.buffers:
             define_buffer(site, batch, buffer)

@@ -53,6 +53,8 @@ class Reader:
         self.offers = Offers(context)
         self.context = context
         self.state: State = {}
+        self.own = not invented
+        """Whether this is a replay of ours, of which only named objects are asked."""
         self._invented = invented and context.profile != "core"
 
     def plain(self) -> CallBatch:

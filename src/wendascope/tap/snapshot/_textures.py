@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wendascope.opengl.formats import Components, named_types, pixel_size, transfer_format
-from wendascope.opengl.objects import ImageRecord, SamplerRecord, TextureRecord
+from wendascope.opengl.objects import DEFAULT_TEXTURES, ImageRecord, SamplerRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch, Out
 from wendascope.opengl.state_table import TEXTURE_TARGETS
 from wendascope.registry import GL, tables
@@ -27,6 +27,7 @@ TEXTURE_ONLY_PARAMETERS = (
     ("TEXTURE_SWIZZLE_G", 1, "i"), ("TEXTURE_SWIZZLE_B", 1, "i"), ("TEXTURE_SWIZZLE_A", 1, "i"),
     ("DEPTH_STENCIL_TEXTURE_MODE", 1, "i"), ("DEPTH_TEXTURE_MODE", 1, "i"),
 )  # fmt: skip
+_DEFAULT_TARGETS = (GL.TEXTURE_1D, GL.TEXTURE_2D, GL.TEXTURE_3D, GL.TEXTURE_CUBE_MAP, GL.TEXTURE_RECTANGLE)
 _MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
 _GREY = (GL.LUMINANCE, GL.ALPHA, GL.LUMINANCE_ALPHA)
 """Formats that OpenGL ES keeps as they were named."""
@@ -43,12 +44,20 @@ _OF_EACH_LEVEL = ("WIDTH", "HEIGHT", "DEPTH", "INTERNAL_FORMAT", "COMPRESSED_IMA
 def read_textures(reader: Reader) -> list[TextureRecord]:
     names = reader.alive("texture", "glIsTexture")
     targets = _texture_targets(reader, names)
-    records = {name: TextureRecord(name, target) for name, target in targets.items()}
-    _texture_parameters(reader, list(records.values()))
-    _texture_images(reader, list(records.values()))
-    for record, label in zip(records.values(), reader.labels(GL.TEXTURE, list(records)), strict=True):
+    records = [TextureRecord(name, target) for name, target in targets.items()]
+    defaults = [TextureRecord(DEFAULT_TEXTURES + target, target) for target in _defaults(reader)]
+    _texture_parameters(reader, [*records, *defaults])
+    _texture_images(reader, [*records, *defaults])
+    for record, label in zip(records, reader.labels(GL.TEXTURE, [r.name for r in records]), strict=True):
         record.label = label
-    return list(records.values())
+    return [*records, *(record for record in defaults if record.images)]
+
+
+def _defaults(reader: Reader) -> list[int]:
+    """Targets whose texture 0 may have images."""
+    if reader.own or not reader.offers("glGetTexLevelParameteriv"):
+        return []
+    return [t for t in _DEFAULT_TARGETS if reader.offers.value(t)]
 
 
 def _texture_targets(reader: Reader, names: list[int]) -> dict[int, int]:
@@ -79,7 +88,7 @@ def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
     for record in records:
         if record.target == GL.TEXTURE_BUFFER:
             continue
-        batch.call("glBindTexture", record.target, record.name)
+        batch.call("glBindTexture", record.target, record.bound_name)
         for name, count, kind in wanted:
             if record.target in _MULTISAMPLE and not name.startswith(
                 ("TEXTURE_SWIZZLE", "TEXTURE_BASE", "TEXTURE_MAX_LEVEL", "DEPTH")
@@ -141,7 +150,7 @@ def _read_views(reader: Reader, records: list[TextureRecord]) -> None:
                 f"texture {record.name} is a view of one that is gone; it is rebuilt as a texture of its own"
             )
             continue
-        batch.call("glBindTexture", record.target, record.name)
+        batch.call("glBindTexture", record.target, record.bound_name)
         outs = [batch.out(4) for _ in queries]
         for query, out in zip(queries, outs, strict=True):
             batch.call("glGetTexParameteriv", record.target, getattr(GL, query), out)
@@ -157,7 +166,7 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
     batch = reader.batch()
     base = []
     for record in records:
-        batch.call("glBindTexture", record.target, record.name)
+        batch.call("glBindTexture", record.target, record.bound_name)
         if record.target == GL.TEXTURE_BUFFER:
             continue
         for image_target in _image_targets(record.target):
@@ -177,7 +186,7 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
             width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1
         )
         levels = extent.bit_length() if record.target not in (*_MULTISAMPLE, GL.TEXTURE_RECTANGLE) else 1
-        batch.call("glBindTexture", record.target, record.name)
+        batch.call("glBindTexture", record.target, record.bound_name)
         # a texture may lack level 0; look a little further then
         for level in range(1, levels if width else 4):
             rest.append(
@@ -198,7 +207,7 @@ def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord
 
     def read(item: tuple[TextureRecord, ImageRecord], batch: CallBatch) -> Out:
         record, image = item
-        batch.call("glBindTexture", record.target, record.name)
+        batch.call("glBindTexture", record.target, record.bound_name)
         out = batch.out(image_bytes(image))
         if image.compressed:
             batch.call("glGetCompressedTexImage", image.target, image.level, out)
@@ -213,7 +222,7 @@ def _read_images(reader: Reader, readable: list[tuple[TextureRecord, ImageRecord
 
 
 def _query_buffer_texture(reader: Reader, batch: CallBatch, record: TextureRecord) -> list[Out]:
-    batch.call("glBindTexture", record.target, record.name)
+    batch.call("glBindTexture", record.target, record.bound_name)
     outs = [batch.out(4) for _ in range(4)]
     names = ["TEXTURE_BUFFER_DATA_STORE_BINDING", "TEXTURE_INTERNAL_FORMAT"]
     if reader.offers.value(GL.TEXTURE_BUFFER_OFFSET):
