@@ -10,8 +10,11 @@ import pytest
 from hypothesis import HealthCheck, assume, example, given, settings
 from hypothesis import strategies as st
 
+from wendascope.analysis.shaders import StageStudy
+from wendascope.desktop.source_view import lines_left_out
 from wendascope.glsl.conditions import ConditionError, evaluate
 from wendascope.glsl.preprocessor import Dialect, PreprocessorError, compiled_text, preprocessed
+from wendascope.glsl.stages import Stage
 from wendascope.glsl.words import tokens
 
 PLAIN = Dialect()
@@ -227,3 +230,11 @@ def test_numbers_and_operators_of_conditions() -> None:
     for wrong in ([], ["1", "2"], ["1.5"], ["+"], ["(", "1"]):
         with pytest.raises(ConditionError):
             evaluate(wrong)
+
+
+def test_lines_that_are_not_compiled_are_told_apart() -> None:
+    source = "#version 330\n#define A\n#ifdef A\nint a;\n#else\nint b;\n\n// no\n#endif\nint c; // yes\n"
+    study = StageStudy(1, Stage.FRAGMENT, source, None, "", code=preprocessed(source, PLAIN))
+    assert lines_left_out(study) == {6, 8}
+    study.code = None
+    assert lines_left_out(study) == frozenset()

@@ -34,8 +34,14 @@ class _Colours(QSyntaxHighlighter):
     def __init__(self, document: QTextDocument) -> None:
         super().__init__(document)
         self._lexer = GLShaderLexer(stripnl=False, ensurenl=False)
+        self.left_out: frozenset[int] = frozenset()
+        """Lines, from 1, of which nothing is compiled."""
 
     def highlightBlock(self, text: str) -> None:
+        if self.currentBlock().blockNumber() + 1 in self.left_out:
+            self.setCurrentBlockState(0)
+            self.setFormat(0, len(text), self._format(theme().faint))
+            return
         word, number = code_colours()
         start = 0
         self.setCurrentBlockState(0)
@@ -116,8 +122,17 @@ class ShaderEditor(QPlainTextEdit):
         self.updateRequest.connect(self._scrolled)
         self._make_room()
 
-    def show_source(self, text: str, costs: Mapping[int, float], outlines: Sequence[Outline] = ()) -> None:
-        """Show another source; what was undone of the one before is forgotten."""
+    def show_source(
+        self,
+        text: str,
+        costs: Mapping[int, float],
+        outlines: Sequence[Outline] = (),
+        left_out: frozenset[int] = frozenset(),
+    ) -> None:
+        """Show another source; what was undone of the one before is forgotten. `left_out` are lines of which nothing is
+        compiled.
+        """
+        self._colours.left_out = left_out
         self._costs, self._errors, self._marked = costs, {}, set()
         self._outlines = [
             (o, sum(p is not o and p.first <= o.first and o.last <= p.last for p in outlines)) for o in outlines

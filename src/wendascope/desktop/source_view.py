@@ -13,6 +13,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.shader_editor import Outline, ShaderEditor
 from wendascope.desktop.theme import GRID
 from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.texts import plural, verb
 from wendascope.trials.log import Attempt, attempt
 from wendascope.trials.runs import Edited, edited_picture
 
@@ -29,6 +30,19 @@ def outlines(stage: StageStudy) -> list[Outline]:
         for loop in stage.cost.loops
     ]
     return found + [Outline(branch.line, branch.last_line, "never") for branch in stage.cost.branches]
+
+
+def lines_left_out(stage: StageStudy) -> frozenset[int]:
+    """Lines that no condition of the preprocessor lets through, as far as they have anything on them."""
+    if stage.code is None:
+        return frozenset()
+    texts = stage.source.splitlines()
+    plain = stage.code.text.splitlines()
+    return frozenset(
+        k
+        for k, (text, kept) in enumerate(zip(texts, plain, strict=False), 1)
+        if text.strip() and not kept.strip() and not stage.code.compiled[k - 1]
+    )
 
 
 class SourceView(QWidget):
@@ -89,6 +103,7 @@ class SourceView(QWidget):
             text,
             shown.cost.lines if shown and shown.cost and captured else {},
             outlines(shown) if shown and captured else [],
+            lines_left_out(shown) if shown and captured else frozenset(),
         )
         self.editor.blockSignals(False)
         self.editor.setReadOnly(shown is None or not shown.source)
@@ -121,7 +136,9 @@ class SourceView(QWidget):
         elif shown.cost is not None:
             least = "" if shown.cost.certain else "at least: the iterations of a loop are unknown; "
             unit = {"fragment": "per fragment", "vertex": "per vertex"}.get(shown.name, "an invocation")
-            self.note.setText(f"~ {shown.cost.total:,.0f} {unit}, {least}modelled, by line.")
+            left_out = len(lines_left_out(shown))
+            faint = f" {plural(left_out, 'faint line')} {verb(left_out, 'is', 'are')} not compiled." if left_out else ""
+            self.note.setText(f"~ {shown.cost.total:,.0f} {unit}, {least}modelled, by line.{faint}")
 
     def _revert(self) -> None:
         self._edited.pop(self._stage, None)

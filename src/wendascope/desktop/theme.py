@@ -23,11 +23,13 @@ class Theme:
     line: str
     accent: str
     bar: str
+    faint: str
+    """Text that is there for completeness only."""
     surround: str = SURROUND
 
 
-LIGHT = Theme(PAPER, "#FBF9F4", INK, "#5A6670", "#D5CEBF", COPPER, "#E0D6C1")
-DARK = Theme(DUSK, "#2B2F35", "#E6E1D6", "#A3A9AD", "#43484F", COPPER_ON_DUSK, "#464A4D")
+LIGHT = Theme(PAPER, "#FBF9F4", INK, "#5A6670", "#D5CEBF", COPPER, "#E0D6C1", "#A39D90")
+DARK = Theme(DUSK, "#2B2F35", "#E6E1D6", "#A3A9AD", "#43484F", COPPER_ON_DUSK, "#464A4D", "#6E7377")
 
 
 _chosen = "system"

@@ -53,7 +53,12 @@ def shader_finding(
         title=f"{program.label}: {title}",
         why=why,
         steps=program.steps,
-        evidence={"fragments": program.fragments or 0, "modelled cost of a fragment": round(total, 1), **evidence},
+        evidence={
+            "fragments": program.fragments or 0,
+            "modelled cost of a fragment": round(total, 1),
+            **evidence,
+            **_driver_lines(stage, lines),
+        },
         estimate_ms=estimate,
         how=_MEASURE,
         price=price,
@@ -64,6 +69,13 @@ def shader_finding(
         stage=stage.stage,
         lines=lines,
     )
+
+
+def _driver_lines(stage: StageStudy, lines: list[int]) -> dict[str, int | float | str]:
+    """Lines as messages of the driver name them, where `#line` renumbers any."""
+    if stage.code is None or not stage.code.renumbered or not lines:
+        return {}
+    return {"lines as the driver names them": ", ".join(stage.code.driver_line(line) for line in lines[:8])}
 
 
 def lines_that(lines: list[int], verb: str) -> str:
