@@ -23,7 +23,7 @@ SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needles
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""
-NEAR_PICTURE = {"half-size", "simple-powers", "simplify-mesh"}
+NEAR_PICTURE = {"half-size", "simple-powers"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 _MOST_DIFFERENCE = 16
 """Of 255: a change beyond it in more than a thousandth of the picture is not a detail."""

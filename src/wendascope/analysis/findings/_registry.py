@@ -50,7 +50,9 @@ class Remedy(msgspec.Struct):
     sources: list[EditedSource] = []
     """Its sources as they are to be."""
     values: dict[str, float] = {}
-    """Uniforms that get other values than they have in the frame; `depth` (0 to 1) of what is drawn small."""
+    """Uniforms that get other values than they have in the frame; `depth` (0 to 1) of what is drawn small; `triangles`
+    and `error` of a simpler mesh.
+    """
     divide: int = 1
     """By what width and height of the target are divided, where that is the remedy."""
     lines: list[int] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
@@ -68,6 +69,9 @@ def facing_away(case: Case) -> Iterator[Finding]:
             )
 
 
+_HALF_PIXEL = 0.5
+
+
 @finding("too-fine")
 def too_fine(case: Case) -> Iterator[Finding]:
     """Steps of one pass with one program and one triangle count are taken together: they are one mesh, drawn many
@@ -99,6 +103,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
             if 2 * enough > triangles:
                 continue
             share = 1 - enough / triangles
+            across = math.sqrt(4 / math.pi * max(r.covered for r in rows))  # of a disc of as many pixels
             vertex_ms = {s: case.drawn.steps[s].vertex_ms for s in steps}
             lost = sum(r.no_sample for r in rows)
             yield Finding(
@@ -129,9 +134,9 @@ def too_fine(case: Case) -> Iterator[Finding]:
                     else sum(v or 0.0 for v in vertex_ms.values()) * share
                 ),
                 how="the time of the vertex stages alone (rasterisation off), times the share of triangles removed",
-                price="a simpler version of the mesh for far views",
+                price="a simpler version of the mesh for far views; the proof keeps its shape within half a pixel here",
                 conditions=f"{guidelines().geometry.pixels_a_triangle} pixels per triangle are enough for its shape",
-                refused="the simpler mesh is not in the frame",
+                remedy=Remedy("simplify-mesh", steps, values={"triangles": enough, "error": _HALF_PIXEL / across}),
             )
 
 

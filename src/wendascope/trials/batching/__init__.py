@@ -5,10 +5,11 @@ All of it is worked out from the captured frame alone; the replay only makes the
 """
 
 from wendascope.frame.frame import Frame
+from wendascope.trials.batching.merging import drawn_indices, vertex_values
 from wendascope.trials.batching.plan import BatchPlan, Code, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
 
-__all__ = ["BatchPlan", "Code", "NewObjects", "batch_code", "plan_batch"]
+__all__ = ["BatchPlan", "Code", "NewObjects", "batch_code", "drawn_indices", "plan_batch", "vertex_values"]
 
 
 def batch_code(frame: Frame, steps: list[int], how: str) -> list[Code]:

@@ -24,6 +24,13 @@ _SINGLE = {
     "glDrawElementsBaseVertex",
     "glDrawRangeElements",
     "glDrawRangeElementsBaseVertex",
+    # of one instance, as whoever asks has made sure
+    "glDrawArraysInstanced",
+    "glDrawArraysInstancedBaseInstance",
+    "glDrawElementsInstanced",
+    "glDrawElementsInstancedBaseInstance",
+    "glDrawElementsInstancedBaseVertex",
+    "glDrawElementsInstancedBaseVertexBaseInstance",
 }
 
 
@@ -64,7 +71,7 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
         ]:
             raise TrialError("the draws have vertices of different layouts")
         layout = layout or found
-        mode, used = _indices(frame, step, contents)
+        mode, used = drawn_indices(frame, step, contents)
         modes.add(mode)
         unique, renamed = np.unique(used, return_inverse=True)
         rows = _vertices(frame, step, layout, inputs, unique, contents)
@@ -101,16 +108,18 @@ def _layout(inputs: list[VertexInput]) -> tuple[MergedAttribute, ...]:
     return tuple(found)
 
 
-def _indices(frame: OpenGLFrame, step: int, contents: BufferContents) -> tuple[int, npt.NDArray[np.int64]]:
-    """(mode, vertices in the order in which they are drawn)."""
+def drawn_indices(frame: OpenGLFrame, step: int, contents: BufferContents) -> tuple[int, npt.NDArray[np.int64]]:
+    """(mode, vertices in the order in which a step draws them), strips and fans taken apart. Raises TrialError."""
     call, calls = int(frame.steps.call[step]), frame.calls
     name = calls.command(call).name
     if name not in _SINGLE:
         raise TrialError(f"{name} draws more than one range, or takes its counts from a buffer")
     mode, count = int(calls.argument(call, "mode")), max(int(calls.argument(call, "count")), 0)
+    if "BaseInstance" in name and calls.argument(call, "baseinstance"):
+        raise TrialError(f"{name} begins at another instance than the first")
     base = int(calls.argument(call, "basevertex")) if "BaseVertex" in name else 0
     restart = None
-    if name == "glDrawArrays":
+    if name.startswith("glDrawArrays"):
         plain = np.arange(count, dtype=np.uint32) + np.uint32(int(calls.argument(call, "first")))
     else:
         type_ = _INDEX_TYPES.get(int(calls.argument(call, "type")))
@@ -142,16 +151,22 @@ def _vertices(
     contents: BufferContents,
 ) -> npt.NDArray[np.uint8]:
     """The bytes of each vertex, shape (vertices, width)."""
-    call = int(frame.steps.call[step])
     columns = []
     for row in inputs:
-        data = np.frombuffer(_contents(contents, row.buffer, call), np.uint8)
-        at = row.offset + used * row.stride
-        if len(used) and (int(at.min()) < 0 or int(at.max()) + row.bytes > len(data)):
-            raise TrialError(f"step {step} reads {row.name} beyond the end of its buffer")
-        values = data[at[:, None] + np.arange(row.bytes)]
+        values = vertex_values(frame, step, row, used, contents)
         columns.append(np.pad(values, ((0, 0), (0, _padded(row) - row.bytes))))
     return np.hstack(columns)
+
+
+def vertex_values(
+    frame: OpenGLFrame, step: int, row: VertexInput, used: npt.NDArray[np.int64], contents: BufferContents
+) -> npt.NDArray[np.uint8]:
+    """The bytes of one attribute of some vertices of a step, shape (vertices, bytes). Raises TrialError."""
+    data = np.frombuffer(_contents(contents, row.buffer, int(frame.steps.call[step])), np.uint8)
+    at = row.offset + used * row.stride
+    if len(used) and (int(at.min()) < 0 or int(at.max()) + row.bytes > len(data)):
+        raise TrialError(f"step {step} reads {row.name} beyond the end of its buffer")
+    return np.asarray(data[at[:, None] + np.arange(row.bytes)])
 
 
 def _contents(contents: BufferContents, buffer: int, call: int) -> bytes:

@@ -1,0 +1,89 @@
+"""Meshes of fewer triangles: the same vertices, with simpler indices."""
+
+from __future__ import annotations
+
+import meshoptimizer
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.findings import Remedy
+from wendascope.errors import TrialError
+from wendascope.frame.resources import VertexInput
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.opengl.written import element_buffers
+from wendascope.registry import GL
+from wendascope.trials.batching import drawn_indices, vertex_values
+from wendascope.trials.remedies._registry import FrameChange, remedy
+
+_LEAST_REMOVED = 0.2
+"""Of the triangles: less is not worth a mesh of its own."""
+_PLACES = ("pos", "vert", "coord", "place", "gl_vertex")
+"""Parts of names of the attribute that holds positions."""
+
+
+@remedy("simplify-mesh", near=True)
+def simplify_mesh(change: FrameChange, item: Remedy) -> None:
+    """Draw every step with as few triangles as the remedy says, or as its error allows where those are more."""
+    known: dict[bytes, npt.NDArray[np.uint32]] = {}
+    wanted, error = int(item.values.get("triangles", 0)), float(item.values.get("error", 1.0))
+    for step in item.steps:
+        call = int(change.frame.steps.call[step])
+        if int(change.frame.steps.instances[step]) != 1 or change.frame.steps.begin[step] != call:
+            raise TrialError("only single draws from buffers are simplified here")
+        mode, used = drawn_indices(change.frame, step, change.new.known_contents())
+        if mode != GL.TRIANGLES:
+            raise TrialError("the draws are not of triangles")
+        corners, indices = np.unique(used, return_inverse=True)
+        positions = _positions(change, step, corners)
+        key = indices.tobytes() + positions.tobytes()
+        if key not in known:
+            known[key] = simplified(indices.astype(np.uint32).reshape(-1), positions, wanted, error)
+        _draw(change, step, corners[known[key]].astype(np.uint32))
+
+
+def simplified(
+    indices: npt.NDArray[np.uint32], positions: npt.NDArray[np.float32], triangles: int, error: float
+) -> npt.NDArray[np.uint32]:
+    """Indices, shape (3 n,), of no fewer triangles than these over the same positions, shape (vertices, 3), in an order
+    that suits the vertex cache. `error` is how far the surface may move, as a part of the mesh's extent. Raises
+    TrialError where hardly fewer can be had.
+    """
+    made = np.zeros(len(indices), np.uint32)
+    count = meshoptimizer.simplify(
+        made, indices, positions, target_index_count=max(3 * triangles, 3), target_error=error
+    )
+    if count > (1 - _LEAST_REMOVED) * len(indices):
+        raise TrialError(f"the mesh cannot be simplified: {count // 3:,} of {len(indices) // 3:,} triangles are left")
+    ordered = np.zeros(count, np.uint32)
+    meshoptimizer.optimize_vertex_cache(ordered, np.ascontiguousarray(made[:count]), vertex_count=len(positions))
+    return ordered
+
+
+def _positions(change: FrameChange, step: int, corners: npt.NDArray[np.int64]) -> npt.NDArray[np.float32]:
+    inputs = [row for row in vertex_inputs(change.frame, step) if row.name]
+    row = _holding_positions(inputs)
+    if row is None:
+        raise TrialError("no attribute of three floating-point numbers holds positions")
+    data = vertex_values(change.frame, step, row, corners, change.new.known_contents())
+    return np.ascontiguousarray(data.view(np.float32)[:, :3])
+
+
+def _holding_positions(inputs: list[VertexInput]) -> VertexInput | None:
+    fitting = [row for row in inputs if row.type == GL.FLOAT and row.size >= 3 and not row.integer and not row.divisor]
+    named = [row for row in fitting if any(part in row.name.lower() for part in _PLACES)]
+    return min(named or fitting, key=lambda row: row.index, default=None)
+
+
+def _draw(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
+    """In place of the step's call."""
+    call = int(change.frame.steps.call[step])
+    if call in change.replaced:
+        raise TrialError("two remedies change the same step")
+    buffer, size = change.new.buffer(indices.tobytes())
+    change.added_bytes += size
+    batch = CallBatch()
+    batch.call("glBindBuffer", GL.ELEMENT_ARRAY_BUFFER, buffer)
+    batch.call("glDrawElements", GL.TRIANGLES, len(indices), GL.UNSIGNED_INT, None)
+    batch.call("glBindBuffer", GL.ELEMENT_ARRAY_BUFFER, int(element_buffers(change.frame, np.array([call]))[0]))
+    change.replaced[call] = batch

@@ -1,0 +1,83 @@
+"""Simpler meshes: shape kept within an error, drawn in place of what was captured."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from wendascope.analysis.findings import Finding, Remedy
+from wendascope.errors import TrialError
+from wendascope.frame.file import load
+from wendascope.replay.client import Replay
+from wendascope.trials.examine import stored_examination
+from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies.simplify_mesh import simplified
+from wendascope.trials.runs import outcome_of, try_remedies
+
+DEMO = Path(__file__).parent.parent / "src/wendascope/demo/data/depot.wend"
+
+
+def sphere(rows: int, columns: int) -> tuple[npt.NDArray[np.uint32], npt.NDArray[np.float32]]:
+    """(indices, positions) of a sphere of radius 1."""
+    up, around = np.meshgrid(np.linspace(0, np.pi, rows + 1), np.linspace(0, 2 * np.pi, columns + 1), indexing="ij")
+    places = np.stack([np.sin(up) * np.cos(around), np.cos(up), np.sin(up) * np.sin(around)], axis=-1)
+    at = np.arange(rows * (columns + 1)).reshape(rows, columns + 1)[:, :-1].reshape(-1)
+    a, b, c, d = at, at + 1, at + columns + 1, at + columns + 2
+    return np.stack([a, c, b, b, c, d], axis=1).reshape(-1).astype(np.uint32), places.reshape(-1, 3).astype(np.float32)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(8, 24), st.integers(8, 24), st.floats(0.01, 0.2))
+def test_the_shape_stays_within_the_error(rows: int, columns: int, error: float) -> None:
+    indices, positions = sphere(rows, columns)
+    try:
+        made = simplified(indices, positions, 4, error)
+    except TrialError:
+        return
+    assert len(made) % 3 == 0 and 0 < len(made) <= 0.8 * len(indices) and set(made) <= set(indices)
+    middles = positions[made].reshape(-1, 3, 3).mean(axis=1)
+    # of a sphere of radius 1, whose extent is 2; faces of the captured mesh lie within it as well
+    before = 1 - np.linalg.norm(positions[indices].reshape(-1, 3, 3).mean(axis=1), axis=1).min()
+    assert 1 - np.linalg.norm(middles, axis=1).min() <= before + 3 * 2 * error
+
+
+def test_what_cannot_be_simplified_says_so() -> None:
+    corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]], np.float32)
+    with pytest.raises(TrialError, match="4 of 4 triangles are left"):
+        simplified(np.array([0, 1, 2, 0, 2, 3, 0, 3, 1, 1, 3, 2], np.uint32), corners, 1, 1e-6)
+
+
+def _too_fine() -> list[Finding]:
+    _, findings = stored_examination(DEMO)
+    return [f for f in findings if f.rule == "too-fine" and "are enough" in f.title]
+
+
+@pytest.mark.driver
+def test_the_stones_of_the_demo_can_be_drawn_with_fewer_triangles() -> None:
+    found = max(_too_fine(), key=lambda f: f.evidence["triangles"])
+    enough = int(found.title.rpartition("; ")[2].split()[0].replace(",", ""))
+    remedy = Remedy("simplify-mesh", found.steps, values={"triangles": enough, "error": 0.05})
+    frame = load(DEMO)
+    change = change_of(frame, [remedy])
+    change.edit()
+    assert change.new_bytes > 0 and change.steps_after == len(frame.steps)
+    with Replay(DEMO) as replay:
+        outcome = replay.run(outcome_of.asked([remedy]))
+        assert not outcome.left_behind and outcome.max_difference < 200
+        run = replay.run(try_remedies.asked([remedy], [], 0.5))
+    assert run.times.pairs >= 1, "a picture that may change a little is measured all the same"
+    vertices = next(row for row in run.counts if "vert" in row.what)
+    assert vertices.after < vertices.before
+
+
+@pytest.mark.driver
+def test_meshes_that_are_not_there_are_refused() -> None:
+    frame = load(DEMO)
+    clear = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "clear")
+    with pytest.raises(TrialError):
+        change_of(frame, [Remedy("simplify-mesh", [clear], values={"triangles": 2})]).edit()
