@@ -133,8 +133,8 @@ class Outcomes:
         return self._stores
 
     def _unread(self, stores: list[Store]) -> list[Store]:
-        """Those whose patterns change nothing. What keeps a part of its own pattern goes first, all of it at once; where
-        others change, or the picture, halves tell whose pattern was read.
+        """Those whose patterns change nothing. What keeps a part of its own pattern goes first, all of it at once;
+        where others change, or the picture, halves tell whose pattern was read.
         """
         if not stores or self._tests >= _MOST_TESTS:
             return []
