@@ -26,6 +26,7 @@ SAME_PICTURE = (
     "mergeable",
     "textured-batch",
     "small-batches",
+    "immediate-draws",
 )
 """Rules that promise the same picture: what they find is tried, and what is not expected of them is a false finding."""
 

@@ -187,6 +187,13 @@ class Frame(ABC):
     def texture_channels(self, name: int) -> int:
         """Channels that such a texture stores for a texel; 0 where that is not known."""
 
+    @property
+    def joinable_runs(self) -> list[list[int]]:
+        """Runs of steps given vertex by vertex, with nothing between them that keeps them from being one; none where
+        the API has no such draws.
+        """
+        return []
+
     # ---- its calls ------------------------------------------------------------------------------------
 
     @property

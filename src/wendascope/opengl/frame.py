@@ -24,6 +24,7 @@ from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
 from wendascope.opengl.describe import call_text, step_name, step_names
 from wendascope.opengl.facts import step_facts
+from wendascope.opengl.immediate import joinable_runs
 from wendascope.opengl.inputs import SamplerUnits
 from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.opengl.packed import CallStream, merge_streams
@@ -121,6 +122,10 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def uses(self) -> OpenGLUses:
         return OpenGLUses(self)
+
+    @functools.cached_property
+    def joinable_runs(self) -> list[list[int]]:
+        return joinable_runs(self)
 
     @functools.cached_property
     def resource_flow(self) -> ResourceFlow:

@@ -25,6 +25,10 @@ class Role(IntFlag):
     """It draws by itself where a display list runs it."""
     VERTEX = auto()
     """It adds a vertex between glBegin and glEnd."""
+    PLAIN_VERTEX = auto()
+    """It adds a vertex by its position alone."""
+    OF_VERTEX = auto()
+    """It sets what the next vertices have, and may stand between glBegin and glEnd."""
     WRITES_TEXTURE = auto()
     REDEFINES_TEXTURE = auto()
     """It gives a texture images of another size or format."""
@@ -80,6 +84,9 @@ _PATTERNS: dict[Role, str] = {
     Role.MIPMAPS: r"glGenerate(Texture|MultiTex)?Mipmap",
     Role.DRAWS_IN_LIST: r"gl(Multi)?Draw(Arrays|Elements|RangeElements|Pixels)|glBitmap$|glRect[dfis]v?$|glEvalMesh",
     Role.VERTEX: r"glVertex[234][dfis]v?$|glVertexAttrib[1-4]\w*$|glArrayElement|glEval(Coord|Point)[12]",
+    Role.PLAIN_VERTEX: r"glVertex[234][dfis]v?$",
+    Role.OF_VERTEX: r"gl(Color[34](u?[bsi]|[fd])v?|Normal3[bsifd]v?|(Multi)?TexCoord[1-4][sifd]v?(ARB)?|Material[fi]v?"
+    r"|EdgeFlagv?|Index(ub|[sifd])v?|FogCoord[fd]v?(EXT)?|SecondaryColor3(u?[bsi]|[fd])v?(EXT)?)$",
     Role.WRITES_TEXTURE: r"gl(Compressed)?(Tex|Texture|MultiTex)(Sub)?Image\dD|glCopy(Tex|Texture)(Sub)?Image"
     r"|glTex(ture)?Parameter|glTex(ture)?Storage|glGenerate(Texture)?Mipmap|glClearTex(Sub)?Image"
     r"|glTex(ture)?Buffer(Range)?$|glTexImage|glInvalidateTex",

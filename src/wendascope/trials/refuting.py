@@ -21,7 +21,7 @@ from wendascope.trials.remedies import change_of
 
 SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needless"}
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
-BATCHES = {"batch"}
+BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""
 NEAR_PICTURE = {"half-size", "simple-powers"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""

@@ -175,7 +175,8 @@ class FrameChange:
     @property
     def steps_after(self) -> int:
         """How many steps the edited frame has."""
-        emptied = sum(not batch.starts for batch in self.replaced.values())
+        ends = set(self.frame.steps.call.tolist())
+        emptied = sum(not batch.starts for call, batch in self.replaced.items() if call in ends)
         return len(self.frame.steps) - len(self.dropped) - emptied + self.added_steps
 
     @property
