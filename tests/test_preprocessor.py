@@ -97,7 +97,7 @@ SOURCES = LINES.map(lambda lines: "\n".join(lines) + "\n")
 
 
 @pytest.mark.skipif(_C is None, reason="no C compiler here")
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(SOURCES)
 @example("#define F(p, q) p + q\nF\n(1,\n2) x\n")
 @example("#define A B\n#define B A\nA B F\n")

@@ -22,6 +22,7 @@ from wendascope.trials.rewriting import (
     medium_precision,
     moved_to_vertices,
     simple_powers,
+    without_outputs,
     without_samples,
 )
 from wendascope.trials.rewriting.channels import Channel
@@ -360,3 +361,23 @@ def test_powers_of_vectors_constants_and_several_lines() -> None:
             simple_powers(_fragment(other), [5])
     with pytest.raises(TrialError, match="small number"):
         simple_powers(_fragment("c = vec4(pow(u, 2.0));"), [7])
+
+
+# ---- outputs that nothing takes ---------------------------------------------------------------------------------
+
+
+def test_outputs_become_variables_of_their_own() -> None:
+    source = (
+        "#version 330\nin vec3 p;\nflat out ivec2 a, kept;\nout highp\nvec4 b[2];\nvoid main() {\n"
+        "  a = kept = ivec2(1); b[1] = vec4(p, 1.0);\n  gl_Position = b[1];\n}\n"
+    )
+    made = _compiles(without_outputs(source, ["a", "b"]), GL.VERTEX_SHADER)
+    assert _changed_lines(source, made) == [3, 4, 5] and made.count("\n") == source.count("\n")
+    assert "flat out ivec2 kept;" in made and "highp vec4 b[2];" in made and "out highp" not in made
+    old = (
+        "#version 120\nvarying vec2 uv, unused;\nvoid main() { uv = unused = vec2(1); gl_Position = vec4(uv, 0, 1); }\n"
+    )
+    assert "varying vec2 uv;" in _compiles(without_outputs(old, ["unused"]), GL.VERTEX_SHADER)
+    for names in (["gl_Position"], ["nothing"], ["p"]):
+        with pytest.raises(TrialError, match="stands by itself"):
+            without_outputs(source, names)

@@ -53,6 +53,8 @@ class Remedy(msgspec.Struct):
     """Uniforms that get other values than they have in the frame; `depth` (0 to 1) of what is drawn small; `triangles`
     and `error` of a simpler mesh.
     """
+    names: list[str] = []
+    """Outputs of a shader that are left out."""
     divide: int = 1
     """By what width and height of the target are divided, where that is the remedy."""
     lines: list[int] = []

@@ -76,6 +76,25 @@ def early_test(change: FrameChange, item: Remedy) -> None:
     _rewrite_fragments(change, item, rewriting.early_tests)
 
 
+@remedy("drop-varyings")
+def drop_varyings(change: FrameChange, item: Remedy) -> None:
+    """Vertices hand on no more than fragments read."""
+    _without_outputs(change, item, GL.VERTEX_SHADER)
+
+
+@remedy("drop-outputs")
+def drop_outputs(change: FrameChange, item: Remedy) -> None:
+    """Fragments write no more than is attached."""
+    _without_outputs(change, item, GL.FRAGMENT_SHADER)
+
+
+def _without_outputs(change: FrameChange, item: Remedy, stage: int) -> None:
+    source = _sources(change, item.program).get(stage)
+    if source is None:
+        raise TrialError("the program has no such stage")
+    _replace_sources(change, item.program, {stage: rewriting.without_outputs(source, item.names)})
+
+
 @remedy("move-to-vertices")
 def move_to_vertices(change: FrameChange, item: Remedy) -> None:
     """Move expressions from fragments to vertices. Raises TrialError where the program has other stages."""

@@ -13,6 +13,7 @@ from wendascope.trials.rewriting.moving import moved_to_vertices
 from wendascope.trials.rewriting.powers import simple_powers
 from wendascope.trials.rewriting.precision import medium_precision
 from wendascope.trials.rewriting.samples import without_samples
+from wendascope.trials.rewriting.unused import without_outputs
 
 __all__ = [
     "as_channels",
@@ -22,5 +23,6 @@ __all__ = [
     "medium_precision",
     "moved_to_vertices",
     "simple_powers",
+    "without_outputs",
     "without_samples",
 ]
