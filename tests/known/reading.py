@@ -16,6 +16,7 @@ from ._draw import (
     Painter,
     clear,
     link,
+    noise,
     onto,
     target,
     texture,
@@ -351,3 +352,39 @@ def read_by_a_view() -> Draw:
         _show(show, view)
 
     return draw
+
+
+def _unnamed(each_frame: bool) -> Draw:
+    """Texture 0 of the target: filled once, or anew in every frame."""
+    show = Painter(TEXTURED)
+
+    def fill(seed: int) -> None:
+        GL.glBindTexture(GL.GL_TEXTURE_2D, 0)
+        pixels = noise(32, 32, seed)
+        GL.glTexImage2D(GL.GL_TEXTURE_2D, 0, GL.GL_RGBA8, 32, 32, 0, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, pixels)
+        for parameter in (GL.GL_TEXTURE_MIN_FILTER, GL.GL_TEXTURE_MAG_FILTER):
+            GL.glTexParameteri(GL.GL_TEXTURE_2D, parameter, GL.GL_NEAREST)
+
+    fill(1)
+
+    def draw(frame: int) -> None:
+        onto(0)
+        clear()
+        show.use().place(10, 10, 90, 90).draw()
+        if each_frame:
+            fill(2 + frame % 2)
+        show.use().place(100, 10, 150, 90).draw()
+
+    return draw
+
+
+@known(allow=("repeated-state", "overwritten-state", "copies", "mergeable"))
+def a_texture_without_a_name() -> Draw:
+    """Filled before the frame and never named: the replay shows it."""
+    return _unnamed(False)
+
+
+@known(allow=("repeated-state", "overwritten-state", "copies", "mergeable"))
+def a_texture_without_a_name_filled_in_the_frame() -> Draw:
+    """The first step shows what the frame before left in it."""
+    return _unnamed(True)

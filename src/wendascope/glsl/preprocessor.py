@@ -11,6 +11,7 @@ from __future__ import annotations
 import bisect
 import functools
 import re
+import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -23,8 +24,8 @@ _TOKEN = re.compile(
     re.DOTALL,
 )
 _CONTINUED = re.compile(r"\\(\r\n|\n|\r)")
-_MOST_TOKENS = 2_000_000
-_MOST_NESTED = 200
+_MOST_TOKENS = 200_000
+_MOST_NESTED = 100
 _KEPT = ("version", "extension", "pragma")
 _CONDITIONS = ("if", "ifdef", "ifndef", "elif", "else", "endif")
 _PROFILES_SINCE = 150
@@ -145,6 +146,8 @@ class _Preprocessor:
         """The last piece put out, to keep tokens apart."""
         self._last_made = False
         self._compiled = [False] * self._lines
+        self._marked = 0
+        """Where the line that was marked last ends."""
         self._renamed: list[tuple[int, int, int]] = [(1, 0, 1)]
         """(from this line on, string number, number of that line)."""
         self._made = 0
@@ -185,6 +188,14 @@ class _Preprocessor:
         """The line of the source that a character (without continuations) is on."""
         return 1 + bisect.bisect_left(self._breaks, at) + bisect.bisect_right(self._gone, at)
 
+    def _mark(self, at: int) -> None:
+        """The line of a character is compiled."""
+        if at < self._marked and not self._gone:
+            return  # as it was said of another on the same line
+        self._compiled[self._line(at) - 1] = True
+        following = bisect.bisect_left(self._breaks, at)
+        self._marked = self._breaks[following] if following < len(self._breaks) else sys.maxsize
+
     def _put_lines(self, token: _Token) -> None:
         """A line break, and those of the continuations in the line that it ends."""
         first = self._breaks[bisect.bisect_left(self._breaks, token.at) - 1] if token.at > self._first_break else -1
@@ -220,7 +231,7 @@ class _Preprocessor:
         if token.kind in ("space", "comment"):
             self._put(token.text)
             return
-        self._compiled[self._line(token.at) - 1] = True
+        self._mark(token.at)
         if token.kind != "word" or (token.text not in self._macros and token.text not in ("__LINE__", "__FILE__")):
             self._put(token.text)
             return

@@ -54,8 +54,8 @@ def read_textures(reader: Reader) -> list[TextureRecord]:
 
 
 def _defaults(reader: Reader) -> list[int]:
-    """Targets whose texture 0 may have images."""
-    if reader.own or not reader.offers("glGetTexLevelParameteriv"):
+    """Targets whose texture 0 may have images. On OpenGL ES, which reads through framebuffers, none can be read."""
+    if reader.own or reader.context.es or not reader.offers("glGetTexLevelParameteriv"):
         return []
     return [t for t in _DEFAULT_TARGETS if reader.offers.value(t)]
 
