@@ -16,6 +16,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from wendascope.glsl.conditions import ConditionError, evaluate
+from wendascope.glsl.macros import Expander, Macro, MacroError, Token, macro_of
 
 _TOKEN = re.compile(
     r"(?P<comment>//[^\n]*|/\*.*?(?:\*/|\Z))|(?P<word>[A-Za-z_]\w*)"
@@ -24,7 +25,6 @@ _TOKEN = re.compile(
     re.DOTALL,
 )
 _CONTINUED = re.compile(r"\\(\r\n|\n|\r)")
-_MOST_TOKENS = 200_000
 _MOST_NESTED = 100
 _KEPT = ("version", "extension", "pragma")
 _CONDITIONS = ("if", "ifdef", "ifndef", "elif", "else", "endif")
@@ -92,22 +92,6 @@ def compiled_text(source: str, dialect: Dialect) -> str:
 # ---- pieces ---------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class _Token:
-    kind: str
-    text: str
-    at: int = 0
-    hidden: frozenset[str] = frozenset()
-    """Macros that it came of, which are not expanded in it again."""
-
-
-@dataclass(frozen=True, slots=True)
-class _Macro:
-    body: tuple[_Token, ...]
-    parameters: tuple[str, ...] | None = None
-    """None for one that takes no brackets."""
-
-
 @dataclass
 class _Condition:
     """One `#if` with its branches."""
@@ -121,9 +105,6 @@ class _Condition:
     """Whether `#else` came."""
 
 
-_NOTHING: frozenset[str] = frozenset()
-
-
 class _Preprocessor:
     def __init__(self, source: str, dialect: Dialect) -> None:
         self._splices = [m.start() for m in _CONTINUED.finditer(source)]
@@ -134,7 +115,7 @@ class _Preprocessor:
             self._gone.append(at - before)
             before += width
         joined = _CONTINUED.sub("", source) if self._splices else source
-        self._tokens = [_Token(m.lastgroup or "mark", m.group(), m.start()) for m in _TOKEN.finditer(joined)]
+        self._tokens = [Token(m.lastgroup or "mark", m.group(), m.start()) for m in _TOKEN.finditer(joined)]
         self._breaks = [m.start() for m in re.finditer(r"\r\n|\n|\r", joined)]
         self._lines = len(self._breaks) + len(self._splices) + 1
         self._at = 0
@@ -150,20 +131,23 @@ class _Preprocessor:
         """Where the line that was marked last ends."""
         self._renamed: list[tuple[int, int, int]] = [(1, 0, 1)]
         """(from this line on, string number, number of that line)."""
-        self._made = 0
-        self._depth = 0
         self.version, self.profile = (100, "es") if dialect.es else (110, "")
-        self._macros: dict[str, _Macro] = {}
+        self._expander = Expander(self._placed)
         self._predefine()
 
+    @property
+    def _macros(self) -> dict[str, Macro]:
+        return self._expander.macros
+
     def _predefine(self) -> None:
-        self._macros = {name: _Macro((_Token("number", "1"),)) for name in self._dialect.extensions}
-        self._macros["__VERSION__"] = _Macro((_Token("number", str(self.version)),))
+        one = Macro((Token("number", "1"),))
+        self._macros.update(dict.fromkeys(self._dialect.extensions, one))
+        self._macros["__VERSION__"] = Macro((Token("number", str(self.version)),))
         if self.profile == "es":
-            self._macros["GL_ES"] = self._macros["GL_FRAGMENT_PRECISION_HIGH"] = _Macro((_Token("number", "1"),))
+            self._macros["GL_ES"] = self._macros["GL_FRAGMENT_PRECISION_HIGH"] = Macro((Token("number", "1"),))
         elif self.version >= _PROFILES_SINCE:
             which = "GL_compatibility_profile" if self.profile == "compatibility" else "GL_core_profile"
-            self._macros[which] = _Macro((_Token("number", "1"),))
+            self._macros[which] = one
 
     def run(self) -> Code:
         fresh = True
@@ -196,7 +180,7 @@ class _Preprocessor:
         following = bisect.bisect_left(self._breaks, at)
         self._marked = self._breaks[following] if following < len(self._breaks) else sys.maxsize
 
-    def _put_lines(self, token: _Token) -> None:
+    def _put_lines(self, token: Token) -> None:
         """A line break, and those of the continuations in the line that it ends."""
         first = self._breaks[bisect.bisect_left(self._breaks, token.at) - 1] if token.at > self._first_break else -1
         joined = bisect.bisect_right(self._gone, token.at) - bisect.bisect_right(self._gone, first)
@@ -207,7 +191,7 @@ class _Preprocessor:
     def _first_break(self) -> int:
         return self._breaks[0] if self._breaks else 0
 
-    def _blank(self, tokens: Iterable[_Token]) -> None:
+    def _blank(self, tokens: Iterable[Token]) -> None:
         """The line breaks of what is left out."""
         breaks = "".join("\n" * len(re.findall(r"\r\n|\n|\r", t.text)) for t in tokens if t.kind in ("comment", "line"))
         if breaks:
@@ -224,7 +208,7 @@ class _Preprocessor:
 
     # ---- code -------------------------------------------------------------------------------------------
 
-    def _code(self, token: _Token) -> None:
+    def _code(self, token: Token) -> None:
         if not self._taken:
             self._blank([token])
             return
@@ -236,7 +220,8 @@ class _Preprocessor:
             self._put(token.text)
             return
         first = self._at
-        for piece in self._expanded([token], token.at, at_top=True):
+        pieces, self._at = self._expanded([token], token.at, self._tokens, self._at)
+        for piece in pieces:
             self._put(piece.text, made=True)
         for taken in self._tokens[first : self._at]:  # the arguments of a macro
             self._compiled[self._line(taken.at) - 1] = True
@@ -251,7 +236,7 @@ class _Preprocessor:
 
     # ---- directives -------------------------------------------------------------------------------------
 
-    def _directive(self, mark: _Token) -> None:
+    def _directive(self, mark: Token) -> None:
         first = self._at - 1
         while self._at < len(self._tokens) and self._tokens[self._at].kind != "line":
             self._at += 1
@@ -273,7 +258,7 @@ class _Preprocessor:
         else:
             self._blank(whole)
 
-    def _condition(self, name: str, rest: list[_Token], line: int) -> None:
+    def _condition(self, name: str, rest: list[Token], line: int) -> None:
         if name in ("if", "ifdef", "ifndef"):
             if len(self._conditions) >= _MOST_NESTED:
                 raise PreprocessorError(line, f"conditions are nested more than {_MOST_NESTED} deep")
@@ -294,12 +279,12 @@ class _Preprocessor:
         self._taken = inner.outer and not inner.taken and (name == "else" or self._holds("if", rest, line))
         inner.taken = inner.taken or self._taken
 
-    def _holds(self, name: str, rest: list[_Token], line: int) -> bool:
+    def _holds(self, name: str, rest: list[Token], line: int) -> bool:
         if name != "if":
             if not rest or rest[0].kind != "word":
                 raise PreprocessorError(line, f"#{name} names no macro")
             return self._defined(rest[0].text) == (name == "ifdef")
-        told: list[_Token] = []
+        told: list[Token] = []
         at = 0
         while at < len(rest):
             token = rest[at]
@@ -308,12 +293,14 @@ class _Preprocessor:
                 asked = at + 1 + bracket
                 if asked >= len(rest) or rest[asked].kind != "word":
                     raise PreprocessorError(line, "defined names no macro")
-                told.append(_Token("number", str(int(self._defined(rest[asked].text)))))
+                told.append(Token("number", str(int(self._defined(rest[asked].text)))))
                 at = asked + 1 + bracket
             else:
                 told.append(token)
                 at += 1
-        pieces = [t.text for t in self._expanded(told, rest[0].at if rest else 0) if t.kind not in ("space", "comment")]
+        pieces = [
+            t.text for t in self._expanded(told, rest[0].at if rest else 0)[0] if t.kind not in ("space", "comment")
+        ]
         try:
             return evaluate(pieces) != 0
         except ConditionError as error:
@@ -322,17 +309,17 @@ class _Preprocessor:
     def _defined(self, name: str) -> bool:
         return name in self._macros or name in ("__LINE__", "__FILE__")
 
-    def _statement(self, name: str, rest: list[_Token], whole: list[_Token], line: int) -> None:
+    def _statement(self, name: str, rest: list[Token], whole: list[Token], line: int) -> None:
         match name:
             case "define":
-                self._define(rest, whole, line)
+                self._define(whole[whole.index(next(t for t in whole if t.text == "define")) + 1 :], line)
             case "undef":
                 if rest:
                     self._macros.pop(rest[0].text, None)
             case "version":
                 self._set_version(rest, line)
             case "line":
-                self._renumber([t.text for t in self._expanded(rest, whole[0].at) if t.kind == "number"], line)
+                self._renumber([t.text for t in self._expanded(rest, whole[0].at)[0] if t.kind == "number"], line)
             case "error":
                 raise PreprocessorError(line, "#error " + " ".join(t.text for t in rest))
             case "extension" | "pragma":
@@ -340,14 +327,13 @@ class _Preprocessor:
             case _:
                 raise PreprocessorError(line, f"#{name} is no directive")
 
-    def _set_version(self, rest: list[_Token], line: int) -> None:
+    def _set_version(self, rest: list[Token], line: int) -> None:
         if not rest or not rest[0].text.isdigit() or len(rest[0].text) > 4:
             raise PreprocessorError(line, "#version names no version")
         self.version = int(rest[0].text)
         self.profile = rest[1].text if len(rest) > 1 else "es" if self.version == 100 else ""
-        own = {name: macro for name, macro in self._macros.items() if name not in ("GL_ES", "__VERSION__")}
+        self._macros.pop("GL_ES", None)
         self._predefine()
-        self._macros = {**own, **self._macros}
 
     def _renumber(self, numbers: list[str], line: int) -> None:
         if not numbers or not all(n.isdigit() and len(n) < 10 for n in numbers[:2]):
@@ -357,172 +343,26 @@ class _Preprocessor:
         of_next = self.version >= _LINE_IS_OF_NEXT_SINCE or self.profile == "es"
         self._renamed.append((line + 1, string, int(numbers[0]) + (0 if of_next else 1)))
 
-    def _define(self, rest: list[_Token], whole: list[_Token], line: int) -> None:
-        if not rest or rest[0].kind != "word":
-            raise PreprocessorError(line, "#define names no macro")
-        name = rest[0]
-        tokens = whole[whole.index(name) + 1 :]
-        parameters = None
-        if tokens and tokens[0].text == "(":
-            end = next((k for k, t in enumerate(tokens) if t.text == ")"), None)
-            if end is None:
-                raise PreprocessorError(line, f"the parameters of {name.text} have no end")
-            given = [t for t in tokens[1:end] if t.kind not in ("space", "comment")]
-            parameters = tuple(t.text for t in given if t.kind == "word")
-            if [t.text for t in given] != [x for k, p in enumerate(parameters) for x in ((",", p) if k else (p,))]:
-                raise PreprocessorError(line, f"the parameters of {name.text} are no names")
-            tokens = tokens[end + 1 :]
-        body = [t if t.kind not in ("comment", "space") else _Token("space", " ") for t in tokens]
-        while body and body[0].kind == "space":
-            body.pop(0)
-        while body and body[-1].kind == "space":
-            body.pop()
-        self._macros[name.text] = _Macro(tuple(body), parameters)
+    def _define(self, tokens: list[Token], line: int) -> None:
+        try:
+            name, macro = macro_of(tokens)
+        except MacroError as error:
+            raise PreprocessorError(line, str(error)) from error
+        self._macros[name] = macro
 
-    # ---- macros -----------------------------------------------------------------------------------------
+    def _expanded(
+        self, tokens: Sequence[Token], at: int, source: Sequence[Token] = (), following: int = 0
+    ) -> tuple[list[Token], int]:
+        try:
+            return self._expander.expanded(tokens, at, source, following)
+        except MacroError as error:
+            raise PreprocessorError(self._line(at), str(error)) from error
 
-    def _expanded(self, tokens: Sequence[_Token], at: int, at_top: bool = False) -> list[_Token]:
-        """With all macros expanded. `at_top`: a call may take its arguments from the source that follows."""
-        self._depth += 1
-        if self._depth > _MOST_NESTED:
-            raise PreprocessorError(self._line(at), f"macros are nested more than {_MOST_NESTED} deep")
-        waiting = list(reversed(tokens))
-        found: list[_Token] = []
-        while waiting:
-            token = waiting.pop()
-            self._made += 1
-            if self._made > _MOST_TOKENS:
-                raise PreprocessorError(self._line(at), f"macros expand to more than {_MOST_TOKENS:,} tokens")
-            macro = self._macros.get(token.text) if token.kind == "word" and token.text not in token.hidden else None
-            if macro is None:
-                found.append(self._placed(token, at))
-            elif macro.parameters is None:
-                hidden = token.hidden | {token.text}
-                waiting += [_Token(t.kind, t.text, at, t.hidden | hidden) for t in reversed(_pasted(macro.body))]
-            else:
-                arguments = self._arguments(waiting, at, at_top)
-                if arguments is None:
-                    found.append(token)
-                    continue
-                given, last = arguments
-                hidden = (token.hidden & last) | {token.text}
-                body = self._substituted(token.text, macro, given, at)
-                waiting += [_Token(t.kind, t.text, at, t.hidden | hidden) for t in reversed(body)]
-        self._depth -= 1
-        return found
-
-    def _placed(self, token: _Token, at: int) -> _Token:
+    def _placed(self, token: Token, at: int) -> Token:
         if token.text == "__LINE__":
             line, _, number = self._renamed[-1]
-            return _Token("number", str(number + self._line(at) - line))
-        return _Token("number", str(self._renamed[-1][1])) if token.text == "__FILE__" else token
-
-    def _arguments(
-        self, waiting: list[_Token], at: int, at_top: bool
-    ) -> tuple[list[list[_Token]], frozenset[str]] | None:
-        """The arguments of a call, with what the closing bracket hides; None where no bracket follows."""
-        taken = self._at
-
-        def following() -> _Token | None:
-            nonlocal taken
-            if waiting:
-                return waiting.pop()
-            if at_top and taken < len(self._tokens):
-                taken += 1
-                return self._tokens[taken - 1]
-            return None
-
-        skipped: list[_Token] = []
-        token = following()
-        while token is not None and token.kind in ("space", "comment", "line"):
-            if taken == self._at:
-                skipped.append(token)
-            token = following()
-        if token is None or token.text != "(":
-            if token is not None and taken == self._at:
-                waiting.append(token)
-            waiting += reversed(skipped)
-            return None
-        given: list[list[_Token]] = [[]]
-        depth = 0
-        while True:
-            token = following()
-            if token is None:
-                raise PreprocessorError(self._line(at), "the call of a macro has no end")
-            if token.text == ")" and depth == 0:
-                self._at = taken
-                return given, token.hidden
-            depth += {"(": 1, ")": -1}.get(token.text, 0)
-            if token.text == "," and depth == 0:
-                given.append([])
-            elif token.kind in ("space", "comment", "line"):
-                given[-1].append(_Token("space", " "))
-            else:
-                given[-1].append(token)
-
-    def _substituted(self, name: str, macro: _Macro, given: list[list[_Token]], at: int) -> list[_Token]:
-        assert macro.parameters is not None
-        plain = [_trimmed(argument) for argument in given]
-        if not macro.parameters and plain == [[]]:
-            plain = []
-        if len(plain) != len(macro.parameters):
-            raise PreprocessorError(
-                self._line(at), f"{name} takes {len(macro.parameters)} arguments and is given {len(plain)}"
-            )
-        by_name = dict(zip(macro.parameters, plain, strict=True))
-        expanded: dict[str, list[_Token]] = {}
-        body: list[_Token] = []
-        for k, token in enumerate(macro.body):
-            argument = by_name.get(token.text) if token.kind == "word" else None
-            if argument is None:
-                body.append(token)
-            elif _beside_paste(macro.body, k):
-                body += argument or [_Token("space", "")]
-            else:
-                if token.text not in expanded:
-                    expanded[token.text] = self._expanded(argument, at)
-                body += expanded[token.text]
-        return _pasted(body)
-
-
-def _trimmed(tokens: list[_Token]) -> list[_Token]:
-    first, end = 0, len(tokens)
-    while first < end and tokens[first].kind == "space":
-        first += 1
-    while end > first and tokens[end - 1].kind == "space":
-        end -= 1
-    return tokens[first:end]
-
-
-def _beside_paste(body: Sequence[_Token], at: int) -> bool:
-    before = next((t for t in reversed(body[:at]) if t.kind != "space"), None)
-    after = next((t for t in body[at + 1 :] if t.kind != "space"), None)
-    return any(t is not None and t.text == "##" for t in (before, after))
-
-
-def _pasted(body: Sequence[_Token]) -> list[_Token]:
-    """With `##` carried out."""
-    if not any(t.text == "##" for t in body):
-        return list(body)
-    found: list[_Token] = []
-    at = 0
-    while at < len(body):
-        token = body[at]
-        at += 1
-        if token.text != "##" or not found:
-            found.append(token)
-            continue
-        while at < len(body) and body[at].kind == "space" and body[at].text:
-            at += 1
-        while found and found[-1].kind == "space" and found[-1].text:
-            found.pop()
-        left = found.pop() if found else _Token("space", "")
-        right = body[at] if at < len(body) else _Token("space", "")
-        at += 1
-        text = left.text + right.text
-        kind = "word" if re.fullmatch(r"[A-Za-z_]\w*", text) else "number" if text[:1].isdigit() else left.kind
-        found.append(_Token(kind if text else "space", text, left.at, left.hidden & right.hidden))
-    return found
+            return Token("number", str(number + self._line(at) - line))
+        return Token("number", str(self._renamed[-1][1])) if token.text == "__FILE__" else token
 
 
 _WORDS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.")
