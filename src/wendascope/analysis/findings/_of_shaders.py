@@ -80,6 +80,8 @@ def _driver_lines(stage: StageStudy, lines: list[int]) -> dict[str, int | float 
 
 def lines_that(lines: list[int], verb: str) -> str:
     """Lines as the subject of a sentence, with its verb."""
+    if len(lines) == 1 and verb.endswith("ed"):
+        return f"line {lines[0]} {verb}"
     if len(lines) == 1:
         return f"line {lines[0]} {verb}{'es' if verb.endswith(('ch', 'sh', 's', 'x')) else 's'}"
     return "lines " + ", ".join(map(str, lines[:6])) + (" ..." if len(lines) > 6 else "") + f" {verb}"
