@@ -201,9 +201,8 @@ def _timed(
     work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
     submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
     pairs = _pairs(session, remedies, passes, timed.clock, edit)
-    fragments = pairs.fragments()  # warms up, too
-    if fragments is None:
-        pairs.run((0, 1))
+    fragments = pairs.fragments()
+    pairs.run((0, 1))  # warms up: drivers compile shaders anew for where fragments are counted and where not
 
     def pair(order: Order) -> tuple[float, float]:
         work_ms, submit_ms = pairs.run(order)
