@@ -89,9 +89,6 @@ def compiled_text(source: str, dialect: Dialect) -> str:
         return source
 
 
-# ---- pieces ---------------------------------------------------------------------------------------------
-
-
 @dataclass
 class _Condition:
     """One `#if` with its branches."""
@@ -144,7 +141,7 @@ class _Preprocessor:
         self._macros.update(dict.fromkeys(self._dialect.extensions, one))
         self._macros["__VERSION__"] = Macro((Token("number", str(self.version)),))
         if self.profile == "es":
-            self._macros["GL_ES"] = self._macros["GL_FRAGMENT_PRECISION_HIGH"] = Macro((Token("number", "1"),))
+            self._macros["GL_ES"] = self._macros["GL_FRAGMENT_PRECISION_HIGH"] = one
         elif self.version >= _PROFILES_SINCE:
             which = "GL_compatibility_profile" if self.profile == "compatibility" else "GL_core_profile"
             self._macros[which] = one

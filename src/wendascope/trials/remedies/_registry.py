@@ -94,6 +94,12 @@ class FrameChange:
             raise TrialError("two remedies change the same step")
         self.before[step], self.after[step] = before, after
 
+    def put_in_place(self, call: int, batch: CallBatch) -> None:
+        """Put calls in the place of one. Raises TrialError where another remedy has done so."""
+        if call in self.replaced:
+            raise TrialError("two remedies change the same step")
+        self.replaced[call] = batch
+
     def leave_out(self, step: int, paint: tuple[CallBatch, CallBatch] | None) -> None:
         """Drop a step; where steps are painted instead, put these calls round it, unless another remedy changes or
         moves it.
@@ -165,12 +171,10 @@ class FrameChange:
 
     def _append(self, call: int, batch: CallBatch) -> None:
         """Put calls after a captured one, in its place with it."""
-        if call in self.replaced:
-            raise TrialError("two remedies change the same step")
         whole = CallBatch()
         whole.copy(self.frame.calls, call)
         whole.append(batch)
-        self.replaced[call] = whole
+        self.put_in_place(call, whole)
 
     @property
     def steps_after(self) -> int:

@@ -34,18 +34,12 @@ def _mode(frame: OpenGLFrame, step: int) -> int:
     return int(frame.calls.argument(int(frame.steps.begin[step]), "mode"))
 
 
-def _put(change: FrameChange, call: int, batch: CallBatch) -> None:
-    if call in change.replaced:
-        raise TrialError("two remedies change the same step")
-    change.replaced[call] = batch
-
-
 def _drop_pairs(change: FrameChange, run: list[int]) -> None:
     steps = change.frame.steps
     for step in run[:-1]:
-        _put(change, int(steps.call[step]), CallBatch())
+        change.put_in_place(int(steps.call[step]), CallBatch())
     for step in run[1:]:
-        _put(change, int(steps.begin[step]), CallBatch())
+        change.put_in_place(int(steps.begin[step]), CallBatch())
 
 
 def _as_triangles(change: FrameChange, run: list[int]) -> None:
@@ -74,8 +68,8 @@ def _as_triangles(change: FrameChange, run: list[int]) -> None:
     batch.call("glEnd")
     _emit(batch, frame, set_here, emitted)
     for call in range(first, last):
-        _put(change, call, CallBatch())
-    _put(change, last, batch)
+        change.put_in_place(call, CallBatch())
+    change.put_in_place(last, batch)
 
 
 def _emit(batch: CallBatch, frame: OpenGLFrame, attributes: dict[Key, int], emitted: dict[Key, int]) -> None:

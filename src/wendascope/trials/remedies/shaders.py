@@ -10,6 +10,7 @@ import msgspec
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
+from wendascope.glsl.stages import STAGE_NAMES
 from wendascope.registry import GL
 from wendascope.trials import rewriting
 from wendascope.trials.baking import baked, constant_texts
@@ -79,20 +80,13 @@ def early_test(change: FrameChange, item: Remedy) -> None:
 @remedy("drop-varyings")
 def drop_varyings(change: FrameChange, item: Remedy) -> None:
     """Vertices hand on no more than fragments read."""
-    _without_outputs(change, item, GL.VERTEX_SHADER)
+    _rewrite(change, item, GL.VERTEX_SHADER, lambda source: rewriting.without_outputs(source, item.names))
 
 
 @remedy("drop-outputs")
 def drop_outputs(change: FrameChange, item: Remedy) -> None:
     """Fragments write no more than is attached."""
-    _without_outputs(change, item, GL.FRAGMENT_SHADER)
-
-
-def _without_outputs(change: FrameChange, item: Remedy, stage: int) -> None:
-    source = _sources(change, item.program).get(stage)
-    if source is None:
-        raise TrialError("the program has no such stage")
-    _replace_sources(change, item.program, {stage: rewriting.without_outputs(source, item.names)})
+    _rewrite_fragments(change, item, lambda source: rewriting.without_outputs(source, item.names))
 
 
 @remedy("move-to-vertices")
@@ -118,10 +112,14 @@ def _sources(change: FrameChange, program: int) -> dict[int, str]:
 
 
 def _rewrite_fragments(change: FrameChange, item: Remedy, how: Callable[[str], str]) -> None:
-    source = _sources(change, item.program).get(GL.FRAGMENT_SHADER)
+    _rewrite(change, item, GL.FRAGMENT_SHADER, how)
+
+
+def _rewrite(change: FrameChange, item: Remedy, stage: int, how: Callable[[str], str]) -> None:
+    source = _sources(change, item.program).get(stage)
     if source is None:
-        raise TrialError("the program has no fragment shader")
-    _replace_sources(change, item.program, {GL.FRAGMENT_SHADER: how(source)})
+        raise TrialError(f"the program has no {STAGE_NAMES[stage]} shader")
+    _replace_sources(change, item.program, {stage: how(source)})
 
 
 def _replace_sources(change: FrameChange, program: int, texts: Mapping[int, str]) -> None:

@@ -78,12 +78,10 @@ def _holding_positions(inputs: list[VertexInput]) -> VertexInput | None:
 def _draw(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
     """In place of the step's call."""
     call = int(change.frame.steps.call[step])
-    if call in change.replaced:
-        raise TrialError("two remedies change the same step")
     buffer, size = change.new.buffer(indices.tobytes())
     change.added_bytes += size
     batch = CallBatch()
     batch.call("glBindBuffer", GL.ELEMENT_ARRAY_BUFFER, buffer)
     batch.call("glDrawElements", GL.TRIANGLES, len(indices), GL.UNSIGNED_INT, None)
     batch.call("glBindBuffer", GL.ELEMENT_ARRAY_BUFFER, int(element_buffers(change.frame, np.array([call]))[0]))
-    change.replaced[call] = batch
+    change.put_in_place(call, batch)
