@@ -28,7 +28,7 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.origins import MADE_HERE, remember
 from wendascope.frame.parts import Parts
 
-VERSION = 3
+VERSION = 4
 APPLICATION_ID = 0x57454E44  # "WEND"
 LARGEST_SECTION = 4 << 30
 _MOST_RATIO, _MOST_WINDOW, _AT_ONCE, _CHUNK = 40_000, 1 << 27, 256 << 20, 16 << 20

@@ -14,6 +14,7 @@ from wendascope.frame.call_use import KINDS, NO_STATE, NOBODY, OVERWRITTEN, REPE
 from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.steps import KINDS as STEP_KINDS
 from wendascope.opengl.inputs import sampler_uses
+from wendascope.opengl.packed import FLAG_SWITCH
 from wendascope.opengl.state_table import CAPABILITIES, PATTERNS
 from wendascope.registry import GL, Role, tables
 
@@ -217,7 +218,7 @@ class _Judge:
         self._others = np.flatnonzero(other)
         because = np.full(count, NOBODY, np.int64)
         use = np.full(count, NO_STATE, np.uint8)
-        use[self._is_setter] = USED
+        use[self._is_setter & ((self._frame.calls.flags & FLAG_SWITCH) == 0)] = USED
         use[self._frame.steps.call] = STEP
         use[self._frame.steps.begin] = STEP
         there = np.ones(len(self._calls), bool)

@@ -14,6 +14,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
 from wendascope.frame.frame import FrameStatistics, Metadata, Picture
 from wendascope.frame.parts import Parts
+from wendascope.opengl.contexts import OtherContext
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.objects import DefaultFramebuffer, Objects
 from wendascope.opengl.packed import CallStream, merge_streams
@@ -68,6 +69,7 @@ def encode(frame: OpenGLFrame) -> Parts:
         "commands": text([tables().commands[i].name for i in local.tolist()]).decode(),
         "heartbeats": text(frame.frame_statistics).decode(),
         "caveats": text(frame.caveats).decode(),
+        "other_contexts": text(frame.other_contexts).decode(),
     }
     if frame.reference is not None:
         reference = _Reference(frame.reference.width, frame.reference.height, frame.reference_framebuffer)
@@ -107,6 +109,7 @@ def decode(parts: Parts) -> OpenGLFrame:
         following=extra[2],
         frame_statistics=read(meta["heartbeats"], type=list[FrameStatistics]),
         caveats=read(meta["caveats"], type=list[str]),
+        other_contexts=read(meta.get("other_contexts", "[]"), type=list[OtherContext]),
     )
     if "reference" in meta:
         reference = read(meta["reference"], type=_Reference)

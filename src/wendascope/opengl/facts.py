@@ -108,6 +108,14 @@ def _textures(frame: OpenGLFrame, step: int) -> Section:
     return section
 
 
+def container_name(frame: OpenGLFrame, name: int) -> str:
+    """What the program calls a framebuffer, vertex array, pipeline or query, which contexts do not share."""
+    for number, other in reversed(list(enumerate(frame.other_contexts, 2))):
+        if name >= other.first_name:
+            return f"{name - other.first_name} of context {number}"
+    return str(name)
+
+
 def _target(frame: OpenGLFrame, step: int) -> Section:
     passes = frame.passes
     index = int(passes.of_step[step])
@@ -122,7 +130,7 @@ def _target(frame: OpenGLFrame, step: int) -> Section:
         if window.samples:
             section.rows.append(("samples", str(window.samples)))
     else:
-        section.rows.append(("framebuffer", str(target.framebuffer)))
+        section.rows.append(("framebuffer", container_name(frame, target.framebuffer)))
         for attachment in target.attachments:
             section.rows.append(
                 (

@@ -22,6 +22,7 @@ from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.steps import StepTable
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
+from wendascope.opengl.contexts import OtherContext, owners
 from wendascope.opengl.describe import call_text, step_name, step_names
 from wendascope.opengl.facts import step_facts
 from wendascope.opengl.immediate import joinable_runs
@@ -64,6 +65,8 @@ class OpenGLFrame(Frame):
     following: CallStream = field(default_factory=lambda: merge_streams([]))
     """Calls of the frame after this one: they tell what of the contents that this frame leaves behind is read again.
     Empty where they were not recorded."""
+    other_contexts: list[OtherContext] = field(default_factory=list)
+    """Contexts whose calls are among those of the frame, besides its own; their containers have names of their own."""
 
     @functools.cached_property
     def history(self) -> StateHistory:
@@ -76,6 +79,11 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def sampler_units(self) -> SamplerUnits:
         return SamplerUnits(self.calls, self.history)
+
+    @functools.cached_property
+    def owners(self) -> Ints:
+        """Whose each call is, shape (calls,): 0 for the frame's own context, else one of the others counted from 1."""
+        return owners(self.calls, self.other_contexts)
 
     # ---- the timeline ---------------------------------------------------------------------------------
 
@@ -93,7 +101,8 @@ class OpenGLFrame(Frame):
 
     @functools.cached_property
     def passes(self) -> PassTable:
-        return derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer)
+        owner = self.owners[self.steps.call]
+        return derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer, owner)
 
     @functools.cached_property
     def with_following(self) -> OpenGLFrame:
@@ -108,7 +117,11 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def cpu_lane(self) -> CpuLane:
         m, calls = self.metadata, self.calls
-        lane = functools.partial(cpu_lane, calls.ids, (calls.begin_ns, calls.end_ns), calls.having(Role.WAITS))
+        own = calls.threads[np.flatnonzero(self.owners == 0)[-1:]]
+        elsewhere = (self.owners > 0) & ~np.isin(calls.threads, own)
+        ended = np.where(elsewhere, calls.begin_ns, calls.end_ns)  # calls of other threads take none of this one's time
+        waits = calls.having(Role.WAITS) & ~elsewhere
+        lane = functools.partial(cpu_lane, calls.ids, (calls.begin_ns, ended), waits)
         if not m.began_ns:
             return lane()
         idle = max(m.recorded_ns - m.thread_ns, 0) if m.thread_ns else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.opengl.packed import FLAG_EARLIER, CallStream
+from wendascope.opengl.packed import FLAG_EARLIER, CallStream, in_order
 from wendascope.registry import Role
 
 
@@ -23,8 +23,4 @@ def settle_writes(calls: CallStream) -> CallStream:
         before = int(np.searchsorted(waits, call)) - 1
         # between the wait and whatever came after it, in the order of the writes
         order[call] = (waits[before] if before >= 0 else -1) + 0.5 + call / (2 * len(calls) + 1)
-    moved = np.argsort(order, kind="stable")
-    ends = np.append(calls.offsets[1:], len(calls.words))
-    pieces = [calls.words[calls.offsets[c] : ends[c]] for c in moved.tolist()]
-    sizes = (ends - calls.offsets)[moved]
-    return CallStream(np.concatenate(pieces), calls.arena, np.concatenate([[0], np.cumsum(sizes)[:-1]]))
+    return in_order(calls, np.argsort(order, kind="stable"))

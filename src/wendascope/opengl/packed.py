@@ -24,7 +24,7 @@ from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK, CallFlag, Poi
 from wendascope.registry.rules import BUFFERS, READ_ONLY
 
 RAW, BLOB, OUT, STRINGS = (int(mode) for mode in PointerMode)
-FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR, FLAG_EARLIER = (int(flag) for flag in CallFlag)
+FLAG_LOST, FLAG_CLIENT_MEMORY, FLAG_CHECK_ERROR, FLAG_EARLIER, FLAG_SWITCH = (int(flag) for flag in CallFlag)
 _MASK64 = (1 << 64) - 1
 
 Words = npt.NDArray[np.uint64]
@@ -379,12 +379,32 @@ class CallStream:
         return int(self.words[int(self.offsets[call]) + HEADER_WORDS + command.slots - 1])
 
     @property
+    def threads(self) -> npt.NDArray[np.int64]:
+        """The thread of each call, shape (n,)."""
+        return (self.words[self.offsets + 1] & np.uint64(0xFFFFFFFF)).astype(np.int64)
+
+    @property
     def begin_ns(self) -> Words:
         return self.words[self.offsets + 2]
 
     @property
     def end_ns(self) -> Words:
         return self.words[self.offsets + 3]
+
+
+def stream_of(batch: CallBatch) -> CallStream:
+    """The calls of a batch that reads nothing back."""
+    words, arena = np.frombuffer(batch.words, np.uint64).copy(), np.frombuffer(bytes(batch.arena) + b"\0", np.uint8)
+    return CallStream(words, arena, np.array(batch.starts, np.int64))
+
+
+def in_order(calls: CallStream, order: npt.NDArray[np.int64]) -> CallStream:
+    """The same calls, or some of them, in another order; `order` holds their indices."""
+    ends = np.append(calls.offsets[1:], len(calls.words))
+    sizes = (ends - calls.offsets)[order]
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64) if len(order) else np.zeros(0, np.int64)
+    taken = np.repeat(calls.offsets[order] - starts, sizes) + np.arange(int(sizes.sum()))
+    return CallStream(calls.words[taken], calls.arena, starts)
 
 
 def split_strings(data: bytes) -> list[bytes]:

@@ -22,9 +22,17 @@ _CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
 
 
 def derive_passes(
-    calls: CallStream, history: StateHistory, steps: StepTable, objects: Objects, default: DefaultFramebuffer
+    calls: CallStream,
+    history: StateHistory,
+    steps: StepTable,
+    objects: Objects,
+    default: DefaultFramebuffer,
+    owner: Ints,
 ) -> PassTable:
-    """Split the steps where the target changes, where a drawn target is cleared, and between outer groups."""
+    """Split the steps where the target changes, where a drawn target is cleared, and between outer groups.
+
+    `owner`, shape (steps,), says whose each step is: 0 for the frame's own context, else the others counted from 1.
+    """
     n = len(steps)
     if n == 0:
         empty = np.zeros(0, np.int64)
@@ -36,7 +44,7 @@ def derive_passes(
     use_groups = 0 < int(group_change.sum()) < MOST_GROUP_PASSES
     split = np.zeros(n, bool)
     split[0] = True
-    split[1:] = target_of[1:] != target_of[:-1]
+    split[1:] = (target_of[1:] != target_of[:-1]) | (owner[1:] != owner[:-1])
     if use_groups:
         split |= group_change
     drawn = False
@@ -53,7 +61,8 @@ def derive_passes(
     names = []
     for a, b, target in zip(first.tolist(), end.tolist(), chosen, strict=True):
         named = outer[a] if use_groups or len(set(outer[a:b])) == 1 else ""
-        names.append(named or _describe(steps, a, b, target))
+        name = named or _describe(steps, a, b, target)
+        names.append(f"{name}, context {owner[a] + 1}" if owner[a] else name)
     return PassTable(_distinct(names), chosen, first, end, of_step, depth + 1 if use_groups else depth)
 
 

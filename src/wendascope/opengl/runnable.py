@@ -11,7 +11,9 @@ import functools
 from wendascope.registry import Command, Role, tables
 from wendascope.registry.rules import NAMES, READ_ONLY
 
-_OWN = frozenset({"wendaWriteBuffer", "wendaIndirect", "wendaWatchBuffer", "wendaDrawable", "wendaClientArray"})
+_OWN = frozenset(
+    {"wendaWriteBuffer", "wendaIndirect", "wendaWatchBuffer", "wendaContext", "wendaDrawable", "wendaClientArray"}
+)
 
 
 @functools.cache

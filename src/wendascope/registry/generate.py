@@ -72,6 +72,7 @@ _OWN_COMMANDS: list[tuple[str, list[tuple[str, str, str | None, str]]]] = [
     ),
     ("wendaIndirect", [("size", "GLsizei", None, ""), ("data", "const void *", rules.IN, "tap_count(size)")]),
     ("wendaWatchBuffer", [("buffer", "GLuint", None, "")]),
+    ("wendaContext", [("context", "GLuint", None, "")]),
     (
         "wendaDrawable",
         [("drawable", "GLuint64", None, ""), ("width", "GLuint", None, ""), ("height", "GLuint", None, "")],
@@ -326,7 +327,7 @@ def _recorded_call(f: _Function) -> list[str]:
     waits = Role.WAITS in roles_of(f.name)
     lines = [f"  if (call_.active) {{ {' '.join(inputs)} {_before(f)} }}"]
     if waits:
-        lines.append("  uint64_t began_ = tap_now();")
+        lines += ["  tap_call_waits(&call_);", "  uint64_t began_ = tap_now();"]
     keep = "result = " if f.xml.returns != "void" else ""
     lines += ["  tap_call_start(&call_);", f"  {keep}real({f.arguments});", "  tap_call_stop(&call_);"]
     if waits:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Iterator
 
-PROTOCOL = 4
+PROTOCOL = 5
 """Of the messages between a target and Wendascope; see `docs/tap-protocol.md`."""
 MESSAGE_VALUES = 15
 HEADER_WORDS = 4
@@ -22,6 +22,7 @@ class MessageKind(enum.IntEnum):
     PAUSED = 3
     RAN = 4
     RECORDED = 5
+    CONTEXT = 6
     ARM = 16
     RUN = 17
     RECORD = 18
@@ -56,6 +57,8 @@ class CallFlag(enum.IntEnum):
     """The executor keeps glGetError after the call."""
     EARLIER = 8
     """Belongs right after the wait before it: a write seen only now."""
+    SWITCH = 16
+    """Not the program's: it brings the state of the context that the calls after it are of."""
 
 
 class KeptKind(enum.IntEnum):

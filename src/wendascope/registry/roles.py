@@ -123,10 +123,11 @@ _PATTERNS: dict[Role, str] = {
     r"|ViewportArray|DepthRangeArray|VertexArray[A-Z]|(Enable|Disable)VertexArrayAttrib|VertexBindingDivisor"
     r"|VertexAttrib(Binding|\w*Format)|Push(Client)?Attrib|Pop(Client)?Attrib|CallLists?$|Delete[A-Z]|LinkProgram"
     r"|ProgramBinary|UseProgramStages|ActiveShaderProgram|NewList|EndList|Begin$|End$|TextureParameter"
-    r"|BindMultiTexture)|wendaDrawable",
+    r"|BindMultiTexture)|wenda(Context|Drawable)",
     Role.KEEPS_ORDER: r"gl((Begin|End)(Query|Conditional|TransformFeedback)|(Pause|Resume)TransformFeedback"
     r"|(Compressed|Copy)?(Tex|Texture)(Sub)?Image|GenerateMipmap|MemoryBarrier|TextureBarrier|ReadPixels"
-    r"|InvalidateFramebuffer|Call|NewList|EndList|CopyImage|Framebuffer(Tex|Ren)|DrawBuffer|ClearBuffer|ClearTex)",
+    r"|InvalidateFramebuffer|Call|NewList|EndList|CopyImage|Framebuffer(Tex|Ren)|DrawBuffer|ClearBuffer|ClearTex)"
+    r"|wendaContext",
     Role.UNFOLLOWED_READS: r"gl(MakeTextureHandleResident|GetTextureHandle|GetImageHandle|UniformHandle"
     r"|ProgramUniformHandle|CallList|EGLImageTarget|TextureView|ImportMemory)",
     Role.NOT_REPLAYED: r"gl(Get|Is[A-Z]|Gen(?!erate)|Create|AreTextures|FenceSync|ClientWaitSync|WaitSync"

@@ -34,6 +34,7 @@ _FILES = {
     MessageKind.PAUSED: 4,
     MessageKind.RAN: 0,
     MessageKind.RECORDED: 2,
+    MessageKind.CONTEXT: 1,
 }
 """What a target says, and how many memory files come along."""
 

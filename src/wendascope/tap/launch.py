@@ -264,7 +264,7 @@ class Target:
                 return None
             if message is not None and message.kind == MessageKind.STATISTICS:
                 self.frame_statistics.append(_statistics(message.values))
-            if message is not None and message.kind == MessageKind.RECORDED:
+            if message is not None and message.kind in (MessageKind.RECORDED, MessageKind.CONTEXT):
                 message.close()  # the frame after a captured one came too late to be waited for
                 self.resume()
                 return None

@@ -12,8 +12,10 @@ import numpy as np
 
 import wendascope
 from wendascope.errors import TargetError
+from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import FrameStatistics, Metadata, Picture
 from wendascope.opengl.caveats import frame_caveats
+from wendascope.opengl.contexts import ContextSettler, OtherContext
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
@@ -26,7 +28,7 @@ from wendascope.opengl.relinks import LinkSettler
 from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, read_memory_file
-from wendascope.tap.snapshot import Snapshot, take_snapshot
+from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
 
 CLASSES = (
     "buffer", "texture", "sampler", "renderbuffer", "program", "shader", "framebuffer", "vertex array",
@@ -70,16 +72,18 @@ def take_frame(
     progress("reading objects", 0.0)
     number = paused.values[0]
     snapshot, journal = _snapshot(channel, paused)
+    contexts = _Contexts(channel, paused.values[1], snapshot, journal)
     links = LinkSettler(journal, snapshot.objects, snapshot.state)
     snapshot_seconds = time.monotonic() - held
     progress("recording", 0.5)
     channel.send(MessageKind.RECORD)
-    recorded = channel.expect(MessageKind.RECORDED, 120.0)
-    calls, elsewhere = _recorded(recorded)
-    calls = links.settle(calls)
+    recorded = contexts.until_recorded(time.monotonic() + 120.0)
+    if recorded is None:
+        raise TargetError("the target did not end its frame within 120 s")
+    calls = links.settle(contexts.settle(_recorded(recorded)))
     reference, framebuffer = read_reference(channel, snapshot, frame_end)
     depth = read_depth(channel, snapshot) if collect.depth and framebuffer == 0 else None
-    following = _following(channel) if collect.following else merge_streams([])
+    following = _following(channel, contexts) if collect.following else merge_streams([])
     with contextlib.suppress(TargetError):  # the frame is whole, whatever became of the program since
         before_resume()
         if following is not None:
@@ -101,10 +105,10 @@ def take_frame(
         involuntary=switches & 0xFFFFFFFF,
     )
     if following:
-        following = links.settle(following)
+        following = links.settle(contexts.settle(following))
     frame = OpenGLFrame(
         metadata,
-        snapshot.context,
+        contexts.context,
         snapshot.default_framebuffer,
         snapshot.state,
         snapshot.objects,
@@ -118,16 +122,70 @@ def take_frame(
         framebuffer,
         depth,
         merge_streams([]) if following is None else following,
+        contexts.others,
     )
     metadata.left_out = drop_unseen_contents(frame)
     if not collect.unused:
         metadata.left_out += drop_unused_contents(frame)
-    frame.caveats += frame_caveats(frame) + links.caveats
-    if elsewhere:
-        frame.caveats.append(
-            f"{elsewhere} calls of other contexts that share its objects, made during the frame, were not recorded"
-        )
+    frame.caveats += frame_caveats(frame) + links.caveats + contexts.caveats
     return frame
+
+
+class _Contexts:
+    """Reads the other contexts that draw during the recording, each right before its first call."""
+
+    def __init__(self, channel: Channel, number: int, snapshot: Snapshot, journal: Journal) -> None:
+        self._channel, self._journal = channel, journal
+        self._settler = ContextSettler(number, snapshot.context, snapshot.state, snapshot.objects)
+        self._settler.starts_with(snapshot.fixed)
+        self._known = {number: snapshot.context}
+        self.settle = self._settler.settle
+        self._too_many = False
+
+    @property
+    def context(self) -> ContextInfo:
+        return self._settler.context
+
+    @property
+    def others(self) -> list[OtherContext]:
+        return self._settler.others
+
+    @property
+    def caveats(self) -> list[str]:
+        more = ["contexts change too often: the fixed-function state of later changes was not read"]
+        return self._settler.caveats + (more if self._too_many else [])
+
+    def until_recorded(self, deadline: float) -> Message | None:
+        """The message that ends the recording; None when it does not come in time. Raises TargetError."""
+        while (left := deadline - time.monotonic()) > 0:
+            message = self._channel.receive(left)
+            if message is not None and message.kind == MessageKind.RECORDED:
+                self._too_many |= bool(message.values[10])
+                return message
+            if message is not None and message.kind == MessageKind.CONTEXT:
+                self._meet(message)
+            elif message is not None:
+                message.close()
+        return None
+
+    def _meet(self, message: Message) -> None:
+        _, context, group, width, height = message.values[:5]
+        try:
+            names = _names(read_memory_file(message.fds[0], message.values[9]), context, group)
+        finally:
+            message.close()
+        size = (width, height)
+        if context not in self._known:
+            found = read_other_context(self._channel, names, self._journal, size)
+            self._known[context] = found.context
+            self._settler.meet(context, found)
+        elif self._known[context].profile == "compatibility":
+            known = self._known[context]
+            fixed = read_fixed_function_again(self._channel, known, names, self._journal, size)
+            self._settler.meet(context, fixed)
+        else:
+            self._settler.meet(context, merge_streams([]))
+        self._channel.send(MessageKind.RESUME)
 
 
 def _time(ns: int) -> int:
@@ -150,27 +208,21 @@ def _snapshot(channel: Channel, paused: Message) -> tuple[Snapshot, Journal]:
     return snapshot, journal
 
 
-def _following(channel: Channel) -> CallStream | None:
+def _following(channel: Channel, contexts: _Contexts) -> CallStream | None:
     """Record the frame after as well, calls only; None when it does not come in time: whoever listens to the target
     lets it go on.
     """
-    deadline = time.monotonic() + _FOLLOWING_SECONDS
     try:
         channel.send(MessageKind.RECORD)
-        while (left := deadline - time.monotonic()) > 0:
-            message = channel.receive(left)
-            if message is not None and message.kind == MessageKind.RECORDED:
-                return _recorded(message)[0]
-            if message is not None:
-                message.close()
+        recorded = contexts.until_recorded(time.monotonic() + _FOLLOWING_SECONDS)
+        return None if recorded is None else _recorded(recorded)
     except TargetError:
         return merge_streams([])  # it ended, or drew nothing, or too much: the captured frame is whole all the same
-    return None
 
 
-def _recorded(message: Message) -> tuple[CallStream, int]:
+def _recorded(message: Message) -> CallStream:
     try:
-        words, arena_bytes, failed, elsewhere = message.values[7:11]
+        words, arena_bytes, failed = message.values[7:10]
         if failed:
             raise TargetError("memory ran out while the frame was recorded")
         calls = settle_writes(_stream(message.fds[0], words, message.fds[1], arena_bytes))
@@ -178,7 +230,7 @@ def _recorded(message: Message) -> tuple[CallStream, int]:
         message.close()
     if len(calls) == 0:
         raise TargetError("the frame contains no OpenGL calls; the program may draw from another thread")
-    return calls, elsewhere
+    return calls
 
 
 def read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:

@@ -23,7 +23,6 @@ typedef struct {
 } Message;
 
 extern TapContext *tap_recording_context;
-extern uint64_t tap_elsewhere; /* calls of other contexts of the share group during the recording */
 
 /* All of the conversation belongs to whoever holds TAP_LOCK_CONVERSATION: one thread at a time speaks, is held, or hangs up.
  * A thread that comes to the end of its frame while another one speaks goes on without a word. */
@@ -45,6 +44,8 @@ static Usage last_usage, recording_usage;
 static uint64_t recording_began;
 static uint64_t last_frame_calls;
 static TapDrawable recorded_drawable;
+#define MOST_MEETINGS 256 /* of a frame: a program that goes to and fro between contexts is not asked every time */
+static int meetings;
 static uint8_t *shared;
 static uint64_t shared_size;
 static __thread int serving;
@@ -235,8 +236,8 @@ static void begin_recording(const TapDrawable *drawable) {
   uint64_t room = (1 << 20) + last_frame_calls * 80;
   if (tap_stream_open(&tap_frame, "wenda-frame", room < 256 << 20 ? room : 256 << 20) != 0) return;
   recorded_drawable = *drawable;
-  __atomic_store_n(&tap_recording_context, tap_context(), __ATOMIC_RELAXED);
-  __atomic_store_n(&tap_elsewhere, 0, __ATOMIC_RELAXED);
+  meetings = 0;
+  tap_recording_starts(drawable);
   recording_usage = usage_now();
   recording_began = tap_now();
   tap_begin_stamps();
@@ -275,7 +276,23 @@ static void describe(Message *message, const TapDrawable *drawable) {
   message->v[6] = tap_thread();
 }
 
+/* Other threads whose contexts share objects with this one's make no call until `let_others`. */
+static int hold_others(void) {
+  if (tap_alone()) return 0;
+  __atomic_store_n(&tap_recording_context, tap_context(), __ATOMIC_RELAXED);
+  tap_turn_take();
+  tap_mode_set(TAP_HOLDING);
+  return 1;
+}
+
+static void let_others(int held) {
+  if (!held) return;
+  tap_mode_clear(TAP_HOLDING);
+  tap_turn_leave();
+}
+
 static void pause_here(const TapDrawable *drawable) {
+  int held = hold_others();
   Message message = {.type = TAP_MESSAGE_PAUSED, .fds = 4};
   TapSink names = {.fd = -1}, kept = {.fd = -1};
   uint64_t journal_calls, journal_arena;
@@ -297,6 +314,25 @@ static void pause_here(const TapDrawable *drawable) {
   }
   tap_sink_close(&names);
   tap_sink_close(&kept);
+  let_others(held);
+}
+
+/* Before the recorded call of another context than that of the call before: Wendascope reads its state if it does not know it. */
+void tap_meet(void) {
+  if (meetings++ >= MOST_MEETINGS) return;
+  Message message = {.type = TAP_MESSAGE_CONTEXT, .fds = 1};
+  TapSink names = {.fd = -1};
+  TapDrawable drawable = tap_current_drawable();
+  tap_lock(TAP_LOCK_CONVERSATION);
+  if (control >= 0 && tap_sink_open(&names, "wenda-names", 1 << 16) == 0) {
+    tap_names_write(&names);
+    drain_errors(1);
+    describe(&message, &drawable);
+    message.v[9] = names.used;
+    if (send_message(&message, &names.fd, 1, 0) == 0) serve(&drawable);
+  }
+  tap_sink_close(&names);
+  tap_unlock(TAP_LOCK_CONVERSATION);
 }
 
 static void finish_recording(const TapDrawable *drawable) {
@@ -311,7 +347,7 @@ static void finish_recording(const TapDrawable *drawable) {
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
   message.v[9] = (uint64_t)tap_frame.failed;
-  message.v[10] = __atomic_load_n(&tap_elsewhere, __ATOMIC_RELAXED);
+  message.v[10] = meetings > MOST_MEETINGS;
   message.v[11] = recording_began;
   message.v[12] = ended;
   used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);
@@ -326,27 +362,22 @@ static int wanted(int kind) { return !serving && kind == __atomic_load_n(&wanted
 
 void tap_frame_ends(int kind, const TapDrawable *drawable) {
   if (!wanted(kind) || !tap_recording_here() || recorded_drawable.drawable != drawable->drawable) return;
+  int held = hold_others();
+  tap_recording_returns();
   tap_lock(TAP_LOCK_CONVERSATION); /* others hold it for a word only while a frame is recorded */
   finish_recording(drawable);
   tap_unlock(TAP_LOCK_CONVERSATION);
-}
-
-/* The recorded context goes on to another window, or comes back. */
-void tap_drawable_changed(const TapDrawable *drawable) {
-  if (!tap_recording_here()) return;
-  TapCall c = {.id = TAP_ID_wendaDrawable, .slots = tap_slots[TAP_ID_wendaDrawable]};
-  c.s[TAP_SLOT_wendaDrawable_drawable] = drawable->drawable == recorded_drawable.drawable ? 0 : drawable->drawable;
-  tap_drawable_size(drawable, &c.s[TAP_SLOT_wendaDrawable_width], &c.s[TAP_SLOT_wendaDrawable_height]);
-  c.begin = c.end = tap_stamp();
-  tap_append(&tap_frame, &c);
+  let_others(held);
 }
 
 /* Wendascope went away. What was being recorded is let go of by the thread that recorded it, which may be adding to it now. */
 static void abandon(void) {
   if (tap_recording_here()) {
-    tap_mode_clear(~TAP_LISTING);
+    int held = hold_others();
+    tap_mode_clear(~(TAP_LISTING | TAP_HOLDING));
     tap_unwatch_all();
     tap_stream_close(&tap_frame);
+    let_others(held);
   } else {
     tap_mode_clear(TAP_MARKERS);
   }

@@ -147,6 +147,11 @@ static TapContext *context_of(void *handle) {
   return NULL;
 }
 
+int tap_alone(void) {
+  TapContext *here = tap_context();
+  return !here->sharing || __atomic_load_n(here->sharing, __ATOMIC_RELAXED) < 2;
+}
+
 static TapContext *add_context(void *handle, void *share) {
   static uint32_t ids;
   if (!handle) return NULL;
@@ -157,6 +162,8 @@ static TapContext *add_context(void *handle, void *share) {
     c->handle = handle;
     c->id = ++ids;
     c->group = shared ? shared->group : c->id;
+    c->sharing = shared ? shared->sharing : calloc(1, sizeof *c->sharing);
+    if (c->sharing) __atomic_add_fetch(c->sharing, 1, __ATOMIC_RELAXED);
     c->next = contexts;
     contexts = c;
   }
@@ -168,7 +175,10 @@ static TapContext *add_context(void *handle, void *share) {
 static void forget_context(void *handle) {
   tap_lock(TAP_LOCK_CONTEXTS);
   TapContext *c = context_of(handle);
-  if (c) c->handle = NULL;
+  if (c) {
+    c->handle = NULL;
+    if (c->sharing) __atomic_sub_fetch(c->sharing, 1, __ATOMIC_RELAXED);
+  }
   tap_unlock(TAP_LOCK_CONTEXTS);
 }
 
@@ -178,7 +188,7 @@ static void made_current(void *handle, TapDrawable drawable) {
   tap_unlock(TAP_LOCK_CONTEXTS);
   if (handle && !c) c = add_context(handle, NULL);
   current = c;
-  if (drawable.drawable != current_drawable.drawable && c) tap_drawable_changed(&drawable);
+  if (c && drawable.drawable) c->drawable = drawable.drawable;
   current_drawable = drawable;
   if (c) tap_connect();
 }

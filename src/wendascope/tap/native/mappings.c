@@ -76,7 +76,7 @@ static void write_call(GLuint buffer, uint64_t offset, const uint8_t *data, uint
 
 /* Before a mapping ends or is flushed. `length` < 0: all of it. */
 void tap_keep_mapping(GLuint buffer, GLintptr offset, GLsizeiptr length) {
-  if (!buffer || !tap_recording_here()) return;
+  if (!buffer || !tap_recording_group()) return;
   Mapping m = mapping_of(buffer);
   if (!m.base || !(m.access & MAP_WRITE) || (length < 0 && (m.access & MAP_FLUSH_EXPLICIT))) return;
   if (length < 0) length = m.size;
@@ -121,7 +121,7 @@ void tap_unwatch_all(void) {
 /* A call that may wait for the GPU: what was written since the one before it was there for every draw between them,
  * since writing where a draw may still read needs a wait first. Such writes belong right after the earlier wait. */
 void tap_compare_mappings(void) {
-  if (!watched || !tap_recording_here()) return;
+  if (!watched || !tap_recording_group()) return;
   for (Watched *w = watched; w; w = w->next) {
     if (memcmp(w->base, w->shadow, w->size) == 0) continue;
     for (uint64_t at = 0; at < w->size;) {
@@ -172,6 +172,8 @@ void wendaIndirect_run(GLsizei size, const void *data) {
   (void)size;
   (void)data;
 }
+
+void wendaContext_run(GLuint context) { (void)context; }
 
 void wendaWatchBuffer_run(GLuint buffer) { tap_watch(buffer); }
 

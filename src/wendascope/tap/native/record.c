@@ -17,14 +17,100 @@ TapCounts tap_counts;
 __thread uint64_t tap_waited_ns;
 TapStream tap_frame, tap_journal;
 TapContext *tap_recording_context;
-uint64_t tap_elsewhere;
 pthread_mutex_t tap_locks[TAP_LOCKS] = {PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER,
-                                         PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER};
+                                         PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER};
 static __thread uint32_t thread_id;
 static __thread int depth; /* a real function that calls another wrapped one is recorded once */
 
+/* ---- turns ------------------------------------------------------------------------------------------------ */
+
+/* Long enough that a thread which draws is not interrupted between its calls, short enough that nobody waits noticeably. */
+#define TURN_PAUSE_NS 500000u
+static const void *turn_owner; /* the thread, as the address of what it has of its own; all under TAP_LOCK_TURN */
+static int turn_busy, turn_kept;
+static uint64_t turn_left;
+
+void tap_turn_take(void) {
+  for (;;) {
+    tap_lock(TAP_LOCK_TURN);
+    int mine = turn_owner == &thread_id;
+    if (!turn_owner || mine || (!turn_busy && !turn_kept && tap_now() - turn_left > TURN_PAUSE_NS)) {
+      turn_owner = &thread_id;
+      turn_busy++;
+      tap_unlock(TAP_LOCK_TURN);
+      return;
+    }
+    tap_unlock(TAP_LOCK_TURN);
+    struct timespec pause = {0, 50000};
+    nanosleep(&pause, NULL);
+  }
+}
+
+void tap_turn_leave(void) {
+  tap_lock(TAP_LOCK_TURN);
+  if (turn_owner == &thread_id && turn_busy > 0) turn_busy--;
+  turn_left = tap_now();
+  tap_unlock(TAP_LOCK_TURN);
+}
+
+/* Between glBegin and glEnd nobody else gets a turn. */
+static void keep_turn(int keep) {
+  tap_lock(TAP_LOCK_TURN);
+  turn_kept = keep;
+  tap_unlock(TAP_LOCK_TURN);
+}
+
 void tap_locks_after_fork(void) {
   for (int i = 0; i < TAP_LOCKS; i++) pthread_mutex_init(&tap_locks[i], NULL);
+  turn_owner = NULL;
+  turn_busy = turn_kept = 0;
+}
+
+/* ---- whose calls come next in the recording ------------------------------------------------------------------ */
+
+static TapContext *entered; /* whose call was recorded last; of whoever has the turn */
+static uintptr_t entered_drawable, first_drawable;
+
+void tap_recording_starts(const TapDrawable *drawable) {
+  entered = tap_context();
+  __atomic_store_n(&tap_recording_context, entered, __ATOMIC_RELAXED);
+  entered_drawable = first_drawable = drawable->drawable;
+}
+
+/* The frame ends with the context and window that it began with. */
+static void enter(TapContext *context);
+void tap_recording_returns(void) {
+  if (tap_context() != entered || entered_drawable != first_drawable) enter(tap_context());
+}
+
+static void note_context(TapContext *context) {
+  TapCall c = {.id = TAP_ID_wendaContext, .slots = tap_slots[TAP_ID_wendaContext]};
+  c.s[TAP_SLOT_wendaContext_context] = context->id;
+  c.begin = c.end = tap_stamp();
+  tap_append(&tap_frame, &c);
+}
+
+/* 0 is the window that the recording began with. */
+static void note_drawable(uintptr_t drawable) {
+  TapDrawable now = tap_current_drawable();
+  TapCall c = {.id = TAP_ID_wendaDrawable, .slots = tap_slots[TAP_ID_wendaDrawable]};
+  c.s[TAP_SLOT_wendaDrawable_drawable] = drawable == first_drawable ? 0 : drawable;
+  tap_drawable_size(&now, &c.s[TAP_SLOT_wendaDrawable_width], &c.s[TAP_SLOT_wendaDrawable_height]);
+  c.begin = c.end = tap_stamp();
+  tap_append(&tap_frame, &c);
+}
+
+/* The next call is of another context, or goes to another window. A context's state is asked for before its call runs. */
+static void enter(TapContext *context) {
+  if (context != entered) {
+    entered = context;
+    tap_meet();
+    note_context(context);
+  }
+  if (context->drawable && context->drawable != entered_drawable) {
+    entered_drawable = context->drawable;
+    note_drawable(context->drawable);
+  }
 }
 
 uint64_t tap_now(void) {
@@ -157,11 +243,20 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   c->list = NULL;
   c->nested = depth > 0;
   int mode = tap_mode_now();
-  if ((mode & TAP_RECORDING) && !c->nested) {
-    TapContext *recorded = __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
-    c->frame = tap_context() == recorded;
+  c->turn = c->waits = 0;
+  if ((mode & (TAP_RECORDING | TAP_HOLDING)) && !c->nested) {
+    TapContext *context = tap_context(), *recorded = __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
     /* contexts that share nothing with the recorded one cannot change its picture */
-    if (!c->frame && tap_context()->group == recorded->group) __atomic_add_fetch(&tap_elsewhere, 1, __ATOMIC_RELAXED);
+    if (context->group == recorded->group) {
+      if (!tap_alone()) {
+        tap_turn_take();
+        c->turn = 1;
+        if (id == TAP_ID_glBegin || id == TAP_ID_glEnd) keep_turn(id == TAP_ID_glBegin);
+        mode = tap_mode_now(); /* the frame may have begun or ended meanwhile */
+      }
+      c->frame = (mode & TAP_RECORDING) != 0;
+      if (c->frame && (context != entered || (context->drawable && context->drawable != entered_drawable))) enter(context);
+    }
   }
   if ((mode & TAP_LISTING) && !c->nested) c->list = tap_open_list();
   c->list_call = c->list != NULL;
@@ -170,12 +265,21 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   depth++;
 }
 
+/* The call may wait for what another thread has yet to do. */
+void tap_call_waits(TapCall *c) {
+  c->waits = c->turn;
+  if (c->turn) tap_turn_leave();
+}
+
 void tap_call_start(TapCall *c) {
   if (c->active) c->begin = tap_stamp();
 }
 
 void tap_call_stop(TapCall *c) {
   if (c->active) c->end = tap_stamp();
+  if (!c->waits) return;
+  tap_turn_take();
+  if (c->frame && tap_recording_group() && tap_context() != entered) enter(tap_context());
 }
 
 static void add_pointer(TapCall *c, int slot, int mode, const void *pointer, const int *lengths, uint64_t length) {
@@ -189,6 +293,10 @@ static void add_pointer(TapCall *c, int slot, int mode, const void *pointer, con
 
 int tap_recording_here(void) {
   return (tap_mode_now() & TAP_RECORDING) && tap_context() == __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
+}
+
+int tap_recording_group(void) {
+  return (tap_mode_now() & TAP_RECORDING) && tap_context()->group == __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED)->group;
 }
 
 static void raw(TapCall *c, int slot, const void *pointer) {
@@ -315,8 +423,8 @@ int tap_journal_size(uint64_t *calls, uint64_t *arena) {
 
 void tap_call_close(TapCall *c) {
   depth--;
-  /* asked again: the recording may have ended since the call began, and only the thread of its context may add to it */
-  if (c->frame && tap_recording_here()) tap_append(&tap_frame, c);
+  /* asked again: the recording may have ended since the call began */
+  if (c->frame && tap_recording_group()) tap_append(&tap_frame, c);
   if (c->list_call) tap_kept_append(c->list, c);
   if (c->image) {
     for (int i = 0; c->bare && i < c->pointers; i++) c->s[c->p[i].slot] = c->s[c->p[i].slot + 1] = 0;
@@ -334,4 +442,5 @@ void tap_call_close(TapCall *c) {
     }
     tap_unlock(TAP_LOCK_JOURNAL);
   }
+  if (c->turn) tap_turn_leave();
 }

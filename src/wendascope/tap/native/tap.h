@@ -62,6 +62,7 @@ typedef struct {
   uint8_t active, nested, pointers;
   uint8_t frame, journal, list_call; /* where it is appended: the frame, the journal, the open display list */
   uint8_t image, whole, bare;        /* an image is kept: defined anew; without its pixels */
+  uint8_t turn, waits;               /* it has its turn; others may have it while it waits */
   uint32_t image_name, image_key;
   TapKept *list;
   uint64_t begin, end;
@@ -73,9 +74,18 @@ extern const char *const tap_names[TAP_COMMANDS];
 extern const unsigned char tap_slots[TAP_COMMANDS];
 extern void *const tap_wrappers[TAP_FUNCTIONS];
 
+/* ---- windows ---------------------------------------------------------------------------------- */
+
+enum { TAP_PLATFORM_NONE, TAP_PLATFORM_GLX, TAP_PLATFORM_EGL };
+typedef struct {
+  int platform;
+  void *display;
+  uintptr_t drawable;
+} TapDrawable;
+
 /* ---- recording ------------------------------------------------------------------------------ */
 
-enum { TAP_RECORDING = 1, TAP_MARKERS = 2, TAP_LISTING = 4 };
+enum { TAP_RECORDING = 1, TAP_MARKERS = 2, TAP_LISTING = 4, TAP_HOLDING = 8 };
 extern int tap_mode; /* 0 while idle: the one branch a wrapper takes. Any thread may change it, so: */
 static inline int tap_mode_now(void) { return __atomic_load_n(&tap_mode, __ATOMIC_ACQUIRE); }
 static inline void tap_mode_set(int bits) { __atomic_or_fetch(&tap_mode, bits, __ATOMIC_ACQ_REL); }
@@ -100,8 +110,12 @@ int tap_stream_open_private(TapStream *stream);
 void tap_stream_close(TapStream *stream);
 int tap_journal_size(uint64_t *calls, uint64_t *arena); /* 0, or -1 when there is no memory for one */
 void tap_append(TapStream *stream, TapCall *call);
-int tap_recording_here(void); /* whether this thread's context is the one being recorded */
+int tap_recording_here(void);  /* whether this thread's context is the one whose frame is recorded */
+int tap_recording_group(void); /* whether it is that one or shares objects with it, so that its calls belong to the frame */
+void tap_recording_starts(const TapDrawable *drawable); /* with the context and window of this thread */
+void tap_recording_returns(void);                       /* to them */
 void tap_call_open(TapCall *c, int id, int slots, int journal);
+void tap_call_waits(TapCall *c);
 void tap_call_start(TapCall *c);
 void tap_call_stop(TapCall *c);
 void tap_call_close(TapCall *c);
@@ -179,6 +193,8 @@ typedef struct TapContext {
   void *handle;
   uint32_t id, group;
   int known, es, core, major, minor;
+  uintptr_t drawable; /* the last that it was current with */
+  int *sharing;       /* how many contexts of its group are alive */
 } TapContext;
 
 TapContext *tap_context(void); /* of this thread; never NULL */
@@ -211,25 +227,25 @@ void tap_contexts_write(TapSink *sink);
 /* ---- locks: all here, so that a child of fork finds every one of them open ------------------------------ */
 
 #include <pthread.h>
-enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCKS };
+enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCK_TURN, TAP_LOCKS };
 extern pthread_mutex_t tap_locks[TAP_LOCKS];
 static inline void tap_lock(int which) { pthread_mutex_lock(&tap_locks[which]); }
 static inline void tap_unlock(int which) { pthread_mutex_unlock(&tap_locks[which]); }
 void tap_locks_after_fork(void);
 
+/* ---- turns: while a frame is recorded, or its program held, threads whose contexts share objects call one at a time ----- */
+
+int tap_alone(void); /* whether no other context shares the objects of this thread's */
+void tap_turn_take(void);
+void tap_turn_leave(void);
+
 /* ---- boundaries and the control socket ------------------------------------------------------------ */
 
-enum { TAP_PLATFORM_NONE, TAP_PLATFORM_GLX, TAP_PLATFORM_EGL };
-typedef struct {
-  int platform;
-  void *display;
-  uintptr_t drawable;
-} TapDrawable;
 void tap_frame_ends(int kind, const TapDrawable *drawable);
 void tap_frame_ended(int kind, const TapDrawable *drawable, uint64_t swap_begin, uint64_t swap_end);
 void tap_at_marker(int kind);
 TapDrawable tap_current_drawable(void);
-void tap_drawable_changed(const TapDrawable *drawable);
+void tap_meet(void);
 void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *height);
 void tap_connect(void);
 GLenum tap_take_error(void);
@@ -269,6 +285,7 @@ void wendaWriteBuffer_run(GLuint buffer, GLintptr offset, GLsizeiptr size, const
 void wendaReadBuffer_run(GLuint buffer, GLintptr offset, GLsizeiptr size, void *data);
 void wendaWatchBuffer_run(GLuint buffer);
 void wendaIndirect_run(GLsizei size, const void *data);
+void wendaContext_run(GLuint context);
 void wendaDrawable_run(GLuint64 drawable, GLuint width, GLuint height);
 void wendaClientArray_run(GLenum array, GLuint index, GLint size, GLenum type, GLuint flags, GLsizei stride, GLuint divisor,
                           GLintptr skip, GLsizeiptr length, const void *data);

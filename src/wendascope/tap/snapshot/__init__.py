@@ -8,7 +8,13 @@ from wendascope.tap.snapshot._containers import read_query_results
 from wendascope.tap.snapshot._context import read_context
 from wendascope.tap.snapshot._programs import describe_programs
 from wendascope.tap.snapshot._reader import Reader
-from wendascope.tap.snapshot._take import Snapshot, read_contents, take_snapshot
+from wendascope.tap.snapshot._take import (
+    Snapshot,
+    read_contents,
+    read_fixed_function_again,
+    read_other_context,
+    take_snapshot,
+)
 
 __all__ = [
     "Reader",
@@ -16,6 +22,8 @@ __all__ = [
     "describe_programs",
     "read_contents",
     "read_context",
+    "read_fixed_function_again",
+    "read_other_context",
     "read_query_results",
     "take_snapshot",
 ]

@@ -8,9 +8,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable
 
-import numpy as np
-
-from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw
+from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, stream_of
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -140,12 +138,8 @@ def read_fixed_function(reader: Reader) -> CallStream | None:
     # lights, planes and generated coordinates are kept in eye space
     setup.call("glMatrixMode", GL.MODELVIEW)
     setup.call("glLoadMatrixf", _IDENTITY)
-    for part in (_lights, _raster, _pixels, _evaluators, _vertex_arrays):
-        questions = _Questions(reader)
-        part(questions, setup)
-        questions.run()
-        for step in questions.later:
-            step()
+    for part in (_lights, _raster, _pixels, _evaluators):
+        _ask(reader, part, setup)
     _texture_units(reader, setup, max(units, coordinates), units, coordinates)
     _assembly_programs(reader, setup)
     _current_values(reader, setup, coordinates)
@@ -153,7 +147,24 @@ def read_fixed_function(reader: Reader) -> CallStream | None:
     setup.call("glMatrixMode", value["MATRIX_MODE"])
     setup.call("glClientActiveTexture", value["CLIENT_ACTIVE_TEXTURE"])
     setup.call("glActiveTexture", reader.value("active_texture"))
-    return CallStream.parse(np.array(setup.words, np.uint64), np.frombuffer(bytes(setup.arena) + b"\0", np.uint8))
+    return stream_of(setup)
+
+
+def read_fixed_arrays(reader: Reader) -> CallStream | None:
+    """Calls that set the arrays of fixed attributes of every vertex array; None for contexts without such."""
+    if reader.context.profile != "compatibility":
+        return None
+    setup = CallBatch()
+    _ask(reader, _vertex_arrays, setup)
+    return stream_of(setup)
+
+
+def _ask(reader: Reader, part: Callable[[_Questions, CallBatch], None], setup: CallBatch) -> None:
+    questions = _Questions(reader)
+    part(questions, setup)
+    questions.run()
+    for step in questions.later:
+        step()
 
 
 def _vector(out: Out) -> bytes:
@@ -333,6 +344,10 @@ def _vertex_arrays(q: _Questions, setup: CallBatch) -> None:
     reader = q.reader
     names = [0, *reader.alive("vertex array", "glIsVertexArray")]
     coordinates = min(max(reader.context.limits.get("MAX_TEXTURE_COORDS", 8), 1), 8)
+    first = _Questions(reader)
+    asked = first.get("CLIENT_ACTIVE_TEXTURE")
+    first.run()
+    active = int(asked.floats()[0]) or GL.TEXTURE0
     rows = []
     for name in names:
         q.batch.call("glBindVertexArray", name)
@@ -343,7 +358,7 @@ def _vertex_arrays(q: _Questions, setup: CallBatch) -> None:
             rows.append(
                 (name, "TEXTURE_COORD", unit, "glTexCoordPointer", True, True, _array(q, "TEXTURE_COORD", True, True))
             )
-    q.batch.call("glClientActiveTexture", GL.TEXTURE0)
+    q.batch.call("glClientActiveTexture", active)
 
     def later() -> None:
         call = setup.call
@@ -362,6 +377,7 @@ def _vertex_arrays(q: _Questions, setup: CallBatch) -> None:
             call("glBindBuffer", GL.ARRAY_BUFFER, buffer.ints()[0])
             arguments = ([size.ints()[0]] if sized else []) + ([type_.ints()[0]] if typed else [])
             call(command, *arguments, stride.ints()[0], Raw(pointer.int64()))
+        call("glClientActiveTexture", active)
         if reader.offers("glBindVertexArray"):
             call("glBindVertexArray", reader.value("vertex_array"))
         call("glBindBuffer", GL.ARRAY_BUFFER, reader.value("buffer", GL.ARRAY_BUFFER))

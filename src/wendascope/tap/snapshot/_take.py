@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.context import ContextInfo
+from wendascope.opengl.contexts import ContextReading
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
 from wendascope.opengl.objects import DefaultFramebuffer, Objects
@@ -13,7 +14,7 @@ from wendascope.opengl.packed import CallStream, Executor, merge_streams
 from wendascope.tap.snapshot._buffers import read_buffers, watch_mappings
 from wendascope.tap.snapshot._containers import read_feedbacks, read_pipelines, read_query_results
 from wendascope.tap.snapshot._context import read_context
-from wendascope.tap.snapshot._fixed_function import read_fixed_function
+from wendascope.tap.snapshot._fixed_function import read_fixed_arrays, read_fixed_function
 from wendascope.tap.snapshot._framebuffers import (
     read_default_framebuffer,
     read_framebuffers,
@@ -37,11 +38,18 @@ class Snapshot:
     state: State
     objects: Objects
     blobs: BlobStore
-    setup: CallStream
-    """Calls that set what the state table does not hold: the fixed-function state."""
+    arrays: CallStream
+    """Calls that set the arrays of fixed attributes, of every vertex array."""
+    fixed: CallStream
+    """Calls that set the rest of what the state table does not hold: the fixed-function state."""
     lists: CallStream
     """Calls that make the display lists."""
     caveats: list[str] = field(default_factory=list)
+
+    @property
+    def setup(self) -> CallStream:
+        """Calls that set what the state table does not hold."""
+        return merge_streams([self.arrays, self.fixed])
 
 
 def read_contents(reader: Reader) -> tuple[Objects, DefaultFramebuffer]:
@@ -84,8 +92,40 @@ def take_snapshot(
     read_renderbuffer_contents(reader, objects)
     read_resolved_contents(reader, objects)
     default = read_default_framebuffer(reader)
-    setup = read_fixed_function(reader) or merge_streams([])
+    nothing = merge_streams([])
+    arrays, fixed = read_fixed_arrays(reader) or nothing, read_fixed_function(reader) or nothing
     watch_mappings(reader)
     return Snapshot(
-        reader.context, default, reader.state, objects, reader.blobs, setup, kept.all_lists(), reader.caveats
+        reader.context, default, reader.state, objects, reader.blobs, arrays, fixed, kept.all_lists(), reader.caveats
     )
+
+
+def read_other_context(
+    executor: Executor, names: dict[str, list[int]], journal: Journal, size: tuple[int, int]
+) -> ContextReading:
+    """Read the state of the current context and what it does not share. The arguments are those of `Reader`.
+
+    Raises TargetError or ReplayError when the executor goes away.
+    """
+    reader = Reader(executor, read_context(executor), names, journal, Kept(), size)
+    read_state(reader)
+    objects = Objects(
+        framebuffers=read_framebuffers(reader),
+        vertex_arrays=read_vertex_arrays(reader),
+        queries=reader.alive("query", "glIsQuery"),
+        pipelines=read_pipelines(reader),
+        feedbacks=read_feedbacks(reader),
+    )
+    objects.query_results = read_query_results(reader, objects.queries)
+    nothing = merge_streams([])
+    arrays, fixed = read_fixed_arrays(reader) or nothing, read_fixed_function(reader) or nothing
+    return ContextReading(reader.context, reader.state, objects, arrays, fixed, reader.caveats)
+
+
+def read_fixed_function_again(
+    executor: Executor, context: ContextInfo, names: dict[str, list[int]], journal: Journal, size: tuple[int, int]
+) -> CallStream:
+    """Calls that set the fixed-function state of the current context, of which the rest is known."""
+    reader = Reader(executor, context, names, journal, Kept(), size)
+    read_state(reader)
+    return read_fixed_function(reader) or merge_streams([])

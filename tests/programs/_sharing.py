@@ -1,0 +1,38 @@
+"""Contexts that share objects, for programs of the tests."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+
+os.environ["PYOPENGL_PLATFORM"] = "egl"
+
+import OpenGL
+
+from wendascope.frame.context import ContextInfo
+from wendascope.opengl.objects import DefaultFramebuffer
+from wendascope.replay.context import PbufferContext
+
+OpenGL.ERROR_CHECKING = False
+_MAJOR, _MINOR, _PROFILE, _NONE = 0x3098, 0x30FB, 0x30FD, 0x3038
+
+
+def main_context(profile: str, width: int = 160, height: int = 120) -> PbufferContext:
+    return PbufferContext(
+        ContextInfo(major=4, minor=5, profile=profile), DefaultFramebuffer(width, height, alpha=8, depth=24)
+    )
+
+
+class SharedContext:
+    """One more context with the objects of the first, on the same surface or on one of its own."""
+
+    def __init__(self, first: PbufferContext, profile: str, own_surface: tuple[int, int] | None = None) -> None:
+        self._egl, self._display = first._egl, first._display
+        attributes = [_MAJOR, 4, _MINOR, 5, _PROFILE, 1 if profile == "core" else 2, _NONE]
+        self._context = self._egl.eglCreateContext(
+            self._display, first._config, first._context, (ctypes.c_int * len(attributes))(*attributes)
+        )
+        self._surface = first.surface(*own_surface)[1] if own_surface else first._surface
+
+    def make_current(self) -> None:
+        self._egl.eglMakeCurrent(self._display, self._surface, self._surface, self._context)
