@@ -1,8 +1,8 @@
 """Two contexts that share objects and take turns within a frame, in one thread.
 
 Each has state of its own that it sets once, before the first frame, and objects of the same names. Without an argument
-both are core contexts; with `fixed` both draw with the fixed-function pipeline, matrices and lists; with `core-fixed` the
-second does, in a frame of a core context.
+both are core contexts; with `fixed` both draw with the fixed-function pipeline, matrices and lists; with `core-fixed`
+the second does, in a frame of a core context.
 """
 
 from __future__ import annotations
@@ -112,7 +112,7 @@ def shaders() -> None:
 def fixed(profile: str) -> None:
     first = main_context(profile)
     second = SharedContext(first, "compatibility", (16, 16))
-    texture, into = target(64)
+    texture, _ = target(64)
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
     use = program()
     if profile == "compatibility":

@@ -46,6 +46,7 @@ static uint64_t last_frame_calls;
 static TapDrawable recorded_drawable;
 #define MOST_MEETINGS 256 /* of a frame: a program that goes to and fro between contexts is not asked every time */
 static int meetings;
+static uint64_t met_ns, met_cpu_ns; /* spent in them; on the thread that ends the frame */
 static uint8_t *shared;
 static uint64_t shared_size;
 static __thread int serving;
@@ -237,6 +238,7 @@ static void begin_recording(const TapDrawable *drawable) {
   if (tap_stream_open(&tap_frame, "wenda-frame", room < 256 << 20 ? room : 256 << 20) != 0) return;
   recorded_drawable = *drawable;
   meetings = 0;
+  met_ns = met_cpu_ns = 0;
   tap_recording_starts(drawable);
   recording_usage = usage_now();
   recording_began = tap_now();
@@ -323,6 +325,8 @@ void tap_meet(void) {
   Message message = {.type = TAP_MESSAGE_CONTEXT, .fds = 1};
   TapSink names = {.fd = -1};
   TapDrawable drawable = tap_current_drawable();
+  uint64_t stamp = tap_stamp(), began = tap_now();
+  Usage before = usage_now();
   tap_lock(TAP_LOCK_CONVERSATION);
   if (control >= 0 && tap_sink_open(&names, "wenda-names", 1 << 16) == 0) {
     tap_names_write(&names);
@@ -333,6 +337,9 @@ void tap_meet(void) {
   }
   tap_sink_close(&names);
   tap_unlock(TAP_LOCK_CONVERSATION);
+  tap_skip_stamps(stamp);
+  met_ns += tap_now() - began;
+  if (before.thread == recording_usage.thread) met_cpu_ns += usage_now().cpu_ns - before.cpu_ns;
 }
 
 static void finish_recording(const TapDrawable *drawable) {
@@ -349,8 +356,9 @@ static void finish_recording(const TapDrawable *drawable) {
   message.v[9] = (uint64_t)tap_frame.failed;
   message.v[10] = meetings > MOST_MEETINGS;
   message.v[11] = recording_began;
-  message.v[12] = ended;
+  message.v[12] = ended - met_ns;
   used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);
+  if (message.v[13] > met_cpu_ns) message.v[13] -= met_cpu_ns;
   int fds[2] = {tap_frame.calls.fd, tap_frame.arena.fd};
   int sent = send_message(&message, fds, 2, 0);
   tap_stream_close(&tap_frame);

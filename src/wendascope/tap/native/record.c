@@ -121,7 +121,7 @@ uint64_t tap_now(void) {
 
 /* Stamps of recorded calls: the processor's counter where it is steady, since two clock calls would cost as much as a
  * cheap GL call does. `tap_settle_stamps` turns them into nanoseconds when the frame is over. */
-static uint64_t first_stamp, first_ns;
+static uint64_t first_stamp, first_ns, skipped_stamps;
 
 #if defined(__x86_64__)
 static int steady_counter(void) {
@@ -134,18 +134,25 @@ static int steady_counter(void) {
   }
   return steady;
 }
-uint64_t tap_stamp(void) { return steady_counter() ? __builtin_ia32_rdtsc() : tap_now(); }
+static uint64_t raw_stamp(void) { return steady_counter() ? __builtin_ia32_rdtsc() : tap_now(); }
 #else
-uint64_t tap_stamp(void) { return tap_now(); }
+static uint64_t raw_stamp(void) { return tap_now(); }
 #endif
 
+/* Never less than the first of the recording. */
+uint64_t tap_stamp(void) { return raw_stamp() - __atomic_load_n(&skipped_stamps, __ATOMIC_RELAXED); }
+
+/* Recorded calls follow each other as if the time since a stamp had not been: the program was held meanwhile. */
+void tap_skip_stamps(uint64_t since) { __atomic_fetch_add(&skipped_stamps, tap_stamp() - since, __ATOMIC_RELAXED); }
+
 void tap_begin_stamps(void) {
-  first_stamp = tap_stamp();
+  __atomic_store_n(&skipped_stamps, 0, __ATOMIC_RELAXED);
+  first_stamp = raw_stamp();
   first_ns = tap_now();
 }
 
 void tap_settle_stamps(TapStream *stream) {
-  uint64_t last_stamp = tap_stamp(), last_ns = tap_now();
+  uint64_t last_stamp = raw_stamp(), last_ns = tap_now();
   if (last_stamp <= first_stamp) return;
   double ns = (double)(last_ns - first_ns) / (double)(last_stamp - first_stamp);
   uint64_t *words = (uint64_t *)stream->calls.base, *end = words + stream->calls.used / 8;

@@ -129,6 +129,7 @@ void tap_array_pointer(TapCall *c, int slot, const void *pointer);
 uint64_t tap_now(void);
 uint64_t tap_stamp(void);
 void tap_begin_stamps(void);
+void tap_skip_stamps(uint64_t since);
 void tap_settle_stamps(TapStream *stream);
 uint32_t tap_thread(void);
 
