@@ -9,8 +9,8 @@ import ctypes
 import queue
 import threading
 
-from tests.programs._sharing import SharedContext, main_context
-from tests.programs.two_contexts import draw, program, quad
+from _sharing import SharedContext, main_context
+from two_contexts import draw, program, quad
 
 from OpenGL import GL  # isort: skip
 

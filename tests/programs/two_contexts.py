@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import sys
 
-from tests.programs._sharing import SharedContext, main_context
+from _sharing import SharedContext, main_context
 
 from OpenGL import GL  # isort: skip
 

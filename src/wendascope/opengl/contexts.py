@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import msgspec
 import numpy as np
@@ -30,9 +30,9 @@ from wendascope.opengl.packed import (
     stream_of,
 )
 from wendascope.opengl.set_state import set_buffers, set_targets, set_textures, set_values
-from wendascope.opengl.state_table import PATTERNS
-from wendascope.opengl.tracker import InitialState, Key, StateHistory
-from wendascope.registry import GL, Role, is_offered, tables
+from wendascope.opengl.state_table import PATTERNS, Source
+from wendascope.opengl.tracker import InitialState, Key, StateHistory, signed32
+from wendascope.registry import GL, Command, Role, is_offered, tables
 from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK
 
 CONTAINERS = ("framebuffer", "vertex array", "program pipeline", "transform feedback", "query")
@@ -94,7 +94,7 @@ class _Member:
     record: OtherContext
     initial: InitialState
     arrays: CallStream | None = None
-    calls: CallStream | None = None
+    pieces: list[CallStream] = field(default_factory=list)
     """All its calls so far, renamed."""
 
     def rename(self, class_name: str, name: int) -> int:
@@ -143,6 +143,7 @@ class ContextSettler:
         """The calls as calls of one context."""
         marks = calls.calls_of("wendaContext")
         if len(marks) == 0 and len(self._members) == 1:
+            self._members[self._main].pieces.append(calls)
             return calls
         calls = CallStream(calls.words.copy(), calls.arena.copy(), calls.offsets)
         numbers = calls.column(marks, 0).astype(np.int64).tolist()
@@ -150,15 +151,14 @@ class ContextSettler:
         for mark, number in zip(marks.tolist(), numbers, strict=True):
             owner[mark:] = number
         self._name_apart(calls, owner)
-        before = {number: len(m.calls) for number, m in self._members.items() if m.calls is not None}
+        before = {number: sum(map(len, member.pieces)) for number, member in self._members.items()}
         for number, member in self._members.items():
-            mine = in_order(calls, np.flatnonzero(owner == number))
-            member.calls = mine if member.calls is None else merge_streams([member.calls, mine])
+            member.pieces.append(in_order(calls, np.flatnonzero(owner == number)))
         history = _Histories(self._members)
         streams, keys = [calls], [np.arange(len(calls), dtype=np.float64)]
         since, current = 0, self._main
         for mark, number in zip(marks.tolist(), numbers, strict=True):
-            old, new = ((n, before.get(n, 0) + int((owner[:mark] == n).sum())) for n in (current, number))
+            old, new = ((n, before[n] + int((owner[:mark] == n).sum())) for n in (current, number))
             if self._uses_fixed_function(calls, since, mark):
                 self._fixed = None
             since, current = mark, number
@@ -190,7 +190,8 @@ class ContextSettler:
             record = OtherContext(number, first, thread)
             found = met.get(number)
             if found is None:
-                self._members[number] = _Member(record, {})
+                member = self._members[number] = _Member(record, {})
+                member.initial = _renamed_state({}, member.rename)
                 shown = self._shown(number)
                 self.caveats.append(f"the state of context {shown} was not read: its calls start from the defaults")
                 continue
@@ -287,10 +288,24 @@ class _Histories:
     """The state of each context over its own calls."""
 
     def __init__(self, members: dict[int, _Member]) -> None:
-        self._of = {n: StateHistory(m.calls or merge_streams([]), m.initial) for n, m in members.items()}
+        self._calls = {n: merge_streams(m.pieces) for n, m in members.items()}
+        self._of = {n: StateHistory(self._calls[n], m.initial) for n, m in members.items()}
 
     def active_texture(self, at: tuple[int, int]) -> int:
         return self._of[at[0]].number("active_texture", at[1], missing=GL.TEXTURE0)
+
+    def _value(self, at: tuple[int, int], name: str, i: int, j: int) -> tuple[int, ...] | None:
+        """Raw values in the kinds of the pattern, where the command that set them takes others."""
+        history, calls = self._of[at[0]], self._calls[at[0]]
+        value, setter = history.value(name, at[1], i, j), history.setter(name, at[1], i, j)
+        kinds = PATTERNS[name].kinds
+        if value is None or setter is None or setter < 0 or not set(kinds) & {"f", "d"}:
+            return value
+        command = calls.command(setter)
+        sources = PATTERNS[name].setters[command.canonical].values
+        return tuple(
+            _converted(raw, command, source, kind) for raw, source, kind in zip(value, sources, kinds, strict=False)
+        )
 
     def differences(self, old: tuple[int, int], new: tuple[int, int]) -> dict[str, dict[Key, tuple[int, ...]]]:
         """Every value of the new context that the old one does not have."""
@@ -303,7 +318,7 @@ class _Histories:
             keys = {*before.keys(name), *after.keys(name)}
             rows = []
             for i, j in keys:
-                wanted, had = after.value(name, new[1], i, j) or nothing, before.value(name, old[1], i, j) or nothing
+                wanted, had = self._value(new, name, i, j) or nothing, self._value(old, name, i, j) or nothing
                 if wanted is not None and wanted != had:
                     rows.append((after.setter(name, new[1], i, j) or 0, (i, j), wanted))
             if rows:
@@ -312,6 +327,15 @@ class _Histories:
             bound = after.value("buffer", new[1], target, 0) or (0,)
             found.setdefault("buffer", {})[target, 0] = bound
         return found
+
+
+def _converted(raw: int, command: Command, source: Source, kind: str) -> int:
+    given = command.parameter(source).kind if isinstance(source, str) and not source.startswith("@") else ""
+    if kind == "f" and given == "int":
+        return int(np.float32(signed32(raw)).view(np.uint32))
+    if kind == "d" and given == "float":
+        return int(np.float64(np.uint32(raw & 0xFFFFFFFF).view(np.float32)).view(np.uint64))
+    return raw
 
 
 @functools.cache
@@ -373,6 +397,7 @@ def _renamed_state(state: InitialState, rename: Callable[[str, int], int]) -> In
             key: (rename(class_name, value[0]), *value[1:]) if class_name in CONTAINERS else value
             for key, value in values.items()
         }
+    found.setdefault("vertex_array", {(0, 0): (rename("vertex array", 0),)})
     return found
 
 
