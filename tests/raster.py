@@ -428,6 +428,7 @@ class Rasteriser:
             for step, counted in step_layers(item).items():
                 row = rows[step]
                 row.fragments, row.survivors, row.idle = counted.fragments, counted.survivors, counted.idle
+                row.effect = counted.effect
         depth = frame.uses.depth
         for step, draw in enumerate(frame.scene):
             if not isinstance(draw, Draw):

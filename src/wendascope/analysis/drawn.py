@@ -104,6 +104,8 @@ class StepDrawn(msgspec.Struct, array_like=True):
     """Whether the scissor leaves nothing of it."""
     one_depth: bool = False
     """Whether all of its seen triangles lie at `depth`."""
+    effect: tuple[int, int, int, int] | None = None
+    """Of a blended step, where it changes a colour, as `box`; empty for nowhere, None where that is not known."""
 
     @property
     def wasted(self) -> int:

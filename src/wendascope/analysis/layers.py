@@ -80,6 +80,8 @@ class StepLayers:
     """Not covered by a later opaque step of the pass."""
     idle: int
     """Of the survivors of a blended step, those that changed no colour."""
+    effect: tuple[int, int, int, int] | None = None
+    """Where a blended step changed colours, in pixels: (x0, y0, x1, y1), empty for nowhere; None where not known."""
 
     @property
     def wasted(self) -> int:
@@ -151,8 +153,18 @@ def _survivors(item: PassLayers, touches: list[Touch]) -> dict[int, StepLayers]:
             continue
         alive = cover < touch.step
         survivors = int(counts[alive].sum(dtype=np.int64))
-        idle = 0
+        idle, effect = 0, None
         if touch.changed is not None:
             idle = int(counts[alive & ~touch.changed].sum(dtype=np.int64))
-        found[touch.step] = StepLayers(fragments, survivors, idle)
+            effect = _effect(touch) if item.samples == item.layers == 1 else None
+        found[touch.step] = StepLayers(fragments, survivors, idle, effect)
     return found
+
+
+def _effect(touch: Touch) -> tuple[int, int, int, int]:
+    mask = touch.changed & (touch.counts > 0) if touch.changed is not None else touch.counts > 0
+    rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
+    if len(rows) == 0:
+        return 0, 0, 0, 0
+    low = touch.x + int(columns[0]), touch.y + int(rows[0])
+    return *low, touch.x + int(columns[-1]) + 1, touch.y + int(rows[-1]) + 1

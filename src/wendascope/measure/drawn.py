@@ -49,6 +49,7 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
         for step, found in step_layers(item).items():
             row = result.steps[step]
             row.kind, row.fragments, row.survivors, row.idle = kinds[step], found.fragments, found.survivors, found.idle
+            row.effect = found.effect
         for touch in item.touches:
             if touch.kind == "clear" and item.colour:
                 row = result.steps[touch.step]

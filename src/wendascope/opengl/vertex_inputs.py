@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import itertools
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -96,6 +97,35 @@ def array_inputs(
             continue
         found.append(row if row.stride else VertexInput(**{**row.__dict__, "stride": row.bytes}))
     return found
+
+
+@dataclass(frozen=True)
+class ClientArray:
+    """What a draw reads of an array in the program's own memory."""
+
+    data: npt.NDArray[np.uint8]
+    stride: int
+    """0: one element after the other."""
+    skip: int
+    """Bytes of the array that lie before `data`."""
+
+
+def client_array(frame: OpenGLFrame, call: int, index: int) -> ClientArray | None:
+    """The array of a generic attribute, as the tap kept it right before a draw; None where it kept none."""
+    calls = frame.calls
+    kept = calls.calls_of("wendaClientArray")
+    at = int(np.searchsorted(kept, call)) - 1
+    with_draw = calls.having(Role.WITH_DRAW)
+    before = call - 1
+    while at >= 0 and before >= 0 and with_draw[before]:
+        if int(kept[at]) == before:
+            if int(calls.argument(before, "array")) == 0 and int(calls.argument(before, "index")) == index:
+                data = calls.argument(before, "data")
+                stride, skip = int(calls.argument(before, "stride")), int(calls.argument(before, "skip"))
+                return ClientArray(np.frombuffer(data, np.uint8), stride, skip) if isinstance(data, bytes) else None
+            at -= 1
+        before -= 1
+    return None
 
 
 def attribute_changes(frame: OpenGLFrame) -> npt.NDArray[np.int64]:

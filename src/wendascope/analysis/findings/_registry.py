@@ -55,6 +55,8 @@ class Remedy(msgspec.Struct):
     """
     names: list[str] = []
     """Outputs of a shader that are left out."""
+    boxes: list[tuple[int, int, int, int]] = []
+    """Where each step is drawn, in pixels of its target: (x0, y0, x1, y1), y from the bottom; empty for nowhere."""
     divide: int = 1
     """By what width and height of the target are divided, where that is the remedy."""
     lines: list[int] = []

@@ -13,7 +13,7 @@ from wendascope.frame.uses import UnknownContentsError
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.primitives import restart_index, separate
-from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.opengl.vertex_inputs import client_array, vertex_inputs
 from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 
@@ -51,6 +51,8 @@ class Merged:
     number_offset: int
     """Where the number of the draw lies in each vertex."""
     indices: npt.NDArray[np.uint32]
+    from_memory: bool
+    """Whether vertices come from the program's own memory, so that they may be others in the next frame."""
 
     @property
     def count(self) -> int:
@@ -62,10 +64,11 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
     pieces, indices = [], []
     modes: set[int] = set()
     layout: tuple[MergedAttribute, ...] | None = None
-    at = 0
+    at, from_memory = 0, False
     for number, step in enumerate(steps):
         inputs = [row for row in vertex_inputs(frame, step) if row.name]
         found = _layout(inputs)
+        from_memory |= any(not row.buffer for row in inputs)
         if layout is not None and [(a.offset, _format(a.source)) for a in layout] != [
             (a.offset, _format(a.source)) for a in found
         ]:
@@ -83,7 +86,7 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
         raise TrialError("the draws are of points, lines and triangles mixed")
     width = sum(_padded(a.source) for a in layout)
     whole = np.concatenate(pieces)
-    return Merged(modes.pop(), whole.tobytes(), whole.shape[1], layout, width, np.concatenate(indices))
+    return Merged(modes.pop(), whole.tobytes(), whole.shape[1], layout, width, np.concatenate(indices), from_memory)
 
 
 def _format(row: VertexInput) -> tuple[int, int, int, bool, bool]:
@@ -99,8 +102,6 @@ def _layout(inputs: list[VertexInput]) -> tuple[MergedAttribute, ...]:
     for row in inputs:
         if row.divisor:
             raise TrialError(f"attribute {row.name} is one of each instance already")
-        if not row.buffer:
-            raise TrialError(f"attribute {row.name} lies in the program's own memory; put it into a buffer first")
         found.append(MergedAttribute(row, at))
         at += _padded(row)
     if not found:
@@ -162,10 +163,16 @@ def vertex_values(
     frame: OpenGLFrame, step: int, row: VertexInput, used: npt.NDArray[np.int64], contents: BufferContents
 ) -> npt.NDArray[np.uint8]:
     """The bytes of one attribute of some vertices of a step, shape (vertices, bytes). Raises TrialError."""
-    data = np.frombuffer(_contents(contents, row.buffer, int(frame.steps.call[step])), np.uint8)
-    at = row.offset + used * row.stride
+    if row.buffer:
+        data = np.frombuffer(_contents(contents, row.buffer, int(frame.steps.call[step])), np.uint8)
+        at = row.offset + used * row.stride
+    else:
+        found = client_array(frame, int(frame.steps.call[step]), row.index)
+        if found is None:
+            raise TrialError(f"what step {step} read of {row.name} in the program's own memory was not recorded")
+        data, at = found.data, used * (found.stride or row.bytes) - found.skip
     if len(used) and (int(at.min()) < 0 or int(at.max()) + row.bytes > len(data)):
-        raise TrialError(f"step {step} reads {row.name} beyond the end of its buffer")
+        raise TrialError(f"step {step} reads {row.name} beyond the end of what is stored")
     return np.asarray(data[at[:, None] + np.arange(row.bytes)])
 
 

@@ -616,7 +616,10 @@ class _Planner:
         if not self._offers("glBindVertexArray"):
             raise TrialError("this context has no vertex array objects to put the merged vertices into")
         merged = merge(self._frame, self._steps, self._new.known_contents(), floats)
-        vertices, size = self._new.buffer(merged.vertices)
+        if merged.from_memory:
+            vertices, size = self._upload(merged.vertices)
+        else:
+            vertices, size = self._new.buffer(merged.vertices)
         small = merged.count <= 0xFFFF
         indices, index_size = self._new.buffer(merged.indices.astype(np.uint16 if small else np.uint32).tobytes())
         self._bytes += size + index_size
@@ -628,6 +631,16 @@ class _Planner:
         self._emit(
             "glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0)
         )
+
+    def _upload(self, data: bytes) -> tuple[int, int]:
+        """(name, bytes) of a buffer that gets its contents anew in every frame, as memory is passed with every draw."""
+        buffer, size = self._new.buffer(bytes(len(data)), GL.STREAM_DRAW, shared=False)
+        self._words[buffer] = "merged_vertices"
+        before = self._value("buffer", GL.ARRAY_BUFFER)
+        self._emit("glBindBuffer", GL.ARRAY_BUFFER, buffer)
+        self._emit("glBufferSubData", GL.ARRAY_BUFFER, 0, len(data), data)
+        self._undo.append(lambda: self._emit("glBindBuffer", GL.ARRAY_BUFFER, before, quiet=True))
+        return buffer, size
 
     def _array(self, merged: Merged, vertices: int, indices: int, number_at: int, floats: bool) -> int:
         rows = [
