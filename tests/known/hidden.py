@@ -4,6 +4,8 @@ effects of another kind.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from OpenGL import GL
 
@@ -48,6 +50,17 @@ def _average(layers: float, waste: int):  # type: ignore[no-untyped-def]
         assert found.wasted == waste, found.wasted
 
     return check
+
+
+SHEET_VERTEX = """#version 330 core
+void main() { gl_Position = vec4(gl_VertexID == 1 ? 3 : -1, gl_VertexID == 2 ? 3 : -1, 0.0, 1.0); }"""
+_SHEET = """#version 330 core
+out vec4 colour;
+void main() { bool shown = %s; colour = vec4(0.2, 0.9, 0.4, shown ? 0.5 : 0.0); }"""
+_CORNER = "all(greaterThan(gl_FragCoord.xy, vec2(10.0))) && all(lessThan(gl_FragCoord.xy, vec2(50.0, 40.0)))"
+CORNER_FRAGMENT = _SHEET % _CORNER
+EMPTY_FRAGMENT = _SHEET % "gl_FragCoord.x < 0.0"
+CORNERS_FRAGMENT = _SHEET % "gl_FragCoord.x + gl_FragCoord.y < 9.0 || gl_FragCoord.x + gl_FragCoord.y > 250.0"
 
 
 @known(
@@ -438,5 +451,72 @@ def depth_that_a_later_step_needs() -> Draw:
         GL.glDepthMask(True)
         GL.glDepthFunc(GL.GL_LESS)
         paint.rect(20, 20, 120, 100, GREEN, 0.2)
+
+    return draw
+
+
+def _cut_to_a_corner(looked: Any) -> None:
+    found = next(f for f in looked.findings if f.rule == "blend-without-effect")
+    assert found.remedy is not None and found.remedy.boxes == [(10, 10, 50, 40)]
+
+
+@known(finds={"blend-without-effect": {2}}, checks=(_cut_to_a_corner,), allow=("fine-full-screen",))
+def a_sheet_that_shows_in_a_corner() -> Draw:
+    """A blended sheet over everything whose texture is empty but for a corner: cut to it, nothing changes."""
+    paint = Painter()
+    use = make_program(SHEET_VERTEX, CORNER_FRAGMENT)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use().rect(20, 20, 120, 100, RED)
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
+        GL.glUseProgram(use)
+        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"blend-without-effect": {2}}, allow=("fine-full-screen",))
+def a_sheet_of_nothing() -> Draw:
+    """The same with no corner: it can be left out."""
+    paint = Painter()
+    use = make_program(SHEET_VERTEX, EMPTY_FRAGMENT)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use().rect(20, 20, 120, 100, RED)
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
+        GL.glUseProgram(use)
+        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+def _refused(looked: Any) -> None:
+    found = next(f for f in looked.findings if f.rule == "blend-without-effect")
+    assert found.remedy is None and "spread" in found.refused
+
+
+@known(finds={"blend-without-effect": {2}}, checks=(_refused,), allow=("fine-full-screen",))
+def a_sheet_that_shows_in_two_corners() -> Draw:
+    """The trap: what it changes is little, but in opposite corners, and no rectangle cuts it."""
+    paint = Painter()
+    use = make_program(SHEET_VERTEX, CORNERS_FRAGMENT)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use().rect(20, 20, 120, 100, RED)
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
+        GL.glUseProgram(use)
+        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
+        GL.glDisable(GL.GL_BLEND)
 
     return draw
