@@ -16,6 +16,7 @@ from wendascope.frame.file import load
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import stored_examination
 from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies.clean_mesh import cleaned
 from wendascope.trials.remedies.simplify_mesh import simplified
 from wendascope.trials.runs import outcome_of, try_remedies
 
@@ -81,3 +82,9 @@ def test_meshes_that_are_not_there_are_refused() -> None:
     clear = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "clear")
     with pytest.raises(TrialError):
         change_of(frame, [Remedy("simplify-mesh", [clear], values={"triangles": 2})]).edit()
+
+
+def test_cleaned_keeps_each_whole_triangle_once_in_its_order() -> None:
+    corners = np.array([0, 1, 2, 3, 3, 4, 2, 0, 1, 5, 6, 7, 7, 5, 6, 1, 2, 3], np.uint32)
+    assert cleaned(corners).tolist() == [0, 3, 5], "no area in 1, the first again in 2, the fourth again in 4"
+    assert cleaned(np.zeros(0, np.uint32)).tolist() == []

@@ -224,7 +224,7 @@ def degenerate(case: Case) -> Iterator[Finding]:
             how="",
             price="cleaning the meshes when they are built",
             conditions="strips joined by triangles without area need them, or a restart index",
-            refused="needs a change of the mesh asset",
+            remedy=Remedy("clean-mesh", sorted(rows)),
         )
 
 

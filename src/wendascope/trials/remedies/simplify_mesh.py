@@ -35,11 +35,11 @@ def simplify_mesh(change: FrameChange, item: Remedy) -> None:
         if mode != GL.TRIANGLES:
             raise TrialError("the draws are not of triangles")
         corners, indices = np.unique(used, return_inverse=True)
-        positions = _positions(change, step, corners)
-        key = indices.tobytes() + positions.tobytes()
+        places = positions(change, step, corners)
+        key = indices.tobytes() + places.tobytes()
         if key not in known:
-            known[key] = simplified(indices.astype(np.uint32).reshape(-1), positions, wanted, error)
-        _draw(change, step, corners[known[key]].astype(np.uint32))
+            known[key] = simplified(indices.astype(np.uint32).reshape(-1), places, wanted, error)
+        draw_these(change, step, corners[known[key]].astype(np.uint32))
 
 
 def simplified(
@@ -60,23 +60,30 @@ def simplified(
     return ordered
 
 
-def _positions(change: FrameChange, step: int, corners: npt.NDArray[np.int64]) -> npt.NDArray[np.float32]:
+def positions(
+    change: FrameChange, step: int, corners: npt.NDArray[np.int64], least: int = 3
+) -> npt.NDArray[np.float32]:
+    """Positions of some vertices of a step, shape (vertices, 3), before any transform; where two components are
+    enough, all there are. Raises TrialError.
+    """
     inputs = [row for row in vertex_inputs(change.frame, step) if row.name]
-    row = _holding_positions(inputs)
+    row = _holding_positions(inputs, least)
     if row is None:
-        raise TrialError("no attribute of three floating-point numbers holds positions")
+        raise TrialError(f"no attribute of {'three' if least == 3 else 'two'} floating-point numbers holds positions")
     data = vertex_values(change.frame, step, row, corners, change.new.known_contents())
-    return np.ascontiguousarray(data.view(np.float32)[:, :3])
+    return np.ascontiguousarray(data.view(np.float32)[:, : least if least == 3 else row.size])
 
 
-def _holding_positions(inputs: list[VertexInput]) -> VertexInput | None:
-    fitting = [row for row in inputs if row.type == GL.FLOAT and row.size >= 3 and not row.integer and not row.divisor]
+def _holding_positions(inputs: list[VertexInput], least: int) -> VertexInput | None:
+    fitting = [
+        row for row in inputs if row.type == GL.FLOAT and row.size >= least and not row.integer and not row.divisor
+    ]
     named = [row for row in fitting if any(part in row.name.lower() for part in _PLACES)]
     return min(named or fitting, key=lambda row: row.index, default=None)
 
 
-def _draw(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
-    """In place of the step's call."""
+def draw_these(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
+    """A draw of these triangles of the step's vertices, shape (3 n,), in place of its call."""
     call = int(change.frame.steps.call[step])
     buffer, size = change.new.buffer(indices.tobytes())
     change.added_bytes += size
