@@ -1,0 +1,129 @@
+"""Plans of the fewest draws: against every order of small frames, and against numbers known by construction."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from wendascope.analysis.draw_order import Plan, Touched, everywhere, follows, plan
+
+
+def touched(steps: list[set[int]]) -> Touched:
+    starts = np.concatenate([[0], np.cumsum([len(s) for s in steps])]).astype(np.int64)
+    return Touched(starts, np.array([t for s in steps for t in sorted(s)], np.int64))
+
+
+def legal(steps: list[set[int]], commuting: list[int], order: tuple[int, ...]) -> bool:
+    place = {step: at for at, step in enumerate(order)}
+    return all(
+        place[a] < place[b]
+        for a, b in itertools.combinations(range(len(steps)), 2)
+        if steps[a] & steps[b] and not (commuting[a] == commuting[b] != 0)
+    )
+
+
+def draws_of(order: tuple[int, ...], groups: list[int]) -> int:
+    return 1 + sum(groups[a] != groups[b] for a, b in itertools.pairwise(order))
+
+
+def planned(steps: list[set[int]], groups: list[int], commuting: list[int] | None = None) -> Plan:
+    alike = [0] * len(steps) if commuting is None else commuting
+    return plan(touched(steps), np.array(groups), np.array(alike))
+
+
+small = st.integers(1, 6).flatmap(
+    lambda n: st.tuples(
+        st.lists(st.sets(st.integers(0, 3), max_size=3), min_size=n, max_size=n),
+        st.lists(st.integers(0, 2), min_size=n, max_size=n),
+        st.lists(st.integers(0, 2), min_size=n, max_size=n),
+    )
+)
+
+
+@settings(max_examples=300)
+@given(small)
+def test_against_every_order(case: tuple[list[set[int]], list[int], list[int]]) -> None:
+    """The plan is legal, holds every step once and only steps of one group a draw; the bound is never above the truth,
+    nor the plan below it.
+    """
+    steps, groups, commuting = case
+    found = planned(steps, groups, commuting)
+    best = min(draws_of(o, groups) for o in itertools.permutations(range(len(steps))) if legal(steps, commuting, o))
+    assert sorted(found.order) == list(range(len(steps)))
+    assert all(len({groups[s] for s in draw}) == 1 and draw == sorted(draw) for draw in found.draws)
+    assert legal(steps, commuting, tuple(found.order))
+    assert follows(touched(steps), np.array(commuting), found.order)
+    assert found.least <= best <= len(found.draws)
+
+
+def test_how_often_the_best_is_reached() -> None:
+    """Random frames of seven steps: the plan is the best in all but a few, and never more than one draw above."""
+    random = np.random.default_rng(3)
+    missed = 0
+    for _ in range(300):
+        n = 7
+        steps = [set(random.integers(0, 5, random.integers(1, 3)).tolist()) for _ in range(n)]
+        groups, alike = random.integers(0, 3, n).tolist(), random.integers(0, 2, n).tolist()
+        found = planned(steps, groups, alike)
+        best = min(draws_of(o, groups) for o in itertools.permutations(range(n)) if legal(steps, alike, o))
+        assert len(found.draws) <= best + 1
+        missed += len(found.draws) > best
+    assert missed <= 6, missed
+
+
+def test_backgrounds_and_labels_of_buttons_that_do_not_overlap() -> None:
+    """150 buttons, each a background, an icon and a label on it: three draws, and no order has fewer."""
+    steps = [{b} for b in range(150) for _ in range(3)]
+    found = planned(steps, [0, 1, 2] * 150)
+    assert len(found.draws) == found.least == 3
+    assert found.draws[0] == list(range(0, 450, 3))
+
+
+def test_cards_that_overlap_their_neighbours_stay_as_they_are() -> None:
+    """A fan of cards: each covers a part of the one before, so every border and face keeps its place."""
+    steps = [tiles for card in range(20) for tiles in ({card, card + 1}, {card, card + 1})]
+    found = planned(steps, [0, 1] * 20)
+    assert len(found.draws) == found.least == 40
+
+
+def test_opaque_ones_change_places_and_blended_ones_do_not() -> None:
+    groups = [0, 1, 0, 1, 2, 3, 2]
+    found = plan(everywhere(7), np.array(groups), np.array([1, 1, 1, 1, 0, 0, 0]))
+    assert [sorted(draw) for draw in found.draws] == [[0, 2], [1, 3], [4], [5], [6]] and found.least == 5
+
+
+def test_steps_that_only_add_commute() -> None:
+    found = plan(everywhere(6), np.array([0, 1, 0, 1, 0, 1]), np.full(6, 5))
+    assert len(found.draws) == found.least == 2
+    kept = plan(everywhere(6), np.array([0, 1, 0, 1, 0, 1]), np.array([5, 5, 5, 6, 6, 6]))
+    assert len(kept.draws) == 3 and kept.least == 2, "two kinds of adding do not commute; chains do not tell it all"
+
+
+def test_one_that_must_come_between_keeps_two_apart() -> None:
+    found = planned([{0}, {0, 1}, {1}], [0, 1, 0])
+    assert len(found.draws) == found.least == 3
+    assert len(planned([{0}, {2}, {1}], [0, 1, 0]).draws) == 2
+
+
+def test_later_ones_are_waited_for() -> None:
+    """Joining early is not enough: here the first of a group must be drawn later than it is."""
+    found = planned([{0}, {1}, {1, 2}, {2, 0}], [0, 1, 2, 0])
+    assert len(found.draws) == 3 and found.least == 3
+
+
+def test_nothing_and_steps_that_draw_nothing() -> None:
+    assert plan(everywhere(0), np.zeros(0, np.int64), np.zeros(0, np.int64)).draws == []
+    assert len(planned([set(), {0}, set()], [0, 1, 0]).draws) == 2
+
+
+@pytest.mark.parametrize("count", [4, 9])
+def test_layers_of_a_tile_map(count: int) -> None:
+    """Three layers of tiles over each other, of four textures each: every layer needs its four, no more."""
+    steps = [{tile} for _ in range(3) for tile in range(count * count)]
+    groups = [layer * 4 + tile % 4 for layer in range(3) for tile in range(count * count)]
+    found = planned(steps, groups)
+    assert len(found.draws) == 12 == found.least
