@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn
+from wendascope.analysis.coverage import coverage_of
+from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn, step_boxes
 from wendascope.analysis.layers import Kind, PassLayers, Touch, step_layers
 from wendascope.frame.call_use import STEP, CallUse
 from wendascope.frame.context import ContextInfo
@@ -442,7 +443,9 @@ class Rasteriser:
             row.depth = float(corners[:, 2].mean())
             row.depth_test, row.depth_write = bool(depth.tests[step]), bool(depth.writes[step])
             row.depth_func = int(depth.compare[step])
-        return Drawn(rows, [pass_drawn(item) for item in layers], [])
+        drawn = Drawn(rows, [pass_drawn(item) for item in layers], [])
+        drawn.coverage = coverage_of(layers, step_boxes(drawn), np.zeros(len(rows), bool))
+        return drawn
 
     def _run(self, order: Iterable[int]) -> tuple[npt.NDArray[np.uint8], list[PassLayers]]:
         frame = self._frame

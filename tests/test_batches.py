@@ -14,8 +14,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.batches import INSTANCE, MERGE, MULTI_DRAW, find_batches
+from wendascope.analysis.batches import find_batches
 from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW
 from wendascope.analysis.sharing import Sharing
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore

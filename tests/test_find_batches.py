@@ -13,9 +13,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope.analysis.atlas import Options, page_picture, plan_atlases, plan_csv, plan_json
-from wendascope.analysis.batches import INSTANCE, MERGE, Batches, find_batches
+from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.breaks import Accepted, find_breaks
 from wendascope.analysis.drawn import Drawn, StepDrawn
+from wendascope.analysis.groups import INSTANCE, MERGE
 from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from wendascope.analysis.atlas import plan_atlases
 from wendascope.analysis.batches import find_batches
 from wendascope.analysis.breaks import find_breaks
-from wendascope.analysis.drawn import step_boxes
+from wendascope.analysis.drawn import touched_of
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.layers import layer_map, owner_map, step_layers
 from wendascope.analysis.liveness import live, reads_of_targets, without_effect
@@ -166,10 +166,16 @@ def moved_together(frame: RasterFrame, steps: list[int]) -> list[int]:
 @given(scenes())
 def test_batches_draw_the_same_picture(frame: RasterFrame) -> None:
     """Each at a depth of its own: equal depths are a caveat, and the next test's."""
-    boxes = step_boxes(Rasteriser(frame).drawn())
-    for known in (None, boxes):
-        for batch in find_batches(Sharing(frame), boxes=known).batches:
-            assert drawn_so(frame, moved_together(frame, batch.steps)), batch.steps
+    touched = touched_of(Rasteriser(frame).drawn())
+    for known in (None, touched):
+        found = find_batches(Sharing(frame), touched=known)
+        for batch in found.batches:
+            if batch.in_place:
+                assert drawn_so(frame, moved_together(frame, batch.steps)), batch.steps
+        order = list(range(len(frame.scene)))
+        for region in found.regions:
+            order[min(region.order) : max(region.order) + 1] = region.order
+        assert drawn_so(frame, order), order
 
 
 @QUIET
@@ -199,8 +205,7 @@ def test_a_blended_draw_in_between_splits_a_batch_only_where_it_overlaps() -> No
     beside = quad(0, 20, 4, 24, 0.5, texture=10, blend=True, tests=False)
     for between, wanted in ((over, [[1, 2, 3], [5, 6, 7]]), (beside, [[1, 2, 3, 5, 6, 7]])):
         frame = frame_of(Clear(), *sprites[:3], between, *sprites[3:])
-        boxes = step_boxes(Rasteriser(frame).drawn())
-        found = find_batches(Sharing(frame), boxes=boxes).batches
+        found = find_batches(Sharing(frame), touched=touched_of(Rasteriser(frame).drawn())).batches
         assert [batch.steps for batch in found if batch.program == 1] == wanted
 
 

@@ -26,9 +26,14 @@ SAME_PICTURE = (
     "mergeable",
     "textured-batch",
     "small-batches",
+    "draw-plan",
     "immediate-draws",
 )
 """Rules that promise the same picture: what they find is tried, and what is not expected of them is a false finding."""
+
+
+_BATCHES = {"copies", "mergeable", "textured-batch", "small-batches"}
+"""What plans are made of: where these may be found, so may they, and are tried."""
 
 
 @pytest.fixture(scope="module")
@@ -54,7 +59,7 @@ def _hold(case: Case, looked: Looked) -> None:
         found = looked.of(rule)
         if rule in case.finds:
             _expected(case.finds[rule], found, told)
-        elif rule not in case.allow:
+        elif rule not in case.allow and not (rule == "draw-plan" and _BATCHES & {*case.allow, *case.finds}):
             assert not found, ("false finding", told)
     for rule in case.misses:
         assert not looked.of(rule), f"{rule} is found now: it is no miss any more"

@@ -6,25 +6,21 @@ nothing but the range differs; near kin (other textures of one shape) need a tex
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.draw_order import Touched
+from wendascope.analysis.draw_plans import PlannedDraw, Region, plan_regions
+from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, Differ, Group, all_same, find_groups
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import combined
 from wendascope.frame.resources import VertexInput
 
 Ints = npt.NDArray[np.int64]
-Boxes = npt.NDArray[np.int64]
-_MOST_PAIRS = 4_000_000
-"""Pairs of steps looked at for overlaps in one family: beyond, its runs stay as they are."""
-
-INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
 
 
 class Batch(msgspec.Struct):
@@ -48,6 +44,13 @@ class Batch(msgspec.Struct):
     """Different textures that it reads through them."""
     in_order: bool
     """Whether its steps follow each other, so that nothing changes places."""
+    always: bool
+    """Whether state alone allows it: else it holds while things lie as they do in this picture."""
+    in_place: bool
+    """Whether its steps may be drawn where the last of them is, with all others where they are; else others have to
+    move as well, in the order of its region.
+    """
+    region: int
     vertices: int
     """Vertices of one copy for instances, else of all together."""
     bytes_before: int
@@ -76,26 +79,27 @@ class Batches:
     """Reason -> draws that nothing can be drawn together with."""
     of_step: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     """Batch of each step; -1 for none."""
+    regions: list[Region] = field(default_factory=list)
+    """Runs of steps that may change places, each with its plan."""
 
     @property
     def saved(self) -> int:
         return sum(c.saved for c in self.batches)
 
 
-def find_batches(sharing: Sharing, measure: BatchGuidelines | None = None, boxes: Boxes | None = None) -> Batches:
-    """Group the draws of a frame. Needs no replay and no times.
+def find_batches(sharing: Sharing, measure: BatchGuidelines | None = None, touched: Touched | None = None) -> Batches:
+    """Group the draws of a frame, and plan an order in which the fewest are left. Needs no replay and no times.
 
-    `boxes`, shape (steps, 4), say where on its target each step lies (x0, y0, x1, y1; empty where it draws
-    nothing): with them, steps whose order counts join where nothing in between overlaps them in this picture.
-    Without, only neighbours do.
+    `touched` says what lies where on its target: with it, steps whose order counts change places where they do not
+    overlap in this picture. Without, only steps that state allows to.
     """
-    return _Finder(sharing, measure or guidelines().batches, boxes).find()
+    return _Finder(sharing, measure or guidelines().batches, touched).find()
 
 
 class _Finder:
-    def __init__(self, sharing: Sharing, measure: BatchGuidelines, boxes: Boxes | None) -> None:
+    def __init__(self, sharing: Sharing, measure: BatchGuidelines, touched: Touched | None) -> None:
         self._sharing = sharing
-        self._boxes = boxes
+        self._touched = touched
         self._measure = measure
         self._vertices = np.asarray(sharing.frame.steps.vertices, np.int64)
         self._passes = np.asarray(sharing.frame.passes.of_step, np.int64)
@@ -108,149 +112,28 @@ class _Finder:
         sharing = self._sharing
         found: list[Batch] = []
         of_step = np.full(len(sharing.calls), -1, np.int64)
-        groups = list(self._groups())
-        self._compare([steps for _, steps, _ in groups])
-        for group, (how, steps, textures) in enumerate(groups):
-            batch = self._batch(len(found), group, how, steps, textures)
+        groups = find_groups(sharing, self._measure)
+        regions = plan_regions(sharing, [group.steps for group in groups], self._touched)
+        planned = [(number, draw) for number, region in enumerate(regions) for draw in region.draws]
+        planned.sort(key=lambda row: int(row[1].steps[0]))
+        self._compare([draw.steps for _, draw in planned])
+        for row, (region, draw) in enumerate(planned):
+            batch = self._batch(len(found), row, groups[draw.group], draw, region)
             if batch.saved > 0:
                 found.append(batch)
-                of_step[steps] = batch.number
-        return Batches(found, self._single_draws(of_step), of_step)
-
-    # ---- who belongs together -------------------------------------------------------------------------
-
-    def _groups(self) -> Iterator[tuple[str, Ints, str]]:
-        """(how, steps, how their textures differ: `same`, `shape` when they could be layers, `size` when not), as
-        they come.
-        """
-        sharing = self._sharing
-        groups: list[tuple[str, Ints, str]] = []
-        usable = (
-            sharing.draws
-            & np.isin(sharing.frame.steps.program, list(sharing.programs))
-            & (np.asarray(sharing.frame.steps.begin) == sharing.calls)
-        )
-        texture = sharing.columns["texture"]
-        for family in self._families(usable):
-            if _same(texture[family]):
-                groups += [(how, steps, "same") for how, steps in self._kin(family)]
-                continue
-            shapes = _classes(sharing.texture_shapes, family)
-            looks = _classes(sharing.texture_looks, family)
-            if len(shapes) > 2 and len(looks) == 1 and self._plain_textures(family) and self._on_pages(family):
-                # many sizes and one format: one page is fewer draws than an array for each size
-                groups += [(how, steps, "size") for how, steps in self._kin(family)]
-                continue
-            left = np.ones(len(family), bool)
-            for shape in shapes:
-                near = not _same(texture[shape])
-                parts = [shape] if not near or self._plain_textures(shape) else _classes(texture, shape)
-                for part in parts:
-                    for how, steps in self._kin(part):
-                        groups.append((how, steps, "shape" if near and len(parts) == 1 else "same"))
-                        left[np.searchsorted(family, steps)] = False
-            if int(left.sum()) > 1:
-                # what no other texture of its size goes with: on a page, where formats are alike
-                for alike in _classes(sharing.texture_looks, family[left]):
-                    if (
-                        len(alike) > 1
-                        and not _same(texture[alike])
-                        and self._plain_textures(alike)
-                        and self._on_pages(alike)
-                    ):
-                        groups += [(how, steps, "size") for how, steps in self._kin(alike)]
-        kept = [(how, part, differ) for how, steps, differ in groups for part in self._in_place(steps)]
-        kept.sort(key=lambda group: int(group[1][0]))
-        yield from kept
-
-    def _families(self, usable: npt.NDArray[np.bool_]) -> Iterator[Ints]:
-        """Steps that could be one draw but for what differs inside, and that may stand at one place."""
-        sharing = self._sharing
-        free = sharing.order_free
-        yield from _classes(sharing.family(ordered=True), np.flatnonzero(usable & free))
-        if self._boxes is None:
-            yield from _classes(sharing.family(ordered=True), np.flatnonzero(usable & ~free))
-        else:
-            yield from _classes(sharing.family(ordered=False, apart=True), np.flatnonzero(usable & ~free))
-
-    def _in_place(self, steps: Ints) -> Iterator[Ints]:
-        """Parts of a group whose members may all be drawn where the last of them is."""
-        if bool(self._sharing.order_free[steps].all()):
-            yield steps
-        elif self._boxes is None or len(steps) * int(steps[-1] - steps[0]) > _MOST_PAIRS:
-            yield from (run for run in np.split(steps, np.flatnonzero(np.diff(steps) != 1) + 1) if len(run) > 1)
-        else:
-            yield from (part for part in self._without_overlaps(steps, self._boxes) if len(part) > 1)
-
-    @staticmethod
-    def _without_overlaps(steps: Ints, boxes: Boxes) -> Iterator[Ints]:
-        """Members move back to the last of them: none may overlap a step in between that is no member."""
-        part = [int(steps[0])]
-        for step in steps[1:].tolist():
-            between = boxes[part[-1] + 1 : step]
-            mine = boxes[part]
-            apart = (
-                (between[:, None, 2] <= mine[None, :, 0]) | (between[:, None, 0] >= mine[None, :, 2])
-                | (between[:, None, 3] <= mine[None, :, 1]) | (between[:, None, 1] >= mine[None, :, 3])
-            )  # fmt: skip
-            if not bool(apart.all()):
-                yield np.array(part)
-                part = []
-            part.append(step)
-        yield np.array(part)
-
-    def _on_pages(self, steps: Ints) -> bool:
-        """Whether the textures of some steps can lie on a page: none of them repeats."""
-        program = int(self._sharing.frame.steps.program[steps[0]])
-        names = {
-            int(n) for u in self._sharing.samplers if u.program == program for n in u.textures[np.isin(u.steps, steps)]
-        }
-        textures = self._sharing.frame.textures
-        return not any(name in textures and textures[name].repeats for name in names)
-
-    def _kin(self, steps: Ints) -> Iterator[tuple[str, Ints]]:
-        """Copies as instances where there are enough of them, the others merged."""
-        if len(steps) < 2:
-            return
-        sharing, measure = self._sharing, self._measure
-        _, which, counts = np.unique(sharing.geometry[steps], return_inverse=True, return_counts=True)
-        bare = not self._inputs(int(steps[0]))  # vertices made up by the shader cannot be merged
-        many = counts[which] >= (2 if bare else measure.least_copies)
-        single = sharing.frame.steps.instances[steps] == 1
-        large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2) | bare
-        alone = len(counts) == 1 and len(steps) >= 2 and bool(large.all())
-        copies = (many | alone) & large & single
-        for group in _classes(sharing.geometry, steps[copies]):
-            yield INSTANCE, group
-        rest = steps[~copies & single & (sharing.primitive[steps] <= 2)]
-        if len(rest) > 1:
-            yield (MULTI_DRAW if self._one_range_each(rest) else MERGE), rest
-
-    def _plain_textures(self, steps: Ints) -> bool:
-        """Whether all samplers that differ read two-dimensional textures, which arrays can be made of."""
-        program = int(self._sharing.frame.steps.program[steps[0]])
-        for use in self._sharing.samplers:
-            if use.program == program and not use.plain and not _same(use.textures[np.searchsorted(use.steps, steps)]):
-                return False
-        return True
-
-    def _one_range_each(self, steps: Ints) -> bool:
-        """Whether the steps differ in nothing but the range that they draw of the same buffers."""
-        sharing = self._sharing
-        arrays, _ = sharing.arrays
-        same = all(_same(sharing.columns[name][steps]) for name in ("uniform", "texture", "block"))
-        ranges = sharing.uses.range_draw[steps]
-        return _same(arrays[steps]) and same and _same(ranges) and bool(ranges[0])
+                of_step[draw.steps] = batch.number
+        return Batches(found, self._single_draws(of_step), of_step, regions)
 
     # ---- what it would take --------------------------------------------------------------------------
 
-    def _batch(self, number: int, group: int, how: str, steps: Ints, differ: str) -> Batch:
-        sharing = self._sharing
+    def _batch(self, number: int, row: int, group: Group, draw: PlannedDraw, region: int) -> Batch:
+        sharing, how, steps = self._sharing, group.how, draw.steps
+        differ: Differ = "same" if all_same(sharing.columns["texture"][steps]) else group.textures
         near = differ != "same"
         program = int(sharing.frame.steps.program[steps[0]])
-        varies = self._differing("uniform", program, group)
-        blocks = self._differing("block", program, group)
-        samplers = self._differing("texture", program, group) if near else []
+        varies = self._differing("uniform", program, row)
+        blocks = self._differing("block", program, row)
+        samplers = self._differing("texture", program, row) if near else []
         textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
         data = (
             self._data_bytes(program, varies, samplers, differ == "size") + self._block_bytes(program, blocks)
@@ -283,8 +166,10 @@ class _Finder:
                 "in an atlas, texture coordinates lose precision and small mip levels bleed into neighbours: the"
                 " picture may change a little"
             )
-        if not _consecutive(steps) and bool(sharing.order_free[steps].all()):
+        if not _consecutive(steps) and draw.always and bool(sharing.order_free[steps].all()):
             caveats.append("other draws in between are reordered; fragments of equal depth may differ")
+        elif not _consecutive(steps) and draw.always:
+            caveats.append("the draws only add to what is there: their order does not matter")
         elif not _consecutive(steps):
             caveats.append(
                 "valid while no member overlaps a draw in between, as in this picture; a layer number or a sort key"
@@ -302,6 +187,9 @@ class _Finder:
             differ == "size",
             textures,
             _consecutive(steps),
+            draw.always,
+            draw.in_place,
+            region,
             int(vertices[0]) if how == INSTANCE else int(vertices.sum()),
             before,
             after,
@@ -356,7 +244,7 @@ class _Finder:
     def _different(self, steps: Ints) -> list[tuple[int, int]]:
         """(first step, how many) of every different piece of geometry."""
         numbers = self._sharing.geometry[steps]
-        if _same(numbers):
+        if all_same(numbers):
             return [(int(steps[0]), len(steps))]
         _, first, counts = np.unique(numbers, return_index=True, return_counts=True)
         return list(zip(steps[first].tolist(), counts.tolist(), strict=True))
@@ -446,24 +334,10 @@ class _Finder:
         if int(sharing.frame.steps.instances[step]) != 1:
             return "already instanced"
         if not sharing.order_free[step]:
-            if self._boxes is None:
+            if self._touched is None:
                 return "draw order: no depth test decides visibility, and positions were not measured yet"
             return "draw order: no depth test decides visibility, and draws in between overlap"
         return "unique vertex format or texture size"
-
-
-def _classes(numbers: npt.NDArray[np.uint64], rows: Ints) -> list[Ints]:
-    """Rows by equal number, each in order, in the order of their first rows."""
-    if len(rows) == 0:
-        return []
-    order = np.argsort(numbers[rows], kind="stable")
-    edges = np.flatnonzero(np.diff(numbers[rows][order])) + 1
-    found = [np.asarray(rows[part]) for part in np.split(order, edges)]
-    return sorted(found, key=lambda part: int(part[0]))
-
-
-def _same(values: npt.NDArray[Any]) -> bool:
-    return len(values) == 1 or bool((values == values[0]).all())
 
 
 def _consecutive(steps: Ints) -> bool:

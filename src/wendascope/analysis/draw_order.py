@@ -78,7 +78,7 @@ class Plan:
 
 
 def plan(touched: Touched, groups: Ints, commuting: Ints, seconds: float = 0.5) -> Plan:
-    """The fewest draws found for n steps; `groups` and `commuting` have shape (n,). The lower bound may take `seconds`."""
+    """The fewest draws found for n steps; `groups` and `commuting` have shape (n,). The bound may take `seconds`."""
     if len(groups) == 0:
         return Plan([], 0)
     best: list[list[int]] | None = None
@@ -255,6 +255,20 @@ def _returns(touched: Touched, member: Mask, commuting: Ints) -> int:
         heights.put(tiles, alike, number)
         most = max(most, number)
     return (most + 1) // 2
+
+
+def moves_together(touched: Touched, member: Mask, commuting: Ints) -> bool:
+    """Whether some steps may be drawn where the last of them is, while all others stay; `member` has shape (n,)."""
+    steps = np.flatnonzero(member)
+    last = int(steps[-1])
+    owner = touched.steps
+    mine = member[owner]
+    first = np.full(touched.count, last, np.int64)
+    np.minimum.at(first, touched.tiles[mine], owner[mine])
+    between = ~mine & (owner < last) & (owner > first[touched.tiles])
+    alike = commuting[steps[0]]
+    same = bool((commuting[steps] == alike).all()) and alike != 0
+    return not bool((between & (commuting[owner] != alike if same else True)).any())
 
 
 def follows(touched: Touched, commuting: Ints, order: list[int]) -> bool:

@@ -10,6 +10,8 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.coverage import Coverage, of_boxes
+from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.layers import PassLayers, Touch, layer_map, owner_map, step_layers
 from wendascope.analysis.triangles import FEW, Triangles
 
@@ -131,6 +133,15 @@ class Drawn(msgspec.Struct):
     seconds: float = 0.0
     mismatched: int = 0
     """Steps whose counted fragments differ from the driver's own count."""
+    coverage: Coverage | None = None
+    """The tiles that each step reaches; None in files of before it was kept."""
+
+
+def touched_of(drawn: Drawn | None) -> Touched | None:
+    """What lies where on its target, as closely as it was measured; None before that."""
+    if drawn is None or not drawn.steps:
+        return None
+    return drawn.coverage.touched() if drawn.coverage is not None else of_boxes(step_boxes(drawn))
 
 
 def step_boxes(drawn: Drawn) -> npt.NDArray[np.int64]:

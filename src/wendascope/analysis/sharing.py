@@ -112,20 +112,15 @@ class Sharing:
         grows[1:] |= self._separated
         return np.cumsum(grows)
 
-    def family(self, ordered: bool, apart: bool = False) -> Numbers:
+    def family(self, ordered: bool) -> Numbers:
         """Equal for draws that could be one, but for their textures, uniforms, blocks and geometry.
 
         With `ordered`, only for those that may also be drawn at one place: steps of one epoch, and of the others
-        those that follow each other. With `apart`, only for those without a call in between that keeps them on
-        their sides.
+        those that follow each other.
         """
         columns = self.columns
         kept = [columns[name] for name in ASPECTS if name not in ("texture", "uniform", "block", "geometry")]
         family = combined(*kept, self.layout)
-        if apart:
-            sides = np.zeros(len(family), np.int64)
-            sides[1:] = np.cumsum(self._separated | self._unclear[1:] | self._unclear[:-1])
-            return combined(family, sides.astype(np.uint64))
         if not ordered:
             return family
         place = self.epoch.astype(np.uint64)
@@ -134,6 +129,31 @@ class Sharing:
         if len(family):
             runs[1:] = np.cumsum((family[1:] != family[:-1]) | (fixed[1:] != fixed[:-1]) | self._separated)
         return combined(family, np.where(fixed, runs.astype(np.uint64) | np.uint64(1 << 63), place))
+
+    @functools.cached_property
+    def movable(self) -> Mask:
+        """Single draws that may change places with others at all."""
+        single = np.asarray(self.frame.steps.begin) == self.calls
+        return np.asarray(self.draws & single & ~self._unclear)
+
+    @functools.cached_property
+    def sides(self) -> Ints:
+        """Equal for movable steps of one pass without a call or a step between them that keeps them on their sides."""
+        found = np.zeros(len(self.calls), np.int64)
+        still = ~self.movable
+        of_step = self.frame.passes.of_step
+        found[1:] = np.cumsum(self._separated | still[1:] | still[:-1] | (of_step[1:] != of_step[:-1]))
+        return found
+
+    @functools.cached_property
+    def commuting(self) -> Ints:
+        """Equal and not 0 for steps that may change places even where they lie over each other: opaque ones of one
+        depth test, and ones that only add, or only take the larger or the smaller.
+        """
+        opaque = np.where(self.order_free, np.asarray(self.uses.depth.compare, np.int64), 0)
+        adds = self.uses.adds & ~self._unclear & ~self.uses.stencil
+        changing = combined(np.full(len(self.calls), 7, np.uint64), self.columns["blend"]) >> np.uint64(2)
+        return np.asarray(np.where(adds, changing.astype(np.int64) | (1 << 61), opaque))
 
     @property
     def _separated(self) -> Mask:

@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.breaks import Accepted, Breaks, find_breaks
-from wendascope.analysis.drawn import Drawn, step_boxes
+from wendascope.analysis.drawn import Drawn, touched_of
 from wendascope.analysis.guidelines import DeviceClass, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.switches import Switches, find_switches
@@ -61,7 +61,7 @@ def study(frame: Frame, accepted: list[Accepted] | None = None, drawn: Drawn | N
         setting,
         program,
         passes,
-        find_batches(sharing, boxes=step_boxes(drawn) if drawn and drawn.steps else None),
+        find_batches(sharing, touched=touched_of(drawn)),
         find_breaks(sharing, accepted),
         find_switches(sharing, drawn),
     )

@@ -117,6 +117,13 @@ class StepUses(ABC):
         """Whether blending or a logical operation mixes with what is there."""
 
     @property
+    def adds(self) -> Mask:
+        """Whether a step's colours come out the same in whatever order steps of equal blending come: it only adds to
+        fixed-point colours, or takes the larger or the smaller, and writes no depth.
+        """
+        return np.zeros(len(self.stencil), bool)
+
+    @property
     @abstractmethod
     def textures(self) -> list[TextureUse]:
         """Every sampler of every program that draws or dispatches."""

@@ -6,7 +6,16 @@ import time
 
 import numpy as np
 
-from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, fill_triangles, pass_drawn, repeated_triangles
+from wendascope.analysis.coverage import frame_coverage
+from wendascope.analysis.drawn import (
+    Drawn,
+    StepDrawn,
+    clear_survivors,
+    fill_triangles,
+    pass_drawn,
+    repeated_triangles,
+    step_boxes,
+)
 from wendascope.analysis.layers import step_layers
 from wendascope.glsl.words import FragmentHabits, fragment_habits
 from wendascope.measure.layers import runs_once
@@ -60,6 +69,7 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
                     0,
                 )
     _fill(frame, geometry, result)
+    result.coverage = frame_coverage(frame, layers, step_boxes(result))
     driver = fragments(session, job)
     for step, row in enumerate(result.steps):
         if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:

@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined, mixed, numbered
+from wendascope.frame.passes import Target
 from wendascope.frame.resources import VertexInput
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, StepUses, TextureUse
@@ -20,7 +21,7 @@ from wendascope.glsl.std140 import fits, struct_layout
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.inputs import SamplerUse, sampler_uses
-from wendascope.opengl.objects import ProgramRecord, sampler_targets
+from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targets
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.setting_values import blob_numbers
 from wendascope.opengl.state_table import DRAW_BUFFERS, VIEWPORTS
@@ -97,6 +98,31 @@ _RANGES = ("glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDraw
 _NUMBER_TYPES = {"f": np.float32, "i": np.int32, "u": np.uint32, "d": np.float64}
 
 
+_BY_DESTINATION = (
+    GL.DST_COLOR, GL.ONE_MINUS_DST_COLOR, GL.DST_ALPHA, GL.ONE_MINUS_DST_ALPHA, GL.SRC_ALPHA_SATURATE,
+)  # fmt: skip
+_FIXED_POINT = (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.UNSIGNED_INT_2_10_10_10_REV)
+
+
+def _colours(frame: OpenGLFrame, target: Target) -> tuple[bool, bool]:
+    """(whether all colours of a target are fixed-point numbers, which are rounded alike whatever they hold, whether any
+    can be sRGB).
+    """
+    if not target.framebuffer:
+        return True, frame.default_framebuffer.srgb
+    textures, renderbuffers = frame.textures, {r.name: r for r in frame.objects.renderbuffers}
+    srgb = False
+    for attachment in target.attachments:
+        if attachment.point in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT, GL.DEPTH_STENCIL_ATTACHMENT):
+            continue
+        record = (textures if attachment.kind == "texture" else renderbuffers).get(attachment.name)
+        image = record.images[0] if isinstance(record, TextureRecord) and record.images else record
+        if image is None or isinstance(image, TextureRecord) or image.type not in _FIXED_POINT:
+            return False, False
+        srgb |= image.internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8)
+    return True, srgb
+
+
 class OpenGLUses(StepUses):
     """Each column is worked out when first asked for."""
 
@@ -171,6 +197,24 @@ class OpenGLUses(StepUses):
         for i, j in history.keys("blend_enabled"):
             mixes = mixes | (history.column("blend_enabled", self._calls, i, j) != 0)
         return np.asarray(mixes)
+
+    @functools.cached_property
+    def adds(self) -> Mask:
+        history, calls = self._frame.history, self._calls
+        found = ~self._switched(GL.COLOR_LOGIC_OP) & ~(self.depth.tests & self.depth.writes)
+        for i in sorted({i for i, _ in history.keys("blend_enabled")}):
+            found &= history.column("blend_enabled", calls, i) == 1
+            ways = [history.column("blend_equation", calls, i, value=k, missing=GL.FUNC_ADD) for k in (0, 1)]
+            factors = [history.column("blend_func", calls, i, value=k) for k in range(4)]
+            plain = [~np.isin(factors[k], _BY_DESTINATION) & (factors[k + 1] == GL.ONE) for k in (0, 2)]
+            adding = (ways[0] == GL.FUNC_ADD) & (ways[1] == GL.FUNC_ADD) & plain[0] & plain[1]
+            found &= adding | ((ways[0] == ways[1]) & np.isin(ways[0], (GL.MIN, GL.MAX)))
+        curved = self._switched(GL.FRAMEBUFFER_SRGB) | self._frame.context.es
+        kinds = [_colours(self._frame, target) for target in self._frame.passes.targets]
+        of_step = np.asarray(self._frame.passes.of_step)
+        fixed, srgb = np.array(kinds, bool).reshape(-1, 2).T
+        found &= fixed[of_step] & ~(srgb[of_step] & curved)
+        return np.asarray(found & bool(history.keys("blend_enabled")))
 
     @functools.cached_property
     def vertex_array(self) -> Ints:

@@ -26,7 +26,11 @@ _SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
 """What other calls depend on; kept by value."""
 
 
-def reordered(frame: OpenGLFrame, run: list[int], order: list[int]) -> tuple[tuple[int, int], CallBatch]:
+Planned = tuple[int, CallBatch | None]
+"""A step, and the calls in place of its own, which leave the state as they find it; None for its own."""
+
+
+def reordered(frame: OpenGLFrame, run: list[int], order: list[Planned]) -> tuple[tuple[int, int], CallBatch]:
     """((first, end) of the calls that are replaced, the calls in their place).
 
     `run` are steps one after the other; `order` some or all of them as they are to come. Raises TrialError.
@@ -35,7 +39,7 @@ def reordered(frame: OpenGLFrame, run: list[int], order: list[int]) -> tuple[tup
 
 
 class _Reorder:
-    def __init__(self, frame: OpenGLFrame, run: list[int], order: list[int]) -> None:
+    def __init__(self, frame: OpenGLFrame, run: list[int], order: list[Planned]) -> None:
         self._frame, self._order = frame, order
         steps = frame.steps
         self.first = int(steps.call[run[0] - 1]) + 1 if run[0] else 0
@@ -48,7 +52,7 @@ class _Reorder:
         self._keys = sorted(
             {key for keys in self._sets.values() for key in keys} - {("buffer", GL.ELEMENT_ARRAY_BUFFER, 0)}
         )
-        calls = np.array([*(int(steps.call[s]) for s in order), self.end, self.first], np.int64)
+        calls = np.array([*(int(steps.call[s]) for s, _ in order), self.end, self.first], np.int64)
         self._wanted = {key: self._setters(key, calls) for key in self._keys}
         self._current = {key: column[-1] for key, column in self._wanted.items()}
         self._selected = {key: self._value(key, self.first) for key in self._keys if key[0] in _SELECTORS}
@@ -87,9 +91,12 @@ class _Reorder:
 
     def build(self) -> tuple[tuple[int, int], CallBatch]:
         calls, steps = self._frame.calls, self._frame.steps
-        for row, step in enumerate(self._order):
+        for row, (step, planned) in enumerate(self._order):
             call = int(steps.call[step])
             self._bring(row, call)
+            if planned is not None:
+                self._batch.append(planned)
+                continue
             before = call - 1
             while before >= self.first and calls.command(before).has(Role.WITH_DRAW):
                 before -= 1

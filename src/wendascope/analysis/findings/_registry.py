@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.batches import Batches, find_batches
-from wendascope.analysis.drawn import Drawn, StepDrawn, step_boxes
+from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
@@ -43,6 +43,8 @@ class Remedy(msgspec.Struct):
     steps: list[int]
     order: list[int] = []
     """The steps in a better order, where that is the remedy."""
+    orders: list[list[int]] = []
+    """Runs of steps in the orders in which they are to come, where draws of several steps need others to move."""
     parts: list[Part] = []
     """What each draw holds, where steps are drawn together."""
     program: int = 0
@@ -154,7 +156,7 @@ class Case:
 
     @cached_property
     def batches(self) -> Batches:
-        return find_batches(self.sharing, boxes=step_boxes(self.drawn) if self.drawn.steps else None)
+        return find_batches(self.sharing, touched=touched_of(self.drawn))
 
     @cached_property
     def shaders(self) -> list[ProgramStudy]:

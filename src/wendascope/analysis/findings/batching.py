@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.batches import INSTANCE, MULTI_DRAW, Batch
+from wendascope.analysis.batches import Batch
 from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
+from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.guidelines import guidelines
 from wendascope.frame.cpu import Floats
 from wendascope.texts import plural
@@ -56,7 +57,12 @@ def _finding(case: Case, batch: Batch) -> Finding:
         how="draws saved times the cheapest draw of this frame; the CPU gain is that of the recorded calls",
         price=_price(batch),
         conditions="; ".join(batch.caveats) or "the draws follow each other; nothing is reordered",
-        remedy=Remedy("batch", batch.steps, parts=[Part(batch.how, part) for part in batch.parts]),
+        remedy=Remedy(
+            "batch",
+            batch.steps,
+            orders=[] if batch.in_place else [case.batches.regions[batch.region].order],
+            parts=[Part(batch.how, part) for part in batch.parts],
+        ),
     )
 
 
@@ -84,7 +90,12 @@ def _together(case: Case, small: list[Batch]) -> Finding:
         how="as for larger batches",
         price="many small changes for a few draws each",
         conditions="see each batch on the Batching page",
-        remedy=Remedy("batch", steps, parts=[Part(c.how, part) for c in small for part in c.parts]),
+        remedy=Remedy(
+            "batch",
+            steps,
+            orders=[case.batches.regions[n].order for n in sorted({c.region for c in small if not c.in_place})],
+            parts=[Part(c.how, part) for c in small for part in c.parts],
+        ),
     )
 
 

@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.batches import Batches, find_batches
+from wendascope.analysis.coverage import frame_coverage
 from wendascope.analysis.drawn import boxes_of_triangles
 from wendascope.analysis.layers import owner_map
 from wendascope.analysis.sharing import Sharing
@@ -108,8 +109,10 @@ def batches_of(session: ReplaySession, job: Job) -> Batches:
     """Worked out once a session."""
 
     def find() -> Batches:
-        boxes = boxes_of_triangles(geometry_of(session, job).triangles, len(session.frame.steps))
-        return find_batches(Sharing(session.frame), boxes=boxes)
+        frame = session.frame
+        boxes = boxes_of_triangles(geometry_of(session, job).triangles, len(frame.steps))
+        coverage = frame_coverage(frame, layers_of(session, job), boxes)
+        return find_batches(Sharing(frame), touched=coverage.touched())
 
     return session.slots.get(_BATCHES, find)
 

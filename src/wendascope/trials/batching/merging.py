@@ -172,7 +172,8 @@ def vertex_values(
             raise TrialError(f"what step {step} read of {row.name} in the program's own memory was not recorded")
         data, at = found.data, used * (found.stride or row.bytes) - found.skip
     if len(used) and (int(at.min()) < 0 or int(at.max()) + row.bytes > len(data)):
-        raise TrialError(f"step {step} reads {row.name} beyond the end of what is stored")
+        what = "its buffer" if row.buffer else "what was recorded"
+        raise TrialError(f"step {step} reads {row.name} beyond the end of {what}")
     return np.asarray(data[at[:, None] + np.arange(row.bytes)])
 
 

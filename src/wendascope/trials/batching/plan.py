@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import msgspec
 import numpy as np
 
-from wendascope.analysis.batches import INSTANCE, MULTI_DRAW
+from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.spirv import BadModuleError, read_module
 from wendascope.errors import MachineError, TrialError
 from wendascope.frame.uses import UnknownContentsError

@@ -24,7 +24,7 @@ from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.span_start import step_calls
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
-from wendascope.trials.reorder import reordered
+from wendascope.trials.reorder import Planned, reordered
 
 
 @dataclass
@@ -42,6 +42,8 @@ class FrameChange:
     """Step -> calls put before it."""
     after: dict[int, CallBatch] = field(default_factory=dict)
     """Step -> calls put right after it, which count as a part of it."""
+    sequences: list[list[int]] = field(default_factory=list)
+    """Runs of steps in an order that batches are a part of."""
     redundant: set[int] = field(default_factory=set)
     """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
     batches: list[tuple[str, list[int]]] = field(default_factory=list)
@@ -135,6 +137,13 @@ class FrameChange:
         insertions = []
         self._plan_batches()
         ordered: set[int] = set()
+        for order in self.sequences:
+            if ordered & set(order):
+                raise TrialError("two remedies want the same steps in different orders")
+            ordered |= set(order)
+            insertion, (first, end) = self._sequence(order)
+            drop[first:end] = True
+            insertions.append(insertion)
         for order in self.orders:
             kept = [step for step in order if step not in self.dropped]
             if ordered & set(order):
@@ -144,7 +153,7 @@ class FrameChange:
                 set(order) & set(plan.steps) for plan in self.plans
             ):
                 raise TrialError("one remedy moves a step that another changes")
-            region, batch = reordered(frame, sorted(order), kept)
+            region, batch = reordered(frame, sorted(order), [(step, None) for step in kept])
             drop[region[0] : region[1]] = True
             insertions.append(Insertion(region[0], batch))
         for step in self.dropped - ordered:
@@ -168,6 +177,32 @@ class FrameChange:
         for insertion in insertions:
             self._rename_in(insertion.batch)
         return Edit(insertions, drop)
+
+    def _sequence(self, order: list[int]) -> tuple[Insertion, tuple[int, int]]:
+        """The calls of a run of steps in another order, with the batches among them, and the calls they replace.
+
+        Raises TrialError.
+        """
+        members = set(order)
+        plan_of = {step: plan for plan in self.plans for step in plan.steps if step in members}
+        if (set(self.before) | set(self.after)) & members:
+            raise TrialError("one remedy moves a step that another changes")
+        run = sorted(order)
+        first, last = 0, len(run)
+        while last - first > 1 and order[first] == run[first] and run[first] not in plan_of:
+            first += 1
+        while last - first > 1 and order[last - 1] == run[last - 1] and run[last - 1] not in plan_of:
+            last -= 1
+        items: list[Planned] = []
+        for step in order[first:last]:
+            plan = plan_of.get(step)
+            if plan is None:
+                if step not in self.dropped:
+                    items.append((step, None))
+            elif step == plan.steps[-1]:
+                items.append((step, plan.calls))
+        region, batch = reordered(self.frame, run[first:last], items)
+        return Insertion(region[0], batch), region
 
     def _append(self, call: int, batch: CallBatch) -> None:
         """Put calls after a captured one, in its place with it."""
@@ -246,9 +281,14 @@ class FrameChange:
                 first_error = first_error or error
         if first_error and not self.plans:
             raise first_error
+        moved = {step for order in self.sequences for step in order}
         for plan in self.plans:
+            inside = set(plan.steps) & moved
+            if inside and inside != set(plan.steps):
+                raise TrialError("two remedies want the same steps in different orders")
             self.dropped |= set(plan.steps[:-1])
-            self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls
+            if not inside:
+                self.replaced[int(self.frame.steps.call[plan.steps[-1]])] = plan.calls
 
     def _redundant(self) -> CallUse:
         """Calls that are to be left out, and those that only served steps which batches took in."""
@@ -322,9 +362,10 @@ def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0, painted:
         if item.kind not in _kinds:
             raise TrialError(f"this version knows no remedy called {item.kind}")
         last = len(frame.steps)
-        if any(
-            not 0 <= step < last for step in (*item.steps, *item.order, *(s for part in item.parts for s in part.steps))
-        ):
+        named = (item.steps, item.order, *item.orders, *(part.steps for part in item.parts))
+        if any(not 0 <= step < last for steps in named for step in steps):
             raise TrialError("the remedy names steps that the frame does not have")
+        if any(sorted(order) != list(range(min(order), max(order) + 1)) for order in item.orders if order):
+            raise TrialError("the remedy orders steps that do not follow each other")
         _kinds[item.kind](change, item)
     return change

@@ -1,4 +1,6 @@
-"""Draw steps together: one draw in place of the last of each part, and none in place of the others."""
+"""Draw steps together: one draw in place of the last of each part, and none in place of the others; or in the place
+that an order gives them.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +10,10 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 @remedy("batch")
 def batch(change: FrameChange, item: Remedy) -> None:
-    """Draw the parts' steps together."""
+    """Draw the parts' steps together; where the remedy has orders, with all their steps in those."""
+    for order in item.orders:
+        if order not in change.sequences:
+            change.sequences.append(order)
     for part in item.parts:
-        change.batches.append((part.how, part.steps))
+        if (part.how, part.steps) not in change.batches:
+            change.batches.append((part.how, part.steps))

@@ -1,0 +1,68 @@
+"""The fewest draws of a pass, all its batches in one order."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
+from wendascope.analysis.findings.batching import cpu_ms, step_ms
+from wendascope.analysis.guidelines import guidelines
+from wendascope.texts import plural
+
+
+@finding("draw-plan")
+def draw_plan(case: Case) -> Iterator[Finding]:
+    """Passes in which several batches together leave much fewer draws."""
+    found = case.batches
+    for index, name in enumerate(case.names):
+        batches = [b for b in found.batches if b.pass_index == index]
+        saved = sum(b.saved for b in batches)
+        if len(batches) < 2 or saved < guidelines().batches.least_saved:
+            continue
+        numbers = sorted({b.region for b in batches})
+        regions = [region for region in found.regions if region.pass_index == index]
+        now = sum(len(region.order) for region in regions)
+        least = sum(region.least for region in regions)
+        then = now - saved
+        here = [b for b in batches if not b.always]
+        moving = [found.regions[n].order for n in numbers if not all(b.in_place for b in batches if b.region == n)]
+        gpu, cpu = step_ms(case, batches), cpu_ms(case, batches)
+        bound = (
+            "no order of the same draws has fewer"
+            if least == then
+            else f"no order of the same draws has fewer than {least}"
+        )
+        yield Finding(
+            id=f"draw-plan-{index}",
+            rule="draw-plan",
+            page="Batching",
+            title=f"{name}: {plural(now, 'draw')} could be {then:,}; {bound}",
+            why=(
+                "Draws that share program and state are brought next to each other, as far as nothing comes under what"
+                " it must lie over, and each row of them becomes one draw."
+            ),
+            steps=sorted(step for b in batches for step in b.steps),
+            evidence={
+                "draws now": now,
+                "draws then": then,
+                "fewest by the chains of draws that must keep their order": least,
+                "batches": len(batches),
+                "of them allowed by state alone": len(batches) - len(here),
+                "expected CPU gain, ms": round(cpu, 3),
+            },
+            estimate_ms=gpu if gpu is not None else cpu,
+            how="as for each batch",
+            price="the price of each batch; draws sorted by it",
+            conditions=(
+                f"{plural(len(here), 'batch', 'batches')} of it only while things lie over each other as in this"
+                " picture; a layer number or a sort key guarantees it"
+                if here
+                else "state alone allows it; fragments of equal depth may differ"
+            ),
+            remedy=Remedy(
+                "batch",
+                sorted(step for b in batches for step in b.steps),
+                orders=moving,
+                parts=[Part(b.how, part) for b in batches for part in b.parts],
+            ),
+        )

@@ -1,0 +1,204 @@
+"""Frames whose fewest draws are known by construction: the plan reaches them, its bound is not above, and the picture
+of all its batches together is the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from OpenGL import GL
+
+from ._case import Draw, known
+from ._draw import BLUE, FLAT, HEIGHT, RED, TEXTURED, WHITE, WIDTH, Painter, clear, noise, onto, texture
+
+_FREE = ("batch", "mergeable", "copies", "textured-batch", "small-batches", "fine-full-screen", "untested-overdraw")
+ROUND = """#version 330
+uniform vec4 colour;
+in vec2 uv;
+out vec4 result;
+void main() { result = vec4(colour.rgb, length(uv - 0.5) < 0.5 ? colour.a : 0.0); }
+"""
+
+
+def _blend() -> None:
+    GL.glEnable(GL.GL_BLEND)
+    GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
+
+
+def _draws(now: int, then: int, least: int) -> Callable[[Any], None]:
+    """The plan of the window's pass: from so many draws to so many, and the bound beside it."""
+
+    def check(looked: Any) -> None:
+        (found,) = looked.of("draw-plan")
+        numbers = found.evidence
+        assert (numbers["draws now"], numbers["draws then"]) == (now, then), numbers
+        assert numbers["fewest by the chains of draws that must keep their order"] == least, numbers
+
+    return check
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(72, 3, 3),), allow=_FREE)
+def a_list_of_rows() -> Draw:
+    """24 rows, each a background, a round icon and a bar on it: all backgrounds, all icons, all bars are three draws.
+    By neighbours alone nothing could be joined.
+    """
+    flat, icon, bar = Painter(), Painter(ROUND), Painter(FLAT)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for row in range(24):
+            x, y = 2 + row % 4 * 40, 2 + row // 4 * 19
+            flat.use().rect(x, y, x + 36, y + 16, (0.2, row / 24, 0.4, 0.8))
+            icon.use().rect(x + 2, y + 2, x + 14, y + 14, (0.9, 0.5, row / 24, 1))
+            bar.use().rect(x + 16, y + 6, x + 34, y + 10, (1, 1, 1, 0.7))
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 0}, allow=_FREE)
+def a_fan_of_cards() -> Draw:
+    """The trap: each card lies on a part of the one before, so no border may be drawn with another border."""
+    border, face = Painter(), Painter(ROUND)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for card in range(12):
+            x = 5 + card * 10
+            border.use().rect(x, 10, x + 30, 100, (0.1, 0.1, card / 12, 0.9))
+            face.use().rect(x + 3, 13, x + 27, 97, (0.9, card / 12, 0.3, 0.9))
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(72, 3, 3),), allow=_FREE)
+def a_tile_map_in_three_layers() -> Draw:
+    """Ground, road and roofs of 24 places each, in twelve small textures of one size, place by place: three draws with
+    a texture array, as the layers blend in different ways.
+    """
+    paint = Painter(TEXTURED)
+    tiles = [texture(8, 8, noise(8, 8, seed)) for seed in range(12)]
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use()
+        GL.glEnable(GL.GL_BLEND)
+        for place in range(24):
+            x, y = place % 6 * 26 + 2, place // 6 * 29 + 2
+            for layer, factor in enumerate((GL.GL_ZERO, GL.GL_ONE_MINUS_SRC_ALPHA, GL.GL_SRC_COLOR)):
+                GL.glBlendFunc(GL.GL_SRC_ALPHA, factor)
+                GL.glBindTexture(GL.GL_TEXTURE_2D, tiles[(place + layer * 5) % 12])
+                inset = 3 * layer
+                paint.rect(x + inset, y + inset, x + 24 - inset, y + 27 - inset)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(60, 2, 2),), allow=(*_FREE, "back-to-front", "not-visible"))
+def crates_of_two_materials() -> Draw:
+    """60 opaque crates of two shaders in turns, at depths of their own: depth decides, so they change places freely."""
+    first, second = Painter(), Painter(ROUND.replace("length(uv - 0.5) < 0.5 ? colour.a : 0.0", "uv.x"))
+
+    def draw(_: int) -> None:
+        onto(0)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        clear(depth=True)
+        for crate in range(60):
+            paint = (first, second)[crate % 2].use()
+            x, y = (crate * 37) % 140, (crate * 53) % 100
+            paint.rect(x, y, x + 18, y + 18, (crate / 60, 0.5, 0.3, 1), depth=0.9 - crate * 0.013)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(40, 2, 2),), allow=_FREE)
+def sparks_of_two_kinds() -> Draw:
+    """40 sparks over each other that only add, of two shaders in turns: adding commutes, so two draws do."""
+    first, second = Painter(), Painter(ROUND)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+        for spark in range(40):
+            paint = (first, second)[spark % 2].use()
+            paint.rect(30 + spark, 20 + spark // 2, 70 + spark, 60 + spark // 2, (5 / 255, 3 / 255, spark % 4 / 255, 0))
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 0}, allow=_FREE)
+def glass_of_two_kinds() -> Draw:
+    """The trap beside the sparks: the same, but each lets a part of what is below it through. Nothing may be joined."""
+    first, second = Painter(), Painter(ROUND)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for pane in range(40):
+            paint = (first, second)[pane % 2].use()
+            paint.rect(30 + pane, 20 + pane // 2, 70 + pane, 60 + pane // 2, (pane / 40, 0.3, 0.8, 0.5))
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(41, 5, 5),), allow=_FREE)
+def two_lists_under_a_curtain() -> Draw:
+    """Ten rows of two draws, a curtain over all of them, ten rows more: two draws, the curtain, two draws."""
+    flat, icon, curtain = Painter(), Painter(ROUND), Painter(ROUND.replace("0.5 ?", "9.5 ?"))
+
+    def rows(shade: float) -> None:
+        for row in range(10):
+            x, y = 4 + row % 2 * 76, 4 + row // 2 * 22
+            flat.use().rect(x, y, x + 70, y + 18, (0.2, row / 10, shade, 0.6))
+            icon.use().rect(x + 2, y + 2, x + 16, y + 16, (0.9, 0.5, row / 10, 0.9))
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        rows(0.3)
+        curtain.use().rect(0, 0, WIDTH, HEIGHT, (0, 0, 0, 0.4))
+        rows(0.8)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 0}, allow=_FREE)
+def rows_with_an_upload_in_between() -> Draw:
+    """The trap: the texture of all rows is written between the first half and the second, so they stay apart; each half
+    is one draw by itself.
+    """
+    paint, mark = Painter(TEXTURED), Painter(FLAT)
+    image = texture(4, 4, noise(4, 4))
+    pictures = [np.ascontiguousarray(noise(4, 4, seed)) for seed in (5, 6)]
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for half in range(2):
+            GL.glBindTexture(GL.GL_TEXTURE_2D, image)
+            GL.glTexSubImage2D(GL.GL_TEXTURE_2D, 0, 0, 0, 4, 4, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, pictures[half])
+            paint.use()
+            for row in range(3):
+                paint.rect(10 + row * 40, 10 + half * 50, 45 + row * 40, 50 + half * 50)
+        mark.use().rect(0, 0, 4, 4, RED).rect(8, 0, 12, 4, BLUE).rect(16, 0, 20, 4, WHITE)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
