@@ -86,6 +86,23 @@ class Batches:
     def saved(self) -> int:
         return sum(c.saved for c in self.batches)
 
+    def draws_now(self, pass_index: int) -> int:
+        """Draws of a pass that may be drawn with others, as far as anything may."""
+        return sum(len(region.order) for region in self.regions if region.pass_index == pass_index)
+
+    def least(self, pass_index: int) -> int:
+        """How few draws they can become by any order and within the limits. A group that is one draw but for one limit
+        needs as many as that limit says.
+        """
+        total = sum(region.least for region in self.regions if region.pass_index == pass_index)
+        for batch in self.batches:
+            if batch.pass_index == pass_index and len(batch.limits) == 1:
+                draws = self.regions[batch.region].draws
+                group = next(draw.group for draw in draws if int(draw.steps[0]) == batch.steps[0])
+                if sum(draw.group == group for draw in draws) == 1:
+                    total += len(batch.parts) - 1
+        return total
+
 
 def find_batches(sharing: Sharing, measure: BatchGuidelines | None = None, touched: Touched | None = None) -> Batches:
     """Group the draws of a frame, and plan an order in which the fewest are left. Needs no replay and no times.

@@ -81,12 +81,16 @@ def plan(touched: Touched, groups: Ints, commuting: Ints, seconds: float = 0.5) 
     """The fewest draws found for n steps; `groups` and `commuting` have shape (n,). The bound may take `seconds`."""
     if len(groups) == 0:
         return Plan([], 0)
-    best: list[list[int]] | None = None
+    kinds = len(np.unique(groups))
+    best: list[list[int]] = []
     for backwards in (False, True):
-        draws = _joined(_gathered(touched, groups, commuting, backwards), touched, groups, commuting)
-        if best is None or len(draws) < len(best):
+        draws = _gathered(touched, groups, commuting, backwards)
+        if len(draws) > kinds:
+            draws = _joined(draws, touched, groups, commuting)
+        if not best or len(draws) < len(best):
             best = draws
-    assert best is not None
+        if len(best) == kinds:
+            return Plan(best, kinds)
     return Plan(best, least_draws(touched, groups, commuting, best, seconds))
 
 

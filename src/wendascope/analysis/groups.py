@@ -104,11 +104,10 @@ class _Grouping:
         """Whether all samplers that differ read two-dimensional textures, which arrays can be made of."""
         program = int(self._sharing.frame.steps.program[steps[0]])
         for use in self._sharing.samplers:
-            if (
-                use.program == program
-                and not use.plain
-                and not all_same(use.textures[np.searchsorted(use.steps, steps)])
-            ):
+            if use.program != program or use.plain:
+                continue
+            mine = np.isin(use.steps, steps)
+            if mine.any() and not all_same(use.textures[mine]):
                 return False
         return True
 

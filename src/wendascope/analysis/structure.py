@@ -17,7 +17,7 @@ from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.switches import Switches, find_switches
 from wendascope.frame.call_use import KINDS, NO_STATE, OVERWRITTEN, REPEATS, STEP, CallUse
 from wendascope.frame.frame import Frame
-from wendascope.texts import plural, share
+from wendascope.texts import plural, share, verb
 
 
 @dataclass
@@ -103,17 +103,12 @@ def state_answer(found: Structure) -> tuple[str, str]:
 def batching_answer(found: Structure) -> tuple[str, str]:
     """(answer, evidence) to what could be drawn together."""
     steps = len(found.sharing.calls)
-    batches = found.batches.batches
     saved = found.batches.saved
     if not steps:
         return "The frame draws nothing.", ""
-    if saved:
-        answer = (
-            f"{plural(steps, 'step')} could be {steps - saved:,}:"
-            f" {plural(len(batches), 'batch', 'batches')} of draws can be drawn together."
-        )
-    else:
-        answer = f"{plural(steps, 'step')}; no draws could be batched."
+    passes = range(len(found.sharing.frame.passes))
+    now = sum(found.batches.draws_now(index) for index in passes)
+    answer = plan_answer(now, now - saved, sum(found.batches.least(index) for index in passes))
     largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][
         :3
     ]
@@ -123,6 +118,16 @@ def batching_answer(found: Structure) -> tuple[str, str]:
         else ""
     )
     return answer, devices_sentence(steps, steps - saved) + differs
+
+
+def plan_answer(now: int, then: int, least: int) -> str:
+    """How many draws would give the same picture, and how few there can be."""
+    if now == 0:
+        return "No draws of the frame can be drawn with others."
+    if then == now:
+        return f"{plural(now, 'draw')}; no order of them lets any be drawn together."
+    fewer = "no order of them has fewer" if least >= then else f"no order of them has fewer than {least:,}"
+    return f"{plural(now, 'draw')}; {then:,} {verb(then, 'gives', 'give')} the same picture, and {fewer}."
 
 
 def devices_sentence(steps: int, then: int) -> str:

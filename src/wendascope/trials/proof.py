@@ -384,20 +384,25 @@ def _less(before: Interval, saved: Interval | None) -> Interval | None:
 
 
 def compatible(findings: list[Finding]) -> list[Finding]:
-    """Those that can be in one frame: where two want the same steps, the one that saves more steps."""
+    """Those that can be in one frame: where two want the same steps, the one that saves more steps. What is a part of
+    another one is there with it.
+    """
     chosen: list[Finding] = []
     ordered: set[int] = set()
     changed: set[int] = set()
     drawn: set[int] = set()
+    together: set[tuple[int, ...]] = set()
     # batches leave nothing to reorder, and save most
     for item in sorted(findings, key=lambda f: f.remedy is None or f.remedy.kind != "batch"):
         assert item.remedy is not None
         steps = set(item.remedy.steps) | set(item.remedy.order)
         match item.remedy.kind:
             case "batch":
-                if steps & drawn:
+                parts = {tuple(part.steps) for part in item.remedy.parts}
+                if steps & drawn and not parts <= together:
                     continue
-                drawn |= steps
+                drawn |= steps.union(*item.remedy.orders)
+                together |= parts
             case "reorder-steps":
                 if steps & (ordered | changed | drawn):
                     continue

@@ -20,9 +20,7 @@ def draw_plan(case: Case) -> Iterator[Finding]:
         if len(batches) < 2 or saved < guidelines().batches.least_saved:
             continue
         numbers = sorted({b.region for b in batches})
-        regions = [region for region in found.regions if region.pass_index == index]
-        now = sum(len(region.order) for region in regions)
-        least = sum(region.least for region in regions)
+        now, least = found.draws_now(index), found.least(index)
         then = now - saved
         here = [b for b in batches if not b.always]
         moving = [found.regions[n].order for n in numbers if not all(b.in_place for b in batches if b.region == n)]

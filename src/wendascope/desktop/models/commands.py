@@ -32,6 +32,7 @@ class JobName(StrEnum):
     PROGRAMS = "programs"
     BATCH_CODE = "batch code"
     BREAKS = "breaks"
+    KEYS = "keys to unify"
     ATLAS = "atlas"
     ATLAS_PAGE = "atlas page"
     TRIAL_FILES = "trial files"

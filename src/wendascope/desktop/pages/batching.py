@@ -15,6 +15,7 @@ from wendascope.desktop.atlas_view import AtlasView
 from wendascope.desktop.breaks_view import BreaksView
 from wendascope.desktop.code_view import CodeView
 from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.keys_view import KeysView
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
@@ -24,8 +25,8 @@ from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import COMBINED, state_of
 from wendascope.trials.verdicts import SHORT
 
-_TITLES = ["batch / draw", "draws", "then", "~ CPU ms", "~ GPU ms", "KiB", "state"]
-_WIDTHS = [52, 44, 72, 72, 56, 104]
+_TITLES = ["batch / draw", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
+_WIDTHS = [52, 44, 64, 72, 72, 52, 104]
 _HOW = {"instance": "copies", "merge": "merged", "multi-draw": "ranges"}
 
 
@@ -37,19 +38,23 @@ class BatchingPage(FramePage):
         super().__init__(workspace, "Which draws can be batched, and what breaks batches?")
         tips = {
             2: "Draws needed",
-            3: "Estimated: CPU time of the calls saved, as recorded",
-            4: "Estimated: draws saved times the cheapest draw",
-            5: "Graphics memory of vertices and per-draw data: then minus now",
+            3: "always: by state alone; here: while things lie over each other as in this picture, which a layer number"
+            " or a sort key guarantees",
+            4: "Estimated: CPU time of the calls saved, as recorded",
+            5: "Estimated: draws saved times the cheapest draw",
+            6: "Graphics memory of vertices and per-draw data: then minus now",
         }
         self.tree = NodeTree(_TITLES, _WIDTHS, "Batches", tips)
         self.findings = FindingsView(workspace, "Batching")
         self.breaks = BreaksView(workspace)
+        self.keys = KeysView(workspace)
         self.code = CodeView()
         self.atlas = AtlasView(workspace, settings)
         self.tabs = self.split(
             self.tree,
             [
                 ("Findings", self.findings),
+                ("Keys to unify", self.keys),
                 ("What breaks batches", self.breaks),
                 ("Code", self.code),
                 ("Atlas", self.atlas),
@@ -76,6 +81,7 @@ class BatchingPage(FramePage):
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
         self.breaks.show_document(document)
+        self.keys.show_document(document)
         self.atlas.show_document(document)
         found = document.structure if document else None
         if document is None:
@@ -122,7 +128,7 @@ class BatchingPage(FramePage):
         """First step of a batch -> what is known of the finding that has it."""
         found = {}
         for finding in document.findings:
-            if finding.remedy is not None and finding.remedy.kind == "batch":
+            if finding.remedy is not None and finding.remedy.kind == "batch" and finding.rule != "draw-plan":
                 for part in finding.remedy.parts:
                     state = state_of(finding, document.proofs)
                     found[part.steps[0]] = SHORT.get(state, state)
@@ -140,6 +146,7 @@ class BatchingPage(FramePage):
             label,
             f"{len(batch.steps):,}",
             f"{len(batch.parts):,}",
+            "always" if batch.always else "here",
             f"{cpu_ms(case, [batch]):.2f}",
             "" if gpu is None else f"{gpu:.2f}",
             f"{more:+,.0f}",
@@ -174,10 +181,8 @@ class BatchingPage(FramePage):
         self._choose_finding(document, batch)
 
     def _choose_finding(self, document: Document, batch: Batch) -> None:
-        finding = next(
-            (f for f in document.findings if f.remedy and f.remedy.kind == "batch" and batch.steps[0] in f.steps),
-            None,
-        )
+        mine = [f for f in document.findings if f.remedy and f.remedy.kind == "batch" and batch.steps[0] in f.steps]
+        finding = min(mine, key=lambda f: len(f.steps), default=None)
         if finding is not None:
             self.findings.choose(finding.id)
 

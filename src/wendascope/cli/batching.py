@@ -1,0 +1,77 @@
+"""The command about batches."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from wendascope.cli._app import JsonOption, app, emit, say, typer, warn_stored
+
+
+@app.command()
+def batches(
+    file: Path,
+    share: Annotated[
+        list[str] | None,
+        typer.Option("--share", help="Plan as if draws shared this key too; may be given several times."),
+    ] = None,
+    assume_no_overlap: Annotated[
+        bool, typer.Option("--assume-no-overlap", help="Plan as if nothing lay over anything else.")
+    ] = False,
+    limit: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--limit", help="Another limit than the guideline's, as vertices_a_batch=20000; may be given several times."
+        ),
+    ] = None,
+    code: Annotated[Path | None, typer.Option(help="Write the code of every batch into this folder.")] = None,
+    atlas: Annotated[
+        Path | None, typer.Option(help="Write atlas pages of textures that are drawn together into this folder.")
+    ] = None,
+    json: JsonOption = False,
+) -> None:
+    """The fewest draws that give this picture: batches, what keeps others apart, and how few there can be."""
+    from wendascope.analysis.drawn import touched_of
+    from wendascope.analysis.unify import KEYS
+    from wendascope.errors import TrialError, UsageError
+    from wendascope.frame.file import load
+    from wendascope.records import DRAWN
+    from wendascope.report.batches import batch_report, batches_text, with_limits, write_code
+
+    warn_stored(file, json)
+    frame, drawn = load(file), DRAWN.newest(file)
+    names = {label: key for key, label in KEYS.items()} | {key: key for key in KEYS}
+    unknown = [word for word in share or [] if word not in names]
+    if unknown:
+        raise UsageError(f"--share {unknown[0]} is none of {', '.join(KEYS)}")
+    shared = [names[word] for word in share or []] + (["order"] if assume_no_overlap else [])
+    report = batch_report(frame, touched_of(drawn), list(dict.fromkeys(shared)), with_limits(limit or []))
+    written: list[Path] = []
+    if code is not None:
+        from wendascope.trials.batching import batch_code
+
+        pieces, refused = {}, []
+        for planned in report.batches:
+            for number, part in enumerate(planned.batch.parts, 1):
+                title = f"{planned.batch.label} part {number}" if len(planned.batch.parts) > 1 else planned.batch.label
+                try:
+                    made = batch_code(frame, part, planned.batch.how)
+                    pieces[title] = [(piece.title, piece.text, piece.language) for piece in made]
+                except TrialError as error:
+                    refused.append(f"no code for {title}: {error}")
+        written += write_code(code, pieces)
+        for text in refused:
+            say(text)
+    if atlas is not None:
+        from wendascope.analysis.atlas import Options, plan_atlases
+        from wendascope.analysis.sharing import Sharing
+        from wendascope.report.atlas import write_atlas
+
+        options = Options()
+        written += write_atlas(frame, plan_atlases(Sharing(frame), options), options.padding, atlas)
+    if json:
+        emit(report)
+    else:
+        print(batches_text(report))
+    for path in written:
+        say(f"wrote {path}")

@@ -1,0 +1,159 @@
+"""The plan of batches as a document: for the command line, JSON, and folders of code."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from wendascope.analysis.batches import Batch, find_batches
+from wendascope.analysis.draw_order import Touched
+from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
+from wendascope.analysis.guidelines import BatchGuidelines, guidelines
+from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.structure import devices_sentence, plan_answer
+from wendascope.analysis.unify import KEYS, KeyGain, draws_in, keys_to_unify, plan_with
+from wendascope.errors import UsageError
+from wendascope.files import write_files
+from wendascope.frame.frame import Frame
+
+_HOW = {INSTANCE: "instances", MULTI_DRAW: "multi-draw"}
+
+
+class PassDraws(msgspec.Struct):
+    """Draws of one pass that may be drawn with others."""
+
+    index: int
+    name: str
+    now: int
+    then: int
+    least: int
+    """No order of the same groups has fewer, within the limits."""
+
+
+class PlannedBatch(msgspec.Struct):
+    """A batch, as a person would name it."""
+
+    name: str
+    batch: Batch
+    condition: str
+
+
+class BatchReport(msgspec.Struct):
+    """What `batches` tells."""
+
+    answer: str
+    evidence: str
+    measured: bool
+    """Whether it is known what lies where; else only state decides what may change places."""
+    steps: int
+    now: int
+    then: int
+    least: int
+    passes: list[PassDraws]
+    batches: list[PlannedBatch]
+    keys: list[KeyGain]
+    shared: list[str]
+    """Keys that count as shared, and the draws that would be left then."""
+    then_shared: int | None = None
+
+
+def with_limits(limits: Sequence[str]) -> BatchGuidelines:
+    """The guidelines of batches with some of them replaced, as `name=number`. Raises UsageError."""
+    values = msgspec.to_builtins(guidelines().batches)
+    for text in limits:
+        name, _, number = text.partition("=")
+        if name not in values or not number.isdigit():
+            raise UsageError(f"--limit {text} is none of {', '.join(f'{n}=NUMBER' for n in values)}")
+        values[name] = int(number)
+    return msgspec.convert(values, BatchGuidelines)
+
+
+def batch_report(
+    frame: Frame, touched: Touched | None, shared: Sequence[str] = (), measure: BatchGuidelines | None = None
+) -> BatchReport:
+    """Work out the plan of a frame, and what would leave fewer draws still. `shared` are `KEYS` taken as shared."""
+    sharing, measure = Sharing(frame), measure or guidelines().batches
+    found = find_batches(sharing, measure, touched)
+    passes = []
+    for index, name in enumerate(frame.passes.names):
+        now, saved = found.draws_now(index), sum(b.saved for b in found.batches if b.pass_index == index)
+        if now:
+            passes.append(PassDraws(index, name, now, now - saved, found.least(index)))
+    now, then, least = (sum(getattr(p, what) for p in passes) for what in ("now", "then", "least"))
+    names = batch_names(frame, found.batches)
+    planned = [PlannedBatch(names[b.number], b, condition_of(b)) for b in found.batches]
+    planned.sort(key=lambda p: -p.batch.saved)
+    return BatchReport(
+        plan_answer(now, then, least),
+        devices_sentence(len(frame.steps), len(frame.steps) - now + then),
+        touched is not None,
+        len(frame.steps),
+        now,
+        then,
+        least,
+        passes,
+        planned,
+        keys_to_unify(sharing, touched, shared, measure),
+        list(shared),
+        draws_in(plan_with(sharing, touched, shared, measure)) if shared else None,
+    )
+
+
+def condition_of(batch: Batch) -> str:
+    """When a batch may be drawn."""
+    if batch.in_order:
+        return "always: its draws follow each other"
+    if batch.always:
+        return "always: state alone allows it"
+    return "while things lie over each other as in this picture" + ("" if batch.in_place else "; others move with it")
+
+
+def batch_names(frame: Frame, batches: Sequence[Batch]) -> dict[int, str]:
+    """Batch -> a name that a person can recognise: its debug group, else what it draws with what."""
+    found = {}
+    for batch in batches:
+        groups = {frame.steps.group[step] for step in batch.steps}
+        label = next(iter(groups))[-1] if len(groups) == 1 and next(iter(groups)) else ""
+        facts = f"{frame.step_name(batch.steps[0])}, program {batch.program}"
+        found[batch.number] = f"{label}: {facts}" if label else facts
+    return found
+
+
+def batches_text(report: BatchReport) -> str:
+    """The document in lines."""
+    lines = [report.answer, report.evidence]
+    if not report.measured:
+        lines.append("What lies where was not measured: run `wendascope survey` first, and more may change places.")
+    if report.passes:
+        width = max(len(p.name) for p in report.passes)
+        lines += ["", f"{'pass':<{width}}  {'now':>6}  {'then':>6}  {'least':>6}"]
+        lines += [f"{p.name:<{width}}  {p.now:>6,}  {p.then:>6,}  {p.least:>6,}" for p in report.passes]
+    if report.batches:
+        lines += ["", "  draws  then  how         may be drawn"]
+    for planned in report.batches:
+        b = planned.batch
+        how = "atlas" if b.page else "array" if b.samplers else _HOW.get(b.how, "merged")
+        lines.append(f"{len(b.steps):>7,} {len(b.parts):>5,}  {how:<10}  {planned.condition}")
+        lines.append(f"                {planned.name}, from step {b.steps[0]:,}")
+    if report.keys:
+        lines += ["", "if draws shared ...                     draws less  values joined"]
+        lines += [f"{KEYS[k.key]:<40}{k.saved:>10,}  {k.values or '':>13}" for k in report.keys]
+    if report.then_shared is not None:
+        lines += ["", f"with {', '.join(KEYS[k] for k in report.shared)} shared: {report.then_shared:,} draws"]
+    return "\n".join(lines)
+
+
+def write_code(folder: Path, codes: dict[str, list[tuple[str, str, str]]]) -> list[Path]:
+    """Write code (title, text, language) of batches by name, a file a piece. Returns what was written. Raises
+    FileError.
+    """
+    endings = {"glsl": "glsl", "c": "c"}
+    files = {}
+    for name, pieces in codes.items():
+        stem = re.sub(r"\W+", "-", name).strip("-")[:60]
+        for title, text, language in pieces:
+            files[f"{stem}-{re.sub(r'[^a-z]+', '-', title.lower())}.{endings.get(language, 'txt')}"] = text.encode()
+    return write_files(folder, files)
