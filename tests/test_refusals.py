@@ -16,8 +16,11 @@ from wendascope.errors import TrialError
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect, compiled_text
+from wendascope.glsl.std140 import struct_layout
 from wendascope.glsl.words import fragment_habits
 from wendascope.registry import GL
+from wendascope.trials.batching.rewrite import DrawData, Names, Source
+from wendascope.trials.batching.rewrite import rewrite as with_draw_data
 from wendascope.trials.rewriting import (
     fewer_iterations,
     flat_colour,
@@ -232,3 +235,17 @@ def test_precisions_and_varyings_of_generated_es_sources() -> None:
     )
     vertex = compiled_text("#version 330\n#define OUT out\nOUT vec2 a;\nvoid main() { a = vec2(1.0); }\n", DIALECT)
     assert "out vec2 a" not in without_outputs(vertex, ["a"])
+
+
+def test_a_uniform_declared_after_main_is_rewritten_all_the_same() -> None:
+    """Sources put together from parts, as painters of interfaces have them, declare it where it is used."""
+    text = (
+        "varying vec2 at; attribute vec2 given;\nvoid place();\nvoid main() { place(); at = given; }\n"
+        "uniform mat3 matrix; attribute vec2 corner;\n"
+        "void place() { gl_Position = vec4(matrix * vec3(corner, 1.0), 1.0); }\n"
+    )
+    members, _ = struct_layout([("matrix", GL.FLOAT_MAT3, 1, False)])
+    data = DrawData(tuple(members), {"matrix": "matrix"}, (), (), {}, 3, False, Names())
+    found = with_draw_data(Source(GL.VERTEX_SHADER, text, False), data, False, False)
+    assert found.index("mat3 matrix;") < found.index("void main()") and found.count("mat3 matrix;") == 1
+    compile_glsl(found, GL.VERTEX_SHADER, DIALECT)

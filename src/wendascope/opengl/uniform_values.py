@@ -49,7 +49,7 @@ def uniform_value(frame: OpenGLFrame, program: ProgramRecord, uniform: UniformRe
         command = frame.calls.command(setter)
         location = int(frame.calls.argument(setter, "location"))
         first = next((k for k, known in enumerate(uniform.locations) if known & 0xFFFFFFFF == location & 0xFFFFFFFF), 0)
-        data = _set_to(frame, setter, command.name)
+        data = _set_to(frame, setter, command.canonical)
         value[first * width : first * width + len(data)] = data
     return bytes(value[: width * len(uniform.locations)])
 

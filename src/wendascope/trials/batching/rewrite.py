@@ -161,6 +161,9 @@ def rewrite(source: Source, data: DrawData, reads_index: bool, blocks: bool) -> 
     return _Rewriter(source, data, reads_index, blocks).text()
 
 
+_BUILT_IN = re.compile(r"float|int|uint|bool|double|[biud]?vec[234]|d?mat[234](x[234])?|[iu]?sampler\w+")
+
+
 class _Rewriter:
     def __init__(self, source: Source, data: DrawData, reads_index: bool, blocks: bool) -> None:
         self._source, self._data, self._blocks = source, data, blocks
@@ -172,6 +175,8 @@ class _Rewriter:
             m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables
         ]
         self._edits: list[tuple[int, int, str]] = []
+        self._early: list[str] = []
+        """Declarations that go before everything."""
 
     def text(self) -> str:
         source = self._source
@@ -209,7 +214,10 @@ class _Rewriter:
     def _declarations(self) -> None:
         wanted = self._variables | self._samplers
         for declaration in self._source.uniforms(wanted | self._paged):
-            lines, precision = declaration.without(wanted), declaration.precision
+            kept, precision = declaration.without(wanted), declaration.precision
+            # sources put together from parts may declare it after main, which is where it gets its value
+            late = self._source.globals.main is not None and declaration.first > self._source.globals.main
+            lines: list[str] = [] if late else kept
             for name in declaration.names:
                 if name.text in self._paged:
                     lines.append(
@@ -220,7 +228,13 @@ class _Rewriter:
                     lines.append(f"uniform {given}sampler2DArray {name.text};")
                     lines.append(f"int {self._data.names.layer_of(name.text)};")
                 elif name.text in wanted:
-                    lines.append(f"{precision}{declaration.type} {name.text}{name.array};")
+                    given = precision or ("highp " if late and self._source.is_es else "")
+                    lines.append(f"{given}{declaration.type} {name.text}{name.array};")
+            if late:
+                if not _BUILT_IN.fullmatch(declaration.type):
+                    raise TrialError(f"a uniform of the structure {declaration.type} is declared after main")
+                self._early += lines
+                lines = kept
             self._edits.append((declaration.first, declaration.end, " ".join(lines)))
 
     def _check_initialisers(self) -> None:
@@ -288,7 +302,7 @@ class _Rewriter:
             lines.append(
                 f"flat in {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};"
             )
-        return "\n".join(lines) + "\n"
+        return "\n".join([*lines, *self._early]) + "\n"
 
     def _beginning(self, vertex: bool) -> str:
         """What main does first."""
