@@ -264,3 +264,59 @@ def test_settings_of_the_atlas_come_back(qtbot: Any, tmp_path: Path) -> None:
     qtbot.addWidget(window)
     page = window.page("Batching")
     assert isinstance(page, BatchingPage) and page.atlas.options.page == 1024 and page.atlas.options.rotation
+
+
+# ---- the plan ------------------------------------------------------------------------------------------
+
+
+def test_the_command_line_tells_the_plan(crowd: Path, tmp_path: Path) -> None:
+    told = result("batches", str(crowd))
+    assert told["measured"] and (told["now"], told["then"], told["least"]) == (88, 8, 8)
+    assert [p["then"] for p in told["passes"]] == [8] and sum(len(b["batch"]["steps"]) for b in told["batches"]) >= 80
+    plain = run("batches", str(crowd), "--code", str(tmp_path / "code"), "--atlas", str(tmp_path / "pages"))
+    assert plain.returncode == 0 and "88 draws; 8 give the same picture" in plain.stdout
+    names = [path.name for path in (tmp_path / "code").iterdir()]
+    assert any(name.endswith("calls.c") for name in names) and any(name.endswith("-shader.glsl") for name in names)
+    assert list((tmp_path / "pages").glob("*.png"))
+
+
+def test_the_command_line_plans_as_if_keys_were_shared(crowd: Path) -> None:
+    fewer = result("batches", str(crowd), "--share", "program", "--share", "textures of other sizes or formats")
+    assert fewer["then_shared"] < fewer["then"] == 8 and "program" not in [k["key"] for k in fewer["keys"]]
+    apart = result("batches", str(crowd), "--assume-no-overlap")
+    assert apart["then_shared"] <= 8
+    limited = result("batches", str(crowd), "--limit", "vertices_a_batch=100")
+    assert limited["then"] > 8 and limited["least"] <= limited["then"]
+
+
+def test_what_the_command_line_does_not_know_it_says(crowd: Path) -> None:
+    for arguments, says in (
+        (("--share", "colour"), "is none of program"),
+        (("--limit", "size=1"), "is none of uniform"),
+    ):
+        bad = run("batches", str(crowd), *arguments)
+        assert bad.returncode == 2 and says in bad.stderr and bad.stderr.count("\n") == 1
+
+
+def test_keys_are_ticked_and_the_plan_is_worked_out_again(opened: MainWindow, qtbot: Any) -> None:
+    page = _batching(opened)
+    view = page.keys
+    page.tabs.setCurrentWidget(view)
+    qtbot.waitUntil(lambda: len(view.table.rows.rows) > 5, timeout=PATIENCE)
+    assert "8 draws" in view.note.text() and view.table.rows.rows[0].gain is not None
+    best = view.table.rows.rows[0]
+    view.toggle(best)
+    qtbot.waitUntil(lambda: view.table.rows.rows[0].shared, timeout=PATIENCE)
+    assert view.table.rows.rows[0].key == best.key and "would be" in view.note.text()
+    view.toggle(view.table.rows.rows[0])
+    qtbot.waitUntil(lambda: not view.table.rows.rows[0].shared, timeout=PATIENCE)
+    assert "if draws shared" in view.table.rows.as_text([])
+
+
+def test_draws_of_each_pass_are_listed_and_chosen(opened: MainWindow) -> None:
+    page = _batching(opened)
+    rows = page.passes.table.rows.rows
+    assert [(row.now, row.then, row.least) for row in rows] == [(88, 8, 8)]
+    page.passes.table.choose(rows[0])
+    document = opened.workspace.current
+    assert document is not None and document.selection.step == int(document.frame.passes.end[rows[0].index]) - 1

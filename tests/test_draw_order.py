@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import itertools
+import zlib
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from wendascope.analysis.coverage import Coverage, coverage_of, of_boxes
 from wendascope.analysis.draw_order import Plan, Touched, everywhere, follows, plan
+from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
+from wendascope.analysis.layers import PassLayers, Touch
 
 
 def touched(steps: list[set[int]]) -> Touched:
@@ -127,3 +131,51 @@ def test_layers_of_a_tile_map(count: int) -> None:
     groups = [layer * 4 + tile % 4 for layer in range(3) for tile in range(count * count)]
     found = planned(steps, groups)
     assert len(found.draws) == 12 == found.least
+
+
+# ---- what lies where -----------------------------------------------------------------------------------
+
+
+def _pass(masks: list[np.ndarray]) -> PassLayers:
+    touches = [Touch(step, "blended", 0, 0, mask.astype(np.uint8)) for step, mask in enumerate(masks)]
+    return PassLayers(0, masks[0].shape[1], masks[0].shape[0], touches=touches)
+
+
+masks_of = st.lists(st.integers(0, (1 << 24) - 1), min_size=1, max_size=6).map(
+    lambda values: [np.array([v >> k & 1 for k in range(24)], bool).reshape(4, 6) for v in values]
+)
+
+
+@given(masks_of)
+def test_cells_tell_exactly_who_shares_a_sample(masks: list[np.ndarray]) -> None:
+    boxes = np.tile(np.array([0, 0, 6, 4]), (len(masks), 1))
+    found = coverage_of([_pass(masks)], boxes, np.zeros(len(masks), bool)).touched()
+    for a, b in itertools.combinations(range(len(masks)), 2):
+        assert bool(np.intersect1d(found.of(a), found.of(b)).size) == bool((masks[a] & masks[b]).any())
+
+
+def test_steps_that_are_not_counted_take_their_box() -> None:
+    masks = [np.zeros((4, 6), bool), np.ones((4, 6), bool)]
+    boxes = np.array([[1, 1, 3, 3], [0, 0, 6, 4], [0, 0, 9, 9]])
+    found = coverage_of([_pass(masks)], boxes, np.array([True, False, True])).touched()
+    assert len(found.of(0)) == 1 and len(found.of(2)) == 4, "one cell of the pass; tiles of a pass that was not counted"
+    assert np.intersect1d(found.of(0), found.of(1)).size == 1
+    assert len(of_boxes(boxes).of(1)) == 1
+
+
+@pytest.mark.parametrize(
+    "bad",
+    [
+        Coverage(1, b"", b""),
+        Coverage(1, b"junk", b"junk"),
+        Coverage(1, zlib.compress(b"\0\0\0"), zlib.compress(b"")),
+        Coverage(1, zlib.compress(np.array([0, 5], np.int32).tobytes()), zlib.compress(b"")),
+        Coverage(1, zlib.compress(np.zeros(1, np.int32).tobytes()), zlib.compress(bytes(80 << 20))),
+    ],
+)
+def test_damaged_coverage_is_refused_and_done_without(bad: Coverage) -> None:
+    with pytest.raises(ValueError, match="damaged"):
+        bad.touched()
+    drawn = Drawn([StepDrawn(box=(0, 0, 4, 4), triangles=1)], [], [], coverage=bad)
+    found = touched_of(drawn)
+    assert found is not None and len(found.starts) == 2, "by its box"

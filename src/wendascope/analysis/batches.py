@@ -6,6 +6,7 @@ nothing but the range differs; near kin (other textures of one shape) need a tex
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -72,6 +73,17 @@ class Batch(msgspec.Struct):
         return f"batch {self.number + 1}"
 
 
+class PassDraws(msgspec.Struct):
+    """Draws of one pass that may be drawn with others."""
+
+    index: int
+    name: str
+    now: int
+    then: int
+    least: int
+    """No order of the same groups has fewer, within the limits."""
+
+
 @dataclass
 class Batches:
     batches: list[Batch]
@@ -85,6 +97,14 @@ class Batches:
     @property
     def saved(self) -> int:
         return sum(c.saved for c in self.batches)
+
+    def passes(self, names: Sequence[str]) -> list[PassDraws]:
+        """Passes with draws that may be drawn with others; `names` are those of all passes."""
+        saved = dict.fromkeys(range(len(names)), 0)
+        for batch in self.batches:
+            saved[batch.pass_index] += batch.saved
+        rows = [(index, name, self.draws_now(index)) for index, name in enumerate(names)]
+        return [PassDraws(i, name, now, now - saved[i], self.least(i)) for i, name, now in rows if now]
 
     def draws_now(self, pass_index: int) -> int:
         """Draws of a pass that may be drawn with others, as far as anything may."""

@@ -22,6 +22,7 @@ _SIDES = (1, 4, 8, 16, 32, 64, 128)
 """Of a tile, in samples: the first of them at which the cells of a frame are no more than the most."""
 _BOX_SIDE = 8
 _MOST = 1_000_000
+_MOST_BYTES = 64 << 20
 _WIDE = 1 << 16
 """Tiles of a row, where only boxes are known."""
 
@@ -49,7 +50,14 @@ def _packed(values: Ints) -> bytes:
 
 
 def _unpacked(data: bytes) -> Ints:
-    return np.cumsum(np.frombuffer(zlib.decompress(data), np.int32), dtype=np.int64)
+    stream = zlib.decompressobj()
+    try:
+        numbers = stream.decompress(data, _MOST_BYTES)
+    except zlib.error as error:
+        raise ValueError(f"the coverage of the steps is damaged ({error})") from error
+    if stream.unconsumed_tail or len(numbers) % 4:
+        raise ValueError("the coverage of the steps is damaged")
+    return np.cumsum(np.frombuffer(numbers, np.int32), dtype=np.int64)
 
 
 def coverage_of(layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_]) -> Coverage:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 from collections.abc import Mapping
 from typing import Any
@@ -141,7 +142,12 @@ def touched_of(drawn: Drawn | None) -> Touched | None:
     """What lies where on its target, as closely as it was measured; None before that."""
     if drawn is None or not drawn.steps:
         return None
-    return drawn.coverage.touched() if drawn.coverage is not None else of_boxes(step_boxes(drawn))
+    if drawn.coverage is not None:
+        with contextlib.suppress(ValueError):  # damaged: boxes tell less, and nothing false
+            touched = drawn.coverage.touched()
+            if len(touched.starts) == len(drawn.steps) + 1:
+                return touched
+    return of_boxes(step_boxes(drawn))
 
 
 def step_boxes(drawn: Drawn) -> npt.NDArray[np.int64]:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from wendascope.analysis.batches import Batch, find_batches
+from wendascope.analysis.batches import Batch, PassDraws, find_batches
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
@@ -20,17 +20,6 @@ from wendascope.files import write_files
 from wendascope.frame.frame import Frame
 
 _HOW = {INSTANCE: "instances", MULTI_DRAW: "multi-draw"}
-
-
-class PassDraws(msgspec.Struct):
-    """Draws of one pass that may be drawn with others."""
-
-    index: int
-    name: str
-    now: int
-    then: int
-    least: int
-    """No order of the same groups has fewer, within the limits."""
 
 
 class PlannedBatch(msgspec.Struct):
@@ -77,11 +66,7 @@ def batch_report(
     """Work out the plan of a frame, and what would leave fewer draws still. `shared` are `KEYS` taken as shared."""
     sharing, measure = Sharing(frame), measure or guidelines().batches
     found = find_batches(sharing, measure, touched)
-    passes = []
-    for index, name in enumerate(frame.passes.names):
-        now, saved = found.draws_now(index), sum(b.saved for b in found.batches if b.pass_index == index)
-        if now:
-            passes.append(PassDraws(index, name, now, now - saved, found.least(index)))
+    passes = found.passes(frame.passes.names)
     now, then, least = (sum(getattr(p, what) for p in passes) for what in ("now", "then", "least"))
     names = batch_names(frame, found.batches)
     planned = [PlannedBatch(names[b.number], b, condition_of(b)) for b in found.batches]

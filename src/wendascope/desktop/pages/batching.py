@@ -21,6 +21,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
+from wendascope.desktop.passes_view import PassesView
 from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import COMBINED, state_of
 from wendascope.trials.verdicts import SHORT
@@ -48,12 +49,14 @@ class BatchingPage(FramePage):
         self.findings = FindingsView(workspace, "Batching")
         self.breaks = BreaksView(workspace)
         self.keys = KeysView(workspace)
+        self.passes = PassesView()
         self.code = CodeView()
         self.atlas = AtlasView(workspace, settings)
         self.tabs = self.split(
             self.tree,
             [
                 ("Findings", self.findings),
+                ("Passes", self.passes),
                 ("Keys to unify", self.keys),
                 ("What breaks batches", self.breaks),
                 ("Code", self.code),
@@ -82,6 +85,7 @@ class BatchingPage(FramePage):
         self.findings.show_document(document)
         self.breaks.show_document(document)
         self.keys.show_document(document)
+        self.passes.show_document(document)
         self.atlas.show_document(document)
         found = document.structure if document else None
         if document is None:
