@@ -140,7 +140,7 @@ class _Contexts:
         self._settler.starts_with(snapshot.fixed)
         self._known = {number: snapshot.context}
         self.settle = self._settler.settle
-        self._too_many = False
+        self._flags = 0
 
     @property
     def context(self) -> ContextInfo:
@@ -152,15 +152,19 @@ class _Contexts:
 
     @property
     def caveats(self) -> list[str]:
-        more = ["contexts change too often: the fixed-function state of later changes was not read"]
-        return self._settler.caveats + (more if self._too_many else [])
+        more = []
+        if self._flags & 1:
+            more.append("contexts change too often: the fixed-function state of later changes was not read")
+        if self._flags & 2:
+            more.append("a context was made during the frame that shares its objects: its calls were not recorded")
+        return self._settler.caveats + more
 
     def until_recorded(self, deadline: float) -> Message | None:
         """The message that ends the recording; None when it does not come in time. Raises TargetError."""
         while (left := deadline - time.monotonic()) > 0:
             message = self._channel.receive(left)
             if message is not None and message.kind == MessageKind.RECORDED:
-                self._too_many |= bool(message.values[10])
+                self._flags |= message.values[10]
                 return message
             if message is not None and message.kind == MessageKind.CONTEXT:
                 self._meet(message)

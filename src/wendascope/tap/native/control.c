@@ -44,6 +44,7 @@ static Usage last_usage, recording_usage;
 static uint64_t recording_began;
 static uint64_t last_frame_calls;
 static TapDrawable recorded_drawable;
+extern uint64_t tap_late_calls;
 #define MOST_MEETINGS 256 /* of a frame: a program that goes to and fro between contexts is not asked every time */
 static int meetings;
 static uint64_t met_ns, met_cpu_ns; /* spent in them; on the thread that ends the frame */
@@ -354,7 +355,7 @@ static void finish_recording(const TapDrawable *drawable) {
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
   message.v[9] = (uint64_t)tap_frame.failed;
-  message.v[10] = meetings > MOST_MEETINGS;
+  message.v[10] = (uint64_t)(meetings > MOST_MEETINGS) | (uint64_t)(__atomic_load_n(&tap_late_calls, __ATOMIC_RELAXED) > 0) << 1;
   message.v[11] = recording_began;
   message.v[12] = ended - met_ns;
   used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);

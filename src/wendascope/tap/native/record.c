@@ -69,10 +69,14 @@ void tap_locks_after_fork(void) {
 /* ---- whose calls come next in the recording ------------------------------------------------------------------ */
 
 static TapContext *entered; /* whose call was recorded last; of whoever has the turn */
+static int recorded_alone;  /* no other context shared objects when recording began: calls then take no turns */
+uint64_t tap_late_calls;    /* of contexts that came to it since, which are not recorded: nobody would wait for them */
 static uintptr_t entered_drawable, first_drawable;
 
 void tap_recording_starts(const TapDrawable *drawable) {
   entered = tap_context();
+  recorded_alone = tap_alone();
+  __atomic_store_n(&tap_late_calls, 0, __ATOMIC_RELAXED);
   __atomic_store_n(&tap_recording_context, entered, __ATOMIC_RELAXED);
   entered_drawable = first_drawable = drawable->drawable;
 }
@@ -254,8 +258,11 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
   if ((mode & (TAP_RECORDING | TAP_HOLDING)) && !c->nested) {
     TapContext *context = tap_context(), *recorded = __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
     /* contexts that share nothing with the recorded one cannot change its picture */
-    if (context->group == recorded->group) {
-      if (!tap_alone()) {
+    int alone = mode & TAP_RECORDING ? recorded_alone : tap_alone();
+    if (context->group == recorded->group && alone && context != recorded) {
+      __atomic_add_fetch(&tap_late_calls, 1, __ATOMIC_RELAXED);
+    } else if (context->group == recorded->group) {
+      if (!alone) {
         tap_turn_take();
         c->turn = 1;
         if (id == TAP_ID_glBegin || id == TAP_ID_glEnd) keep_turn(id == TAP_ID_glBegin);
@@ -303,7 +310,8 @@ int tap_recording_here(void) {
 }
 
 int tap_recording_group(void) {
-  return (tap_mode_now() & TAP_RECORDING) && tap_context()->group == __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED)->group;
+  TapContext *context = tap_context(), *recorded = __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED);
+  return (tap_mode_now() & TAP_RECORDING) && context->group == recorded->group && (context == recorded || !recorded_alone);
 }
 
 static void raw(TapCall *c, int slot, const void *pointer) {
