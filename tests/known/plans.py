@@ -11,7 +11,7 @@ import numpy as np
 from OpenGL import GL
 
 from ._case import Draw, known
-from ._draw import BLUE, FLAT, HEIGHT, RED, TEXTURED, WHITE, WIDTH, Painter, clear, noise, onto, texture
+from ._draw import BLUE, FLAT, HEIGHT, RED, TEXTURED, WHITE, WIDTH, Painter, clear, noise, onto, target, texture
 
 _FREE = ("batch", "mergeable", "copies", "textured-batch", "small-batches", "fine-full-screen", "untested-overdraw")
 ROUND = """#version 330
@@ -200,5 +200,97 @@ def rows_with_an_upload_in_between() -> Draw:
                 paint.rect(10 + row * 40, 10 + half * 50, 45 + row * 40, 50 + half * 50)
         mark.use().rect(0, 0, 4, 4, RED).rect(8, 0, 12, 4, BLUE).rect(16, 0, 20, 4, WHITE)
         GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+MESH_VERTEX = """#version 330
+layout(location=0) in vec2 corner;
+uniform vec2 at;
+uniform float depth;
+out vec2 uv;
+void main() { uv = corner; gl_Position = vec4(at + corner * 0.12, depth, 1.0); }
+"""
+
+
+def _mesh(corners: int) -> tuple[int, int]:
+    """(vertex array, vertices) of a fan of triangles round a middle."""
+    angles = np.linspace(0, 2 * np.pi, corners + 1)
+    rim = np.stack([np.cos(angles), np.sin(angles)], axis=1)
+    triangles = np.stack([np.zeros_like(rim[:-1]), rim[:-1], rim[1:]], axis=1).reshape(-1, 2).astype(np.float32)
+    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
+    GL.glBindVertexArray(array)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, triangles.nbytes, triangles, GL.GL_STATIC_DRAW)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+    GL.glEnableVertexAttribArray(0)
+    return array, len(triangles)
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(200, 5, 5),), allow=(*_FREE, "back-to-front", "not-visible", "too-fine"))
+def a_forest_of_five_meshes() -> Draw:
+    """200 opaque trees of five meshes, one after the other: five draws of instances."""
+    trees = [_mesh(8 + k) for k in range(5)]
+    paint = Painter(FLAT, MESH_VERTEX)
+
+    def draw(_: int) -> None:
+        onto(0)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        clear(depth=True)
+        paint.use()
+        for tree in range(200):
+            array, count = trees[tree % 5]
+            GL.glBindVertexArray(array)
+            paint.set("at", (tree * 37 % 100) / 50 - 1, (tree * 61 % 100) / 50 - 1)
+            paint.set("depth", 0.9 - tree * 0.008).set("colour", 0.1, tree / 200, 0.2, 1)
+            GL.glDrawArrays(GL.GL_TRIANGLES, 0, count)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+
+    return draw
+
+
+LIGHT = """#version 330
+uniform sampler2D image;
+uniform vec4 colour;
+in vec2 uv;
+out vec4 result;
+void main() { result = texture(image, uv) * colour; }
+"""
+
+
+def _lights(looked: Any) -> None:
+    found = {f.title.split(",")[0]: f.evidence for f in looked.of("draw-plan")}
+    assert {(e["draws now"], e["draws then"]) for e in found.values()} == {(24, 2), (30, 2)}, found
+
+
+@known(finds={"draw-plan": 2}, checks=(_lights,), allow=(*_FREE, "back-to-front", "not-visible"))
+def a_deferred_frame() -> Draw:
+    """24 boxes of two shaders into a texture, then 30 lights of two shaders that only add and read it: two draws each,
+    and the passes stay apart.
+    """
+    boxes, round_boxes = Painter(), Painter(ROUND.replace("0.5 ? colour.a : 0.0", "0.9 ? colour.a : 0.9"))
+    first, second = Painter(LIGHT), Painter(LIGHT.replace("* colour", "* colour.bgra"))
+    framebuffer, image = target(depth=True)
+
+    def draw(_: int) -> None:
+        onto(framebuffer)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        clear(depth=True)
+        for box in range(24):
+            paint = (boxes, round_boxes)[box % 2].use()
+            x, y = box * 29 % 130, box * 41 % 90
+            paint.rect(x, y, x + 25, y + 25, (box / 24, 0.4, 0.6, 1), depth=0.9 - box * 0.03)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+        onto(0)
+        clear()
+        GL.glBindTexture(GL.GL_TEXTURE_2D, image)
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+        for light in range(30):
+            paint = (first, second)[light % 2].use()
+            x, y = light * 23 % 110, light * 31 % 70
+            paint.rect(x, y, x + 50, y + 50, (0.05, 0.03, light / 600, 0))
+        GL.glDisable(GL.GL_BLEND)
+        GL.glBindTexture(GL.GL_TEXTURE_2D, 0)
 
     return draw
