@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 from wendascope import records
 from wendascope.analysis import guidelines as guidelines_module
 from wendascope.analysis.batches import Batch
+from wendascope.analysis.ways import ways_of
 from wendascope.desktop import guidelines_file as file_module
 from wendascope.desktop.code_view import coloured
 from wendascope.desktop.node_tree import Node, NodeTree
@@ -320,3 +321,27 @@ def test_draws_of_each_pass_are_listed_and_chosen(opened: MainWindow) -> None:
     page.passes.table.choose(rows[0])
     document = opened.workspace.current
     assert document is not None and document.selection.step == int(document.frame.passes.end[rows[0].index]) - 1
+
+
+def test_ways_of_a_batch_are_side_by_side_and_proved(opened: MainWindow, qtbot: Any) -> None:
+    page = _batching(opened)
+    document = opened.workspace.current
+    assert document is not None and document.structure is not None
+    batch = next(b for b in document.structure.batches.batches if b.how == "instance")
+    document.selection.choose(batch.steps[0])
+    page.tabs.setCurrentWidget(page.ways)
+    rows = page.ways.table.rows.rows
+    assert [way.how for way in rows] == ["instance", "merge"] and page.ways.prove.isEnabled()
+    page.ways.table.choose(rows[1])
+    page.ways.prove.click()
+    identity = rows[1].finding.id
+    qtbot.waitUntil(lambda: identity in document.proofs and not opened.work.measuring(), timeout=PATIENCE)
+    assert document.proofs[identity].verdict in (
+        SAVES,
+        "no measurable difference",
+        "cannot be told at this noise",
+        "costs",
+    )
+    assert "not tried" in page.ways.table.rows.as_text([0]) and "not tried" not in page.ways.table.rows.as_text([1])
+    merged = next(b for b in document.structure.batches.batches if b.how == "merge" and b.in_place)
+    assert ways_of(document.structure.sharing, document.structure.batches, merged)[0].how == "merge"

@@ -22,6 +22,7 @@ from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.passes_view import PassesView
+from wendascope.desktop.ways_view import WaysView
 from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import COMBINED, state_of
 from wendascope.trials.verdicts import SHORT
@@ -50,12 +51,14 @@ class BatchingPage(FramePage):
         self.breaks = BreaksView(workspace)
         self.keys = KeysView(workspace)
         self.passes = PassesView()
+        self.ways = WaysView(workspace)
         self.code = CodeView()
         self.atlas = AtlasView(workspace, settings)
         self.tabs = self.split(
             self.tree,
             [
                 ("Findings", self.findings),
+                ("Ways", self.ways),
                 ("Passes", self.passes),
                 ("Keys to unify", self.keys),
                 ("What breaks batches", self.breaks),
@@ -98,6 +101,7 @@ class BatchingPage(FramePage):
             if combined is not None and combined.ratio is not None and combined.steps_after < combined.steps_before:
                 evidence = f"Proved: {combined.together_summary}. {evidence}"
             self.say(answer, evidence)
+        self.ways.show_batch(document, self._current_batch() if found else None)
         shown = (found, document.survey if document else None, len(document.proofs) if document else 0)
         if shown != self._shown:
             self._shown = shown
@@ -183,6 +187,7 @@ class BatchingPage(FramePage):
             document.selection.choose(batch.steps[0])
         self._ask_code(document, batch)
         self._choose_finding(document, batch)
+        self.ways.show_batch(document, batch)
 
     def _choose_finding(self, document: Document, batch: Batch) -> None:
         mine = [f for f in document.findings if f.remedy and f.remedy.kind == "batch" and batch.steps[0] in f.steps]
@@ -218,6 +223,7 @@ class BatchingPage(FramePage):
                 self._choose_finding(document, node.thing)
                 self._following = False
                 self._ask_code(document, node.thing)
+                self.ways.show_batch(document, node.thing)
 
     def _follow_selection(self) -> None:
         """A step chosen elsewhere shows its batch."""
