@@ -60,7 +60,8 @@ def _way(found: Batches, batch: Batch, how: str) -> Way:
     parts = [Part(how, part) for part in batch.parts]
     orders = [] if batch.in_place else [found.regions[batch.region].order]
     finding = Finding(
-        id=f"way-{how}-{batch.pass_index}-{batch.steps[0]}",
+        # the plan's own way is what the batch's finding tries
+        id=f"{'batch' if how == batch.how else f'way-{how}'}-{batch.pass_index}-{batch.steps[0]}",
         rule="batch",
         page="Batching",
         title=f"{batch.label} as {name}",

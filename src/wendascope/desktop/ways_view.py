@@ -9,8 +9,11 @@ from wendascope.analysis.ways import Way, ways_of
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
+from wendascope.texts import capital
 from wendascope.trials.proof import Proof
 from wendascope.trials.verdicts import SHORT
+
+_NOTHING = "Select a batch to see the ways to draw it."
 
 
 class WaysView(QWidget):
@@ -22,17 +25,16 @@ class WaysView(QWidget):
         self._document: Document | None = None
         self._batch: Batch | None = None
         columns: tuple[Column[Way], ...] = (
-            Column("way", 170, lambda w: w.name, right=False),
-            Column("GPU saved, ms", 110, lambda w: self._ms(w, False), tip="Proved: work of the GPU"),
-            Column("CPU saved, ms", 110, lambda w: self._ms(w, True), tip="Proved: CPU time of submission"),
+            Column("way", 150, lambda w: w.name, right=False),
+            Column("GPU saved, ms", 104, lambda w: self._ms(w, False), tip="Proved: work of the GPU"),
+            Column("CPU saved, ms", 104, lambda w: self._ms(w, True), tip="Proved: CPU time of submission"),
             Column("new KiB", 72, self._new, tip="Proved: new buffers and textures"),
-            Column("state", 130, self._state, right=False),
-            Column("moves still", 0, lambda w: w.moves, right=False),
+            Column("state", 0, self._state, right=False),
         )
         self.table: RowsTable[Way] = RowsTable(RowsModel(columns), "Ways to draw the batch", sortable=False)
-        self.table.rows.tip = lambda w: f"Broken by {w.breaks}"
         self.prove = QPushButton("Prove")
-        self.note = QLabel("Select a batch to see the ways to draw it.")
+        self.note = QLabel(_NOTHING)
+        self.note.setWordWrap(True)
         row = QHBoxLayout()
         row.addWidget(self.prove)
         row.addWidget(self.note, 1)
@@ -54,9 +56,6 @@ class WaysView(QWidget):
             self.table.rows.show_rows(rows)
             if rows:
                 self.table.choose(rows[0])
-                self.note.setText(rows[0].finding.title.split(" as ")[0])
-            else:
-                self.note.setText("Select a batch to see the ways to draw it.")
         else:
             self.table.rows.repaint_rows()
         self._enable()
@@ -66,7 +65,13 @@ class WaysView(QWidget):
             self._workspace.jobs.prove([self.table.chosen.finding])
 
     def _enable(self) -> None:
-        self.prove.setEnabled(self.table.chosen is not None)
+        way = self.table.chosen
+        self.prove.setEnabled(way is not None)
+        self.note.setText(
+            f"{capital(way.finding.title)}. What moves still: {way.moves}. What ends it: {way.breaks}."
+            if way
+            else _NOTHING
+        )
 
     def _proof(self, way: Way) -> Proof | None:
         return self._document.proofs.get(way.finding.id) if self._document else None
