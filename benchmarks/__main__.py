@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 
-from benchmarks import drawing, proving, replaying, shading, studying, tap, window
+from benchmarks import drawing, planning, proving, replaying, shading, studying, tap, window
 
 ALL = {
     **tap.BENCHMARKS,
@@ -19,6 +19,7 @@ ALL = {
     **studying.BENCHMARKS,
     **shading.BENCHMARKS,
     **proving.BENCHMARKS,
+    **planning.BENCHMARKS,
 }
 
 

@@ -20,7 +20,7 @@ from wendascope.measure.statistics import median_interval
 from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.limit_runs import measure_variants
-from wendascope.trials.refuting import BATCHES, NEAR_PICTURE, REFUTED, SAME_PICTURE, refused_before, refute
+from wendascope.trials.refuting import BATCHES, NEAR_PICTURE, ORDERS, REFUTED, SAME_PICTURE, refused_before, refute
 from wendascope.trials.runs import count_fragments
 from wendascope.trials.verdicts import small_ms
 
@@ -159,7 +159,7 @@ def _refute(
     tried = [
         item
         for item in findings
-        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | NEAR_PICTURE
+        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | ORDERS | NEAR_PICTURE
     ]
     if not tried:
         return findings, []

@@ -23,6 +23,8 @@ SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needles
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""
+ORDERS = {"reorder-steps"}
+"""Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
 NEAR_PICTURE = {"half-size", "simple-powers"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 _MOST_DIFFERENCE = 16
@@ -73,6 +75,8 @@ class _Refuting:
         self._together([n for n, r in enumerate(self._remedies) if r.kind in SAME_PICTURE])
         self._together([n for n, r in enumerate(self._remedies) if r.kind in BATCHES])
         for number, remedy in enumerate(self._remedies):
+            if remedy.kind in ORDERS:
+                self._together([number])
             if remedy.kind in NEAR_PICTURE and not self._late:
                 self._near(number, remedy)
         return self._found
@@ -114,7 +118,7 @@ class _Refuting:
             if holding and self._judge([Remedy(remedy.kind, holding)]).same:
                 self._found[number] = Tried(HOLDS, reason, Remedy(remedy.kind, holding))
                 return
-        if remedy.kind in BATCHES:
+        if remedy.kind in BATCHES | ORDERS:
             careful = in_order(remedy)
             if careful is not None and careful.parts and self._judge([careful]).same:
                 self._found[number] = Tried(HOLDS, reason, careful)
