@@ -34,8 +34,9 @@ lint: setup
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+# Two files at a time; what fails beside another one is run once more by itself.
 test: setup lint
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist loadfile || $(BIN)/python -m pytest --last-failed --last-failed-no-failures none
 
 # Without a driver or a display, in less than a minute.
 quick: setup

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -114,9 +115,17 @@ def test_half_files_of_the_dead_are_swept(tmp_path: Path) -> None:
 # ---- folders ---------------------------------------------------------------------------------------
 
 
+@pytest.fixture
+def short_path() -> Iterator[Path]:
+    """A folder whose path leaves room for a socket's, however deep the tests' own lie."""
+    with tempfile.TemporaryDirectory(prefix="w") as folder:
+        yield Path(folder)
+
+
 def test_folders_of_the_dead_are_swept_and_those_of_the_living_stay(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    short_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    tmp_path = short_path
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
     code = "import os\nfrom wendascope.files import OwnFolder\nOwnFolder()\nos.kill(os.getpid(), 9)\n"
     subprocess.run([sys.executable, "-c", code], check=False)
