@@ -1,7 +1,7 @@
 """Batches: steps that could be drawn together, how, and at what price; and single draws, with the reason.
 
-Copies (one geometry, other values) become instances; kin (other geometry) are merged, or drawn by one multi-draw where
-nothing but the range differs; near kin (other textures of one shape) need a texture array first.
+Copies (one geometry, other values) become instances; other geometry is merged, or drawn by one multi-draw where
+nothing but the range differs; other textures of one shape need a texture array first.
 """
 
 from __future__ import annotations

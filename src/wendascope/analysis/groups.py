@@ -1,4 +1,4 @@
-"""Which steps could be one draw if they came next to each other: copies, kin, and near kin of other textures."""
+"""Which steps could be one draw if they came next to each other: copies, other geometry, other textures."""
 
 from __future__ import annotations
 
@@ -50,26 +50,26 @@ class _Grouping:
         sharing = self._sharing
         texture = sharing.columns["texture"]
         if all_same(texture[family]):
-            return self._kin(family, "same")
+            return self._split(family, "same")
         shapes = classes(sharing.texture_shapes, family)
         looks = classes(sharing.texture_looks, family)
         if len(shapes) > 2 and len(looks) == 1 and self._plain_textures(family) and self._on_pages(family):
             # many sizes and one format: one page is fewer draws than an array for each size
-            return self._kin(family, "size")
+            return self._split(family, "size")
         found: list[Group] = []
         left = np.ones(len(family), bool)
         for shape in shapes:
             near = not all_same(texture[shape])
             parts = [shape] if not near or self._plain_textures(shape) else classes(texture, shape)
             for part in parts:
-                for group in self._kin(part, "shape" if near and len(parts) == 1 else "same"):
+                for group in self._split(part, "shape" if near and len(parts) == 1 else "same"):
                     found.append(group)
                     left[np.searchsorted(family, group.steps)] = False
         # what no other texture of its size goes with: on a page, where formats are alike
         for alike in classes(sharing.texture_looks, family[left]) if int(left.sum()) > 1 else []:
             different = len(alike) > 1 and not all_same(texture[alike])
             if different and self._plain_textures(alike) and self._on_pages(alike):
-                found += self._kin(alike, "size")
+                found += self._split(alike, "size")
         return found
 
     def _on_pages(self, steps: Ints) -> bool:
@@ -81,7 +81,7 @@ class _Grouping:
         textures = self._sharing.frame.textures
         return not any(name in textures and textures[name].repeats for name in names)
 
-    def _kin(self, steps: Ints, textures: Differ) -> list[Group]:
+    def _split(self, steps: Ints, textures: Differ) -> list[Group]:
         """Copies as instances where there are enough of them, the others merged."""
         if len(steps) < 2:
             return []

@@ -1,4 +1,4 @@
-"""Draws that could be one: copies, kin, and near kin that need a texture array first."""
+"""Draws that could be one: copies, other geometry, and other textures, which need a texture array first."""
 
 from __future__ import annotations
 
