@@ -117,7 +117,8 @@ def is_ours(report: str) -> bool:
     """
     if "runtime error" in report:
         return bool(OURS.search(report))
-    stacks = re.split(r"\n\s*\n", report.split("Location is")[0].split("Mutex M")[0])
+    accesses = re.split(r"Location is|Mutex M|As if synchronized via sleep", report)[0]
+    stacks = re.split(r"\n\s*\n", accesses)
     for stack in stacks:
         frames = [line for line in stack.splitlines() if re.match(r"\s+#\d+ ", line)]
         first = next((f for f in frames if "libsanitizer" not in f and "libtsan" not in f and "libasan" not in f), "")
