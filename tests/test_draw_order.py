@@ -11,14 +11,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope.analysis.coverage import Coverage, coverage_of, of_boxes
-from wendascope.analysis.draw_order import Plan, Touched, everywhere, follows, plan
+from wendascope.analysis.draw_order import Plan, Touched, edges, everywhere, plan
+from wendascope.analysis.draw_plans import plan_regions
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.layers import PassLayers, Touch
+from wendascope.analysis.sharing import Sharing
+from wendascope.frame.blobs import BlobStore
+from wendascope.opengl.packed import CallBatch
+from wendascope.registry import GL
+
+from .synthetic import draw, frame_of, objects
 
 
 def touched(steps: list[set[int]]) -> Touched:
-    starts = np.concatenate([[0], np.cumsum([len(s) for s in steps])]).astype(np.int64)
-    return Touched(starts, np.array([t for s in steps for t in sorted(s)], np.int64))
+    return Touched.each([np.array(sorted(s), np.int64) for s in steps])
 
 
 def legal(steps: list[set[int]], commuting: list[int], order: tuple[int, ...]) -> bool:
@@ -37,6 +43,13 @@ def draws_of(order: tuple[int, ...], groups: list[int]) -> int:
 def planned(steps: list[set[int]], groups: list[int], commuting: list[int] | None = None) -> Plan:
     alike = [0] * len(steps) if commuting is None else commuting
     return plan(touched(steps), np.array(groups), np.array(alike))
+
+
+def follows(touched: Touched, commuting: np.ndarray, order: list[int]) -> bool:
+    """Whether an order keeps all steps that must stay in order so, by the pairs that the planner looks at."""
+    place = np.argsort(order)
+    before, after = edges(touched, np.arange(len(order)), commuting)
+    return bool((place[before] < place[after]).all())
 
 
 small = st.integers(1, 6).flatmap(
@@ -131,6 +144,27 @@ def test_layers_of_a_tile_map(count: int) -> None:
     groups = [layer * 4 + tile % 4 for layer in range(3) for tile in range(count * count)]
     found = planned(steps, groups)
     assert len(found.draws) == 12 == found.least
+
+
+def test_the_bound_is_that_of_what_lies_where_even_where_the_plan_is_that_of_state_alone() -> None:
+    """State alone keeps all seven in their order: five draws, and no other order. As they lie there is an order of four
+    draws, which the planner misses: then it may not say that none has fewer than five.
+    """
+    steps: list[set[int]] = [{3}, {0, 1, 2}, {1, 3}, {2}, {3}, set(), {1, 2}]
+    groups = [1, 2, 2, 1, 0, 0, 2]
+    orders = [o for o in itertools.permutations(range(7)) if legal(steps, [0] * 7, o)]
+    assert min(draws_of(order, groups) for order in orders) == 4
+    batch = CallBatch()
+    batch.call("glEnable", GL.BLEND)
+    for group in groups:
+        draw(batch, group + 1, 1, 1)
+    blobs = BlobStore()
+    sharing = Sharing(frame_of(batch, objects(blobs, programs=3), blobs))
+    members = [np.flatnonzero(np.array(groups) == group) for group in range(3)]
+    (region,) = plan_regions(sharing, members, touched(steps))
+    assert (region.count, region.least) == (5, 4)
+    (alone,) = plan_regions(sharing, members, None)
+    assert (alone.count, alone.least) == (5, 5)
 
 
 # ---- what lies where -----------------------------------------------------------------------------------

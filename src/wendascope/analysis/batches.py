@@ -19,7 +19,6 @@ from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, Differ, Grou
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import combined
-from wendascope.frame.resources import VertexInput
 
 Ints = npt.NDArray[np.int64]
 
@@ -106,17 +105,17 @@ class Batches:
         rows = [(index, name, self.draws_now(index)) for index, name in enumerate(names)]
         return [PassDraws(i, name, now, now - saved[i], self.least(i)) for i, name, now in rows if now]
 
-    def draws_now(self, pass_index: int) -> int:
-        """Draws of a pass that may be drawn with others, as far as anything may."""
-        return sum(len(region.order) for region in self.regions if region.pass_index == pass_index)
+    def draws_now(self, pass_index: int | None = None) -> int:
+        """Draws of a pass, or of all, that may be drawn with others, as far as anything may."""
+        return sum(len(region.order) for region in self.regions if pass_index in (None, region.pass_index))
 
-    def least(self, pass_index: int) -> int:
+    def least(self, pass_index: int | None = None) -> int:
         """How few draws they can become by any order and within the limits. A group that is one draw but for one limit
         needs as many as that limit says.
         """
-        total = sum(region.least for region in self.regions if region.pass_index == pass_index)
+        total = sum(region.least for region in self.regions if pass_index in (None, region.pass_index))
         for batch in self.batches:
-            if batch.pass_index == pass_index and len(batch.limits) == 1:
+            if pass_index in (None, batch.pass_index) and len(batch.limits) == 1:
                 draws = self.regions[batch.region].draws
                 group = next(draw.group for draw in draws if int(draw.steps[0]) == batch.steps[0])
                 if sum(draw.group == group for draw in draws) == 1:
@@ -177,7 +176,7 @@ class _Finder:
             if how != MULTI_DRAW
             else 0
         )
-        inputs = self._inputs(int(steps[0]))
+        inputs = sharing.inputs_of(int(steps[0]))
         vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
         vertices = self._vertices[steps]
         parts, limits = self._parts(how, steps, data, textures if differ == "shape" else 0)
@@ -267,10 +266,6 @@ class _Finder:
             self._data_known[key] = self._sharing.uses.uniform_bytes(program, varies, layers, places)
         return self._data_known[key]
 
-    def _inputs(self, step: int) -> list[VertexInput]:
-        which, inputs = self._sharing.arrays
-        return inputs[int(which[step])]
-
     def _bytes_read(self, steps: Ints) -> int:
         """Of every different piece of geometry, the vertices that are read, at most what its buffers hold."""
         total = 0
@@ -296,7 +291,7 @@ class _Finder:
         """(bytes of one vertex, vertices that its buffers hold) of what a step reads."""
         array = int(self._sharing.arrays[0][step])
         if array not in self._fetched_known:
-            inputs = self._inputs(step)
+            inputs = self._sharing.inputs_of(step)
             held = min((self._buffers.get(a.buffer, 0) // a.stride for a in inputs if a.stride), default=0)
             self._fetched_known[array] = (sum(a.bytes for a in inputs), held)
         return self._fetched_known[array]
@@ -304,7 +299,9 @@ class _Finder:
     def _written(self, steps: Ints) -> bool:
         written = self._sharing.uses.written_buffers
         return bool(written) and any(
-            a.buffer in written for step in steps[:: max(len(steps) // 16, 1)].tolist() for a in self._inputs(step)
+            a.buffer in written
+            for step in steps[:: max(len(steps) // 16, 1)].tolist()
+            for a in self._sharing.inputs_of(step)
         )
 
     def _parts(self, how: str, steps: Ints, data: int, textures: int) -> tuple[list[Ints], list[str]]:

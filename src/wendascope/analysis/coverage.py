@@ -76,10 +76,8 @@ def coverage_of(layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_b
     for step in np.flatnonzero(by_box).tolist():
         if step not in found:
             found[step] = _of_box(boxes[step], _BOX_SIDE)
-    sizes = np.array([len(found.get(step, ())) for step in range(len(boxes))], np.int64)
-    starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
-    parts = [found[step] for step in range(len(boxes)) if step in found]
-    return Coverage(side, _packed(starts), _packed(np.concatenate(parts) if parts else np.zeros(0, np.int64)))
+    whole = Touched.each([found.get(step, np.zeros(0, np.int64)) for step in range(len(boxes))])
+    return Coverage(side, _packed(whole.starts), _packed(whole.tiles))
 
 
 def frame_coverage(frame: Frame, layers: Sequence[PassLayers], boxes: npt.NDArray[np.int64]) -> Coverage:
@@ -144,9 +142,7 @@ def _in_tiles(
 
 def of_boxes(boxes: npt.NDArray[np.int64], side: int = _BOX_SIDE) -> Touched:
     """The tiles of boxes (x0, y0, x1, y1), shape (steps, 4)."""
-    tiles = [_of_box(box, side) for box in boxes]
-    starts = np.concatenate([[0], np.cumsum([len(t) for t in tiles])]).astype(np.int64)
-    return Touched(starts, np.concatenate(tiles) if tiles else np.zeros(0, np.int64))
+    return Touched.each([_of_box(box, side) for box in boxes])
 
 
 def _of_box(box: npt.NDArray[np.int64], side: int) -> Ints:

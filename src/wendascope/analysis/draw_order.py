@@ -12,15 +12,15 @@ one needs one more draw.
 
 from __future__ import annotations
 
+import bisect
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
-from wendascope.frame.numbers import Ints
+from wendascope.frame.numbers import Ints, Mask
 
-Mask = npt.NDArray[np.bool_]
 _MOST_JOINED = 3000
 """More draws than this are not joined any further: it takes the square of their number."""
 
@@ -33,6 +33,12 @@ class Touched:
 
     starts: Ints
     tiles: Ints
+
+    @classmethod
+    def each(cls, tiles: Sequence[Ints]) -> Touched:
+        """From the tiles of every step."""
+        starts = np.concatenate([[0], np.cumsum([len(t) for t in tiles])]).astype(np.int64)
+        return cls(starts, np.concatenate([np.zeros(0, np.int64), *tiles]))
 
     def of(self, step: int) -> Ints:
         return self.tiles[self.starts[step] : self.starts[step + 1]]
@@ -135,9 +141,9 @@ def _gathered(touched: Touched, groups: Ints, commuting: Ints, backwards: bool) 
         tiles = touched.of(step)
         behind = heights.below(tiles, alike)
         mine = of_group.setdefault(group, [])
-        at = next((number for number in mine if number >= behind), -1) if mine and mine[-1] >= behind else -1
-        if at < 0:
-            at = len(draws)
+        place = bisect.bisect_left(mine, behind)
+        at = mine[place] if place < len(mine) else len(draws)
+        if at == len(draws):
             draws.append([])
             mine.append(at)
         draws[at].append(step)
@@ -145,7 +151,7 @@ def _gathered(touched: Touched, groups: Ints, commuting: Ints, backwards: bool) 
     return draws
 
 
-def _edges(touched: Touched, of_step: Ints, commuting: Ints) -> tuple[Ints, Ints]:
+def edges(touched: Touched, of_step: Ints, commuting: Ints) -> tuple[Ints, Ints]:
     """Pairs (before, after) of draws that touch a common tile one right after the other without commuting."""
     steps = touched.steps
     order = np.lexsort((steps, touched.tiles))
@@ -155,8 +161,8 @@ def _edges(touched: Touched, of_step: Ints, commuting: Ints) -> tuple[Ints, Ints
     fresh = np.ones(len(tiles), bool)
     fresh[1:] = (tiles[1:] != tiles[:-1]) | (classes[1:] != classes[:-1]) | (classes[1:] == 0)
     runs = np.cumsum(fresh) - 1
-    pairs = np.unique(runs * (int(draws.max(initial=0)) + 1) + draws) if len(runs) else np.zeros(0, np.int64)
     width = int(draws.max(initial=0)) + 1
+    pairs = np.unique(runs * width + draws)
     run, draw = pairs // width, pairs % width
     counts = np.bincount(run) if len(run) else np.zeros(0, np.int64)
     first = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(np.int64) if len(counts) else counts
@@ -173,19 +179,18 @@ def _edges(touched: Touched, of_step: Ints, commuting: Ints) -> tuple[Ints, Ints
 
 def _joined(draws: list[list[int]], touched: Touched, groups: Ints, commuting: Ints) -> list[list[int]]:
     """Draws of one group joined wherever no draw must come between them, in an order that all allow."""
+    count = len(draws)
+    if count > _MOST_JOINED:
+        return draws
     of_step = np.zeros(len(groups), np.int64)
     for number, draw in enumerate(draws):
         of_step[draw] = number
-    count = len(draws)
-    before, after = _edges(touched, of_step, commuting)
-    if count > _MOST_JOINED:
-        return draws
+    before, after = edges(touched, of_step, commuting)
     reach = np.zeros((count, count), bool)
     reach[before, after] = True
     for number in range(count - 1, -1, -1):  # draws come in an order that all edges go along with
         for to in np.flatnonzero(reach[number]).tolist():
             reach[number] |= reach[to]
-    alive = np.ones(count, bool)
     members = {number: list(draw) for number, draw in enumerate(draws)}
     of_group: dict[int, list[int]] = {}
     for number, draw in enumerate(draws):
@@ -199,12 +204,12 @@ def _joined(draws: list[list[int]], touched: Touched, groups: Ints, commuting: I
                 if _apart(reach, a, b) or _apart(reach, b, a):
                     other += 1
                     continue
-                _contract(reach, alive, a, b)
+                _contract(reach, a, b)
                 members[a] = sorted(members[a] + members.pop(b))
                 del numbers[other]
             at += 1
     # by how many come before: what must precede another has fewer
-    kept = np.flatnonzero(alive)
+    kept = np.array(list(members))
     ancestors = reach[np.ix_(kept, kept)].sum(axis=0)
     first = np.array([members[number][0] for number in kept.tolist()])
     return [members[int(number)] for number in kept[np.lexsort((first, ancestors))]]
@@ -217,14 +222,13 @@ def _apart(reach: Mask, a: int, b: int) -> bool:
     return bool(between.any())
 
 
-def _contract(reach: Mask, alive: Mask, a: int, b: int) -> None:
+def _contract(reach: Mask, a: int, b: int) -> None:
     """`b` becomes a part of `a`."""
     reach[a] |= reach[b]
     reach[:, a] |= reach[:, b]
     reach[a, a] = reach[a, b] = False
     reach[b] = False
     reach[:, b] = False
-    alive[b] = False
     sources = reach[:, a].copy()
     reach[sources] |= reach[a]
 
@@ -273,11 +277,3 @@ def moves_together(touched: Touched, member: Mask, commuting: Ints) -> bool:
     alike = commuting[steps[0]]
     same = bool((commuting[steps] == alike).all()) and alike != 0
     return not bool((between & (commuting[owner] != alike if same else True)).any())
-
-
-def follows(touched: Touched, commuting: Ints, order: list[int]) -> bool:
-    """Whether an order keeps all steps that must stay in order so."""
-    place = np.empty(len(order), np.int64)
-    place[np.asarray(order)] = np.arange(len(order))
-    before, after = _edges(touched, np.arange(len(order)), commuting)
-    return bool((place[before] < place[after]).all())

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wendascope.analysis.draw_order import Touched, everywhere, moves_together, plan
+from wendascope.analysis.groups import classes
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import Ints, Mask
 
@@ -41,12 +42,7 @@ class Region:
 
 def regions_of(sharing: Sharing) -> list[Ints]:
     """Steps without anything between them that must keep its place, as far as a pass goes."""
-    numbers = sharing.sides
-    steps = np.flatnonzero(sharing.movable)
-    if len(steps) == 0:
-        return []
-    edges = np.flatnonzero((np.diff(steps) != 1) | (np.diff(numbers[steps]) != 0)) + 1
-    return list(np.split(steps, edges))
+    return classes(sharing.sides, np.flatnonzero(sharing.movable))
 
 
 def plan_regions(
@@ -61,31 +57,28 @@ def plan_regions(
         group_of[steps] = number
     found = []
     regions = regions_of(sharing)
+    movable = max(sum(map(len, regions)), 1)
     for steps in regions:
         named = group_of[steps]
         alone = named < 0
         named[alone] = len(groups) + np.arange(int(alone.sum()))
-        share = seconds * len(steps) / max(sum(map(len, regions)), 1)
-        found.append(_plan(sharing, steps, named, len(groups), touched, share))
+        found.append(_plan(sharing, steps, named, len(groups), touched, seconds * len(steps) / movable))
     return found
 
 
 def _plan(sharing: Sharing, steps: Ints, groups: Ints, count: int, touched: Touched | None, seconds: float) -> Region:
     commuting = sharing.commuting[steps]
-    always = plan(everywhere(len(steps)), groups, commuting, seconds)
-    here, at = always, everywhere(len(steps))
-    if touched is not None:
-        known = touched.chosen(steps)
-        found = plan(known, groups, commuting, seconds)
-        if len(found.draws) < len(always.draws):
-            here, at = found, known
-        else:
-            at = known
+    nothing_known = everywhere(len(steps))
+    at = nothing_known if touched is None else touched.chosen(steps)
+    # what lies where leaves more orders than state alone: the bound is that of all of them, whichever plan is taken
+    here = plan(at, groups, commuting, seconds)
+    always = here if touched is None else plan(nothing_known, groups, commuting, 0)
+    chosen = here if len(here.draws) < len(always.draws) else always
     of_always = np.zeros(len(steps), np.int64)
     for number, draw in enumerate(always.draws):
         of_always[draw] = number
     draws = []
-    for draw in here.draws:
+    for draw in chosen.draws:
         group = int(groups[draw[0]])
         if len(draw) < 2 or group >= count:
             continue
@@ -93,7 +86,6 @@ def _plan(sharing: Sharing, steps: Ints, groups: Ints, count: int, touched: Touc
         member[draw] = True
         by_state = len(set(of_always[draw].tolist())) == 1
         draws.append(PlannedDraw(group, steps[draw], by_state, moves_together(at, member, commuting)))
-    least = min(here.least, len(here.draws)) if touched is not None else always.least
     return Region(
-        int(sharing.frame.passes.of_step[steps[0]]), steps[here.order].tolist(), draws, len(here.draws), least
+        int(sharing.frame.passes.of_step[steps[0]]), steps[chosen.order].tolist(), draws, len(chosen.draws), here.least
     )

@@ -135,7 +135,7 @@ class Drawn(msgspec.Struct):
     mismatched: int = 0
     """Steps whose counted fragments differ from the driver's own count."""
     coverage: Coverage | None = None
-    """The tiles that each step reaches; None in files of before it was kept."""
+    """The cells that each step reaches; None in files of before they were kept."""
 
 
 def touched_of(drawn: Drawn | None) -> Touched | None:

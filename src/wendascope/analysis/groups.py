@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from wendascope.analysis.guidelines import BatchGuidelines
 from wendascope.analysis.sharing import Sharing
-from wendascope.frame.numbers import Ints, combined
+from wendascope.frame.numbers import Ints, Numbers, combined
 
 INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
 Differ = Literal["same", "shape", "size"]
@@ -87,8 +87,7 @@ class _Grouping:
             return []
         sharing, measure = self._sharing, self._measure
         _, which, counts = np.unique(sharing.geometry[steps], return_inverse=True, return_counts=True)
-        arrays, inputs = sharing.arrays
-        bare = not inputs[int(arrays[steps[0]])]  # vertices made up by the shader cannot be merged
+        bare = not sharing.inputs_of(int(steps[0]))  # vertices made up by the shader cannot be merged
         many = counts[which] >= (2 if bare else measure.least_copies)
         single = sharing.frame.steps.instances[steps] == 1
         large = (self._vertices[steps] >= measure.least_instance_vertices) | (sharing.primitive[steps] > 2) | bare
@@ -120,7 +119,7 @@ class _Grouping:
         return all_same(arrays[steps]) and same and all_same(ranges) and bool(ranges[0])
 
 
-def classes(numbers: npt.NDArray[np.uint64], rows: Ints) -> list[Ints]:
+def classes(numbers: Numbers | Ints, rows: Ints) -> list[Ints]:
     """Rows by equal number, each in order, in the order of their first rows."""
     if len(rows) == 0:
         return []

@@ -62,6 +62,11 @@ class Sharing:
         """(index into the list for each step, the attributes that its program reads)."""
         return self.uses.inputs
 
+    def inputs_of(self, step: int) -> list[VertexInput]:
+        """The attributes that the program of a step reads: none where its shader makes vertices up."""
+        which, inputs = self.arrays
+        return inputs[int(which[step])]
+
     @property
     def geometry(self) -> Numbers:
         return self.uses.geometry

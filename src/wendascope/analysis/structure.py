@@ -106,9 +106,8 @@ def batching_answer(found: Structure) -> tuple[str, str]:
     saved = found.batches.saved
     if not steps:
         return "The frame draws nothing.", ""
-    passes = range(len(found.sharing.frame.passes))
-    now = sum(found.batches.draws_now(index) for index in passes)
-    answer = plan_answer(now, now - saved, sum(found.batches.least(index) for index in passes))
+    now = found.batches.draws_now()
+    answer = plan_answer(now, now - saved, found.batches.least())
     largest = [f"{r.reason} {len(r.pairs):,}" for r in found.breaks.reasons if len(r.pairs) and r.reason != "target"][
         :3
     ]

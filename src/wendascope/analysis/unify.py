@@ -19,7 +19,7 @@ from wendascope.analysis.groups import find_groups
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.frame import Frame
-from wendascope.frame.numbers import Ints, Numbers
+from wendascope.frame.numbers import Mask, Numbers
 
 KEYS = {
     "program": "shader program",
@@ -54,7 +54,7 @@ class _Unified(Sharing):
     def __init__(self, frame: Frame, base: Sharing, keys: frozenset[str]) -> None:
         super().__init__(frame)
         # what is worked out once for all
-        _ = base.columns, base.sides, base.movable, base.order_free, base.commuting
+        _ = base.columns, base.movable, base.order_free, base.commuting  # what may change places is what it was
         _ = base.texture_shapes, base.texture_looks
         self.__dict__.update({k: v for k, v in base.__dict__.items() if k not in ("columns", "sides")})
         self._base, self._keys = base, keys
@@ -69,19 +69,10 @@ class _Unified(Sharing):
         found = self._base.layout
         return np.zeros(len(found), np.uint64) if "layout" in self._keys else found
 
-    @functools.cached_property
-    def sides(self) -> Ints:
-        if "calls" not in self._keys:
-            return self._base.sides
-        still = ~self.movable
-        of_step = self.frame.passes.of_step
-        found = np.zeros(len(self.calls), np.int64)
-        found[1:] = np.cumsum(still[1:] | still[:-1] | (of_step[1:] != of_step[:-1]))
-        return found
-
     @property
-    def commuting(self) -> Ints:  # type: ignore[override]  # what may change places is what it was
-        return self._base.commuting
+    def _separated(self) -> Mask:
+        found = self._base._separated
+        return np.zeros(len(found), bool) if "calls" in self._keys else found
 
 
 def plan_with(
@@ -92,8 +83,7 @@ def plan_with(
     alike = _Unified(sharing.frame, sharing, wanted)
     groups = find_groups(alike, measure or guidelines().batches)
     if "order" in wanted:
-        steps = len(sharing.calls)
-        touched = Touched(np.zeros(steps + 1, np.int64), np.zeros(0, np.int64))
+        touched = Touched.each([np.zeros(0, np.int64)] * len(sharing.calls))
     return plan_regions(alike, [group.steps for group in groups], touched, seconds=0.0)
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wendascope.analysis.batches import Batch, Batches
-from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.findings.batching import batch_remedy
 from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, all_same
 from wendascope.analysis.sharing import Sharing
 
@@ -44,21 +45,13 @@ def ways_of(sharing: Sharing, found: Batches, batch: Batch) -> list[Way]:
     kinds = [batch.how]
     if all_same(sharing.geometry[steps]):
         kinds.append(INSTANCE)
-    if batch.how != MERGE and int(sharing.primitive[steps].max()) <= 2 and _has_vertices(sharing, steps[0]):
+    if batch.how != MERGE and int(sharing.primitive[steps].max()) <= 2 and sharing.inputs_of(steps[0]):
         kinds.append(MERGE)
     return [_way(found, batch, how) for how in dict.fromkeys(kinds)]
 
 
-def _has_vertices(sharing: Sharing, step: int) -> bool:
-    which, inputs = sharing.arrays
-    return bool(inputs[int(which[step])])
-
-
 def _way(found: Batches, batch: Batch, how: str) -> Way:
     name, moves, breaks = _WORDS[how]
-    # a way of another kind meets other limits, which the proof names where they matter
-    parts = [Part(how, part) for part in batch.parts]
-    orders = [] if batch.in_place else [found.regions[batch.region].order]
     finding = Finding(
         # the plan's own way is what the batch's finding tries
         id=f"{'batch' if how == batch.how else f'way-{how}'}-{batch.pass_index}-{batch.steps[0]}",
@@ -74,6 +67,7 @@ def _way(found: Batches, batch: Batch, how: str) -> Way:
         how="",
         price=f"moves still: {moves}",
         conditions=f"broken by: {breaks}",
-        remedy=Remedy("batch", batch.steps, orders=orders, parts=parts),
+        # a way of another kind meets other limits, which the proof names where they matter
+        remedy=batch_remedy(found, [batch], how),
     )
     return Way(how, name, moves, breaks, finding)

@@ -100,8 +100,7 @@ class KeysView(QWidget):
         if document is None or found is None:
             return
         self.note.setText("Planning ...")
-        passes = range(len(document.frame.passes))
-        now = sum(found.batches.draws_now(index) for index in passes) - found.batches.saved  # limits may split draws
+        now = found.batches.draws_now() - found.batches.saved  # limits may split draws
 
         def work(_replay: object, _progress: object, _cancelled: object) -> _Answer:
             touched = touched_of(document.drawn)

@@ -45,8 +45,9 @@ class BatchReport(msgspec.Struct):
     batches: list[PlannedBatch]
     keys: list[KeyGain]
     shared: list[str]
-    """Keys that count as shared, and the draws that would be left then."""
+    """Keys that count as shared."""
     then_shared: int | None = None
+    """Draws that would be left then."""
 
 
 def with_limits(limits: Sequence[str]) -> BatchGuidelines:
@@ -66,8 +67,8 @@ def batch_report(
     """Work out the plan of a frame, and what would leave fewer draws still. `shared` are `KEYS` taken as shared."""
     sharing, measure = Sharing(frame), measure or guidelines().batches
     found = find_batches(sharing, measure, touched)
-    passes = found.passes(frame.passes.names)
-    now, then, least = (sum(getattr(p, what) for p in passes) for what in ("now", "then", "least"))
+    now, least = found.draws_now(), found.least()
+    then = now - found.saved
     names = batch_names(frame, found.batches)
     planned = [PlannedBatch(names[b.number], b, condition_of(b)) for b in found.batches]
     planned.sort(key=lambda p: -p.batch.saved)
@@ -79,7 +80,7 @@ def batch_report(
         now,
         then,
         least,
-        passes,
+        found.passes(frame.passes.names),
         planned,
         keys_to_unify(sharing, touched, shared, measure),
         list(shared),

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.batches import Batch
+from wendascope.analysis.batches import Batch, Batches
 from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
 from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.guidelines import guidelines
@@ -57,12 +57,7 @@ def _finding(case: Case, batch: Batch) -> Finding:
         how="draws saved times the cheapest draw of this frame; the CPU gain is that of the recorded calls",
         price=_price(batch),
         conditions="; ".join(batch.caveats) or "the draws follow each other; nothing is reordered",
-        remedy=Remedy(
-            "batch",
-            batch.steps,
-            orders=[] if batch.in_place else [case.batches.regions[batch.region].order],
-            parts=[Part(batch.how, part) for part in batch.parts],
-        ),
+        remedy=batch_remedy(case.batches, [batch]),
     )
 
 
@@ -90,12 +85,20 @@ def _together(case: Case, small: list[Batch]) -> Finding:
         how="as for larger batches",
         price="many small changes for a few draws each",
         conditions="see each batch on the Batching page",
-        remedy=Remedy(
-            "batch",
-            steps,
-            orders=[case.batches.regions[n].order for n in sorted({c.region for c in small if not c.in_place})],
-            parts=[Part(c.how, part) for c in small for part in c.parts],
-        ),
+        remedy=batch_remedy(case.batches, small),
+    )
+
+
+def batch_remedy(found: Batches, batches: list[Batch], how: str = "") -> Remedy:
+    """What draws some batches together, in their own ways or all in another; with the order of each region in which
+    other steps have to move as well.
+    """
+    moved = sorted({batch.region for batch in batches if not batch.in_place})
+    return Remedy(
+        "batch",
+        sorted(step for batch in batches for step in batch.steps),
+        orders=[found.regions[region].order for region in moved],
+        parts=[Part(how or batch.how, part) for batch in batches for part in batch.parts],
     )
 
 

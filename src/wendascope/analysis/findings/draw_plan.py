@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
-from wendascope.analysis.findings.batching import cpu_ms, step_ms
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.findings.batching import batch_remedy, cpu_ms, step_ms
 from wendascope.analysis.guidelines import guidelines
 from wendascope.texts import plural
 
@@ -19,11 +19,10 @@ def draw_plan(case: Case) -> Iterator[Finding]:
         saved = sum(b.saved for b in batches)
         if len(batches) < 2 or saved < guidelines().batches.least_saved:
             continue
-        numbers = sorted({b.region for b in batches})
         now, least = found.draws_now(index), found.least(index)
         then = now - saved
         here = [b for b in batches if not b.always]
-        moving = [found.regions[n].order for n in numbers if not all(b.in_place for b in batches if b.region == n)]
+        remedy = batch_remedy(found, batches)
         gpu, cpu = step_ms(case, batches), cpu_ms(case, batches)
         bound = (
             "no order of the same draws has fewer"
@@ -39,7 +38,7 @@ def draw_plan(case: Case) -> Iterator[Finding]:
                 "Draws that share program and state are brought next to each other, as far as nothing comes under what"
                 " it must lie over, and each row of them becomes one draw."
             ),
-            steps=sorted(step for b in batches for step in b.steps),
+            steps=remedy.steps,
             evidence={
                 "draws now": now,
                 "draws then": then,
@@ -57,10 +56,5 @@ def draw_plan(case: Case) -> Iterator[Finding]:
                 if here
                 else "state alone allows it; fragments of equal depth may differ"
             ),
-            remedy=Remedy(
-                "batch",
-                sorted(step for b in batches for step in b.steps),
-                orders=moving,
-                parts=[Part(b.how, part) for b in batches for part in b.parts],
-            ),
+            remedy=remedy,
         )
