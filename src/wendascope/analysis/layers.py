@@ -156,15 +156,22 @@ def _survivors(item: PassLayers, touches: list[Touch]) -> dict[int, StepLayers]:
         idle, effect = 0, None
         if touch.changed is not None:
             idle = int(counts[alive & ~touch.changed].sum(dtype=np.int64))
-            effect = _effect(touch) if item.samples == item.layers == 1 else None
+            effect = _effect(touch, touch.changed) if item.samples == item.layers == 1 else None
         found[touch.step] = StepLayers(fragments, survivors, idle, effect)
     return found
 
 
-def _effect(touch: Touch) -> tuple[int, int, int, int]:
-    mask = touch.changed & (touch.counts > 0) if touch.changed is not None else touch.counts > 0
+def _effect(touch: Touch, changed: npt.NDArray[np.bool_]) -> tuple[int, int, int, int]:
+    found = extent(changed & (touch.counts > 0))
+    if found is None:
+        return 0, 0, 0, 0
+    rows, columns = found
+    return touch.x + columns.start, touch.y + rows.start, touch.x + columns.stop, touch.y + rows.stop
+
+
+def extent(mask: npt.NDArray[np.bool_]) -> tuple[slice, slice] | None:
+    """(rows, columns) of the smallest rectangle that holds all that is set; None where nothing is."""
     rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
     if len(rows) == 0:
-        return 0, 0, 0, 0
-    low = touch.x + int(columns[0]), touch.y + int(rows[0])
-    return *low, touch.x + int(columns[-1]) + 1, touch.y + int(rows[-1]) + 1
+        return None
+    return slice(int(rows[0]), int(rows[-1]) + 1), slice(int(columns[0]), int(columns[-1]) + 1)

@@ -14,7 +14,7 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.layers import Kind, PassLayers, Touch
+from wendascope.analysis.layers import Kind, PassLayers, Touch, extent
 from wendascope.errors import ReplayError
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
@@ -236,8 +236,8 @@ class _Counter:
         before: list[bytes] | None,
         item: PassLayers,
     ) -> Touch | None:
-        rows, columns = np.flatnonzero(counts.any(axis=1)), np.flatnonzero(counts.any(axis=0))
-        if len(rows) == 0:
+        tight = extent(counts > 0)
+        if tight is None:
             return None
         kind: Kind = (
             "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
@@ -250,12 +250,11 @@ class _Counter:
             for a, b in zip(before, after, strict=True):
                 both = [np.frombuffer(data, np.uint8).reshape(*shape, -1) for data in (a, b)]
                 changed |= (both[0] != both[1]).any(axis=2)
-        top, bottom, left, right = rows[0], rows[-1] + 1, columns[0], columns[-1] + 1
-        area = reader.area(box)
-        tight = counts[top:bottom, left:right].copy()
+        rows, columns = reader.area(box)
         if changed is not None:
-            changed = changed[top:bottom, left:right].copy()
-        return Touch(step, kind, int(area[1].start + left), int(area[0].start + top), tight, changed)
+            changed = changed[tight].copy()
+        at = int(columns.start + tight[1].start), int(rows.start + tight[0].start)
+        return Touch(step, kind, *at, counts[tight].copy(), changed)
 
     # ---- state and reading --------------------------------------------------------------------------------
 
