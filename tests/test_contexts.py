@@ -77,8 +77,7 @@ def _recorded(parts: list[tuple[int, list[Call]]], main: int = 7) -> tuple[CallS
 def _settler(objects: Objects, met: list[int]) -> ContextSettler:
     settler = ContextSettler(7, CORE, _initial(0), objects)
     for number in met:
-        known = settler.knows(number)
-        settler.meet(number, merge_streams([]) if known else _reading(1))
+        settler.meet(number, merge_streams([]) if settler.known(number) else _reading(1))
     return settler
 
 
@@ -99,7 +98,7 @@ def test_every_call_finds_the_state_of_its_own_context(first: list, second: list
     for parts in (first, second):
         calls, met = _recorded(parts)
         for number in met:
-            settler.meet(number, merge_streams([]) if settler.knows(number) else _reading(1))
+            settler.meet(number, merge_streams([]) if settler.known(number) else _reading(1))
         settled = settler.settle(calls)
         made = (settled.flags & FLAG_SWITCH) == 0
         assert [settled.command(int(c)).name for c in np.flatnonzero(made)] == [

@@ -21,7 +21,6 @@ from wendascope.frame.context import ContextInfo
 from wendascope.opengl.objects import Objects
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import (
-    BLOB,
     FLAG_SWITCH,
     CallBatch,
     CallStream,
@@ -30,10 +29,10 @@ from wendascope.opengl.packed import (
     stream_of,
 )
 from wendascope.opengl.set_state import set_buffers, set_targets, set_textures, set_values
-from wendascope.opengl.state_table import PATTERNS, Source
-from wendascope.opengl.tracker import InitialState, Key, StateHistory, signed32
-from wendascope.registry import GL, Command, Role, is_offered, tables
-from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK
+from wendascope.opengl.state_table import PATTERNS
+from wendascope.opengl.tracker import InitialState, Key, StateHistory
+from wendascope.registry import GL, Role, is_offered, tables
+from wendascope.registry.numbers import HEADER_WORDS
 
 CONTAINERS = ("framebuffer", "vertex array", "program pipeline", "transform feedback", "query")
 """Classes of objects that contexts do not share."""
@@ -66,10 +65,15 @@ class OtherContext(msgspec.Struct):
 def owners(calls: CallStream, others: Sequence[OtherContext]) -> npt.NDArray[np.int64]:
     """Whose each call is, shape (n,): 0 for the frame's own context, else a row of `others` counted from 1."""
     rows = {other.number: row for row, other in enumerate(others, 1)}
-    owner = np.zeros(len(calls), np.int64)
-    for mark in calls.calls_of("wendaContext").tolist():
-        owner[mark:] = rows.get(int(calls.argument(mark, "context")), 0)
-    return owner
+    numbers, which = np.unique(_contexts_of(calls, -1), return_inverse=True)
+    return np.array([rows.get(number, 0) for number in numbers.tolist()], np.int64)[which]
+
+
+def _contexts_of(calls: CallStream, main: int) -> npt.NDArray[np.int64]:
+    """The number of the context that made each call, shape (n,); `main` before the first change."""
+    marks = calls.calls_of("wendaContext")
+    numbers = np.concatenate([[main], calls.column(marks, 0).astype(np.int64)])
+    return np.asarray(numbers[np.searchsorted(marks, np.arange(len(calls)), side="right")])
 
 
 @dataclass
@@ -93,6 +97,8 @@ class _Member:
 
     record: OtherContext
     initial: InitialState
+    context: ContextInfo | None = None
+    """None where it was not read."""
     arrays: CallStream | None = None
     pieces: list[CallStream] = field(default_factory=list)
     """All its calls so far, renamed."""
@@ -105,20 +111,27 @@ class _Member:
 class ContextSettler:
     """Goes over the calls of a frame and then of the frame after it.
 
-    `number` is the context that the frame begins and ends with; `state` and `objects` are what was read of it, and
-    `objects` gains the containers of the others.
+    `number` is the context that the frame begins and ends with; `state`, `objects` and `fixed` are what was read of it,
+    and `objects` gains the containers of the others.
     """
 
-    def __init__(self, number: int, context: ContextInfo, state: InitialState, objects: Objects) -> None:
+    def __init__(
+        self,
+        number: int,
+        context: ContextInfo,
+        state: InitialState,
+        objects: Objects,
+        fixed: CallStream | None = None,
+    ) -> None:
         self._main = number
         self.context = context
         """In which the frame is replayed."""
         self._offers = Offers(context)
         self._objects = objects
-        self._members = {number: _Member(OtherContext(number, 0, 0), state)}
+        self._members = {number: _Member(OtherContext(number, 0, 0), state, context)}
         self._met: list[tuple[int, ContextReading | CallStream]] = []
         self._spacing = 0
-        self._fixed: CallStream | None = None
+        self._fixed = fixed
         """The fixed-function state as it is; None where it is not known."""
         self.caveats: list[str] = []
 
@@ -126,12 +139,10 @@ class ContextSettler:
     def others(self) -> list[OtherContext]:
         return [m.record for m in self._members.values() if m.record.number != self._main]
 
-    def starts_with(self, fixed: CallStream) -> None:
-        """The fixed-function state of the frame's own context before the frame."""
-        self._fixed = fixed
-
-    def knows(self, number: int) -> bool:
-        return number in self._members or any(n == number and isinstance(r, ContextReading) for n, r in self._met)
+    def known(self, number: int) -> ContextInfo | None:
+        """A context that was read; None for others."""
+        met = [found.context for n, found in self._met if n == number and isinstance(found, ContextReading)]
+        return met[0] if met else self._members[number].context if number in self._members else None
 
     def meet(self, number: int, found: ContextReading | CallStream) -> None:
         """What was read right before a change to a context: all of one that was not known, else its fixed-function
@@ -146,10 +157,7 @@ class ContextSettler:
             self._members[self._main].pieces.append(calls)
             return calls
         calls = CallStream(calls.words.copy(), calls.arena.copy(), calls.offsets)
-        numbers = calls.column(marks, 0).astype(np.int64).tolist()
-        owner = np.full(len(calls), self._main, np.int64)
-        for mark, number in zip(marks.tolist(), numbers, strict=True):
-            owner[mark:] = number
+        owner = _contexts_of(calls, self._main)
         self._name_apart(calls, owner)
         before = {number: sum(map(len, member.pieces)) for number, member in self._members.items()}
         for number, member in self._members.items():
@@ -157,7 +165,7 @@ class ContextSettler:
         history = _Histories(self._members)
         streams, keys = [calls], [np.arange(len(calls), dtype=np.float64)]
         since, current = 0, self._main
-        for mark, number in zip(marks.tolist(), numbers, strict=True):
+        for mark, number in zip(marks.tolist(), owner[marks].tolist(), strict=True):
             old, new = ((n, before[n] + int((owner[:mark] == n).sum())) for n in (current, number))
             if self._uses_fixed_function(calls, since, mark):
                 self._fixed = None
@@ -180,27 +188,24 @@ class ContextSettler:
         if not self._spacing:
             highest = _highest_name(calls, [self._objects, *(m.objects for m in met.values())])
             self._spacing = 10 ** len(str(2 * highest + 10))
+        threads = calls.threads
         for number in dict.fromkeys(owner.tolist()):
             if number in self._members:
                 continue
             first = self._spacing * len(self._members)
             if first + self._spacing > _MOST_NAMES:
                 raise ValueError("the frame's contexts use too many names")
-            thread = int(calls.words[calls.offsets[int(np.argmax(owner == number))] + 1] & np.uint64(0xFFFFFFFF))
-            record = OtherContext(number, first, thread)
+            record = OtherContext(number, first, int(threads[np.argmax(owner == number)]))
+            member = self._members[number] = _Member(record, {})
             found = met.get(number)
+            member.initial = _renamed_state(found.state if found else {}, member.rename)
             if found is None:
-                member = self._members[number] = _Member(record, {})
-                member.initial = _renamed_state({}, member.rename)
                 shown = self._shown(number)
                 self.caveats.append(f"the state of context {shown} was not read: its calls start from the defaults")
                 continue
             record.description = str(found.context)
-            member = _Member(record, {})
-            member.initial = _renamed_state(found.state, member.rename)
-            member.arrays = found.arrays
+            member.context, member.arrays = found.context, found.arrays
             _rename_calls(found.arrays, np.ones(len(found.arrays), bool), member.rename)
-            self._members[number] = member
             self._take_in(found, member)
         for number, member in self._members.items():
             if number != self._main:
@@ -216,7 +221,7 @@ class ContextSettler:
         calls are to, a compatibility context takes its place.
         """
         lost = self._lost(calls, which)
-        if lost and self.context.profile == "core" and "compatibility" in member.record.description:
+        if lost and self.context.profile == "core" and member.context and member.context.profile == "compatibility":
             self.context = msgspec.structs.replace(self.context, profile="compatibility")
             self._offers = Offers(self.context)
             lost = self._lost(calls, which)
@@ -288,24 +293,10 @@ class _Histories:
     """The state of each context over its own calls."""
 
     def __init__(self, members: dict[int, _Member]) -> None:
-        self._calls = {n: merge_streams(m.pieces) for n, m in members.items()}
-        self._of = {n: StateHistory(self._calls[n], m.initial) for n, m in members.items()}
+        self._of = {n: StateHistory(merge_streams(m.pieces), m.initial) for n, m in members.items()}
 
     def active_texture(self, at: tuple[int, int]) -> int:
         return self._of[at[0]].number("active_texture", at[1], missing=GL.TEXTURE0)
-
-    def _value(self, at: tuple[int, int], name: str, i: int, j: int) -> tuple[int, ...] | None:
-        """Raw values in the kinds of the pattern, where the command that set them takes others."""
-        history, calls = self._of[at[0]], self._calls[at[0]]
-        value, setter = history.value(name, at[1], i, j), history.setter(name, at[1], i, j)
-        kinds = PATTERNS[name].kinds
-        if value is None or setter is None or setter < 0 or not set(kinds) & {"f", "d"}:
-            return value
-        command = calls.command(setter)
-        sources = PATTERNS[name].setters[command.canonical].values
-        return tuple(
-            _converted(raw, command, source, kind) for raw, source, kind in zip(value, sources, kinds, strict=False)
-        )
 
     def differences(self, old: tuple[int, int], new: tuple[int, int]) -> dict[str, dict[Key, tuple[int, ...]]]:
         """Every value of the new context that the old one does not have."""
@@ -318,7 +309,8 @@ class _Histories:
             keys = {*before.keys(name), *after.keys(name)}
             rows = []
             for i, j in keys:
-                wanted, had = self._value(new, name, i, j) or nothing, self._value(old, name, i, j) or nothing
+                wanted = after.value_in_kinds(name, new[1], i, j) or nothing
+                had = before.value_in_kinds(name, old[1], i, j) or nothing
                 if wanted is not None and wanted != had:
                     rows.append((after.setter(name, new[1], i, j) or 0, (i, j), wanted))
             if rows:
@@ -327,15 +319,6 @@ class _Histories:
             bound = after.value("buffer", new[1], target, 0) or (0,)
             found.setdefault("buffer", {})[target, 0] = bound
         return found
-
-
-def _converted(raw: int, command: Command, source: Source, kind: str) -> int:
-    given = command.parameter(source).kind if isinstance(source, str) and not source.startswith("@") else ""
-    if kind == "f" and given == "int":
-        return int(np.float32(signed32(raw)).view(np.uint32))
-    if kind == "d" and given == "float":
-        return int(np.float64(np.uint32(raw & 0xFFFFFFFF).view(np.float32)).view(np.uint64))
-    return raw
 
 
 @functools.cache
@@ -358,19 +341,9 @@ def _highest_name(calls: CallStream, objects: list[Objects]) -> int:
             if parameter.object_class in CONTAINERS and parameter.kind != "pointer":
                 highest = max(highest, int((calls.column(rows, parameter.slot) & np.uint64(0xFFFFFFFF)).max()))
             elif parameter.object_class in CONTAINERS:
-                for names in _arrays_of_names(calls, rows, parameter.slot):
+                for _, names in calls.name_arrays(calls.offsets[rows] + HEADER_WORDS + parameter.slot):
                     highest = max(highest, int(names.max(initial=0)))
     return highest
-
-
-def _arrays_of_names(calls: CallStream, rows: npt.NDArray[np.int64], slot: int) -> list[npt.NDArray[np.uint32]]:
-    """The arrays of names that calls pass at a slot, as views of the arena."""
-    found = []
-    for at in (calls.offsets[rows] + HEADER_WORDS + slot).tolist():
-        if int(calls.words[at]) >> 60 == BLOB:
-            offset = int(calls.words[at]) & OFFSET_MASK
-            found.append(calls.arena[offset : offset + int(calls.words[at + 1]) // 4 * 4].view(np.uint32))
-    return found
 
 
 def _rename_calls(calls: CallStream, which: npt.NDArray[np.bool_], rename: Callable[[str, int], int]) -> None:
@@ -381,11 +354,11 @@ def _rename_calls(calls: CallStream, which: npt.NDArray[np.bool_], rename: Calla
             class_name = parameter.object_class
             if len(mine) == 0 or class_name not in CONTAINERS:
                 continue
+            at = calls.offsets[mine] + HEADER_WORDS + parameter.slot
             if parameter.kind == "pointer":
-                for names in _arrays_of_names(calls, mine, parameter.slot):
+                for _, names in calls.name_arrays(at):
                     names[:] = [rename(class_name, name) if name else 0 for name in names.tolist()]
                 continue
-            at = calls.offsets[mine] + HEADER_WORDS + parameter.slot
             calls.words[at] = [rename(class_name, name & 0xFFFFFFFF) for name in calls.words[at].tolist()]
 
 

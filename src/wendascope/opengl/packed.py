@@ -349,6 +349,13 @@ class CallStream:
         """Slot `slot` of each of `calls` (which must all have it), shape (n,), raw bits."""
         return self.words[self.offsets[calls] + HEADER_WORDS + slot]
 
+    def name_arrays(self, at: npt.NDArray[np.int64]) -> Iterator[tuple[int, npt.NDArray[np.uint32]]]:
+        """(row of `at`, names) of every array that is stored where words `at` point to, as views of the arena."""
+        for row, (word, length) in enumerate(zip(self.words[at].tolist(), self.words[at + 1].tolist(), strict=True)):
+            if word >> 60 == BLOB:
+                offset = word & OFFSET_MASK
+                yield row, self.arena[offset : offset + length // 4 * 4].view(np.uint32)
+
     def argument(self, call: int, name: str) -> Any:
         """One argument as Python sees it: int, float, bytes for stored data, `Raw` for offsets, None."""
         parameter = self.command(call).parameter(name)

@@ -104,7 +104,7 @@ _BY_DESTINATION = (
 _FIXED_POINT = (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.UNSIGNED_INT_2_10_10_10_REV)
 
 
-def _colours(frame: OpenGLFrame, target: Target) -> tuple[bool, bool]:
+def target_colours(frame: OpenGLFrame, target: Target) -> tuple[bool, bool]:
     """(whether all colours of a target are fixed-point numbers, which are rounded alike whatever they hold, whether any
     can be sRGB).
     """
@@ -113,7 +113,7 @@ def _colours(frame: OpenGLFrame, target: Target) -> tuple[bool, bool]:
     textures, renderbuffers = frame.textures, {r.name: r for r in frame.objects.renderbuffers}
     srgb = False
     for attachment in target.attachments:
-        if attachment.point in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT, GL.DEPTH_STENCIL_ATTACHMENT):
+        if attachment.point in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT):
             continue
         record = (textures if attachment.kind == "texture" else renderbuffers).get(attachment.name)
         image = record.images[0] if isinstance(record, TextureRecord) and record.images else record
@@ -210,7 +210,7 @@ class OpenGLUses(StepUses):
             adding = (ways[0] == GL.FUNC_ADD) & (ways[1] == GL.FUNC_ADD) & plain[0] & plain[1]
             found &= adding | ((ways[0] == ways[1]) & np.isin(ways[0], (GL.MIN, GL.MAX)))
         curved = self._switched(GL.FRAMEBUFFER_SRGB) | self._frame.context.es
-        kinds = [_colours(self._frame, target) for target in self._frame.passes.targets]
+        kinds = [target_colours(self._frame, target) for target in self._frame.passes.targets]
         of_step = np.asarray(self._frame.passes.of_step)
         fixed, srgb = np.array(kinds, bool).reshape(-1, 2).T
         found &= fixed[of_step] & ~(srgb[of_step] & curved)

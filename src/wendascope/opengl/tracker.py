@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from wendascope.opengl.packed import CallStream
 from wendascope.opengl.state_table import FACES, PATTERNS, Pattern, Setter, Source
-from wendascope.registry import GL, tables
+from wendascope.registry import GL, Command, tables
 
 Ints = npt.NDArray[np.int64]
 Key = tuple[int, int]
@@ -54,6 +54,15 @@ def signed32(word: int) -> int:
     return ((word + (1 << 31)) & 0xFFFFFFFF) - (1 << 31)
 
 
+def _converted(raw: int, command: Command, source: Source, kind: str) -> int:
+    given = command.parameter(source).kind if isinstance(source, str) and not source.startswith("@") else ""
+    if kind == "f" and given == "int":
+        return int(np.float32(signed32(raw)).view(np.uint32))
+    if kind == "d" and given == "float":
+        return int(np.float64(np.uint32(raw & 0xFFFFFFFF).view(np.float32)).view(np.uint64))
+    return raw
+
+
 def _by_key(keys: Ints, calls: Ints) -> Ints:
     """The order by key and then by call. Most keys are few small numbers, which are sorted by counting."""
     order = np.argsort(calls, kind="stable")  # runs that are sorted already cost little
@@ -82,6 +91,18 @@ class StateHistory:
         """Raw values of a key as call number `call` finds them, or None when they are not known."""
         found = self.last_event(pattern, call, i, j)
         return None if found is None else tuple(int(v) for v in self.events(pattern).values[found])
+
+    def value_in_kinds(self, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...] | None:
+        """`value`, as raw values in the kinds of the pattern where the command that set them takes others."""
+        value, setter = self.value(pattern, call, i, j), self.setter(pattern, call, i, j)
+        kinds = PATTERNS[pattern].kinds
+        if value is None or setter is None or setter < 0 or not set(kinds) & {"f", "d"}:
+            return value
+        command = self._calls.command(setter)
+        sources = PATTERNS[pattern].setters[command.canonical].values
+        return tuple(
+            _converted(raw, command, source, kind) for raw, source, kind in zip(value, sources, kinds, strict=False)
+        )
 
     def number(self, pattern: str, call: int, i: int = 0, j: int = 0, missing: int = 0) -> int:
         """The first number of the key's value when a call runs; `missing` where nothing set it."""

@@ -113,18 +113,16 @@ class ClientArray:
 def client_array(frame: OpenGLFrame, call: int, index: int) -> ClientArray | None:
     """The array of a generic attribute, as the tap kept it right before a draw; None where it kept none."""
     calls = frame.calls
-    kept = calls.calls_of("wendaClientArray")
-    at = int(np.searchsorted(kept, call)) - 1
-    with_draw = calls.having(Role.WITH_DRAW)
-    before = call - 1
-    while at >= 0 and before >= 0 and with_draw[before]:
-        if int(kept[at]) == before:
-            if int(calls.argument(before, "array")) == 0 and int(calls.argument(before, "index")) == index:
-                data = calls.argument(before, "data")
-                stride, skip = int(calls.argument(before, "stride")), int(calls.argument(before, "skip"))
-                return ClientArray(np.frombuffer(data, np.uint8), stride, skip) if isinstance(data, bytes) else None
-            at -= 1
-        before -= 1
+    for before in range(call - 1, -1, -1):
+        command = calls.command(before)
+        if not command.has(Role.WITH_DRAW):
+            return None
+        if command.name != "wendaClientArray":
+            continue
+        if int(calls.argument(before, "array")) == 0 and int(calls.argument(before, "index")) == index:
+            data = calls.argument(before, "data")
+            stride, skip = int(calls.argument(before, "stride")), int(calls.argument(before, "skip"))
+            return ClientArray(np.frombuffer(data, np.uint8), stride, skip) if isinstance(data, bytes) else None
     return None
 
 

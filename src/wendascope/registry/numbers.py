@@ -61,6 +61,15 @@ class CallFlag(enum.IntEnum):
     """Not the program's: it brings the state of the context that the calls after it are of."""
 
 
+class RecordedFlag(enum.IntEnum):
+    """What else is known of a recording."""
+
+    MANY_CHANGES = 1
+    """Contexts changed too often to ask each time."""
+    LATE_CONTEXT = 2
+    """A context made since shares objects; its calls were not recorded."""
+
+
 class KeptKind(enum.IntEnum):
     """What kept calls make."""
 
@@ -73,6 +82,7 @@ _TABLES: dict[str, type[enum.IntEnum]] = {
     "FRAME_END": FrameEnd,
     "POINTER": PointerMode,
     "FLAG": CallFlag,
+    "RECORDED": RecordedFlag,
     "KEPT": KeptKind,
 }
 
@@ -84,6 +94,6 @@ def c_defines() -> Iterator[str]:
     yield f"#define TAP_HEADER_WORDS {HEADER_WORDS}"
     yield f"#define TAP_OFFSET_MASK {hex(OFFSET_MASK)}ull"
     for name, table in _TABLES.items():
-        kind = "ull" if table is PointerMode else "u" if table is CallFlag else ""
+        kind = "ull" if table is PointerMode else "u" if table in (CallFlag, RecordedFlag) else ""
         for item in table:
             yield f"#define TAP_{name}_{item.name.upper()} {item.value}{kind}"

@@ -134,13 +134,8 @@ class Translator:
             if parameter.kind != "pointer":
                 stream.words[slots] = self._names.translate(class_name, stream.words[slots], calls)
             elif parameter.ctype.replace(" ", "") == "constGLuint*":
-                for word, length, call in zip(
-                    stream.words[slots].tolist(), stream.words[slots + 1].tolist(), calls.tolist(), strict=True
-                ):
-                    if word >> 60 == BLOB:
-                        offset = word & OFFSET_MASK
-                        names = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
-                        names[:] = self._names.translate(class_name, names, call).astype(np.uint32)
+                for row, names in stream.name_arrays(slots):
+                    names[:] = self._names.translate(class_name, names, int(calls[row])).astype(np.uint32)
 
     def _locations(
         self,

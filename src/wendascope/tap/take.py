@@ -27,6 +27,7 @@ from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents
 from wendascope.opengl.relinks import LinkSettler
 from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
+from wendascope.registry.numbers import RecordedFlag
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, read_memory_file
 from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
 
@@ -136,9 +137,7 @@ class _Contexts:
 
     def __init__(self, channel: Channel, number: int, snapshot: Snapshot, journal: Journal) -> None:
         self._channel, self._journal = channel, journal
-        self._settler = ContextSettler(number, snapshot.context, snapshot.state, snapshot.objects)
-        self._settler.starts_with(snapshot.fixed)
-        self._known = {number: snapshot.context}
+        self._settler = ContextSettler(number, snapshot.context, snapshot.state, snapshot.objects, snapshot.fixed)
         self.settle = self._settler.settle
         self._flags = 0
 
@@ -153,9 +152,9 @@ class _Contexts:
     @property
     def caveats(self) -> list[str]:
         more = []
-        if self._flags & 1:
+        if self._flags & RecordedFlag.MANY_CHANGES:
             more.append("contexts change too often: the fixed-function state of later changes was not read")
-        if self._flags & 2:
+        if self._flags & RecordedFlag.LATE_CONTEXT:
             more.append("a context was made during the frame that shares its objects: its calls were not recorded")
         return self._settler.caveats + more
 
@@ -179,12 +178,10 @@ class _Contexts:
         finally:
             message.close()
         size = (width, height)
-        if context not in self._known:
-            found = read_other_context(self._channel, names, self._journal, size)
-            self._known[context] = found.context
-            self._settler.meet(context, found)
-        elif self._known[context].profile == "compatibility":
-            known = self._known[context]
+        known = self._settler.known(context)
+        if known is None:
+            self._settler.meet(context, read_other_context(self._channel, names, self._journal, size))
+        elif known.profile == "compatibility":
             fixed = read_fixed_function_again(self._channel, known, names, self._journal, size)
             self._settler.meet(context, fixed)
         else:

@@ -355,7 +355,8 @@ static void finish_recording(const TapDrawable *drawable) {
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
   message.v[9] = (uint64_t)tap_frame.failed;
-  message.v[10] = (uint64_t)(meetings > MOST_MEETINGS) | (uint64_t)(__atomic_load_n(&tap_late_calls, __ATOMIC_RELAXED) > 0) << 1;
+  message.v[10] = meetings > MOST_MEETINGS ? TAP_RECORDED_MANY_CHANGES : 0;
+  if (__atomic_load_n(&tap_late_calls, __ATOMIC_RELAXED)) message.v[10] |= TAP_RECORDED_LATE_CONTEXT;
   message.v[11] = recording_began;
   message.v[12] = ended - met_ns;
   used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);

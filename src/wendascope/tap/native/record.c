@@ -81,12 +81,6 @@ void tap_recording_starts(const TapDrawable *drawable) {
   entered_drawable = first_drawable = drawable->drawable;
 }
 
-/* The frame ends with the context and window that it began with. */
-static void enter(TapContext *context);
-void tap_recording_returns(void) {
-  if (tap_context() != entered || entered_drawable != first_drawable) enter(tap_context());
-}
-
 static void note_context(TapContext *context) {
   TapCall c = {.id = TAP_ID_wendaContext, .slots = tap_slots[TAP_ID_wendaContext]};
   c.s[TAP_SLOT_wendaContext_context] = context->id;
@@ -115,6 +109,11 @@ static void enter(TapContext *context) {
     entered_drawable = context->drawable;
     note_drawable(context->drawable);
   }
+}
+
+/* The frame ends with the context and window that it began with. */
+void tap_recording_returns(void) {
+  if (tap_context() != entered || entered_drawable != first_drawable) enter(tap_context());
 }
 
 uint64_t tap_now(void) {
@@ -269,7 +268,7 @@ void tap_call_open(TapCall *c, int id, int slots, int journal) {
         mode = tap_mode_now(); /* the frame may have begun or ended meanwhile */
       }
       c->frame = (mode & TAP_RECORDING) != 0;
-      if (c->frame && (context != entered || (context->drawable && context->drawable != entered_drawable))) enter(context);
+      if (c->frame) enter(context);
     }
   }
   if ((mode & TAP_LISTING) && !c->nested) c->list = tap_open_list();
@@ -293,7 +292,7 @@ void tap_call_stop(TapCall *c) {
   if (c->active) c->end = tap_stamp();
   if (!c->waits) return;
   tap_turn_take();
-  if (c->frame && tap_recording_group() && tap_context() != entered) enter(tap_context());
+  if (c->frame && tap_recording_group()) enter(tap_context());
 }
 
 static void add_pointer(TapCall *c, int slot, int mode, const void *pointer, const int *lengths, uint64_t length) {

@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable
 
-from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, stream_of
+from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
 from wendascope.registry import GL
 from wendascope.tap.snapshot._reader import Reader
 
@@ -113,10 +113,10 @@ class _Questions:
         self.batch = self.reader.batch()
 
 
-def read_fixed_function(reader: Reader) -> CallStream | None:
-    """Calls that set the fixed-function state as it is; None for contexts without one."""
+def read_fixed_function(reader: Reader) -> CallStream:
+    """Calls that set the fixed-function state as it is; none for contexts without one."""
     if reader.context.profile != "compatibility":
-        return None
+        return merge_streams([])
     counts = _Questions(reader)
     names = (
         "MAX_TEXTURE_COORDS",
@@ -150,10 +150,10 @@ def read_fixed_function(reader: Reader) -> CallStream | None:
     return stream_of(setup)
 
 
-def read_fixed_arrays(reader: Reader) -> CallStream | None:
-    """Calls that set the arrays of fixed attributes of every vertex array; None for contexts without such."""
+def read_fixed_arrays(reader: Reader) -> CallStream:
+    """Calls that set the arrays of fixed attributes of every vertex array; none for contexts without such."""
     if reader.context.profile != "compatibility":
-        return None
+        return merge_streams([])
     setup = CallBatch()
     _ask(reader, _vertex_arrays, setup)
     return stream_of(setup)

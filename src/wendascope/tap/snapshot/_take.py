@@ -92,8 +92,7 @@ def take_snapshot(
     read_renderbuffer_contents(reader, objects)
     read_resolved_contents(reader, objects)
     default = read_default_framebuffer(reader)
-    nothing = merge_streams([])
-    arrays, fixed = read_fixed_arrays(reader) or nothing, read_fixed_function(reader) or nothing
+    arrays, fixed = read_fixed_arrays(reader), read_fixed_function(reader)
     watch_mappings(reader)
     return Snapshot(
         reader.context, default, reader.state, objects, reader.blobs, arrays, fixed, kept.all_lists(), reader.caveats
@@ -117,8 +116,7 @@ def read_other_context(
         feedbacks=read_feedbacks(reader),
     )
     objects.query_results = read_query_results(reader, objects.queries)
-    nothing = merge_streams([])
-    arrays, fixed = read_fixed_arrays(reader) or nothing, read_fixed_function(reader) or nothing
+    arrays, fixed = read_fixed_arrays(reader), read_fixed_function(reader)
     return ContextReading(reader.context, reader.state, objects, arrays, fixed, reader.caveats)
 
 
@@ -128,4 +126,4 @@ def read_fixed_function_again(
     """Calls that set the fixed-function state of the current context, of which the rest is known."""
     reader = Reader(executor, context, names, journal, Kept(), size)
     read_state(reader)
-    return read_fixed_function(reader) or merge_streams([])
+    return read_fixed_function(reader)

@@ -21,17 +21,24 @@ def integers(frame: OpenGLFrame, pattern: str, call: int, i: int = 0, j: int = 0
 
 def viewport(frame: OpenGLFrame, call: int) -> tuple[int, int, int, int]:
     """(x, y, width, height). Raises TrialError where there are several, or none is known."""
-    raw = integers(frame, "viewport", call)
-    if Offers(frame.context)("glViewportIndexedf") and any(
-        frame.history.value("viewport", call, i) not in (raw, None) for i in range(1, VIEWPORTS)
-    ):
-        raise TrialError("the step draws through several viewports")
-    setter = frame.history.setter("viewport", call)
-    if setter is not None and setter >= 0 and frame.calls.command(setter).name == "glViewport":
-        x, y, width, height = (signed32(v) for v in raw)
-    else:
-        x, y, width, height = (round(decoded("f", v)) for v in raw)
+    _check_alike(frame, "viewport", "glViewportIndexedf", call)
+    x, y, width, height = (round(decoded("f", v)) for v in frame.history.value_in_kinds("viewport", call) or ())
     return x, y, width, height
+
+
+def scissor(frame: OpenGLFrame, call: int) -> tuple[int, int, int, int]:
+    """(x, y, width, height), even with the test off. Raises TrialError where there are several, or none is known."""
+    _check_alike(frame, "scissor", "glScissorIndexed", call)
+    x, y, width, height = (signed32(v) for v in integers(frame, "scissor", call))
+    return x, y, width, height
+
+
+def _check_alike(frame: OpenGLFrame, pattern: str, setter_of_one: str, call: int) -> None:
+    raw = integers(frame, pattern, call)
+    if Offers(frame.context)(setter_of_one) and any(
+        frame.history.value(pattern, call, i) not in (raw, None) for i in range(1, VIEWPORTS)
+    ):
+        raise TrialError(f"the step draws through several {pattern}s")
 
 
 _INDEXED = {GL.SCISSOR_TEST: "scissor_test_enabled", GL.BLEND: "blend_enabled"}

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from wendascope.analysis.findings import Remedy
-from wendascope.errors import TrialError
-from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.state_table import VIEWPORTS
-from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
-from wendascope.trials.remedies._states import integers, is_on
+from wendascope.trials.remedies._states import is_on, scissor
 
 
 @remedy("clip")
@@ -27,11 +23,7 @@ def _clip(change: FrameChange, step: int, box: tuple[int, int, int, int]) -> Non
     frame, call = change.frame, int(change.frame.steps.begin[step])
     x0, y0, x1, y1 = box
     before, after = CallBatch(), CallBatch()
-    indexed = Offers(frame.context)("glScissorIndexed")
-    scissors = {frame.history.value("scissor", call, i) for i in range(VIEWPORTS if indexed else 1)} - {None}
-    if len(scissors) > 1:
-        raise TrialError(f"step {step} draws through several scissors")
-    x, y, width, height = (signed32(v) for v in integers(frame, "scissor", call))
+    x, y, width, height = scissor(frame, call)
     if is_on(frame, call, GL.SCISSOR_TEST):
         x0, y0, x1, y1 = max(x0, x), max(y0, y), min(x1, x + width), min(y1, y + height)
     else:

@@ -7,6 +7,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import DRAW_BUFFERS
+from wendascope.opengl.step_uses import target_colours
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on
@@ -63,13 +64,5 @@ def _paint(frame: OpenGLFrame, step: int) -> tuple[CallBatch, CallBatch] | None:
 def _plain_numbers(frame: OpenGLFrame, step: int) -> bool:
     """Whether all colours of the step's target are fixed-point numbers, which logic operations work on."""
     target = frame.passes.targets[int(frame.passes.of_step[step])]
-    if not target.framebuffer:
-        return not frame.default_framebuffer.srgb
-    records = {("texture", t.name): t.images[0].type for t in frame.objects.textures if t.images}
-    records |= {("renderbuffer", r.name): r.type for r in frame.objects.renderbuffers}
-    kinds = [
-        records.get((a.kind, a.name), GL.FLOAT)
-        for a in target.attachments
-        if a.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT)
-    ]
-    return all(kind in (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.UNSIGNED_INT_2_10_10_10_REV) for kind in kinds)
+    fixed, srgb = target_colours(frame, target)
+    return fixed if target.framebuffer else not srgb
