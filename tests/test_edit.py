@@ -7,11 +7,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.synthetic import stream
+from tests.synthetic import draw, frame_of, objects, stream
+from wendascope.analysis.findings import Remedy
+from wendascope.frame.blobs import BlobStore
 from wendascope.opengl.packed import CallBatch, CallStream
 from wendascope.registry import GL
 from wendascope.replay import wire
 from wendascope.replay.edit import Edit, EditedCalls, Insertion, apply_edit
+from wendascope.trials.remedies import change_of
 
 _counts = st.integers(0, 12)
 
@@ -132,3 +135,19 @@ def test_what_is_no_plain_value_is_not_sent() -> None:
     with pytest.raises(ValueError):
         wire.unpack(wire.pack([1, 2]), np.ndarray)
     assert wire.unpack(wire.pack(np.float32(1.5)), float) == 1.5
+
+
+@pytest.mark.parametrize("gone", [[], [0], [5], [0, 1, 5], [2], [0, 1, 2, 3, 4]])
+def test_steps_left_out_are_so_wherever_they_come_in_an_order(gone: list[int]) -> None:
+    batch, blobs = CallBatch(), BlobStore()
+    for mesh in range(6):
+        draw(batch, 1, mesh + 1, 1, model=float(mesh))
+    frame = frame_of(batch, objects(blobs, meshes=6), blobs)
+    order = [0, 1, 3, 2, 4, 5]
+    remedies = [Remedy("batch", order, orders=[order]), Remedy("drop-steps", gone)]
+    told = _told(apply_edit(frame.calls, change_of(frame, remedies).edit()))
+    array, drawn = 0, []
+    for name, *arguments in told:
+        array = arguments[0] if name == "glBindVertexArray" else array
+        drawn += [array] if name.startswith("glDraw") else []
+    assert drawn == [step + 1 for step in order if step not in gone]

@@ -189,9 +189,10 @@ class FrameChange:
             raise TrialError("one remedy moves a step that another changes")
         run = sorted(order)
         first, last = 0, len(run)
-        while last - first > 1 and order[first] == run[first] and run[first] not in plan_of:
+        changed = plan_of.keys() | self.dropped
+        while last - first > 1 and order[first] == run[first] and run[first] not in changed:
             first += 1
-        while last - first > 1 and order[last - 1] == run[last - 1] and run[last - 1] not in plan_of:
+        while last - first > 1 and order[last - 1] == run[last - 1] and run[last - 1] not in changed:
             last -= 1
         items: list[Planned] = []
         for step in order[first:last]:
