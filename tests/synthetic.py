@@ -22,7 +22,7 @@ from wendascope.opengl.objects import (
     UniformRecord,
     VertexArrayRecord,
 )
-from wendascope.opengl.packed import CallBatch, CallStream, Raw
+from wendascope.opengl.packed import CallBatch, Raw, stream_of
 from wendascope.registry import GL
 
 VERTEX = """#version 330 core
@@ -38,14 +38,6 @@ void main() { colour = texture(surface, vec2(0.5)) * tint; }
 """
 MODEL, TINT, SURFACE = 0, 1, 2
 """Locations of the uniforms of every program."""
-
-
-def stream(batch: CallBatch) -> CallStream:
-    return CallStream(
-        np.array(batch.words, np.uint64),
-        np.frombuffer(bytes(batch.arena) + b"\0", np.uint8),
-        np.array(batch.starts, np.int64),
-    )
 
 
 def objects(blobs: BlobStore, programs: int = 1, meshes: int = 1, textures: int = 1, side: int = 8) -> Objects:
@@ -99,7 +91,7 @@ def frame_of(
     }
     context = ContextInfo(major=3, minor=3, limits=limits)
     window = DefaultFramebuffer(64, 64, alpha=8, depth=24)
-    return OpenGLFrame(Metadata(), context, window, initial, objects_ or Objects(), store, stream(batch))
+    return OpenGLFrame(Metadata(), context, window, initial, objects_ or Objects(), store, stream_of(batch))
 
 
 def draw(batch: CallBatch, program: int, mesh: int, texture: int, model: float = 0.0, tint: float = 1.0) -> None:

@@ -16,14 +16,14 @@ from wendascope.measure.pictures import verify
 from wendascope.opengl.contexts import ContextReading, ContextSettler, OtherContext, owners
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import FramebufferRecord, Objects, VertexArrayRecord
-from wendascope.opengl.packed import FLAG_SWITCH, CallBatch, CallStream, merge_streams
+from wendascope.opengl.packed import FLAG_SWITCH, CallBatch, CallStream, merge_streams, stream_of
 from wendascope.opengl.state_table import PATTERNS
 from wendascope.opengl.tracker import InitialState, StateHistory
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 
 from .conftest import Capture, program
-from .synthetic import draw, frame_of, stream
+from .synthetic import draw, frame_of
 
 CORE = ContextInfo(major=4, minor=5)
 Call = tuple[str, tuple[int, ...]]
@@ -71,7 +71,7 @@ def _recorded(parts: list[tuple[int, list[Call]]], main: int = 7) -> tuple[CallS
             current = number
         for name, arguments in calls:
             batch.call(name, *arguments)
-    return stream(batch), met
+    return stream_of(batch), met
 
 
 def _settler(objects: Objects, met: list[int]) -> ContextSettler:

@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.synthetic import draw, frame_of, objects, stream
+from tests.synthetic import draw, frame_of, objects
 from wendascope.analysis.findings import Remedy
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.packed import CallBatch, CallStream
+from wendascope.opengl.packed import CallBatch, CallStream, stream_of
 from wendascope.registry import GL
 from wendascope.replay import wire
 from wendascope.replay.edit import Edit, EditedCalls, Insertion, apply_edit
@@ -26,7 +26,7 @@ def _frame(count: int) -> CallStream:
             batch.call("glUniform1i", i, i)
         else:
             batch.call("glBufferSubData", GL.ARRAY_BUFFER, 0, 8, bytes([i] * 8))
-    return stream(batch)
+    return stream_of(batch)
 
 
 def _batch(mark: int) -> CallBatch:
@@ -145,9 +145,11 @@ def test_steps_left_out_are_so_wherever_they_come_in_an_order(gone: list[int]) -
     frame = frame_of(batch, objects(blobs, meshes=6), blobs)
     order = [0, 1, 3, 2, 4, 5]
     remedies = [Remedy("batch", order, orders=[order]), Remedy("drop-steps", gone)]
-    told = _told(apply_edit(frame.calls, change_of(frame, remedies).edit()))
+    edited = apply_edit(frame.calls, change_of(frame, remedies).edit())
+    calls = CallStream(edited.words, edited.arena, edited.offsets)
     array, drawn = 0, []
-    for name, *arguments in told:
-        array = arguments[0] if name == "glBindVertexArray" else array
+    for call in range(len(calls)):
+        name = calls.command(call).name
+        array = int(calls.argument(call, "array")) if name == "glBindVertexArray" else array
         drawn += [array] if name.startswith("glDraw") else []
     assert drawn == [step + 1 for step in order if step not in gone]

@@ -8,7 +8,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.synthetic import SURFACE, draw, frame_of, objects, stream
+from tests.synthetic import SURFACE, draw, frame_of, objects
 from wendascope.frame.blobs import BlobStore
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import sampler_uses
@@ -20,7 +20,7 @@ from wendascope.opengl.objects import (
     Objects,
     RenderbufferRecord,
 )
-from wendascope.opengl.packed import CallBatch, CallStream, Raw
+from wendascope.opengl.packed import CallBatch, CallStream, Raw, stream_of
 from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents, unused_bytes
 from wendascope.opengl.written import buffer_writes, written_objects
 from wendascope.registry import GL
@@ -244,7 +244,7 @@ def test_deletes_are_not_replayed_but_unbind() -> None:
             [(c.command(i).name, c.argument(i, c.command(i).parameters[-1].name)) for i in range(len(c))],
         )
         for insertion in unbinding_calls(frame)
-        for c in [stream(insertion.batch)]
+        for c in [stream_of(insertion.batch)]
     ]
     first = int(frame.calls.calls_of("glDeleteTextures")[0])
     assert unbound == [
@@ -258,7 +258,7 @@ def test_deletes_are_not_replayed_but_unbind() -> None:
 
 def _made(batch: CallBatch, results: dict[int, int]) -> CallStream:
     """A journal, with what its calls returned."""
-    calls = stream(batch)
+    calls = stream_of(batch)
     for call, value in results.items():
         calls.words[calls.offsets[call] + 4 + calls.command(call).slots - 1] = value
     return calls
@@ -288,7 +288,7 @@ def test_a_program_is_what_its_last_link_made_it() -> None:
     again = CallBatch()
     again.call("glCompileShader", 3)
     again.call("glLinkProgram", 4)
-    ((call, relinked),) = journal.follow(stream(again))
+    ((call, relinked),) = journal.follow(stream_of(again))
     assert call == 1 and relinked.shaders[0].source == "second" and relinked.attributes == {"position": 5}
 
 

@@ -25,11 +25,9 @@ from wendascope.opengl.objects import (
     TextureRecord,
     UniformRecord,
 )
-from wendascope.opengl.packed import CallBatch, CallStream
+from wendascope.opengl.packed import CallBatch, CallStream, stream_of
 from wendascope.opengl.relinks import LinkSettler
 from wendascope.registry import GL
-
-from .synthetic import stream
 
 FLAT, SHOW, WRITER = 1, 2, 3
 """Programs: one that reads nothing, one that samples unit 0, one that writes a buffer."""
@@ -69,8 +67,8 @@ def _frame(batch: CallBatch, following: CallBatch | None = None) -> OpenGLFrame:
         state,
         objects,
         BlobStore(),
-        stream(batch),
-        following=stream(following or CallBatch()),
+        stream_of(batch),
+        following=stream_of(following or CallBatch()),
     )
 
 
@@ -195,7 +193,7 @@ def _program(batch: CallBatch, source: bytes) -> None:
 def _settled(source: bytes, changed: bytes | None, uses: int = 5) -> tuple[Objects, CallStream, LinkSettler]:
     made = CallBatch()
     _program(made, source)
-    journal = Journal(_journalled(stream(made), 1), 1)
+    journal = Journal(_journalled(stream_of(made), 1), 1)
     before = ProgramRecord(
         5,
         [ShaderRecord(GL.FRAGMENT_SHADER, source.decode(), 6)],
@@ -212,7 +210,7 @@ def _settled(source: bytes, changed: bytes | None, uses: int = 5) -> tuple[Objec
     batch.call("glUseProgram", 5)
     batch.call("glUniform1f", 0, 1.0)
     settler = LinkSettler(journal, objects, {"program": {(0, 0): (0,)}})
-    return objects, settler.settle(stream(batch)), settler
+    return objects, settler.settle(stream_of(batch)), settler
 
 
 def test_a_link_from_the_same_sources_is_a_program_of_its_own() -> None:
@@ -241,13 +239,13 @@ def test_the_frame_after_goes_on_with_the_new_program() -> None:
     objects, _, settler = _settled(b"uniform float k; void main() {}", None)
     batch = CallBatch()
     batch.call("glUseProgram", 5)
-    after = settler.settle(stream(batch))
+    after = settler.settle(stream_of(batch))
     assert int(after.argument(0, "program")) == objects.programs[1].name
 
 
 def test_frames_without_links_are_left_alone() -> None:
     batch = CallBatch()
     batch.call("glUseProgram", 5)
-    calls = stream(batch)
-    settler = LinkSettler(Journal(stream(CallBatch()), 1), Objects(programs=[ProgramRecord(5, [], True)]), {})
+    calls = stream_of(batch)
+    settler = LinkSettler(Journal(stream_of(CallBatch()), 1), Objects(programs=[ProgramRecord(5, [], True)]), {})
     assert settler.settle(calls) is calls and settler.caveats == []

@@ -16,12 +16,10 @@ from wendascope.frame.frame import Metadata
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.executor import LocalExecutor
-
-from .synthetic import stream
 
 VERTEX = "#version 450\nvoid main() { gl_Position = vec4(0.0); }\n"
 FRAGMENT = (
@@ -136,7 +134,7 @@ def test_units_are_those_of_the_driver(driver: _Driver, before: list, between: l
         state,
         Objects(programs=[record]),
         BlobStore(),
-        stream(frame_calls),
+        stream_of(frame_calls),
     )
     uses = {use.sampler: use for use in sampler_uses(frame)}
     for column, name in enumerate(["one", *(f"some[{k}]" for k in range(4))]):

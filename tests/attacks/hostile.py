@@ -11,13 +11,12 @@ import numpy as np
 
 from tests.attacks import Tally
 from tests.attacks.running import run_on
-from tests.synthetic import stream
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import save
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, merge_streams
+from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
 from wendascope.registry import GL, tables
 from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.registry.rules import BUFFERS
@@ -57,7 +56,7 @@ def _call(name: str, arguments: tuple[object, ...], pointer: object) -> CallBatc
 
 
 def _in_front(calls: CallStream, batch: CallBatch) -> CallStream:
-    return merge_streams([stream(batch), calls])
+    return merge_streams([stream_of(batch), calls])
 
 
 def _into(part: str, batch: CallBatch) -> Change:

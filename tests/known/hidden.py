@@ -455,6 +455,24 @@ def depth_that_a_later_step_needs() -> Draw:
     return draw
 
 
+def _sheet(fragment: str) -> Draw:
+    """Something, and a blended sheet over all of it."""
+    paint = Painter()
+    use = make_program(SHEET_VERTEX, fragment)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use().rect(20, 20, 120, 100, RED)
+        GL.glEnable(GL.GL_BLEND)
+        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
+        GL.glUseProgram(use)
+        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
 def _cut_to_a_corner(looked: Any) -> None:
     found = next(f for f in looked.findings if f.rule == "blend-without-effect")
     assert found.remedy is not None and found.remedy.boxes == [(10, 10, 50, 40)]
@@ -463,39 +481,13 @@ def _cut_to_a_corner(looked: Any) -> None:
 @known(finds={"blend-without-effect": {2}}, checks=(_cut_to_a_corner,), allow=("fine-full-screen",))
 def a_sheet_that_shows_in_a_corner() -> Draw:
     """A blended sheet over everything whose texture is empty but for a corner: cut to it, nothing changes."""
-    paint = Painter()
-    use = make_program(SHEET_VERTEX, CORNER_FRAGMENT)
-
-    def draw(_: int) -> None:
-        onto(0)
-        clear()
-        paint.use().rect(20, 20, 120, 100, RED)
-        GL.glEnable(GL.GL_BLEND)
-        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
-        GL.glUseProgram(use)
-        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
-        GL.glDisable(GL.GL_BLEND)
-
-    return draw
+    return _sheet(CORNER_FRAGMENT)
 
 
 @known(finds={"blend-without-effect": {2}}, allow=("fine-full-screen",))
 def a_sheet_of_nothing() -> Draw:
     """The same with no corner: it can be left out."""
-    paint = Painter()
-    use = make_program(SHEET_VERTEX, EMPTY_FRAGMENT)
-
-    def draw(_: int) -> None:
-        onto(0)
-        clear()
-        paint.use().rect(20, 20, 120, 100, RED)
-        GL.glEnable(GL.GL_BLEND)
-        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
-        GL.glUseProgram(use)
-        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
-        GL.glDisable(GL.GL_BLEND)
-
-    return draw
+    return _sheet(EMPTY_FRAGMENT)
 
 
 def _refused(looked: Any) -> None:
@@ -506,17 +498,4 @@ def _refused(looked: Any) -> None:
 @known(finds={"blend-without-effect": {2}}, checks=(_refused,), allow=("fine-full-screen",))
 def a_sheet_that_shows_in_two_corners() -> Draw:
     """The trap: what it changes is little, but in opposite corners, and no rectangle cuts it."""
-    paint = Painter()
-    use = make_program(SHEET_VERTEX, CORNERS_FRAGMENT)
-
-    def draw(_: int) -> None:
-        onto(0)
-        clear()
-        paint.use().rect(20, 20, 120, 100, RED)
-        GL.glEnable(GL.GL_BLEND)
-        GL.glBlendFunc(GL.GL_SRC_ALPHA, GL.GL_ONE_MINUS_SRC_ALPHA)
-        GL.glUseProgram(use)
-        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 3)
-        GL.glDisable(GL.GL_BLEND)
-
-    return draw
+    return _sheet(CORNERS_FRAGMENT)

@@ -3,24 +3,12 @@
 from __future__ import annotations
 
 import ctypes
-import os
 
-os.environ["PYOPENGL_PLATFORM"] = "egl"
+import _running  # noqa: F401  (tells the GL binding how to behave before it is imported)
 
-import OpenGL
-
-from wendascope.frame.context import ContextInfo
-from wendascope.opengl.objects import DefaultFramebuffer
 from wendascope.replay.context import PbufferContext
 
-OpenGL.ERROR_CHECKING = False
 _MAJOR, _MINOR, _PROFILE, _NONE = 0x3098, 0x30FB, 0x30FD, 0x3038
-
-
-def main_context(profile: str, width: int = 160, height: int = 120) -> PbufferContext:
-    return PbufferContext(
-        ContextInfo(major=4, minor=5, profile=profile), DefaultFramebuffer(width, height, alpha=8, depth=24)
-    )
 
 
 class SharedContext:

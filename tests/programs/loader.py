@@ -9,8 +9,10 @@ import ctypes
 import queue
 import threading
 
-from _sharing import SharedContext, main_context
-from two_contexts import draw, program, quad
+from _linking import make_program
+from _running import core
+from _sharing import SharedContext
+from two_contexts import FRAGMENT, VERTEX, draw, quad
 
 from OpenGL import GL  # isort: skip
 
@@ -49,9 +51,9 @@ def load(context: SharedContext, wanted: queue.Queue[int], ready: queue.Queue[tu
 
 
 def main() -> None:
-    first = main_context("core")
+    first = core()
     second = SharedContext(first, "core", (16, 16))
-    use = program()
+    use = make_program(VERTEX, FRAGMENT)
     GL.glUseProgram(use)
     quad([-1, -1, 1, -1, -1, 1, 1, 1])
     wanted: queue.Queue[int] = queue.Queue()

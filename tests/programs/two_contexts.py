@@ -7,9 +7,12 @@ the second does, in a frame of a core context.
 
 from __future__ import annotations
 
+import struct
 import sys
 
-from _sharing import SharedContext, main_context
+from _linking import make_program
+from _running import compatibility, core
+from _sharing import SharedContext
 
 from OpenGL import GL  # isort: skip
 
@@ -19,17 +22,6 @@ void main() { at = place * 0.5 + 0.5; gl_Position = vec4(box.xy + place * box.zw
 FRAGMENT = """#version 330 core
 in vec2 at; out vec4 colour; uniform sampler2D picture; uniform vec4 tint;
 void main() { colour = texture(picture, at * 1.5) * tint; }"""
-
-
-def program() -> int:
-    made = GL.glCreateProgram()
-    for kind, source in ((GL.GL_VERTEX_SHADER, VERTEX), (GL.GL_FRAGMENT_SHADER, FRAGMENT)):
-        shader = GL.glCreateShader(kind)
-        GL.glShaderSource(shader, source)
-        GL.glCompileShader(shader)
-        GL.glAttachShader(made, shader)
-    GL.glLinkProgram(made)
-    return made
 
 
 def target(size: int) -> tuple[int, int]:
@@ -48,7 +40,7 @@ def quad(corners: list[float]) -> None:
     array = GL.glGenVertexArrays(1)
     GL.glBindVertexArray(array)
     GL.glBindBuffer(GL.GL_ARRAY_BUFFER, GL.glGenBuffers(1))
-    data = b"".join(__import__("struct").pack("<2f", *corners[i : i + 2]) for i in range(0, 8, 2))
+    data = struct.pack("<8f", *corners)
     GL.glBufferData(GL.GL_ARRAY_BUFFER, len(data), data, GL.GL_STATIC_DRAW)
     GL.glEnableVertexAttribArray(0)
     GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 0, None)
@@ -61,9 +53,9 @@ def draw(use: int, box: tuple[float, ...], tint: tuple[float, ...]) -> None:
 
 
 def shaders() -> None:
-    first = main_context("core")
+    first = core()
     second = SharedContext(first, "core", (16, 16))
-    use = program()
+    use = make_program(VERTEX, FRAGMENT)
     shown, own = target(32)
     GL.glUseProgram(use)
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
@@ -73,7 +65,7 @@ def shaders() -> None:
     GL.glClearColor(0.1, 0.2, 0.3, 1)
     GL.glViewport(0, 0, 160, 120)
     second.make_current()
-    other = program()
+    other = make_program(VERTEX, FRAGMENT)
     stripes, into = target(24)
     GL.glUseProgram(other)
     quad([-1, -1, 0.9, -0.8, -0.7, 1, 1, 1])
@@ -110,11 +102,11 @@ def shaders() -> None:
 
 
 def fixed(profile: str) -> None:
-    first = main_context(profile)
+    first = core() if profile == "core" else compatibility()
     second = SharedContext(first, "compatibility", (16, 16))
     texture, _ = target(64)
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
-    use = program()
+    use = make_program(VERTEX, FRAGMENT)
     if profile == "compatibility":
         GL.glMatrixMode(GL.GL_PROJECTION)
         GL.glOrtho(-2, 2, -1, 1, -1, 1)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import msgspec
-
 from wendascope.analysis.drawn import StepDrawn
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.texts import plural, share, verb
@@ -32,9 +30,7 @@ def blends_without_effect(case: Case) -> Iterator[Finding]:
         if tight:
             yield _finding(case, index, tight, area, {s: cut[s] for s in tight})
         if rest:
-            yield msgspec.structs.replace(
-                _finding(case, index, rest, area, {}), id=f"blend-without-effect-{index}{'-spread' if tight else ''}"
-            )
+            yield _finding(case, index, rest, area, {}, "-spread" if tight else "")
 
 
 def _cut(row: StepDrawn) -> float:
@@ -46,7 +42,9 @@ def _cut(row: StepDrawn) -> float:
     return max(0.0, min(1.0 - inside / row.fragments, row.idle / row.fragments))
 
 
-def _finding(case: Case, index: int, sheets: dict[int, StepDrawn], area: int, cut: dict[int, float]) -> Finding:
+def _finding(
+    case: Case, index: int, sheets: dict[int, StepDrawn], area: int, cut: dict[int, float], ending: str = ""
+) -> Finding:
     fragments = sum(r.survivors for r in sheets.values())
     idle = sum(r.idle for r in sheets.values())
     steps = sorted(sheets)
@@ -68,7 +66,7 @@ def _finding(case: Case, index: int, sheets: dict[int, StepDrawn], area: int, cu
         price = "geometry that fits the visible part, or an early discard where the effect is empty"
         refused = "what the draws change is spread over their area: cutting it out needs new geometry"
     return Finding(
-        id=f"blend-without-effect-{index}",
+        id=f"blend-without-effect-{index}{ending}",
         rule="blend-without-effect",
         page="Overdraw",
         title=(

@@ -538,15 +538,10 @@ class _Planner:
                 at = number * stride + member.offset
                 packed = pack(member, value)
                 whole[at : at + len(packed)] = packed
-        buffer, size = self._new.buffer(bytes(len(whole)), GL.STREAM_DRAW, shared=False)
+        buffer, size = self._upload(GL.UNIFORM_BUFFER, bytes(whole), "per_draw_buffer")
         self._bytes += size
-        self._words[buffer] = "per_draw_buffer"
         _, binding = program.blocks[data.names.block]
-        self._emit("glBindBuffer", GL.UNIFORM_BUFFER, buffer)
-        self._emit("glBufferSubData", GL.UNIFORM_BUFFER, 0, len(whole), bytes(whole))
         self._emit("glBindBufferBase", GL.UNIFORM_BUFFER, binding, buffer)
-        before = self._value("buffer", GL.UNIFORM_BUFFER)
-        self._undo.append(lambda: self._emit("glBindBuffer", GL.UNIFORM_BUFFER, before, quiet=True))
 
     def _use(self, record: ProgramRecord, program: ProgramRecord, varying: set[str]) -> None:
         """Use the new program, with every uniform that the frame sets as the last step finds it."""
@@ -617,7 +612,7 @@ class _Planner:
             raise TrialError("this context has no vertex array objects to put the merged vertices into")
         merged = merge(self._frame, self._steps, self._new.known_contents(), floats)
         if merged.from_memory:
-            vertices, size = self._upload(merged.vertices)
+            vertices, size = self._upload(GL.ARRAY_BUFFER, merged.vertices, "merged_vertices")
         else:
             vertices, size = self._new.buffer(merged.vertices)
         small = merged.count <= 0xFFFF
@@ -632,14 +627,14 @@ class _Planner:
             "glDrawElements", merged.mode, len(merged.indices), GL.UNSIGNED_SHORT if small else GL.UNSIGNED_INT, Raw(0)
         )
 
-    def _upload(self, data: bytes) -> tuple[int, int]:
-        """(name, bytes) of a buffer that gets its contents anew in every frame, as memory is passed with every draw."""
+    def _upload(self, target: int, data: bytes, called: str) -> tuple[int, int]:
+        """(name, bytes) of a buffer that gets its contents anew in every frame."""
         buffer, size = self._new.buffer(bytes(len(data)), GL.STREAM_DRAW, shared=False)
-        self._words[buffer] = "merged_vertices"
-        before = self._value("buffer", GL.ARRAY_BUFFER)
-        self._emit("glBindBuffer", GL.ARRAY_BUFFER, buffer)
-        self._emit("glBufferSubData", GL.ARRAY_BUFFER, 0, len(data), data)
-        self._undo.append(lambda: self._emit("glBindBuffer", GL.ARRAY_BUFFER, before, quiet=True))
+        self._words[buffer] = called
+        before = self._value("buffer", target)
+        self._emit("glBindBuffer", target, buffer)
+        self._emit("glBufferSubData", target, 0, len(data), data)
+        self._undo.append(lambda: self._emit("glBindBuffer", target, before, quiet=True))
         return buffer, size
 
     def _array(self, merged: Merged, vertices: int, indices: int, number_at: int, floats: bool) -> int:

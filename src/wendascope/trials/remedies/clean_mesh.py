@@ -7,22 +7,15 @@ import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
-from wendascope.registry import GL
-from wendascope.trials.batching import drawn_indices
 from wendascope.trials.remedies._registry import FrameChange, remedy
-from wendascope.trials.remedies.simplify_mesh import draw_these, positions
+from wendascope.trials.remedies.simplify_mesh import draw_these, positions, triangle_indices
 
 
 @remedy("clean-mesh")
 def clean_mesh(change: FrameChange, item: Remedy) -> None:
     """Draw every step with indices that hold each triangle once, and none with two equal corners."""
     for step in item.steps:
-        mode, used = drawn_indices(change.frame, step, change.new.known_contents())
-        if mode != GL.TRIANGLES:
-            raise TrialError("the draws are not of triangles")
-        call = int(change.frame.steps.call[step])
-        if int(change.frame.steps.instances[step]) != 1 or change.frame.steps.begin[step] != call:
-            raise TrialError("only single draws from buffers are cleaned here")
+        used = triangle_indices(change, step, "cleaned")
         corners, indices = np.unique(used, return_inverse=True)
         places = np.unique(positions(change, step, corners, 2), axis=0, return_inverse=True)[1].reshape(-1)
         kept = cleaned(places[indices.reshape(-1)].astype(np.uint32))

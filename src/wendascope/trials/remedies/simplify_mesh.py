@@ -28,12 +28,7 @@ def simplify_mesh(change: FrameChange, item: Remedy) -> None:
     known: dict[bytes, npt.NDArray[np.uint32]] = {}
     wanted, error = int(item.values.get("triangles", 0)), float(item.values.get("error", 1.0))
     for step in item.steps:
-        call = int(change.frame.steps.call[step])
-        if int(change.frame.steps.instances[step]) != 1 or change.frame.steps.begin[step] != call:
-            raise TrialError("only single draws from buffers are simplified here")
-        mode, used = drawn_indices(change.frame, step, change.new.known_contents())
-        if mode != GL.TRIANGLES:
-            raise TrialError("the draws are not of triangles")
+        used = triangle_indices(change, step, "simplified")
         corners, indices = np.unique(used, return_inverse=True)
         places = positions(change, step, corners)
         key = indices.tobytes() + places.tobytes()
@@ -58,6 +53,19 @@ def simplified(
     ordered = np.zeros(count, np.uint32)
     meshoptimizer.optimize_vertex_cache(ordered, np.ascontiguousarray(made[:count]), vertex_count=len(positions))
     return ordered
+
+
+def triangle_indices(change: FrameChange, step: int, what: str) -> npt.NDArray[np.int64]:
+    """Vertices of the triangles that a step draws, shape (3 n,). Raises TrialError unless it is a single draw of them;
+    `what` is what they cannot be then.
+    """
+    call = int(change.frame.steps.call[step])
+    if int(change.frame.steps.instances[step]) != 1 or change.frame.steps.begin[step] != call:
+        raise TrialError(f"only single draws from buffers are {what} here")
+    mode, used = drawn_indices(change.frame, step, change.new.known_contents())
+    if mode != GL.TRIANGLES:
+        raise TrialError("the draws are not of triangles")
+    return used
 
 
 def positions(
