@@ -6,18 +6,21 @@ overlaps, and nothing is lost; where too much does, places are put together to t
 
 from __future__ import annotations
 
+import functools
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.layers import PassLayers
+from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints
 
+Ties = Mapping[int, Sequence[Touch]]
+"""Pass -> where the depth of its opaque steps is the one that was there before them; at most one for each step."""
 _SIDES = (1, 4, 8, 16, 32, 64, 128)
 """Of a tile, in samples: the first of them at which the cells of a frame are no more than the most."""
 _BOX_SIDE = 8
@@ -35,14 +38,27 @@ class Coverage(msgspec.Struct):
     side: int
     starts: bytes
     tiles: bytes
+    tie_starts: bytes = b""
+    """The same of the cells in which opaque fragments of one depth meet; empty in files of before they were counted."""
+    tie_tiles: bytes = b""
 
     def touched(self) -> Touched:
         """Raises ValueError where the numbers do not fit each other."""
-        starts, tiles = _unpacked(self.starts), _unpacked(self.tiles)
-        bad = len(starts) == 0 or starts[0] != 0 or starts[-1] != len(tiles)
-        if bad or bool((np.diff(starts) < 0).any()) or bool((tiles < 0).any()):
+        touched = _checked(self.starts, self.tiles)
+        if not self.tie_starts:
+            return touched
+        ties = _checked(self.tie_starts, self.tie_tiles)
+        if len(ties.starts) != len(touched.starts):
             raise ValueError("the coverage of the steps is damaged")
-        return Touched(starts, tiles)
+        return touched.with_strict(ties)
+
+
+def _checked(packed_starts: bytes, packed_tiles: bytes) -> Touched:
+    starts, tiles = _unpacked(packed_starts), _unpacked(packed_tiles)
+    bad = len(starts) == 0 or starts[0] != 0 or starts[-1] != len(tiles)
+    if bad or bool((np.diff(starts) < 0).any()) or bool((tiles < 0).any()):
+        raise ValueError("the coverage of the steps is damaged")
+    return Touched(starts, tiles)
 
 
 def _packed(values: Ints) -> bytes:
@@ -60,7 +76,9 @@ def _unpacked(data: bytes) -> Ints:
     return np.cumsum(np.frombuffer(numbers, np.int32), dtype=np.int64)
 
 
-def coverage_of(layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_]) -> Coverage:
+def coverage_of(
+    layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], ties: Ties | None = None
+) -> Coverage:
     """Of all steps, from the fragments that passed their tests. Those of `by_box`, shape (steps,), count with the whole
     of their box in `boxes`, shape (steps, 4): steps that were not counted, or may also act where no fragment of theirs
     passes.
@@ -76,38 +94,82 @@ def coverage_of(layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_b
     for step in np.flatnonzero(by_box).tolist():
         if step not in found:
             found[step] = _of_box(boxes[step], _BOX_SIDE)
-    whole = Touched.each([found.get(step, np.zeros(0, np.int64)) for step in range(len(boxes))])
-    return Coverage(side, _packed(whole.starts), _packed(whole.tiles))
+    whole = _of_steps(found, len(boxes))
+    tied: dict[int, Ints] = {}
+    for side_of_ties in _SIDES:
+        tied = {}
+        for item in passes:
+            masks = functools.partial(_tie_masks, item, (ties or {}).get(item.index, []), side_of_ties)
+            tied |= _cells_of(item, masks, len(boxes), side_of_ties)
+        if sum(map(len, tied.values())) <= _MOST:
+            break
+    strict = _of_steps(tied, len(boxes))
+    return Coverage(side, _packed(whole.starts), _packed(whole.tiles), _packed(strict.starts), _packed(strict.tiles))
 
 
-def frame_coverage(frame: Frame, layers: Sequence[PassLayers], boxes: npt.NDArray[np.int64]) -> Coverage:
+def _of_steps(cells: dict[int, Ints], steps: int) -> Touched:
+    return Touched.each([cells.get(step, np.zeros(0, np.int64)) for step in range(steps)])
+
+
+def frame_coverage(frame: Frame, layers: Sequence[PassLayers], boxes: npt.NDArray[np.int64], ties: Ties) -> Coverage:
     """Of all steps of a frame. A stencil test acts where no fragment passes as well."""
     counted = np.isin(frame.passes.of_step, [item.index for item in layers if item.counted])
-    return coverage_of(layers, boxes, frame.uses.stencil | ~counted)
+    return coverage_of(layers, boxes, frame.uses.stencil | ~counted, ties)
+
+
+_Masks = Iterator[tuple[int, tuple[slice, slice], npt.NDArray[np.bool_]]]
+"""(step, the tiles in which it lies, which of them it touches)."""
 
 
 def _cells(item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], side: int) -> dict[int, Ints]:
     """The cells of every step of a pass that was counted, at tiles of a side."""
+    return _cells_of(item, functools.partial(_masks, item, boxes, by_box, side), len(boxes), side)
+
+
+def _cells_of(item: PassLayers, masks: Callable[[], _Masks], steps: int, side: int) -> dict[int, Ints]:
+    """All places that the same steps touch as one cell: step -> its cells."""
     height, width = (-(-size // side) for size in item.shape)
-    signs = np.random.default_rng(1).integers(1, 1 << 62, len(boxes))
+    signs = np.random.default_rng(1).integers(1, 1 << 62, steps)
     places = np.zeros((height, width), np.int64)
-    for step, box, mask in _masks(item, boxes, by_box, side):
+    for step, box, mask in masks():
         places[box] ^= np.where(mask, signs[step], 0)
     _, cells = np.unique(places, return_inverse=True)
     cells = cells.reshape(height, width)
     flags = np.zeros(int(cells.max(initial=0)) + 1, bool)
     found = {}
-    for step, box, mask in _masks(item, boxes, by_box, side):
+    for step, box, mask in masks():
         flags[cells[box][mask]] = True
         found[step] = np.flatnonzero(flags)
         flags[found[step]] = False
     return found
 
 
-def _masks(
-    item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], side: int
-) -> Iterator[tuple[int, tuple[slice, slice], npt.NDArray[np.bool_]]]:
-    """(step, the tiles in which it lies, which of them it touches) of every draw of a pass, once a step."""
+def _tie_masks(item: PassLayers, touches: Sequence[Touch], side: int) -> _Masks:
+    """Of the places at which opaque fragments of one depth meet, those that each opaque step touches, or that only
+    its depth, equal to what was there, keeps it from.
+    """
+    if not touches:
+        return
+    meeting = np.zeros(item.shape, bool)
+    for tie in touches:
+        meeting[tie.box] |= tie.counts > 0
+    ties = {tie.step: tie for tie in touches}
+    kinds = {touch.step: touch for touch in item.touches if touch.kind in ("opaque", "depth")}
+    for step in sorted({*ties, *kinds}):
+        mask = np.zeros(item.shape, bool)
+        for touch in (ties.get(step), kinds.get(step)):
+            if touch is not None:
+                mask[touch.box] |= touch.counts > 0
+        mask &= meeting
+        rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
+        if len(rows):
+            y, x = int(rows[0]), int(columns[0])
+            counts = mask[y : rows[-1] + 1, x : columns[-1] + 1].astype(np.uint8)
+            yield step, *_in_tiles(counts, y, x, side)
+
+
+def _masks(item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], side: int) -> _Masks:
+    """Of every draw of a pass, once a step."""
     seen: set[int] = set()
     rows, columns = item.shape
     for touch in item.touches:

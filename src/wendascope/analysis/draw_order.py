@@ -2,7 +2,8 @@
 
 Steps touch tiles of their target. Two that touch a common tile must stay in their order, unless they commute: they have
 one *commuting class*, a number other than 0 (opaque ones tested and written by one depth test, or ones that only add).
-Everything else may change places. Steps of one *group* can be one draw when they come next to each other.
+In a *strict* tile nothing commutes: opaque fragments of one depth meet there, and which comes first is seen. Everything
+else may change places. Steps of one *group* can be one draw when they come next to each other.
 
 `plan` looks for the fewest draws: first each step joins the earliest draw of its group that it may join, forwards and
 backwards; then draws of one group that nothing between them keeps apart are joined until none is left. `least_draws`
@@ -15,7 +16,7 @@ from __future__ import annotations
 import bisect
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -28,17 +29,44 @@ _MOST_JOINED = 3000
 @dataclass(frozen=True)
 class Touched:
     """The tiles of n steps: those of step i are `tiles[starts[i]:starts[i + 1]]`. `starts` has n + 1 entries; tiles are
-    numbered from 0, each once a step.
+    numbered from 0, each once a step. `strict` has one entry a tile number, as far as any of them is strict.
     """
 
     starts: Ints
     tiles: Ints
+    strict: Mask = field(default_factory=lambda: np.zeros(0, bool))
 
     @classmethod
     def each(cls, tiles: Sequence[Ints]) -> Touched:
         """From the tiles of every step."""
         starts = np.concatenate([[0], np.cumsum([len(t) for t in tiles])]).astype(np.int64)
         return cls(starts, np.concatenate([np.zeros(0, np.int64), *tiles]))
+
+    def with_strict(self, other: Touched) -> Touched:
+        """The tiles of another one for the same steps beside these, as strict ones."""
+        first, count = self.count, other.count
+        steps = np.concatenate([self.steps, other.steps])
+        tiles = np.concatenate([self.tiles, other.tiles + first])
+        strict = np.concatenate([self.is_strict, np.ones(count, bool)])
+        order = np.argsort(steps, kind="stable")
+        sizes = np.diff(self.starts) + np.diff(other.starts)
+        starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        return Touched(starts, tiles[order], strict)
+
+    @property
+    def only_strict(self) -> Touched:
+        """The strict tiles alone."""
+        kept = self.is_strict[self.tiles]
+        sizes = np.bincount(self.steps[kept], minlength=len(self.starts) - 1)
+        starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        return Touched(starts, self.tiles[kept], self.strict)
+
+    @property
+    def is_strict(self) -> Mask:
+        """Of every tile number, whether nothing commutes there."""
+        found = np.zeros(self.count, bool)
+        found[: len(self.strict)] = self.strict[: self.count]
+        return found
 
     def of(self, step: int) -> Ints:
         return self.tiles[self.starts[step] : self.starts[step + 1]]
@@ -58,8 +86,8 @@ class Touched:
         sizes = np.diff(self.starts)[rows]
         starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
         at = np.repeat(self.starts[rows] - starts[:-1], sizes) + np.arange(int(starts[-1]))
-        _, tiles = np.unique(self.tiles[at], return_inverse=True)
-        return Touched(starts, tiles.reshape(-1).astype(np.int64))
+        numbers, tiles = np.unique(self.tiles[at], return_inverse=True)
+        return Touched(starts, tiles.reshape(-1).astype(np.int64), self.is_strict[numbers])
 
     def backwards(self) -> Touched:
         return self.chosen(np.arange(len(self.starts) - 1)[::-1])
@@ -103,16 +131,20 @@ def plan(touched: Touched, groups: Ints, commuting: Ints, seconds: float = 0.5) 
 class _Heights:
     """For every tile, the largest number that a step left there, and the largest of another commuting class."""
 
-    def __init__(self, tiles: int) -> None:
+    def __init__(self, touched: Touched) -> None:
+        tiles = touched.count
         self._top = np.full(tiles, -1, np.int64)
         self._class = np.zeros(tiles, np.int64)
         self._other = np.full(tiles, -1, np.int64)
+        self._strict = touched.is_strict if touched.strict.any() else None
 
     def below(self, tiles: Ints, commuting: int) -> int:
         """The largest number of steps that one of a class must stay behind; -1 for none."""
         if commuting == 0:
             return int(self._top[tiles].max(initial=-1))
         alike = self._class[tiles] == commuting
+        if self._strict is not None:
+            alike &= ~self._strict[tiles]
         return int(np.where(alike, self._other[tiles], self._top[tiles]).max(initial=-1))
 
     def put(self, tiles: Ints, commuting: int, number: int) -> None:
@@ -134,7 +166,7 @@ def _gathered(touched: Touched, groups: Ints, commuting: Ints, backwards: bool) 
     if backwards:
         found = _gathered(touched.backwards(), groups[::-1], commuting[::-1], False)
         return [[count - 1 - step for step in reversed(draw)] for draw in reversed(found)]
-    heights = _Heights(touched.count)
+    heights = _Heights(touched)
     draws: list[list[int]] = []
     of_group: dict[int, list[int]] = {}
     for step, (group, alike) in enumerate(zip(groups.tolist(), commuting.tolist(), strict=True)):
@@ -160,6 +192,7 @@ def edges(touched: Touched, of_step: Ints, commuting: Ints) -> tuple[Ints, Ints]
     # a run: steps of one tile that commute with each other, or a single one
     fresh = np.ones(len(tiles), bool)
     fresh[1:] = (tiles[1:] != tiles[:-1]) | (classes[1:] != classes[:-1]) | (classes[1:] == 0)
+    fresh[1:] |= touched.is_strict[tiles[1:]]
     runs = np.cumsum(fresh) - 1
     width = int(draws.max(initial=0)) + 1
     pairs = np.unique(runs * width + draws)
@@ -254,7 +287,7 @@ def _returns(touched: Touched, member: Mask, commuting: Ints) -> int:
     """How many draws of a group the longest chain needs. A step's number is odd in the draws of the group, even after
     them: it grows where a chain leaves the group and where it comes back.
     """
-    heights = _Heights(touched.count)
+    heights = _Heights(touched)
     most = 0
     for step, (mine, alike) in enumerate(zip(member.tolist(), commuting.tolist(), strict=True)):
         tiles = touched.of(step)
@@ -276,4 +309,5 @@ def moves_together(touched: Touched, member: Mask, commuting: Ints) -> bool:
     between = ~mine & (owner < last) & (owner > first[touched.tiles])
     alike = commuting[steps[0]]
     same = bool((commuting[steps] == alike).all()) and alike != 0
-    return not bool((between & (commuting[owner] != alike if same else True)).any())
+    kept = (commuting[owner] != alike) | touched.is_strict[touched.tiles] if same else True
+    return not bool((between & kept).any())

@@ -70,6 +70,9 @@ def _plan(sharing: Sharing, steps: Ints, groups: Ints, count: int, touched: Touc
     commuting = sharing.commuting[steps]
     nothing_known = everywhere(len(steps))
     at = nothing_known if touched is None else touched.chosen(steps)
+    if touched is not None and at.strict.any():
+        # state alone says nothing of equal depths: those that were measured hold for every plan
+        nothing_known = nothing_known.with_strict(at.only_strict)
     # what lies where leaves more orders than state alone: the bound is that of all of them, whichever plan is taken
     here = plan(at, groups, commuting, seconds)
     always = here if touched is None else plan(nothing_known, groups, commuting, 0)

@@ -6,7 +6,6 @@ import time
 
 import numpy as np
 
-from wendascope.analysis.coverage import frame_coverage
 from wendascope.analysis.drawn import (
     Drawn,
     StepDrawn,
@@ -19,7 +18,7 @@ from wendascope.analysis.drawn import (
 from wendascope.analysis.layers import step_layers
 from wendascope.glsl.words import FragmentHabits, fragment_habits
 from wendascope.measure.layers import runs_once
-from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, rejected_by_depth
+from wendascope.measure.overdraw import Geometry, coverage_of_frame, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, fragments, span_counts, step_spans
@@ -69,7 +68,7 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
                     0,
                 )
     _fill(frame, geometry, result)
-    result.coverage = frame_coverage(frame, layers, step_boxes(result))
+    result.coverage = coverage_of_frame(session, job, step_boxes(result))
     driver = fragments(session, job)
     for step, row in enumerate(result.steps):
         if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:

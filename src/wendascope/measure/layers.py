@@ -34,13 +34,16 @@ from wendascope.replay.walk import Walk
 
 Box = tuple[int, int, int, int]
 """(x0, y0, x1, y1) in pixels, end exclusive."""
-What = Literal["passed", "failed depth", "reached"]
-"""Fragments that passed all tests; that the depth test rejected; that were rasterised and not discarded."""
+What = Literal["passed", "failed depth", "reached", "tied"]
+"""Fragments that passed all tests; that the depth test rejected; that were rasterised and not discarded; whose depth is
+the one that was there before.
+"""
 
 _OPERATIONS: dict[What, tuple[int, int, int]] = {
     "passed": (GL.KEEP, GL.KEEP, GL.INCR_WRAP),
     "failed depth": (GL.KEEP, GL.INCR_WRAP, GL.KEEP),
     "reached": (GL.KEEP, GL.INCR_WRAP, GL.INCR_WRAP),
+    "tied": (GL.KEEP, GL.KEEP, GL.INCR_WRAP),
 }
 _DRAW, _CLEAR = KINDS.index("draw"), KINDS.index("clear")
 _MARKED = 255
@@ -130,7 +133,7 @@ class _Counter:
                 self._walk.run_step(step)
                 previous = None
                 rectangle = written_rectangle(self._frame, step, result.colour)
-                if rectangle is not None:
+                if rectangle is not None and self._counting.what != "tied":
                     result.touches.append(_filled(result, step, rectangle))
                 continue
             state = states[step]
@@ -183,7 +186,10 @@ class _Counter:
             off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
         for name in off:
             self._switch(getattr(GL, name), False)
-        self._walk.run_step(step)
+        if self._counting.what == "tied":
+            self._run_equal(step, state, reader)
+        else:
+            self._walk.run_step(step)
         for name in off:
             self._switch(getattr(GL, name), True)
         area = reader.area(box)
@@ -193,7 +199,24 @@ class _Counter:
             kept.restore(depth=False)
         else:
             previous[area] = now
+        if self._counting.what == "tied":
+            self._set_own_stencil(step)
+            self._walk.again(step)
         return self._touch(step, state, reader, box, counts, before, item)
+
+    def _run_equal(self, step: int, state: DrawState, reader: TargetReader) -> None:
+        """Run a step where its depth is the one that is there, with colour and depth left as they are."""
+        batch = CallBatch(self._session.offers)
+        batch.call("glDepthFunc", GL.EQUAL)
+        batch.call("glDepthMask", 0)
+        self._session.run_batch(batch)
+        self._keep_colour(state, reader)
+        self._walk.run_step(step)
+        self._put_back_colour(state, reader)
+        batch = CallBatch(self._session.offers)
+        batch.call("glDepthFunc", state.value("DEPTH_FUNC"))
+        batch.call("glDepthMask", state.value("DEPTH_WRITEMASK"))
+        self._session.run_batch(batch)
 
     def _stencilled(
         self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers

@@ -8,13 +8,12 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.batches import Batches, find_batches
-from wendascope.analysis.coverage import frame_coverage
 from wendascope.analysis.drawn import boxes_of_triangles
 from wendascope.analysis.layers import owner_map
 from wendascope.analysis.sharing import Sharing
 from wendascope.colours import PASS_COLOURS
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
-from wendascope.measure.overdraw import geometry_of, layers_of, passes_shown
+from wendascope.measure.overdraw import coverage_of_frame, geometry_of, layers_of, passes_shown
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
@@ -111,7 +110,7 @@ def batches_of(session: ReplaySession, job: Job) -> Batches:
     def find() -> Batches:
         frame = session.frame
         boxes = boxes_of_triangles(geometry_of(session, job).triangles, len(frame.steps))
-        coverage = frame_coverage(frame, layers_of(session, job), boxes)
+        coverage = coverage_of_frame(session, job, boxes)
         return find_batches(Sharing(frame), touched=coverage.touched())
 
     return session.slots.get(_BATCHES, find)
