@@ -12,11 +12,13 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import TrialError
+from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import PATTERNS, Setter, decoded
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.registry import GL, Role
+from wendascope.trials.moved_uploads import UPLOADS, MovedUploads
 
 State = tuple[str, int, int]
 """A key of the state tracker: pattern and its two indices."""
@@ -30,16 +32,18 @@ Planned = tuple[int, CallBatch | None]
 """A step, and the calls in place of its own, which leave the state as they find it; None for its own."""
 
 
-def reordered(frame: OpenGLFrame, run: list[int], order: list[Planned]) -> tuple[tuple[int, int], CallBatch]:
+def reordered(
+    frame: OpenGLFrame, run: list[int], order: list[Planned], contents: BufferContents
+) -> tuple[tuple[int, int], CallBatch]:
     """((first, end) of the calls that are replaced, the calls in their place).
 
     `run` are steps one after the other; `order` some or all of them as they are to come. Raises TrialError.
     """
-    return _Reorder(frame, run, order).build()
+    return _Reorder(frame, run, order, contents).build()
 
 
 class _Reorder:
-    def __init__(self, frame: OpenGLFrame, run: list[int], order: list[Planned]) -> None:
+    def __init__(self, frame: OpenGLFrame, run: list[int], order: list[Planned], contents: BufferContents) -> None:
         self._frame, self._order = frame, order
         steps = frame.steps
         self.first = int(steps.call[run[0] - 1]) + 1 if run[0] else 0
@@ -57,6 +61,7 @@ class _Reorder:
         self._current = {key: column[-1] for key, column in self._wanted.items()}
         self._selected = {key: self._value(key, self.first) for key in self._keys if key[0] in _SELECTORS}
         self._needs: dict[int, list[tuple[State, int]]] = {}
+        self._uploads = MovedUploads(frame, contents, self.first, self.end)
         self._check(run)
 
     def _check(self, run: list[int]) -> None:
@@ -69,6 +74,8 @@ class _Reorder:
         for call in range(self.first, self.end):
             command = frame.calls.command(call)
             if call in inside or call in self._sets or command.has(Role.HARMLESS | Role.WITH_DRAW):
+                continue
+            if command.name in UPLOADS:
                 continue
             raise TrialError(f"{command.name} is called between the steps; what it does cannot be moved with them")
 
@@ -93,6 +100,7 @@ class _Reorder:
         calls, steps = self._frame.calls, self._frame.steps
         for row, (step, planned) in enumerate(self._order):
             call = int(steps.call[step])
+            self._upload(call, step)
             self._bring(row, call)
             if planned is not None:
                 self._batch.append(planned)
@@ -102,8 +110,14 @@ class _Reorder:
                 before -= 1
             for moved in range(before + 1, call + 1):
                 self._batch.copy(calls, moved)
+        self._upload(self.end, None)
         self._bring(len(self._order), self.end)
         return (self.first, self.end), self._batch
+
+    def _upload(self, call: int, step: int | None) -> None:
+        bound = self._uploads.bring(self._batch, call, step)
+        if bound:
+            self._selected["buffer", GL.ARRAY_BUFFER, 0] = bound
 
     def _bring(self, row: int, call: int) -> None:
         """State becomes what captured call `call` found, which has a row in the table of what is wanted."""

@@ -59,6 +59,18 @@ _INSTANCED = {
     "glDrawRangeElements": "glDrawElementsInstanced",
     "glDrawElementsBaseVertex": "glDrawElementsInstancedBaseVertex",
 }
+# of one instance each, as `plan_batch` makes sure
+_INSTANCED |= {
+    name: name
+    for name in (
+        "glDrawArraysInstanced",
+        "glDrawArraysInstancedBaseInstance",
+        "glDrawElementsInstanced",
+        "glDrawElementsInstancedBaseInstance",
+        "glDrawElementsInstancedBaseVertex",
+        "glDrawElementsInstancedBaseVertexBaseInstance",
+    )
+}
 _SEVERAL = {
     "glDrawArrays": "glMultiDrawArrays",
     "glDrawElements": "glMultiDrawElements",
@@ -603,6 +615,8 @@ class _Planner:
         wanted = _INSTANCED.get(name, "")
         if not wanted or not self._offers(wanted):
             raise TrialError(f"{name} has no form for instances in this context")
+        if any(row.divisor and row.name for row in vertex_inputs(self._frame, self._steps[-1])):
+            raise TrialError("an attribute is one of each instance already")
         given = {p.name: calls.argument(self._last, p.name) for p in calls.command(self._last).parameters}
         order = [p.name for p in tables()[wanted].parameters]
         self._emit(wanted, *(len(self._steps) if n in ("instancecount", "primcount") else given[n] for n in order))

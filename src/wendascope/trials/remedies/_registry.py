@@ -153,7 +153,7 @@ class FrameChange:
                 set(order) & set(plan.steps) for plan in self.plans
             ):
                 raise TrialError("one remedy moves a step that another changes")
-            region, batch = reordered(frame, sorted(order), [(step, None) for step in kept])
+            region, batch = reordered(frame, sorted(order), [(step, None) for step in kept], self.new.known_contents())
             drop[region[0] : region[1]] = True
             insertions.append(Insertion(region[0], batch))
         for step in self.dropped - ordered:
@@ -202,7 +202,7 @@ class FrameChange:
                     items.append((step, None))
             elif step == plan.steps[-1]:
                 items.append((step, plan.calls))
-        region, batch = reordered(self.frame, run[first:last], items)
+        region, batch = reordered(self.frame, run[first:last], items, self.new.known_contents())
         return Insertion(region[0], batch), region
 
     def _append(self, call: int, batch: CallBatch) -> None:
