@@ -367,6 +367,8 @@ class _Finder:
             return "patches, adjacency or several calls per draw: merging is not supported"
         if int(sharing.frame.steps.instances[step]) != 1:
             return "already instanced"
+        if sharing.uses.undefined_colours[step]:
+            return "its shader leaves a colour of the target undefined: no other build of it need leave the same"
         if not sharing.order_free[step]:
             if self._touched is None:
                 return "draw order: no depth test decides visibility, and positions were not measured yet"

@@ -170,12 +170,16 @@ class Sharing:
     @functools.cached_property
     def _unclear(self) -> Mask:
         """Steps that nothing may change places with: no draws, those with effects beyond their colours, those that
-        read their target.
+        read their target or leave a colour of it undefined.
         """
         writers = [p.name for p in self.programs.values() if any(self._writes(shader) for shader in p.shaders)]
         programs = self.frame.steps.program
         return np.asarray(
-            ~self.draws | np.isin(programs, writers) | ~np.isin(programs, list(self.programs)) | self._reads_target
+            ~self.draws
+            | np.isin(programs, writers)
+            | ~np.isin(programs, list(self.programs))
+            | self._reads_target
+            | self.uses.undefined_colours
         )
 
     @functools.cached_property

@@ -194,6 +194,11 @@ class StepUses(ABC):
     def colours_taken(self, step: int) -> set[int]:
         """Numbers of fragment outputs that reach a colour of the step's target."""
 
+    @property
+    def undefined_colours(self) -> Mask:
+        """Steps whose target takes a colour that their shader does not write: what it holds afterwards is undefined."""
+        return np.zeros(len(self.stencil), bool)
+
     @abstractmethod
     def block_bytes(self, program: int, block: str) -> int:
         """What a block takes as data of each draw; 0 where it cannot be taken apart."""

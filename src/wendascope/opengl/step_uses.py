@@ -19,6 +19,7 @@ from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, 
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.glsl.std140 import fits, struct_layout
 from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.inputs import SamplerUse, sampler_uses
 from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targets
@@ -226,23 +227,16 @@ class OpenGLUses(StepUses):
         between = np.searchsorted(marks, self._calls)
         return np.asarray(between[1:] != between[:-1])
 
+    @functools.cached_property
+    def _outputs(self) -> ColourOutputs:
+        return ColourOutputs(self._frame)
+
     def colours_taken(self, step: int) -> set[int]:
-        frame = self._frame
-        target = frame.passes.targets[int(frame.passes.of_step[step])]
-        first, last = GL.COLOR_ATTACHMENT0, GL.COLOR_ATTACHMENT0 + 31
-        points = {a.point - first for a in target.attachments if first <= a.point <= last}
-        if not target.framebuffer:
-            points = {0}
-        record = frame.objects.framebuffer(target.framebuffer)
-        changed = len(frame.calls.calls_of("glDrawBuffers", "glDrawBuffer")) > 0
-        if record and record.draw_buffers and not changed:
-            numbers = {k for k, buffer in enumerate(record.draw_buffers) if buffer - first in points}
-        elif len(frame.calls.calls_of("glDrawBuffers")):
-            numbers = set(range(8)) if points else set()  # which goes where is not known: any may
-        else:
-            numbers = points
-        call = int(self._calls[step])
-        return {k for k in numbers if any(frame.history.value("color_mask", call, min(k, 7)) or (1,))}
+        return self._outputs.taken(step)
+
+    @functools.cached_property
+    def undefined_colours(self) -> Mask:
+        return self._outputs.undefined()
 
     # ---- textures, uniforms, blocks -------------------------------------------------------------------
 

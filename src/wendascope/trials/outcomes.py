@@ -19,6 +19,7 @@ from wendascope.analysis.findings import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.objects import Objects
 from wendascope.opengl.written import Written
 from wendascope.replay.edit import Edit
@@ -105,6 +106,8 @@ class Outcomes:
     def __init__(self, session: ReplaySession) -> None:
         self._session = session
         self._queries = counting_queries(session.frame)
+        self._undefined = {Store(*found) for found in ColourOutputs(session.frame).undefined_attachments()}
+        """What holds anything after the frame, by OpenGL's own rules: who draws with it shows in the picture."""
         self._original = self._run(session, Variation(), (), PATTERNS[0])
         self._original_after: _State | None = None
         self._channels = 4 if alpha_matters(session) else 3
@@ -175,7 +178,7 @@ class Outcomes:
             self._compare(outcome, state)
             if outcome.pixels_different:
                 break  # that much is certain
-            left |= {s for s in differing(state.contents, self._original.contents) if s.kind != OTHER_WINDOW}
+            left |= {s for s in self._differing(state, self._original) if s.kind != OTHER_WINDOW}
         if outcome.pixels_different:
             plain = self._run(self._session, variations[0], (), PATTERNS[0])
             outcome.by_pattern = not self._unlike(plain.picture, self._original.picture)
@@ -202,6 +205,9 @@ class Outcomes:
                 outcome.pixels_different += int(unlike.any(axis=1).sum())
                 outcome.max_difference = max(outcome.max_difference, int(unlike.max(initial=0)))
 
+    def _differing(self, state: _State, original: _State) -> set[Store]:
+        return set(differing(state.contents, original.contents)) - self._undefined
+
     def _look_after(self, outcome: Outcome, variations: list[Variation], left: set[Store]) -> None:
         """Go on with the calls of the frame after, and see whether what was left otherwise makes a difference to it."""
         with self._session.variant(_FOLLOWING, lambda frame: frame.with_following) as longer:
@@ -213,7 +219,7 @@ class Outcomes:
                 state = self._run(longer, variation, self.overwritten, pattern)
                 assert state.later is not None and after.later is not None
                 outcome.later_pixels = max(outcome.later_pixels, self._difference(state.later, after.later)[0])
-                still |= set(differing(state.contents, after.contents))
+                still |= self._differing(state, after)
         outcome.left_behind = [str(s) for s in sorted(still)]
         outcome.rewritten = [str(s) for s in sorted(left - still)]
 
