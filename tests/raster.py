@@ -15,9 +15,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.coverage import coverage_of
+from wendascope.analysis.coverage import DepthTouches, coverage_of
 from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn, step_boxes
 from wendascope.analysis.layers import Kind, PassLayers, Touch, step_layers
+from wendascope.analysis.sharing import Sharing
 from wendascope.frame.call_use import STEP, CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane
@@ -444,11 +445,25 @@ class Rasteriser:
             row.depth_test, row.depth_write = bool(depth.tests[step]), bool(depth.writes[step])
             row.depth_func = int(depth.compare[step])
         drawn = Drawn(rows, [pass_drawn(item) for item in layers], [])
-        drawn.coverage = coverage_of(layers, step_boxes(drawn), np.zeros(len(rows), bool))
+        drawn.coverage = coverage_of(layers, step_boxes(drawn), np.zeros(len(rows), bool), self.depth_touches())
         return drawn
+
+    def depth_touches(self) -> DepthTouches:
+        """What depth tests decide, of the frame in its own order."""
+        self._run(range(len(self._frame.scene)))
+        sharing, of_step = Sharing(self._frame), self._frame.passes.of_step
+        ties: dict[int, list[Touch]] = {}
+        rejected: dict[int, list[Touch]] = {}
+        for step, (tied, lost) in self._decided.items():
+            if sharing.order_free[step]:
+                ties.setdefault(int(of_step[step]), []).append(Touch(step, "opaque", 0, 0, tied))
+            if sharing.hidden_by_depth[step]:
+                rejected.setdefault(int(of_step[step]), []).append(Touch(step, "opaque", 0, 0, lost))
+        return DepthTouches(ties, rejected, sharing.hiders)
 
     def _run(self, order: Iterable[int]) -> tuple[npt.NDArray[np.uint8], list[PassLayers]]:
         frame = self._frame
+        self._decided: dict[int, tuple[npt.NDArray[np.uint8], npt.NDArray[np.uint8]]] = {}
         shape = (frame.height, frame.width)
         colours: dict[int, Floats] = {name: pixels / 255.0 for name, pixels in frame.images.items()}
         depths: dict[int, Floats] = {}
@@ -463,10 +478,15 @@ class Rasteriser:
                 item.touches.append(Touch(step, "clear", 0, 0, np.ones(shape, np.uint8)))
                 continue
             before = colour.copy()
-            counts = np.zeros(shape, np.uint8)
+            counts, at_first = np.zeros(shape, np.uint8), depth.copy()
+            tied, lost = np.zeros(shape, bool), np.zeros(shape, bool)
             surface = colours.get(what.texture) if what.texture else None
             for triangle in what.triangles:
-                counts += _fill(what, np.array(triangle), colour, depth, surface)
+                passed, reached, z = _fill(what, np.array(triangle), colour, depth, surface)
+                counts += passed
+                tied |= reached & (z == at_first)
+                lost |= reached & ~passed
+            self._decided[step] = tied.astype(np.uint8), lost.astype(np.uint8)
             if counts.any():
                 kind: Kind = "blended" if what.blend else "opaque"
                 changed = (colour != before).any(axis=2) if what.blend else None
@@ -475,14 +495,16 @@ class Rasteriser:
         return np.round(np.clip(window, 0, 1) * 255).astype(np.uint8), layers
 
 
-def _fill(draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: Floats | None) -> npt.NDArray[np.uint8]:
-    """Draw one triangle; returns where its fragments passed. A pixel is covered where its centre lies inside; edges
-    belong to one side only, so that neighbours neither overlap nor leave gaps.
+def _fill(
+    draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: Floats | None
+) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_], Floats]:
+    """Draw one triangle; returns (where its fragments passed, where it has any, their depths). A pixel is covered where
+    its centre lies inside; edges belong to one side only, so that neighbours neither overlap nor leave gaps.
     """
     (ax, ay, _), (bx, by, _), (cx, cy, _) = corners
     area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
     if area == 0:
-        return np.zeros(depth.shape, np.uint8)
+        return np.zeros(depth.shape, bool), np.zeros(depth.shape, bool), np.zeros(depth.shape)
     if area < 0:
         corners = corners[[0, 2, 1]]
     y, x = np.mgrid[0 : depth.shape[0], 0 : depth.shape[1]] + 0.5
@@ -506,4 +528,4 @@ def _fill(draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: F
     colour[passed] = source[passed]
     if draw.tests and draw.writes:
         depth[passed] = z[passed]
-    return passed.astype(np.uint8)
+    return passed, inside, z

@@ -15,16 +15,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope.analysis.batches import find_batches
-from wendascope.analysis.findings import Finding, Part, Remedy
-from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW
+from wendascope.analysis.findings import Case, Finding, Part, Remedy, find
+from wendascope.analysis.findings.batching import parts_of
+from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.sharing import Sharing
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
 from wendascope.frame.uses import UnknownContentsError
+from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.std140 import pack, struct_layout
+from wendascope.measure.drawn import measure_drawn
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
@@ -40,6 +43,7 @@ from wendascope.trials.examine import examine_file, stored_examination
 from wendascope.trials.proof import COMBINED, Proof, compatible, in_order, prove
 from wendascope.trials.prove_all import prove_all
 from wendascope.trials.remedies import change_of
+from wendascope.trials.runs import outcome_of
 from wendascope.trials.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
 
 from .conftest import Capture, program
@@ -89,7 +93,11 @@ def test_globals_of_any_text_are_found_or_refused(text: str) -> None:
 
 
 def _rewritten(
-    text: str, layers: tuple[str, ...] = (), pages: tuple[str, ...] = (), places: dict[str, str] | None = None
+    text: str,
+    layers: tuple[str, ...] = (),
+    pages: tuple[str, ...] = (),
+    places: dict[str, str] | None = None,
+    several: dict[str, int] | None = None,
 ) -> str:
     stage = GL.FRAGMENT_SHADER
     places = {"tint": "tint"} if places is None else places
@@ -98,7 +106,9 @@ def _rewritten(
         (names.layer_of(s), GL.INT, 1, False) for s in layers
     ]
     rows += [(names.place_of(s), GL.FLOAT_VEC4, 1, False) for s in pages]
-    data = DrawData(tuple(struct_layout(rows)[0]), places, layers, pages, {}, 7, True, names)
+    several = several or {}
+    rows += [(names.unit_of(s), GL.INT, 1, False) for s in several]
+    data = DrawData(tuple(struct_layout(rows)[0]), places, layers, pages, several, {}, 7, True, names)
     return rewrite(Source(stage, text, False), data, True, True)
 
 
@@ -234,6 +244,27 @@ def test_primitives_come_apart_as_the_driver_takes_them() -> None:
 # ---- plans without a replay ------------------------------------------------------------------------------
 
 
+def test_one_of_several_textures_is_read_by_its_number() -> None:
+    text = (
+        "#version 330\nuniform sampler2D s; in vec2 uv; out vec4 c;\nvoid main() { c = texture(s, texture(s, uv.yx).xy"
+        " + vec2(0.5, uv.y), 1.0) + texelFetch(s, ivec2(uv), 0) + vec4(textureSize(s, 0), 0, 0); }\n"
+    )
+    made = _rewritten(text, places={}, several={"s": 3})
+    assert "c = s_unit_texture(s_unit_texture(uv.yx).xy + vec2(0.5, uv.y), 1.0)" in made
+    assert "uniform sampler2D s_unit0; uniform sampler2D s_unit1; uniform sampler2D s_unit2; int s_unit;" in made
+    assert (
+        "if (s_unit == 1) return texture(s_unit1, a0, a1);" in made and "s_unit = per_draw[draw_index].s_unit;" in made
+    )
+    compile_glsl(made, GL.FRAGMENT_SHADER, Dialect())
+    with pytest.raises(TrialError, match="handed to shade, which cannot pick"):
+        _rewritten(
+            "#version 330\nuniform sampler2D s; out vec4 c; vec4 shade(sampler2D t) { return texture(t, vec2(0.0)); }\n"
+            "void main() { c = shade(s); }\n",
+            places={},
+            several={"s": 2},
+        )
+
+
 def _plain_frame() -> OpenGLFrame:
     batch = CallBatch()
     for k in range(4):
@@ -245,7 +276,7 @@ def _plain_frame() -> OpenGLFrame:
 def test_a_plan_says_what_to_write() -> None:
     frame = _plain_frame()
     new = NewObjects(frame)
-    plan = plan_batch(frame, [0, 1, 2, 3], MERGE, new)
+    plan = plan_batch(frame, Part(MERGE, [0, 1, 2, 3]), new)
     titles = [c.title for c in plan.code]
     assert titles == ["Calls", "Data of each draw", "Vertex shader", "Fragment shader"]
     calls = plan.code[0].text
@@ -278,7 +309,7 @@ def test_what_cannot_be_drawn_together_says_why(change: object, says: str) -> No
     frame = _plain_frame()
     change(frame)  # type: ignore[operator]
     with pytest.raises(TrialError, match=says):
-        plan_batch(frame, [0, 1, 2, 3], MERGE, NewObjects(frame))
+        plan_batch(frame, Part(MERGE, [0, 1, 2, 3]), NewObjects(frame))
 
 
 def test_a_hostile_remedy_is_refused() -> None:
@@ -306,17 +337,10 @@ def test_every_batch_of_a_running_program_is_drawn_together(capture: Capture, ki
     path, frame = capture(program("crowd", kind))
     found = find_batches(Sharing(frame)).batches
     hows = {(c.how, bool(c.samplers)) for c in found}
-    assert hows >= {(INSTANCE, False), (MERGE, False), (MERGE, True)} and {c.page for c in found} == {False, True}
+    assert hows >= {(INSTANCE, False), (MERGE, False), (MERGE, True)} and {c.gather for c in found} >= {SAME, UNITS}
     with Replay(path) as replay:
         for batch in found:
-            proof = prove(
-                path, frame, [_finding(batch.steps, [Part(batch.how, p) for p in batch.parts])], replay, seconds=3
-            )
-            if kind == "old" and batch.samplers and not batch.page:
-                # no arrays in GLSL 1.20: onto a page, where coordinates of noise that is not filtered are rounded
-                # otherwise
-                assert proof.verdict == CHANGES and proof.new_bytes > 0
-                continue
+            proof = prove(path, frame, [_finding(batch.steps, parts_of(batch))], replay, seconds=3)
             assert proof.verdict in (SAVES, COSTS, NO_DIFFERENCE, NOISE) and proof.pixels_different == 0, (
                 batch,
                 proof.summary,
@@ -431,3 +455,14 @@ def test_the_command_line_proves_one_and_writes_its_code(capture: Capture, tmp_p
     names = {p.name for p in (tmp_path / "code" / identity).iterdir()}
     assert names == {"calls.c", "data-of-each-draw.txt", "vertex-shader.vert", "fragment-shader.frag"}
     assert "gl_InstanceID" in (tmp_path / "code" / identity / "vertex-shader.vert").read_text()
+
+
+def test_each_of_two_windows_reaches_its_fewest_draws(capture: Capture) -> None:
+    """Twelve rows of two draws in each: two draws a window, and both pictures stay."""
+    path, frame = capture(program("two_lists"))
+    with Replay(path) as replay:
+        drawn = replay.run(measure_drawn.asked())
+        plans = [f for f in find(Case(frame, drawn, None)) if f.rule == "draw-plan"]
+        assert [(f.evidence["draws now"], f.evidence["draws then"]) for f in plans] == [(24, 2), (24, 2)]
+        together = replay.run(outcome_of.asked([f.remedy for f in plans if f.remedy]))
+    assert together.same, together

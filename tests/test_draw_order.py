@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.coverage import Coverage, coverage_of, of_boxes
+from wendascope.analysis.coverage import Coverage, DepthTouches, coverage_of, of_boxes
 from wendascope.analysis.draw_order import Plan, Touched, edges, everywhere, plan
 from wendascope.analysis.draw_plans import plan_regions
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
@@ -75,6 +75,28 @@ def test_against_every_order(case: tuple[list[set[int]], list[int], list[int]]) 
     assert legal(steps, commuting, tuple(found.order))
     assert follows(touched(steps), np.array(commuting), found.order)
     assert found.least <= best <= len(found.draws)
+
+
+@settings(max_examples=300)
+@given(small, st.lists(st.sets(st.integers(0, 2), max_size=2), min_size=6, max_size=6))
+def test_nothing_commutes_in_strict_tiles(
+    case: tuple[list[set[int]], list[int], list[int]], more: list[set[int]]
+) -> None:
+    """Tiles of a second kind, in which steps of one commuting class keep their order as well."""
+    steps, groups, commuting = case
+    strict = more[: len(steps)]
+    both = touched(steps).with_strict(touched(strict))
+    found = plan(both, np.array(groups), np.array(commuting))
+    order = tuple(found.order)
+    plain = [0] * len(steps)
+    orders = itertools.permutations(range(len(steps)))
+    best = min(draws_of(o, groups) for o in orders if legal(steps, commuting, o) and legal(strict, plain, o))
+    assert legal(steps, commuting, order) and legal(strict, plain, order)
+    assert follows(both, np.array(commuting), found.order)
+    assert found.least <= best <= len(found.draws)
+    rows = np.arange(len(steps))[::-1]
+    chosen = both.chosen(rows)
+    assert [len(chosen.only_strict.of(k)) for k in range(len(rows))] == [len(strict[s]) for s in rows.tolist()]
 
 
 def test_how_often_the_best_is_reached() -> None:
@@ -183,7 +205,7 @@ masks_of = st.lists(st.integers(0, (1 << 24) - 1), min_size=1, max_size=6).map(
 @given(masks_of)
 def test_cells_tell_exactly_who_shares_a_sample(masks: list[np.ndarray]) -> None:
     boxes = np.tile(np.array([0, 0, 6, 4]), (len(masks), 1))
-    found = coverage_of([_pass(masks)], boxes, np.zeros(len(masks), bool)).touched()
+    found = coverage_of([_pass(masks)], boxes, np.zeros(len(masks), bool), DepthTouches.none(len(masks))).touched()
     for a, b in itertools.combinations(range(len(masks)), 2):
         assert bool(np.intersect1d(found.of(a), found.of(b)).size) == bool((masks[a] & masks[b]).any())
 
@@ -191,7 +213,7 @@ def test_cells_tell_exactly_who_shares_a_sample(masks: list[np.ndarray]) -> None
 def test_steps_that_are_not_counted_take_their_box() -> None:
     masks = [np.zeros((4, 6), bool), np.ones((4, 6), bool)]
     boxes = np.array([[1, 1, 3, 3], [0, 0, 6, 4], [0, 0, 9, 9]])
-    found = coverage_of([_pass(masks)], boxes, np.array([True, False, True])).touched()
+    found = coverage_of([_pass(masks)], boxes, np.array([True, False, True]), DepthTouches.none(3)).touched()
     assert len(found.of(0)) == 1 and len(found.of(2)) == 4, "one cell of the pass; tiles of a pass that was not counted"
     assert np.intersect1d(found.of(0), found.of(1)).size == 1
     assert len(of_boxes(boxes).of(1)) == 1

@@ -16,7 +16,7 @@ from wendascope.analysis.atlas import Options, page_picture, plan_atlases, plan_
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.breaks import Accepted, find_breaks
 from wendascope.analysis.drawn import Drawn, StepDrawn
-from wendascope.analysis.groups import INSTANCE, MERGE
+from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MERGE, UNITS
 from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
@@ -73,21 +73,47 @@ def test_equal_meshes_in_buffers_of_their_own_are_copies() -> None:
     assert [c.how for c in find_batches(Sharing(frame)).batches] == [INSTANCE]
 
 
-def test_textures_of_one_shape_are_near_kin_and_of_other_shapes_share_a_page() -> None:
+def test_textures_of_one_shape_are_an_array_and_few_others_are_bound_side_by_side() -> None:
     batch = CallBatch()
     for texture in (1, 2, 3, 4):
         draw(batch, 1, 1, texture, model=float(texture))
     near = _batches(batch).batches
-    assert [(c.samplers, c.textures, c.saved) for c in near] == [(["surface"], 4, 3)]
-    apart = find_batches(Sharing(_frame(batch, sides=(8, 16, 32, 64)))).batches
-    assert [(c.samplers, c.page, c.data_bytes) for c in apart] == [
-        (["surface"], True, 80)
-    ] and "lose precision" in apart[0].caveats[-1]
-    frame = _frame(batch, sides=(8, 16, 32, 64))
-    for k, record in enumerate(frame.objects.textures):
+    assert [(c.samplers, c.gather, c.textures, c.saved) for c in near] == [(["surface"], ARRAY, 4, 3)]
+    sizes = _frame(batch, sides=(8, 16, 32, 64))
+    measure = read_guidelines(None).batches
+    beside = find_batches(Sharing(sizes), measure).batches
+    assert [(c.gather, c.textures, c.data_bytes) for c in beside] == [(UNITS, 4, 80)]
+    measure.texture_units = 3
+    apart = find_batches(Sharing(sizes), measure).batches
+    assert [(c.gather, c.data_bytes) for c in apart] == [(ATLAS, 80)] and "lose precision" in apart[0].caveats[-1]
+    for k, record in enumerate(sizes.objects.textures):
         record.parameters = {"TEXTURE_MIN_FILTER": [float(k)]}
-    alone = find_batches(Sharing(frame))
-    assert alone.batches == [] and list(alone.single_draws) == ["unique vertex format or texture size"]
+    three = find_batches(Sharing(sizes), measure)
+    assert [(c.steps, c.gather) for c in three.batches] == [([0, 1, 2], UNITS)], "three units, so the fourth is alone"
+
+
+def test_textures_that_no_array_can_copy_are_bound_side_by_side() -> None:
+    """What the frame writes, or keeps no contents of, cannot be a layer: but it can be read where it is."""
+    batch = CallBatch()
+    for texture in (1, 2, 3, 4):
+        draw(batch, 1, 1, texture, model=float(texture))
+    frame = _frame(batch)
+    for record in frame.objects.textures:
+        record.images[0].contents = None
+    assert [c.gather for c in find_batches(Sharing(frame)).batches] == [UNITS]
+
+
+def test_arrays_of_more_layers_than_a_guideline_allows_are_several() -> None:
+    batch = CallBatch()
+    for k in range(12):
+        draw(batch, 1, 1, 1 + k % 6, model=float(k))
+    measure = read_guidelines(None).batches
+    measure.array_layers = measure.texture_units = 4
+    frame = _frame(batch, sides=(8,) * 6, textures=6)
+    for record in frame.objects.textures:
+        record.parameters = {"TEXTURE_WRAP_S": [float(GL.REPEAT)]}
+    found = find_batches(Sharing(frame), measure).batches
+    assert [(c.gather, sorted({s % 6 for s in c.steps})) for c in found] == [(ARRAY, [0, 1, 2, 3]), (ARRAY, [4, 5])]
 
 
 def test_limits_split_a_batch_and_say_so() -> None:

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from wendascope.analysis.atlas import plan_atlases
 from wendascope.analysis.batches import find_batches
 from wendascope.analysis.breaks import find_breaks
+from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.drawn import touched_of
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.layers import layer_map, owner_map, step_layers
@@ -165,17 +166,26 @@ def moved_together(frame: RasterFrame, steps: list[int]) -> list[int]:
 @QUIET
 @given(scenes())
 def test_batches_draw_the_same_picture(frame: RasterFrame) -> None:
-    """Each at a depth of its own: equal depths are a caveat, and the next test's."""
-    touched = touched_of(Rasteriser(frame).drawn())
-    for known in (None, touched):
-        found = find_batches(Sharing(frame), touched=known)
-        for batch in found.batches:
-            if batch.in_place:
-                assert drawn_so(frame, moved_together(frame, batch.steps)), batch.steps
-        order = list(range(len(frame.scene)))
-        for region in found.regions:
-            order[min(region.order) : max(region.order) + 1] = region.order
-        assert drawn_so(frame, order), order
+    """By state alone, each at a depth of its own: equal depths are a caveat then, and the next tests'."""
+    check_batches(frame, None)
+
+
+@QUIET
+@given(scenes(equal=True))
+def test_batches_draw_the_same_picture_where_it_is_known_what_lies_where(frame: RasterFrame) -> None:
+    """Equal depths and what is hidden behind glass are known as well then."""
+    check_batches(frame, touched_of(Rasteriser(frame).drawn()))
+
+
+def check_batches(frame: RasterFrame, known: Touched | None) -> None:
+    found = find_batches(Sharing(frame), touched=known)
+    for batch in found.batches:
+        if batch.in_place:
+            assert drawn_so(frame, moved_together(frame, batch.steps)), batch.steps
+    order = list(range(len(frame.scene)))
+    for region in found.regions:
+        order[min(region.order) : max(region.order) + 1] = region.order
+    assert drawn_so(frame, order), order
 
 
 @QUIET
@@ -212,7 +222,7 @@ def test_a_blended_draw_in_between_splits_a_batch_only_where_it_overlaps() -> No
 def test_textures_of_one_size_are_layers_and_of_several_a_page() -> None:
     frame = frame_of(Clear(), *(quad(0, 0, 9, 9, 0.05 * (k + 1), texture=10 + k % 3) for k in range(12)))
     (batch,) = find_batches(Sharing(frame)).batches
-    assert batch.samplers == ["surface"] and not batch.page and batch.textures == 3
+    assert batch.samplers == ["surface"] and batch.gather == "array" and batch.textures == 3
     (plan,) = plan_atlases(Sharing(frame))
     assert plan.textures == 3 and plan.draws_then == 1 and plan.bytes_before == 3 * 64
 

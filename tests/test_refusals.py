@@ -245,7 +245,7 @@ def test_a_uniform_declared_after_main_is_rewritten_all_the_same() -> None:
         "void place() { gl_Position = vec4(matrix * vec3(corner, 1.0), 1.0); }\n"
     )
     members, _ = struct_layout([("matrix", GL.FLOAT_MAT3, 1, False)])
-    data = DrawData(tuple(members), {"matrix": "matrix"}, (), (), {}, 3, False, Names())
+    data = DrawData(tuple(members), {"matrix": "matrix"}, (), (), {}, {}, 3, False, Names())
     found = with_draw_data(Source(GL.VERTEX_SHADER, text, False), data, False, False)
     assert found.index("mat3 matrix;") < found.index("void main()") and found.count("mat3 matrix;") == 1
     compile_glsl(found, GL.VERTEX_SHADER, DIALECT)

@@ -103,19 +103,25 @@ def a_tile_map_in_three_layers() -> Draw:
     return draw
 
 
-@known(finds={"draw-plan": 1}, checks=(_draws(60, 2, 2),), allow=(*_FREE, "back-to-front", "not-visible"))
+@known(
+    finds={"draw-plan": 1},
+    checks=(_draws(1200, 4, 4),),
+    allow=(*_FREE, "back-to-front", "not-visible", "outside-view"),
+)
 def crates_of_two_materials() -> Draw:
-    """60 opaque crates of two shaders in turns, at depths of their own: depth decides, so they change places freely."""
+    """1,200 opaque crates of two shaders in turns, at depths of their own: depth decides, so they change places freely.
+    Two draws but for the block of data of each draw, which holds 512 of them: two of each.
+    """
     first, second = Painter(), Painter(ROUND.replace("length(uv - 0.5) < 0.5 ? colour.a : 0.0", "uv.x"))
 
     def draw(_: int) -> None:
         onto(0)
         GL.glEnable(GL.GL_DEPTH_TEST)
         clear(depth=True)
-        for crate in range(60):
+        for crate in range(1200):
             paint = (first, second)[crate % 2].use()
             x, y = (crate * 37) % 140, (crate * 53) % 100
-            paint.rect(x, y, x + 18, y + 18, (crate / 60, 0.5, 0.3, 1), depth=0.9 - crate * 0.013)
+            paint.rect(x, y, x + 18, y + 18, (crate / 1200, 0.5, 0.3, 1), depth=0.9 - crate * 0.0015)
         GL.glDisable(GL.GL_DEPTH_TEST)
 
     return draw
@@ -292,5 +298,123 @@ def a_deferred_frame() -> Draw:
             paint.rect(x, y, x + 50, y + 50, (0.05, 0.03, light / 600, 0))
         GL.glDisable(GL.GL_BLEND)
         GL.glBindTexture(GL.GL_TEXTURE_2D, 0)
+
+    return draw
+
+
+@known(finds={"draw-plan": 0}, allow=_FREE)
+def surfaces_of_one_depth() -> Draw:
+    """The trap beside the crates: 20 opaque surfaces of two shaders in turns, all of one depth. Which comes last is
+    seen, so none may change places though depth is tested.
+    """
+    first, second = Painter(), Painter(ROUND.replace("length(uv - 0.5) < 0.5 ? colour.a : 0.0", "uv.x"))
+
+    def draw(_: int) -> None:
+        onto(0)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        GL.glDepthFunc(GL.GL_LEQUAL)
+        clear(depth=True)
+        for surface in range(20):
+            x = surface * 6
+            (first, second)[surface % 2].use().rect(x, 20, x + 30, 90, (surface / 20, 0.5, 0.3, 1), depth=0.25)
+        GL.glDepthFunc(GL.GL_LESS)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(18, 3, 3),), allow=(*_FREE, "not-visible"))
+def hidden_behind_glass() -> Draw:
+    """The trap of what a depth test keeps away: six panes of glass that write depth, and a bar before and one behind
+    each that reaches over its edge. All bars in one draw before the panes would shine through where they are hidden
+    now: it takes three draws, and not two.
+    """
+    glass, bar = Painter(), Painter(ROUND.replace("length(uv - 0.5) < 0.5 ? colour.a : 0.0", "1.0"))
+
+    def draw(_: int) -> None:
+        onto(0)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        clear(depth=True)
+        _blend()
+        for pane in range(6):
+            x = 4 + pane * 26
+            bar.use().rect(x, 60, x + 20, 64, (1, 1, 1, 1), depth=0.2)
+            glass.use().rect(x, 20, x + 20, 100, (pane / 6, 0.3, 0.8, 0.5), depth=0.5)
+            bar.use().rect(x + 8, 10, x + 12, 30, (1, 0.8, 0.2, 1), depth=0.7)
+        GL.glDisable(GL.GL_BLEND)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+
+    return draw
+
+
+STREAMED = """#version 330
+layout(location=0) in vec2 place;
+out vec2 uv;
+void main() { uv = place; gl_Position = vec4(place, 0.0, 1.0); }
+"""
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(48, 2, 2),), allow=_FREE)
+def rows_through_one_buffer() -> Draw:
+    """24 rows of a background and a mark, each written into one and the same buffer right before it is drawn, as
+    interfaces stream: two draws, for which every draw moves with what it reads.
+    """
+    flat, mark = Painter(FLAT, STREAMED), Painter(ROUND.replace("length(uv - 0.5) < 0.5", "uv.x < 9.5"), STREAMED)
+    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
+    GL.glBindVertexArray(array)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+    GL.glEnableVertexAttribArray(0)
+
+    def stream(x0: float, y0: float, x1: float, y1: float) -> None:
+        corners = np.array([x0, y0, x1, y0, x0, y1, x1, y1], np.float32).reshape(-1, 2)
+        corners *= np.array([2 / WIDTH, 2 / HEIGHT], np.float32)
+        corners -= 1
+        GL.glBufferData(GL.GL_ARRAY_BUFFER, corners.nbytes, corners, GL.GL_STREAM_DRAW)
+        GL.glDrawArrays(GL.GL_TRIANGLE_STRIP, 0, 4)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        GL.glBindVertexArray(array)
+        GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
+        for row in range(24):
+            x, y = 2 + row % 4 * 40, 2 + row // 4 * 19
+            flat.use().set("colour", 0.2, row / 24, 0.4, 0.8)
+            stream(x, y, x + 36, y + 16)
+            mark.use().set("colour", 0.9, 0.5, row / 24, 0.7)
+            stream(x + 4, y + 4, x + 20, y + 12)
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(44, 2, 2),), allow=_FREE)
+def icons_of_many_kinds() -> Draw:
+    """22 places, each a background and an icon on it; the icons lie in eleven textures of different sizes, two of
+    which repeat, and one of another format: no array and no page takes them all, but eleven texture units do.
+    """
+    flat, icon = Painter(), Painter(TEXTURED)
+    icons = [texture(4 + k, 9 - k // 2, noise(4 + k, 9 - k // 2, k)) for k in range(10)]
+    icons.append(texture(5, 5, noise(5, 5, 40), GL.GL_RGB10_A2))
+    for name in icons[:2]:
+        GL.glBindTexture(GL.GL_TEXTURE_2D, name)
+        GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_WRAP_S, GL.GL_REPEAT)
+    for name in icons[2:]:
+        GL.glBindTexture(GL.GL_TEXTURE_2D, name)
+        for wrap in (GL.GL_TEXTURE_WRAP_S, GL.GL_TEXTURE_WRAP_T):
+            GL.glTexParameteri(GL.GL_TEXTURE_2D, wrap, GL.GL_CLAMP_TO_EDGE)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for place in range(22):
+            x, y = 2 + place % 6 * 26, 2 + place // 6 * 29
+            flat.use().rect(x, y, x + 24, y + 26, (0.2, place / 22, 0.4, 0.8))
+            GL.glBindTexture(GL.GL_TEXTURE_2D, icons[place % 11])
+            icon.use().rect(x + 3, y + 3, x + 20, y + 22)
+        GL.glDisable(GL.GL_BLEND)
 
     return draw

@@ -15,7 +15,18 @@ import numpy.typing as npt
 
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.draw_plans import PlannedDraw, Region, plan_regions
-from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, Differ, Group, all_same, find_groups
+from wendascope.analysis.groups import (
+    ATLAS,
+    INSTANCE,
+    MERGE,
+    MULTI_DRAW,
+    SAME,
+    UNITS,
+    Group,
+    Textures,
+    all_same,
+    find_groups,
+)
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import combined
@@ -38,8 +49,8 @@ class Batch(msgspec.Struct):
     """Uniforms and blocks that differ from step to step, and become data of each draw."""
     samplers: list[str]
     """Samplers whose textures differ, and would read a texture array."""
-    page: bool
-    """Whether those textures differ in size, and would lie on an atlas page instead."""
+    gather: str
+    """How those textures come together: `array`, `atlas` or `units`; `same` where none differ."""
     textures: int
     """Different textures that it reads through them."""
     in_order: bool
@@ -164,22 +175,22 @@ class _Finder:
 
     def _batch(self, number: int, row: int, group: Group, draw: PlannedDraw, region: int) -> Batch:
         sharing, how, steps = self._sharing, group.how, draw.steps
-        differ: Differ = "same" if all_same(sharing.columns["texture"][steps]) else group.textures
-        near = differ != "same"
+        gather: Textures = SAME if all_same(sharing.columns["texture"][steps]) else group.textures
+        near = gather != SAME
         program = int(sharing.frame.steps.program[steps[0]])
         varies = self._differing("uniform", program, row)
         blocks = self._differing("block", program, row)
         samplers = self._differing("texture", program, row) if near else []
         textures = len(set(sharing.columns["texture"][steps].tolist())) if near else 1
         data = (
-            self._data_bytes(program, varies, samplers, differ == "size") + self._block_bytes(program, blocks)
+            self._data_bytes(program, varies, samplers, gather == ATLAS) + self._block_bytes(program, blocks)
             if how != MULTI_DRAW
             else 0
         )
         inputs = sharing.inputs_of(int(steps[0]))
         vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
         vertices = self._vertices[steps]
-        parts, limits = self._parts(how, steps, data, textures if differ == "shape" else 0)
+        parts, limits = self._parts(how, steps, data)
         before = self._bytes_read(steps)
         merged = (
             sum(count * self._held_by(step) for step, count in self._different(steps)) * (vertex_bytes + 4)
@@ -197,7 +208,12 @@ class _Finder:
             caveats.append("merged copies of a mesh cost memory; instances do not")
         if how == MERGE and self._written(steps):
             caveats.append("dynamic vertices: they would be streamed into one shared buffer each frame")
-        if differ == "size":
+        if gather == UNITS:
+            caveats.append(
+                f"{textures} textures are bound side by side; the shader picks one by a number that is the same for a"
+                " whole primitive"
+            )
+        if gather == ATLAS:
             caveats.append(
                 "in an atlas, texture coordinates lose precision and small mip levels bleed into neighbours: the"
                 " picture may change a little"
@@ -220,7 +236,7 @@ class _Finder:
             program,
             [*varies, *(f"block {name}" for name in blocks)],
             samplers,
-            differ == "size",
+            gather,
             textures,
             _consecutive(steps),
             draw.always,
@@ -304,7 +320,7 @@ class _Finder:
             for a in self._sharing.inputs_of(step)
         )
 
-    def _parts(self, how: str, steps: Ints, data: int, textures: int) -> tuple[list[Ints], list[str]]:
+    def _parts(self, how: str, steps: Ints, data: int) -> tuple[list[Ints], list[str]]:
         """Split by what one draw can hold."""
         measure, limits = self._measure, []
         most = len(steps)
@@ -321,9 +337,6 @@ class _Finder:
             if len(split) > len(parts):
                 limits.append(f"{measure.vertices_a_batch:,} vertices per batch")
             parts = split
-        if textures > measure.array_layers:
-            limits.append(f"{measure.array_layers} layers per texture array")
-            parts = [piece for part in parts for piece in np.array_split(part, -(-textures // measure.array_layers))]
         return parts, limits
 
     # ---- who stays alone -------------------------------------------------------------------------------

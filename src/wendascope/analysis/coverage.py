@@ -9,18 +9,17 @@ from __future__ import annotations
 import functools
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.layers import PassLayers, Touch
+from wendascope.analysis.layers import PassLayers, Touch, extent
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints
 
-Ties = Mapping[int, Sequence[Touch]]
-"""Pass -> where the depth of its opaque steps is the one that was there before them; at most one for each step."""
 _SIDES = (1, 4, 8, 16, 32, 64, 128)
 """Of a tile, in samples: the first of them at which the cells of a frame are no more than the most."""
 _BOX_SIDE = 8
@@ -76,57 +75,73 @@ def _unpacked(data: bytes) -> Ints:
     return np.cumsum(np.frombuffer(numbers, np.int32), dtype=np.int64)
 
 
+@dataclass(frozen=True)
+class DepthTouches:
+    """What depth tests decide, beside the fragments that pass; pass -> touches, at most one for each step."""
+
+    ties: Mapping[int, Sequence[Touch]]
+    """Where the depth of opaque steps is the one that was there before them."""
+    rejected: Mapping[int, Sequence[Touch]]
+    """Where a depth test rejected a step's fragments, of steps that `hiders` may hide."""
+    hiders: npt.NDArray[np.bool_]
+    """Steps that write depth without covering what lies behind, shape (steps,)."""
+
+    @classmethod
+    def none(cls, steps: int) -> DepthTouches:
+        return cls({}, {}, np.zeros(steps, bool))
+
+
 def coverage_of(
-    layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], ties: Ties | None = None
+    layers: Iterable[PassLayers], boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], depth: DepthTouches
 ) -> Coverage:
-    """Of all steps, from the fragments that passed their tests. Those of `by_box`, shape (steps,), count with the whole
-    of their box in `boxes`, shape (steps, 4): steps that were not counted, or may also act where no fragment of theirs
-    passes.
+    """Of all steps, from the fragments that passed their tests, or that only a hider kept from it. Those of `by_box`,
+    shape (steps,), count with the whole of their box in `boxes`, shape (steps, 4): steps that were not counted, or may
+    also act where no fragment of theirs passes.
     """
     passes = list(layers)
-    found: dict[int, Ints] = {}
-    for side in _SIDES:
-        found = {}
-        for item in passes:
-            found |= _cells(item, boxes, by_box, side)
-        if sum(map(len, found.values())) <= _MOST:
-            break
+    side, found = _fewest(passes, len(boxes), lambda item, side: _masks(item, boxes, by_box, depth, side))
     for step in np.flatnonzero(by_box).tolist():
         if step not in found:
             found[step] = _of_box(boxes[step], _BOX_SIDE)
     whole = _of_steps(found, len(boxes))
-    tied: dict[int, Ints] = {}
-    for side_of_ties in _SIDES:
-        tied = {}
-        for item in passes:
-            masks = functools.partial(_tie_masks, item, (ties or {}).get(item.index, []), side_of_ties)
-            tied |= _cells_of(item, masks, len(boxes), side_of_ties)
-        if sum(map(len, tied.values())) <= _MOST:
-            break
+    _, tied = _fewest(passes, len(boxes), lambda item, side: _tie_masks(item, depth.ties.get(item.index, ()), side))
     strict = _of_steps(tied, len(boxes))
     return Coverage(side, _packed(whole.starts), _packed(whole.tiles), _packed(strict.starts), _packed(strict.tiles))
+
+
+def _fewest(
+    passes: Sequence[PassLayers], steps: int, masks: Callable[[PassLayers, int], _Masks]
+) -> tuple[int, dict[int, Ints]]:
+    """(side of the tiles, cells of every step) of all passes, at the first side at which they are no more than the
+    most.
+    """
+    found: dict[int, Ints] = {}
+    for side in _SIDES:
+        found = {}
+        for item in passes:
+            found |= _cells(item, functools.partial(masks, item, side), steps, side)
+        if sum(map(len, found.values())) <= _MOST:
+            break
+    return side, found
 
 
 def _of_steps(cells: dict[int, Ints], steps: int) -> Touched:
     return Touched.each([cells.get(step, np.zeros(0, np.int64)) for step in range(steps)])
 
 
-def frame_coverage(frame: Frame, layers: Sequence[PassLayers], boxes: npt.NDArray[np.int64], ties: Ties) -> Coverage:
+def frame_coverage(
+    frame: Frame, layers: Sequence[PassLayers], boxes: npt.NDArray[np.int64], depth: DepthTouches
+) -> Coverage:
     """Of all steps of a frame. A stencil test acts where no fragment passes as well."""
     counted = np.isin(frame.passes.of_step, [item.index for item in layers if item.counted])
-    return coverage_of(layers, boxes, frame.uses.stencil | ~counted, ties)
+    return coverage_of(layers, boxes, frame.uses.stencil | ~counted, depth)
 
 
 _Masks = Iterator[tuple[int, tuple[slice, slice], npt.NDArray[np.bool_]]]
 """(step, the tiles in which it lies, which of them it touches)."""
 
 
-def _cells(item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], side: int) -> dict[int, Ints]:
-    """The cells of every step of a pass that was counted, at tiles of a side."""
-    return _cells_of(item, functools.partial(_masks, item, boxes, by_box, side), len(boxes), side)
-
-
-def _cells_of(item: PassLayers, masks: Callable[[], _Masks], steps: int, side: int) -> dict[int, Ints]:
+def _cells(item: PassLayers, masks: Callable[[], _Masks], steps: int, side: int) -> dict[int, Ints]:
     """All places that the same steps touch as one cell: step -> its cells."""
     height, width = (-(-size // side) for size in item.shape)
     signs = np.random.default_rng(1).integers(1, 1 << 62, steps)
@@ -160,32 +175,49 @@ def _tie_masks(item: PassLayers, touches: Sequence[Touch], side: int) -> _Masks:
         for touch in (ties.get(step), kinds.get(step)):
             if touch is not None:
                 mask[touch.box] |= touch.counts > 0
-        mask &= meeting
-        rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
-        if len(rows):
-            y, x = int(rows[0]), int(columns[0])
-            counts = mask[y : rows[-1] + 1, x : columns[-1] + 1].astype(np.uint8)
+        y, x, counts = _cut(mask & meeting)
+        if counts.size:
             yield step, *_in_tiles(counts, y, x, side)
 
 
-def _masks(item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], side: int) -> _Masks:
+def _masks(
+    item: PassLayers, boxes: npt.NDArray[np.int64], by_box: npt.NDArray[np.bool_], depth: DepthTouches, side: int
+) -> _Masks:
     """Of every draw of a pass, once a step."""
-    seen: set[int] = set()
     rows, columns = item.shape
+    touches: dict[int, Touch] = {}
     for touch in item.touches:
-        if touch.step in seen or touch.kind == "clear":
-            continue
-        seen.add(touch.step)
-        if by_box[touch.step] and item.samples == item.layers == 1:
-            x0, y0, x1, y1 = np.clip(boxes[touch.step], 0, (columns, rows, columns, rows)).tolist()
+        if touch.kind != "clear":
+            touches.setdefault(touch.step, touch)
+    rejected = {touch.step: touch for touch in depth.rejected.get(item.index, ())}
+    hidden = np.zeros(item.shape if rejected else (0, 0), bool)
+    for touch in touches.values() if rejected else ():
+        if depth.hiders[touch.step]:
+            hidden[touch.box] |= touch.counts > 0
+    for step in sorted({*touches, *rejected}):
+        if by_box[step] and item.samples == item.layers == 1:
+            x0, y0, x1, y1 = np.clip(boxes[step], 0, (columns, rows, columns, rows)).tolist()
             counts = np.ones((max(y1 - y0, 0), max(x1 - x0, 0)), np.uint8)
-        elif by_box[touch.step]:
+        elif by_box[step]:
             y0, x0, counts = 0, 0, np.ones((rows, columns), np.uint8)
+        elif step in rejected:
+            mask = np.zeros(item.shape, bool)
+            mask[rejected[step].box] = (rejected[step].counts > 0) & hidden[rejected[step].box]
+            if step in touches:
+                mask[touches[step].box] |= touches[step].counts > 0
+            y0, x0, counts = _cut(mask)
         else:
-            y0, x0, counts = touch.y, touch.x, touch.counts
-        if counts.size == 0:
-            continue
-        yield touch.step, *_in_tiles(counts, y0, x0, side)
+            y0, x0, counts = touches[step].y, touches[step].x, touches[step].counts
+        if counts.size:
+            yield step, *_in_tiles(counts, y0, x0, side)
+
+
+def _cut(mask: npt.NDArray[np.bool_]) -> tuple[int, int, npt.NDArray[np.uint8]]:
+    """(y, x, the part of a mask in which anything is set, as counts)."""
+    box = extent(mask)
+    if box is None:
+        return 0, 0, np.zeros((0, 0), np.uint8)
+    return int(box[0].start), int(box[1].start), mask[box].astype(np.uint8)
 
 
 def _in_tiles(

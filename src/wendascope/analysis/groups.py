@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -13,7 +13,14 @@ from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import Ints, Numbers, combined
 
 INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
-Differ = Literal["same", "shape", "size"]
+SAME: Final = "same"
+ARRAY: Final = "array"
+ATLAS: Final = "atlas"
+UNITS: Final = "units"
+Textures = Literal["same", "array", "atlas", "units"]
+"""How textures that differ come together: they are the same; layers of an array; places on a page of an atlas; bound
+side by side, each on a texture unit of its own.
+"""
 
 
 @dataclass(frozen=True)
@@ -23,13 +30,19 @@ class Group:
     how: str
     """`instance`, `merge` or `multi-draw`."""
     steps: Ints
-    textures: Differ
-    """How their textures differ: not at all, as layers of an array may, or in size, so that they go on a page."""
+    textures: Textures
 
 
 def find_groups(sharing: Sharing, measure: BatchGuidelines) -> list[Group]:
     """All groups of a frame. A step is in one group at most."""
     return _Grouping(sharing, measure).groups()
+
+
+def texture_ways(sharing: Sharing, measure: BatchGuidelines, steps: Ints) -> list[Textures]:
+    """The ways in which the textures of some steps of one program can all come together, the plainest first."""
+    if all_same(sharing.columns["texture"][steps]):
+        return [SAME]
+    return _Grouping(sharing, measure).ways(steps)
 
 
 class _Grouping:
@@ -50,27 +63,71 @@ class _Grouping:
         sharing = self._sharing
         texture = sharing.columns["texture"]
         if all_same(texture[family]):
-            return self._split(family, "same")
-        shapes = classes(sharing.texture_shapes, family)
-        looks = classes(sharing.texture_looks, family)
-        if len(shapes) > 2 and len(looks) == 1 and self._plain_textures(family) and self._on_pages(family):
-            # many sizes and one format: one page is fewer draws than an array for each size
-            return self._split(family, "size")
+            return self._split(family, SAME)
+        if not self._plain_textures(family):
+            return [group for alike in classes(texture, family) for group in self._split(alike, SAME)]
+        for way in self.ways(family):
+            return self._split(family, way)
+        # no way takes them all: arrays of each size, pages of each format, and the others side by side
         found: list[Group] = []
-        left = np.ones(len(family), bool)
-        for shape in shapes:
-            near = not all_same(texture[shape])
-            parts = [shape] if not near or self._plain_textures(shape) else classes(texture, shape)
-            for part in parts:
-                for group in self._split(part, "shape" if near and len(parts) == 1 else "same"):
-                    found.append(group)
-                    left[np.searchsorted(family, group.steps)] = False
-        # what no other texture of its size goes with: on a page, where formats are alike
-        for alike in classes(sharing.texture_looks, family[left]) if int(left.sum()) > 1 else []:
-            different = len(alike) > 1 and not all_same(texture[alike])
-            if different and self._plain_textures(alike) and self._on_pages(alike):
-                found += self._split(alike, "size")
+        left = family
+        ways: tuple[tuple[Textures, Numbers], ...] = ((ARRAY, sharing.texture_shapes), (ATLAS, sharing.texture_looks))
+        for way, numbers in ways:
+            kept: list[Ints] = []
+            for alike in classes(numbers, left):
+                near = len(alike) > 1 and not all_same(texture[alike])
+                possible = way == ARRAY or self._on_pages(alike)
+                if near and possible:
+                    for part in self._bins(alike, self._measure.array_layers) if way == ARRAY else [alike]:
+                        found += self._split(part, way)
+                else:
+                    kept.append(alike)
+            left = np.sort(np.concatenate(kept)) if kept else left[:0]
+        for part in self._bins(left, self._measure.texture_units):
+            found += self._split(part, SAME if all_same(texture[part]) else UNITS)
         return found
+
+    def ways(self, steps: Ints) -> list[Textures]:
+        """Ways that take the textures of all steps at once."""
+        sharing = self._sharing
+        if not self._plain_textures(steps):
+            return []
+        found: list[Textures] = []
+        fewest = len(self._bins(steps, self._measure.texture_units)) == 1
+        if all_same(sharing.texture_shapes[steps]) and len(self._bins(steps, self._measure.array_layers)) == 1:
+            found.append(ARRAY)
+        if fewest:
+            found.append(UNITS)
+        if all_same(sharing.texture_looks[steps]) and self._on_pages(steps):
+            found.append(ATLAS)
+        return found
+
+    def _bins(self, steps: Ints, limit: int) -> list[Ints]:
+        """The steps in parts that read no more than so many different textures each, all samplers counted."""
+        if len(steps) == 0:
+            return []
+        sharing = self._sharing
+        program = int(sharing.frame.steps.program[steps[0]])
+        columns = []
+        for use in sharing.samplers:
+            if use.program == program:
+                rows = np.searchsorted(use.steps, steps)
+                columns.append(use.numbers[np.minimum(rows, len(use.steps) - 1)])
+        texture = sharing.columns["texture"]
+        combinations = classes(texture, steps)
+        parts: list[list[Ints]] = []
+        seen: list[set[int]] = []
+        for alike in combinations:
+            row = int(np.searchsorted(steps, alike[0]))
+            read = [int(column[row]) for column in columns]
+            together = [part | {value} for part, value in zip(seen, read, strict=True)] if parts else []
+            if parts and sum(map(len, together)) <= limit:
+                parts[-1].append(alike)
+                seen = together
+            else:
+                parts.append([alike])
+                seen = [{value} for value in read]
+        return [np.sort(np.concatenate(part)) for part in parts]
 
     def _on_pages(self, steps: Ints) -> bool:
         """Whether the textures of some steps can lie on a page: none of them repeats."""
@@ -81,7 +138,7 @@ class _Grouping:
         textures = self._sharing.frame.textures
         return not any(name in textures and textures[name].repeats for name in names)
 
-    def _split(self, steps: Ints, textures: Differ) -> list[Group]:
+    def _split(self, steps: Ints, textures: Textures) -> list[Group]:
         """Copies as instances where there are enough of them, the others merged."""
         if len(steps) < 2:
             return []
@@ -116,6 +173,7 @@ class _Grouping:
         arrays, _ = sharing.arrays
         same = all(all_same(sharing.columns[name][steps]) for name in ("uniform", "texture", "block"))
         ranges = sharing.uses.range_draw[steps]
+        same &= all_same(sharing.uses.constant_inputs[steps])
         return all_same(arrays[steps]) and same and all_same(ranges) and bool(ranges[0])
 
 

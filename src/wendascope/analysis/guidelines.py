@@ -29,6 +29,7 @@ class BatchGuidelines(msgspec.Struct, forbid_unknown_fields=True):
     vertices_a_batch: int
     atlas_page: int
     array_layers: int
+    texture_units: int
     least_copies: int
     least_instance_vertices: int
     least_saved: int

@@ -10,9 +10,9 @@ import numpy as np
 
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined, numbered
-from wendascope.frame.resources import Program, Shader, VertexInput
+from wendascope.frame.resources import Program, Shader, Texture, VertexInput
 from wendascope.frame.steps import KINDS
-from wendascope.frame.uses import FAR_FIRST, NEAR_FIRST, STATE_ASPECTS, Detail, TextureUse
+from wendascope.frame.uses import FAR_FIRST, NEAR_FIRST, STATE_ASPECTS, Compare, Detail, TextureUse
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.words import fragment_habits
 
@@ -67,9 +67,10 @@ class Sharing:
         which, inputs = self.arrays
         return inputs[int(which[step])]
 
-    @property
+    @functools.cached_property
     def geometry(self) -> Numbers:
-        return self.uses.geometry
+        """What is drawn: constant attributes are a part of it, as a merged draw has them beside its vertices."""
+        return combined(self.uses.geometry, self.uses.constant_inputs)
 
     @property
     def layout(self) -> Numbers:
@@ -105,11 +106,11 @@ class Sharing:
     def epoch(self) -> Ints:
         """Steps of one pass with the same number may change places; every other step has a number of its own kind.
 
-        It grows at each step that must keep its place, where the depth function changes, and at every call between
-        steps whose effect nobody tracks.
+        It grows at each step that must keep its place, where the depth function or the parts of colours that are
+        written change, and at every call between steps whose effect nobody tracks.
         """
         frame = self.frame
-        func = self.uses.depth.compare
+        func = self._opaque_class
         grows = ~self.order_free
         grows[1:] |= ~self.order_free[:-1]
         grows[1:] |= func[1:] != func[:-1]
@@ -153,12 +154,34 @@ class Sharing:
     @functools.cached_property
     def commuting(self) -> Ints:
         """Equal and not 0 for steps that may change places even where they lie over each other: opaque ones of one
-        depth test, and ones that only add, or only take the larger or the smaller.
+        depth test and one colour mask, and ones that only add, or only take the larger or the smaller.
         """
-        opaque = np.where(self.order_free, np.asarray(self.uses.depth.compare, np.int64), 0)
+        opaque = np.where(self.order_free, self._opaque_class, 0)
         adds = self.uses.adds & ~self._unclear & ~self.uses.stencil
         changing = combined(np.full(len(self.calls), 7, np.uint64), self.columns["blend"]) >> np.uint64(2)
         return np.asarray(np.where(adds, changing.astype(np.int64) | (1 << 61), opaque))
+
+    @property
+    def _opaque_class(self) -> Ints:
+        """Equal for opaque steps of one depth test that write the same parts of colours; never 0."""
+        pair = combined(np.asarray(self.uses.depth.compare, np.uint64), self.uses.colour_mask)
+        return (pair >> np.uint64(3)).astype(np.int64) | 1
+
+    @functools.cached_property
+    def hiders(self) -> Mask:
+        """Steps that write depth without their colour covering what lies behind: what they hide would show through, or
+        stay, if it came before them.
+        """
+        depth = self.uses.depth
+        return np.asarray(self.draws & depth.tests & depth.writes & (~self.order_free | (self.uses.colour_mask != 0)))
+
+    @functools.cached_property
+    def hidden_by_depth(self) -> Mask:
+        """Steps some of whose fragments such a one may hide: depth-tested ones of its pass."""
+        passes = np.asarray(self.frame.passes.of_step)
+        depth = self.uses.depth
+        of_hiders = np.isin(passes, passes[self.hiders])
+        return np.asarray(self.movable & of_hiders & depth.tests & (depth.compare != Compare.ALWAYS))
 
     @property
     def _separated(self) -> Mask:
@@ -184,22 +207,29 @@ class Sharing:
 
     @functools.cached_property
     def texture_shapes(self) -> Numbers:
-        """Equal where the textures of two steps could be layers of arrays: sizes, formats, levels and parameters."""
-        shapes = {name: hash(t.shape) & (1 << 63) - 1 for name, t in self.frame.textures.items()}
-        return self._of_textures(shapes)
+        """Equal where the textures of two steps could be layers of arrays: sizes, formats, levels and parameters;
+        contents known and not written by the frame, and shaders that know arrays.
+        """
+        shapes = {name: hash(t.shape) & (1 << 63) - 1 for name, t in self._kept_textures.items()}
+        knowing = np.array([self.uses.knows_arrays(int(p)) for p in self.frame.steps.program.tolist()], bool)
+        return np.where(knowing, self._of_textures(shapes), self.columns["texture"])
 
     @functools.cached_property
     def texture_looks(self) -> Numbers:
         """Equal where they could share an atlas page: format and parameters alike, contents known and not drawn by
         the frame.
         """
-        attached = {a.name for t in self.frame.passes.targets for a in t.attachments if a.kind == "texture"}
         looks = {
-            name: hash(t.look) & (1 << 63) - 1
-            for name, t in self.frame.textures.items()
-            if t.plain and t.readable and name not in attached
+            name: hash(t.look) & (1 << 63) - 1 for name, t in self._kept_textures.items() if t.plain and t.readable
         }
         return self._of_textures(looks)
+
+    @functools.cached_property
+    def _kept_textures(self) -> dict[int, Texture]:
+        """Textures whose contents are those captured, the whole frame long."""
+        attached = {a.name for t in self.frame.passes.targets for a in t.attachments if a.kind == "texture"}
+        changing = attached | self.uses.written_textures
+        return {name: t for name, t in self.frame.textures.items() if name not in changing and t.stored_bytes}
 
     def _of_textures(self, numbers: dict[int, int]) -> Numbers:
         """Numbers of textures put together over all samplers of each step; other textures are numbered by their

@@ -32,6 +32,7 @@ def batches(
 ) -> None:
     """The fewest draws that give this picture: batches, what keeps others apart, and how few there can be."""
     from wendascope.analysis.drawn import touched_of
+    from wendascope.analysis.findings.batching import parts_of
     from wendascope.analysis.unify import KEYS
     from wendascope.errors import TrialError, UsageError
     from wendascope.frame.file import load
@@ -52,10 +53,10 @@ def batches(
 
         pieces, refused = {}, []
         for planned in report.batches:
-            for number, part in enumerate(planned.batch.parts, 1):
+            for number, part in enumerate(parts_of(planned.batch), 1):
                 title = f"{planned.batch.label} part {number}" if len(planned.batch.parts) > 1 else planned.batch.label
                 try:
-                    made = batch_code(frame, part, planned.batch.how)
+                    made = batch_code(frame, part)
                     pieces[title] = [(piece.title, piece.text, piece.language) for piece in made]
                 except TrialError as error:
                     refused.append(f"no code for {title}: {error}")

@@ -117,6 +117,11 @@ class StepUses(ABC):
         """Whether blending or a logical operation mixes with what is there."""
 
     @property
+    def colour_mask(self) -> Numbers:
+        """Which parts of colours a step may write: equal where they are the same, 0 for all of them."""
+        return np.zeros(len(self.stencil), np.uint64)
+
+    @property
     def adds(self) -> Mask:
         """Whether a step's colours come out the same in whatever order steps of equal blending come: it only adds to
         fixed-point colours, or takes the larger or the smaller, and writes no depth.
@@ -141,7 +146,12 @@ class StepUses(ABC):
     @property
     @abstractmethod
     def layout(self) -> Numbers:
-        """Formats of the attributes read, without where they lie, constant attributes, and the kind of primitive."""
+        """Formats of the attributes read, without where they lie, and the kind of primitive."""
+
+    @property
+    def constant_inputs(self) -> Numbers:
+        """Values of attributes without an array, where the frame sets any."""
+        return np.zeros(len(self.stencil), np.uint64)
 
     @property
     @abstractmethod
@@ -174,6 +184,15 @@ class StepUses(ABC):
     @abstractmethod
     def written_buffers(self) -> frozenset[int]:
         """Buffers that calls of the frame write."""
+
+    @property
+    def written_textures(self) -> frozenset[int]:
+        """Textures that calls of the frame write."""
+        return frozenset()
+
+    def knows_arrays(self, program: int) -> bool:
+        """Whether the shaders of a program can read texture arrays."""
+        return True
 
     @property
     @abstractmethod

@@ -10,14 +10,14 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.coverage import Coverage, frame_coverage
+from wendascope.analysis.coverage import Coverage, DepthTouches, frame_coverage
 from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.liveness import reads_of_targets
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.triangles import Triangles, View, classify
 from wendascope.frame.passes import Target
 from wendascope.glsl.words import replace_words
-from wendascope.measure.layers import Box, Counting, count_layers, runs_once
+from wendascope.measure.layers import Box, Counting, What, count_layers, runs_once
 from wendascope.measure.positions import Positions, measure_positions
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
@@ -43,7 +43,7 @@ class Geometry:
 _GEOMETRY: Slot[Geometry] = Slot("geometry")
 _TARGET_READS: Slot[list[list[int]]] = Slot("target reads")
 _LAYERS: Slot[dict[int, PassLayers]] = Slot("layers")
-_TIES: Slot[dict[int, list[Touch]]] = Slot("ties")
+_DEPTH_TOUCHES: Slot[DepthTouches] = Slot("depth touches")
 _RASTERISED: Slot[dict[int, PassLayers]] = Slot("rasterised")
 
 
@@ -153,33 +153,33 @@ def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -
 
 
 def coverage_of_frame(session: ReplaySession, job: Job, boxes: npt.NDArray[np.int64]) -> Coverage:
-    """What every step of the frame touches, and where equal depths meet; `boxes` as `frame_coverage` takes them."""
-    return frame_coverage(session.frame, layers_of(session, job), boxes, _ties_of(session, job))
+    """What every step of the frame touches, and what depth tests decide; `boxes` as `frame_coverage` takes them."""
+    depth = session.slots.get(_DEPTH_TOUCHES, lambda: _depth_touches(session, job))
+    return frame_coverage(session.frame, layers_of(session, job), boxes, depth)
 
 
-def _ties_of(session: ReplaySession, job: Job) -> dict[int, list[Touch]]:
-    """Pass -> where opaque steps have the depth of what was drawn before them, counted once a session: there it shows
-    which of them comes first, though a depth test decides. Each step that may change places otherwise is drawn twice.
+def _depth_touches(session: ReplaySession, job: Job) -> DepthTouches:
+    """Where it shows which of two steps comes first though a depth test decides, counted in a walk each: opaque ones
+    of equal depth, drawn twice for it, and what steps hide that write depth without covering.
     """
+    sharing = Sharing(session.frame)
+    free = sharing.order_free & sharing.movable & ~runs_once(session.frame)
+    passes = np.asarray(session.frame.passes.of_step)
+    several = np.flatnonzero(np.bincount(passes[free], minlength=len(session.frame.passes)) > 1)
 
-    def count() -> dict[int, list[Touch]]:
-        sharing = Sharing(session.frame)
-        free = sharing.order_free & sharing.movable & ~runs_once(session.frame)
-        passes = np.asarray(session.frame.passes.of_step)
-        several = np.flatnonzero(np.bincount(passes[free], minlength=len(session.frame.passes)) > 1)
-        if not len(several):
+    def touches(what: What, steps: npt.NDArray[np.bool_]) -> dict[int, list[Touch]]:
+        if not steps.any():
             return {}
-        steps = frozenset(np.flatnonzero(free & np.isin(passes, several)).tolist())
-        geometry = geometry_of(session, job)
+        geometry, chosen = geometry_of(session, job), frozenset(np.flatnonzero(steps).tolist())
+        counting_of = frozenset(np.unique(passes[steps]).tolist())
         with session.variant("counting", instrumented) as counting:
             found = count_layers(
-                counting,
-                job,
-                Counting(geometry.positions.states, geometry.boxes, "tied", frozenset(several.tolist()), steps),
+                counting, job, Counting(geometry.positions.states, geometry.boxes, what, counting_of, chosen)
             )
-        return {item.index: item.touches for item in found if item.counted}
+        return {item.index: [t for t in item.touches if t.step in chosen] for item in found if item.counted}
 
-    return session.slots.get(_TIES, count)
+    ties = touches("tied", free & np.isin(passes, several))
+    return DepthTouches(ties, touches("failed depth", sharing.hidden_by_depth), sharing.hiders)
 
 
 def view_of(state: DrawState, target: Target) -> View:

@@ -488,13 +488,7 @@ def _build() -> dict[str, Pattern]:
         indices=2,
     )  # fmt: skip
     add(
-        "attribute_value", "ffff",
-        {
-            "glVertexAttrib1f": Setter(("x", 0, 0, _ONE), ("index",)),
-            "glVertexAttrib2f": Setter(("x", "y", 0, _ONE), ("index",)),
-            "glVertexAttrib3f": Setter(("x", "y", "z", _ONE), ("index",)),
-            "glVertexAttrib4f": Setter(("x", "y", "z", "w"), ("index",)),
-        },
+        "attribute_value", "ffff", _attribute_setters(),
         indices=1, write="glVertexAttrib4f", labels=("x", "y", "z", "w"),
     )  # fmt: skip
     add("attribute_divisor", "i", {"glVertexAttribDivisor": Setter(("divisor",), (vao, "index"))}, indices=2)
@@ -511,6 +505,43 @@ def _build() -> dict[str, Pattern]:
         indices=2,
     )
     return table.patterns
+
+
+def _attribute_setters() -> dict[str, Setter]:
+    """Values of attributes without an array. Those that are given in other types than floats keep their own numbers:
+    enough to tell whether two are the same.
+    """
+    setters = {}
+    for size in range(1, 5):
+        missing = (0, 0, 0, _ONE)[size:]
+        setters[f"glVertexAttrib{size}f"] = Setter((*"xyzw"[:size], *missing), ("index",))
+        setters[f"glVertexAttrib{size}fv"] = Setter((*(f"v[{k}]" for k in range(size)), *missing), ("index",))
+        for kind in ("s", "d", "I{}i", "I{}ui", "L{}d"):
+            name = f"glVertexAttrib{kind.format(size)}" if "{" in kind else f"glVertexAttrib{size}{kind}"
+            setters[name] = Setter((*"xyzw"[:size], *missing), ("index",))
+            setters[name + "v"] = Setter(("v",), ("index",))
+        setters[f"glVertexAttribP{size}ui"] = Setter(("value", "type", "normalized"), ("index",))
+        setters[f"glVertexAttribP{size}uiv"] = Setter(("value", "type"), ("index",))
+    setters["glVertexAttrib4Nub"] = Setter(("x", "y", "z", "w"), ("index",))
+    for kind in (
+        "4b",
+        "4i",
+        "4ub",
+        "4us",
+        "4ui",
+        "4Nb",
+        "4Ns",
+        "4Ni",
+        "4Nub",
+        "4Nus",
+        "4Nui",
+        "I4b",
+        "I4s",
+        "I4ub",
+        "I4us",
+    ):
+        setters[f"glVertexAttrib{kind}v"] = Setter(("v",), ("index",))
+    return setters
 
 
 def _uniform_setters() -> dict[str, Setter]:

@@ -17,7 +17,9 @@ from wendascope.frame.resources import VertexInput
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, StepUses, TextureUse
 from wendascope.glsl.globals import UnclearSourceError
+from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import fits, struct_layout
+from wendascope.glsl.versions import version_of
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.formats import uniform_type
@@ -26,10 +28,11 @@ from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targ
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.setting_values import blob_numbers
 from wendascope.opengl.state_table import DRAW_BUFFERS, VIEWPORTS
+from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_value, variable_of
 from wendascope.opengl.vertex_inputs import array_inputs, attribute_changes, attribute_names, vertex_inputs
-from wendascope.opengl.written import buffer_writes, element_buffers
+from wendascope.opengl.written import buffer_writes, element_buffers, written_objects
 from wendascope.registry import GL, Role, tables
 
 if TYPE_CHECKING:
@@ -200,6 +203,19 @@ class OpenGLUses(StepUses):
         return np.asarray(mixes)
 
     @functools.cached_property
+    def colour_mask(self) -> Numbers:
+        history, calls = self._frame.history, self._calls
+        off = [
+            history.column("color_mask", calls, i, j, value=part, missing=1) == 0
+            for i, j in history.keys("color_mask")
+            for part in range(4)
+        ]
+        if not off:
+            return np.zeros(len(calls), np.uint64)
+        numbers = combined(*(column.astype(np.uint64) for column in off))
+        return np.where(np.logical_or.reduce(off), numbers | np.uint64(1), np.uint64(0))
+
+    @functools.cached_property
     def adds(self) -> Mask:
         history, calls = self._frame.history, self._calls
         found = ~self._switched(GL.COLOR_LOGIC_OP) & ~(self.depth.tests & self.depth.writes)
@@ -223,7 +239,7 @@ class OpenGLUses(StepUses):
 
     @functools.cached_property
     def separated(self) -> Mask:
-        marks = np.flatnonzero(self._frame.calls.having(Role.KEEPS_ORDER))
+        marks = np.flatnonzero(self._frame.calls.having(Role.KEEPS_ORDER) | parameter_calls(self._frame)[1])
         between = np.searchsorted(marks, self._calls)
         return np.asarray(between[1:] != between[:-1])
 
@@ -237,6 +253,17 @@ class OpenGLUses(StepUses):
     @functools.cached_property
     def undefined_colours(self) -> Mask:
         return self._outputs.undefined()
+
+    @functools.cached_property
+    def written_textures(self) -> frozenset[int]:
+        return frozenset(written_objects(self._frame).textures)
+
+    @functools.cache  # noqa: B019
+    def knows_arrays(self, program: int) -> bool:
+        record, dialect = self._programs.get(program), self._frame.context.dialect
+        return record is not None and all(
+            version_of(compiled_text(s.source, dialect), self._frame.context.es).has_arrays for s in record.shaders
+        )
 
     # ---- textures, uniforms, blocks -------------------------------------------------------------------
 
@@ -453,11 +480,10 @@ class OpenGLUses(StepUses):
             for attributes in inputs
         ]
         of_array = np.array(rows, np.uint64)[which] if rows else np.zeros(0, np.uint64)
-        return combined(of_array, self.primitive.astype(np.uint64), self._constants)
+        return combined(of_array, self.primitive.astype(np.uint64))
 
     @functools.cached_property
-    def _constants(self) -> Numbers:
-        """Values of attributes without an array, where the frame sets any."""
+    def constant_inputs(self) -> Numbers:
         numbers = np.zeros(len(self._calls), np.uint64)
         for i, j in self._frame.history.keys("attribute_value"):
             numbers = combined(numbers, self._values.column("attribute_value", self._calls, i, j))

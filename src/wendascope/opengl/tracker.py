@@ -55,7 +55,8 @@ def signed32(word: int) -> int:
 
 
 def _converted(raw: int, command: Command, source: Source, kind: str) -> int:
-    given = command.parameter(source).kind if isinstance(source, str) and not source.startswith("@") else ""
+    plain = isinstance(source, str) and source[0] != "@" and "[" not in source
+    given = command.parameter(str(source)).kind if plain else ""
     if kind == "f" and given == "int":
         return int(np.float32(signed32(raw)).view(np.uint32))
     if kind == "d" and given == "float":
@@ -93,13 +94,17 @@ class StateHistory:
         return None if found is None else tuple(int(v) for v in self.events(pattern).values[found])
 
     def value_in_kinds(self, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...] | None:
-        """`value`, as raw values in the kinds of the pattern where the command that set them takes others."""
+        """`value`, as raw values in the kinds of the pattern where the command that set them takes others; None where
+        it takes them in a way that is only good for comparing.
+        """
         value, setter = self.value(pattern, call, i, j), self.setter(pattern, call, i, j)
         kinds = PATTERNS[pattern].kinds
         if value is None or setter is None or setter < 0 or not set(kinds) & {"f", "d"}:
             return value
         command = self._calls.command(setter)
         sources = PATTERNS[pattern].setters[command.canonical].values
+        if "v" in sources:
+            return None
         return tuple(
             _converted(raw, command, source, kind) for raw, source, kind in zip(value, sources, kinds, strict=False)
         )
@@ -252,4 +257,8 @@ class StateHistory:
         if source.startswith("@"):
             pattern, _, key = source[1:].partition(":")
             return self.column(pattern, calls, getattr(GL, key) if key else 0)
-        return self._calls.column(calls, self._slots[command][source]).astype(np.int64)
+        name, _, element = source.partition("[")
+        slot = self._slots[command][name]
+        if element:
+            return self._calls.floats_at(calls, slot, int(element[:-1]))
+        return self._calls.column(calls, slot).astype(np.int64)

@@ -121,7 +121,7 @@ def batches_text(report: BatchReport) -> str:
         lines += ["", "  draws  then  how         may be drawn"]
     for planned in report.batches:
         b = planned.batch
-        how = "atlas" if b.page else "array" if b.samplers else _HOW.get(b.how, "merged")
+        how = b.gather if b.samplers else _HOW.get(b.how, "merged")
         lines.append(f"{len(b.steps):>7,} {len(b.parts):>5,}  {how:<10}  {planned.condition}")
         lines.append(f"                {planned.name}, from step {b.steps[0]:,}")
     if report.keys:

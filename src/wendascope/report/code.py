@@ -23,7 +23,7 @@ def write_code(frame: Frame, findings: list[Finding], folder: Path) -> list[Path
         files: dict[str, bytes] = {}
         for number, part in enumerate(finding.remedy.parts):
             try:
-                pieces = batch_code(frame, part.steps, part.how)
+                pieces = batch_code(frame, part)
             except TrialError:
                 continue  # its proof says why
             stem = f"{number + 1}-" if len(finding.remedy.parts) > 1 else ""

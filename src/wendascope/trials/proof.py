@@ -429,10 +429,10 @@ def in_order(remedy: Remedy) -> Remedy | None:
         run: list[int] = []
         for step in sorted(part.steps):
             if run and step != run[-1] + 1:
-                parts.append(Part(part.how, run))
+                parts.append(Part(part.how, run, part.textures))
                 run = []
             run.append(step)
-        parts.append(Part(part.how, run))
+        parts.append(Part(part.how, run, part.textures))
     parts = [part for part in parts if len(part.steps) > 1]
     if parts == [part for part in remedy.parts if len(part.steps) > 1]:
         return None

@@ -16,6 +16,7 @@ from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import PATTERNS, Setter, decoded
+from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.registry import GL, Role
 from wendascope.trials.moved_uploads import UPLOADS, MovedUploads
@@ -67,6 +68,7 @@ class _Reorder:
     def _check(self, run: list[int]) -> None:
         """Everything between the steps is state that the tracker knows, or does no harm."""
         frame, steps = self._frame, self._frame.steps
+        sets_parameter, changes_parameter = parameter_calls(frame)
         inside = {int(steps.call[s]) for s in run}
         for step in run:
             if steps.kind_name(step) != "draw" or steps.begin[step] != steps.call[step]:
@@ -75,7 +77,7 @@ class _Reorder:
             command = frame.calls.command(call)
             if call in inside or call in self._sets or command.has(Role.HARMLESS | Role.WITH_DRAW):
                 continue
-            if command.name in UPLOADS:
+            if command.name in UPLOADS or (sets_parameter[call] and not changes_parameter[call]):
                 continue
             raise TrialError(f"{command.name} is called between the steps; what it does cannot be moved with them")
 

@@ -27,6 +27,8 @@ class Part(msgspec.Struct):
 
     how: str
     steps: list[int]
+    textures: str = ""
+    """How textures that differ come together: `array`, `atlas` or `units`; empty where none do."""
 
 
 class EditedSource(msgspec.Struct):

@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.analysis.batches import Batch, Batches
 from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
-from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
+from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.guidelines import guidelines
 from wendascope.frame.cpu import Floats
 from wendascope.texts import plural
@@ -89,7 +89,7 @@ def _together(case: Case, small: list[Batch]) -> Finding:
     )
 
 
-def batch_remedy(found: Batches, batches: list[Batch], how: str = "") -> Remedy:
+def batch_remedy(found: Batches, batches: list[Batch], how: str = "", textures: str = "") -> Remedy:
     """What draws some batches together, in their own ways or all in another; with the order of each region in which
     other steps have to move as well.
     """
@@ -98,8 +98,14 @@ def batch_remedy(found: Batches, batches: list[Batch], how: str = "") -> Remedy:
         "batch",
         sorted(step for batch in batches for step in batch.steps),
         orders=[found.regions[region].order for region in moved],
-        parts=[Part(how or batch.how, part) for batch in batches for part in batch.parts],
+        parts=[part for batch in batches for part in parts_of(batch, how, textures)],
     )
+
+
+def parts_of(batch: Batch, how: str = "", textures: str = "") -> list[Part]:
+    """What each draw of a batch holds, in its own way or in another."""
+    gather = textures or batch.gather
+    return [Part(how or batch.how, steps, "" if gather == SAME else gather) for steps in batch.parts]
 
 
 def _rule(batch: Batch) -> str:
@@ -113,8 +119,10 @@ def _what(batch: Batch) -> str:
     into = plural(draws, "draw")
     instanced = "one instanced draw" if draws == 1 else f"{draws} instanced draws"
     if batch.samplers:
-        if batch.page:
+        if batch.gather == ATLAS:
             return f"{count} draws differ only in textures of several sizes; {into} with an atlas"
+        if batch.gather == UNITS:
+            return f"{count} draws differ only in {batch.textures} textures; {into} with all of them bound side by side"
         return f"{count} draws differ only in textures of one size; {into} with a texture array"
     if batch.how == INSTANCE:
         return f"one mesh is drawn {count} times; {instanced} would do the same"
@@ -124,7 +132,12 @@ def _what(batch: Batch) -> str:
 
 
 def _why(batch: Batch) -> str:
-    if batch.page:
+    if batch.gather == UNITS:
+        return (
+            "Program and state are the same. The textures are few enough to be bound at once, each to a texture unit;"
+            " per-draw data tells the shader which one to read."
+        )
+    if batch.gather == ATLAS:
         return (
             "Program and state are the same. The textures have one format, so they can share an atlas; per-draw data"
             " selects the place."
@@ -152,7 +165,7 @@ def _price(batch: Batch) -> str:
     if batch.how == MULTI_DRAW:
         return "none"
     effort = "a buffer of per-draw data, and shaders that read it"
-    return f"{effort}; {size}" + ("; the textures must keep one size" if batch.samplers and not batch.page else "")
+    return f"{effort}; {size}" + ("; the textures must keep one size" if batch.gather == ARRAY else "")
 
 
 def cpu_ms(case: Case, batches: list[Batch]) -> float:

@@ -9,7 +9,7 @@ from PySide6.QtCore import QSettings
 
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.findings import Case, Finding
-from wendascope.analysis.findings.batching import cpu_ms, step_ms
+from wendascope.analysis.findings.batching import cpu_ms, parts_of, step_ms
 from wendascope.analysis.structure import Structure, batching_answer
 from wendascope.desktop.atlas_view import AtlasView
 from wendascope.desktop.breaks_view import BreaksView
@@ -236,7 +236,7 @@ class BatchingPage(FramePage):
 
     def _ask_code(self, document: Document, batch: Batch) -> None:
         def work(_replay: object, _progress: object, _cancelled: object) -> list[Code]:
-            return batch_code(document.frame, batch.parts[0], batch.how)
+            return batch_code(document.frame, parts_of(batch)[0])
 
         what = f"{batch.label}: {len(batch.parts[0])} draws in one" + (
             f", the first of {len(batch.parts)}" if len(batch.parts) > 1 else ""

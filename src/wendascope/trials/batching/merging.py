@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +19,7 @@ from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 
 _INDEX_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
+_FLOATS = re.compile(r"glVertexAttrib[1-4]fv?")
 _SINGLE = {
     "glDrawArrays",
     "glDrawElements",
@@ -65,6 +67,7 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
     modes: set[int] = set()
     layout: tuple[MergedAttribute, ...] | None = None
     at, from_memory = 0, False
+    constants = _differing_constants(frame, steps)
     for number, step in enumerate(steps):
         inputs = [row for row in vertex_inputs(frame, step) if row.name]
         found = _layout(inputs)
@@ -78,6 +81,7 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
         modes.add(mode)
         unique, renamed = np.unique(used, return_inverse=True)
         rows = _vertices(frame, step, layout, inputs, unique, contents)
+        rows = np.hstack([rows, *(np.tile(values[number], (len(unique), 1)) for values in constants.values())])
         which = np.full(len(unique), number, np.float32 if numbers_as_floats else np.int32)
         pieces.append(np.hstack([rows, which.view(np.uint8).reshape(-1, 4)]))
         indices.append(renamed.reshape(-1).astype(np.uint32) + np.uint32(at))
@@ -85,8 +89,37 @@ def merge(frame: OpenGLFrame, steps: list[int], contents: BufferContents, number
     if len(modes) > 1 or layout is None:
         raise TrialError("the draws are of points, lines and triangles mixed")
     width = sum(_padded(a.source) for a in layout)
+    for row in constants:
+        layout = (*layout, MergedAttribute(row, width))
+        width += row.bytes
     whole = np.concatenate(pieces)
     return Merged(modes.pop(), whole.tobytes(), whole.shape[1], layout, width, np.concatenate(indices), from_memory)
+
+
+def _differing_constants(frame: OpenGLFrame, steps: list[int]) -> dict[VertexInput, list[npt.NDArray[np.uint8]]]:
+    """Attributes without an array whose values differ -> the four floats of each step. Raises TrialError."""
+    record = frame.objects.program(int(frame.steps.program[steps[0]]))
+    found = {}
+    for name, index in record.attributes.items() if record else ():
+        arrays = [any(row.index == index for row in vertex_inputs(frame, step)) for step in steps]
+        if index < 0 or all(arrays):
+            continue
+        if any(arrays):
+            raise TrialError(f"{name} has an array in some draws and one value in others")
+        values = [_constant(frame, name, index, int(frame.steps.call[step])) for step in steps]
+        if any(value != values[0] for value in values):
+            row = VertexInput(index, name, 4, GL.FLOAT, False, 16, 0, 0, 0, False, np.dtype(np.float32))
+            found[row] = [np.frombuffer(value, np.uint8) for value in values]
+    return found
+
+
+def _constant(frame: OpenGLFrame, name: str, index: int, call: int) -> bytes:
+    """The value of an attribute without an array, four floats."""
+    setter = frame.history.setter("attribute_value", call, index)
+    if setter is not None and setter >= 0 and not _FLOATS.fullmatch(frame.calls.command(setter).canonical):
+        raise TrialError(f"{name} has one value, given by {frame.calls.command(setter).name} and not as floats")
+    raw = frame.history.value("attribute_value", call, index) or (0, 0, 0, 0x3F800000)
+    return np.array([value & 0xFFFFFFFF for value in raw[:4]], np.uint32).tobytes()
 
 
 def _format(row: VertexInput) -> tuple[int, int, int, bool, bool]:

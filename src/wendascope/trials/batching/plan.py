@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import functools
 import re
-import struct
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import msgspec
 import numpy as np
 
-from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
+from wendascope.analysis.findings import Part
+from wendascope.analysis.groups import ATLAS, INSTANCE, MULTI_DRAW, UNITS
 from wendascope.analysis.spirv import BadModuleError, read_module
 from wendascope.errors import MachineError, TrialError
 from wendascope.frame.uses import UnknownContentsError
@@ -21,15 +20,12 @@ from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
-from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.describe import argument_text
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import TextureInput, texture_inputs
 from wendascope.opengl.objects import (
     AttributeRecord,
-    BufferRecord,
-    Objects,
     ProgramRecord,
     UniformRecord,
     VertexArrayRecord,
@@ -40,17 +36,19 @@ from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_setters, uniform_value, variable_of
 from wendascope.opengl.vertex_inputs import vertex_inputs
-from wendascope.opengl.written import written_objects
 from wendascope.registry import GL, tables
-from wendascope.trials.batching.layers import array_of, page_of
 from wendascope.trials.batching.merging import Merged, merge
+from wendascope.trials.batching.new_objects import Gathered, NewObjects
 from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
+from wendascope.trials.batching.texture_units import (
+    Bound,
+    SideBySide,
+    bound_at,
+    check_one_sampler_object,
+    side_by_side,
+)
 
-_FIRST_NAME = 0xE0000000
-"""Captured-side names of the new objects begin here."""
-_SPACE = 0x100000
-"""How many names one edit has to itself."""
-_FIRST_LOCATION = 0x6000_0000
+_FIRST_LOCATION, _FIRST_SAMPLER = 0x6000_0000, 0x6800_0000
 _BLOCK_INDEX = 0x6000_0000
 _LEAST_BINDINGS = 36
 _INSTANCED = {
@@ -93,7 +91,6 @@ class BatchPlan:
     """One draw in place of several."""
 
     steps: list[int]
-    how: str
     calls: CallBatch
     """In place of the last step's call."""
     code: list[Code]
@@ -101,98 +98,16 @@ class BatchPlan:
     """Graphics memory of the new buffers and textures."""
 
 
-@dataclass(frozen=True)
-class Gathered:
-    """Several textures in one: layers of an array in this order, or places on a page."""
-
-    name: int
-    target: int
-    textures: tuple[int, ...]
-    places: dict[int, tuple[float, float, float, float]]
-    new_bytes: int
-
-    def value(self, texture: int) -> bytes:
-        """What a draw that reads one of the textures is told: its layer, or its place."""
-        if self.places:
-            return struct.pack("<4f", *self.places[texture])
-        return struct.pack("<i", self.textures.index(texture))
-
-
-@dataclass
-class NewObjects:
-    """Objects that batches bring in, in captured names; equal contents are one object."""
-
-    frame: OpenGLFrame
-    objects: Objects = field(default_factory=Objects)
-    contents: BufferContents | None = None
-    changed_programs: dict[int, ProgramRecord] = field(default_factory=dict)
-    """Programs with other sources than the captured ones, which batches are to be made of as well."""
-    space: int = 0
-    """Edits whose objects are there at the same time have different numbers."""
-    _names: int = _FIRST_NAME
-    _buffers: dict[str, int] = field(default_factory=dict)
-    _gathered: dict[tuple[int, ...], Gathered] = field(default_factory=dict)
-    _written: set[int] | None = None
-
-    def name(self) -> int:
-        self._names += 1
-        return self._names + self.space * _SPACE
-
-    def known_contents(self) -> BufferContents:
-        if self.contents is None:
-            self.contents = BufferContents(self.frame)
-        return self.contents
-
-    def buffer(self, data: bytes, usage: int = GL.STATIC_DRAW, shared: bool = True) -> tuple[int, int]:
-        """(name, bytes that are new) of a buffer with these contents."""
-        ref = self.frame.blobs.put(data)
-        if shared and ref.hash in self._buffers:
-            return self._buffers[ref.hash], 0
-        record = BufferRecord(self.name(), len(data), usage, contents=ref)
-        self.objects.buffers.append(record)
-        self._buffers[ref.hash] = record.name
-        return record.name, len(data)
-
-    def gathered(self, textures: list[int], arrays: bool) -> Gathered:
-        """These textures as one: an array where they have one shape and `arrays` are to be had, else an atlas page.
-        Raises TrialError.
-        """
-        key = (arrays, *textures)
-        if key in self._gathered:
-            return dataclasses.replace(self._gathered[key], new_bytes=0)
-        if self._written is None:
-            self._written = written_objects(self.frame).textures
-        record, places = None, {}
-        try:
-            if arrays:
-                record = array_of(self.frame, textures, self._written, self.name())
-        except TrialError as error:
-            only_array = error
-        else:
-            only_array = TrialError("its GLSL is older than texture arrays")
-        if record is None:
-            try:
-                page = page_of(self.frame, textures, self._written, self.name())
-            except TrialError as error:
-                raise TrialError(
-                    f"no array: {only_array}; no atlas page: {error}" if str(error) != str(only_array) else str(error)
-                ) from error
-            record, places = page.record, page.places
-        self.objects.textures.append(record)
-        size = sum(i.contents.size for i in record.images if i.contents)
-        self._gathered[key] = Gathered(record.name, record.target, tuple(textures), places, size)
-        return self._gathered[key]
-
-
-def plan_batch(frame: OpenGLFrame, steps: list[int], how: str, new: NewObjects) -> BatchPlan:
+def plan_batch(frame: OpenGLFrame, part: Part, new: NewObjects) -> BatchPlan:
     """Work out one draw for some steps that share program and state. Raises TrialError, saying what stands in the
     way.
     """
+    steps = part.steps
     if any(frame.steps.kind_name(s) != "draw" or frame.steps.begin[s] != frame.steps.call[s] for s in steps):
         raise TrialError("only single draws can be drawn together")
     if any(int(frame.steps.instances[s]) != 1 for s in steps):
         raise TrialError("a draw of several instances cannot be drawn together with others here")
-    return _Planner(frame, sorted(steps), how, new).plan()
+    return _Planner(frame, part, new).plan()
 
 
 @dataclass(frozen=True)
@@ -218,10 +133,11 @@ def _member_name(uniform: UniformRecord) -> str:
 
 
 class _Planner:
-    def __init__(self, frame: OpenGLFrame, steps: list[int], how: str, new: NewObjects) -> None:
-        self._frame, self._steps, self._how, self._new = frame, steps, how, new
+    def __init__(self, frame: OpenGLFrame, part: Part, new: NewObjects) -> None:
+        self._frame, self._steps, self._how, self._new = frame, sorted(part.steps), part.how, new
+        self._textures = part.textures
         self._offers = Offers(frame.context)
-        self._last = int(frame.steps.call[steps[-1]])
+        self._last = int(frame.steps.call[self._steps[-1]])
         self._calls = CallBatch(self._offers)
         self._lines: list[str] = []
         self._undo: list[Callable[[], None]] = []
@@ -241,7 +157,7 @@ class _Planner:
             code = self._with_draw_data(record)
         for undo in reversed(self._undo):
             undo()
-        return BatchPlan(self._steps, self._how, self._calls, code, self._bytes)
+        return BatchPlan(self._steps, self._calls, code, self._bytes)
 
     # ---- several ranges ---------------------------------------------------------------------------------
 
@@ -281,17 +197,15 @@ class _Planner:
         changing = self._changing_blocks(record)
         for block in changing:
             values |= block.values
-        layers, units = self._layers()
-        blocks = all(s.has_blocks for s in sources.values())
+        differing, inputs = self._differing_textures()
+        several = side_by_side(self._frame, differing, inputs) if self._textures == UNITS else {}
+        blocks = all(s.version.has_blocks for s in sources.values())
         instanced = self._how == INSTANCE and blocks
         words = set[str]().union(*(s.globals.words() for s in sources.values()))
         self._check_counting(sources, instanced)
         names = Names.free_of(words)
-        arrays = all(s.has_arrays for s in sources.values()) and self._offers.value(GL.TEXTURE_2D_ARRAY)
-        gathered = {
-            sampler: self._new.gathered(list(dict.fromkeys(textures)), arrays) for sampler, textures in layers.items()
-        }
-        members, stride = self._members(varying, gathered, changing, names)
+        gathered = {} if several else self._gathered(differing, sources)
+        members, stride = self._members(varying, gathered, several, changing, names)
         places = {_member_name(u): u.name.removesuffix("[0]") for u in varying}
         for block in changing:
             places |= block.places
@@ -303,30 +217,35 @@ class _Planner:
             places,
             in_arrays,
             on_pages,
+            {sampler: len(found.bound) for sampler, found in several.items()},
             {b.name: b.instance for b in changing},
             len(self._steps),
             instanced,
             names,
         )
-        for sampler, textures in layers.items():
-            member = names.place_of(sampler) if sampler in on_pages else names.layer_of(sampler)
-            values[member] = [gathered[sampler].value(texture) for texture in textures]
+        for sampler, bound in differing.items():
+            if sampler in several:
+                values[names.unit_of(sampler)] = [several[sampler].value(b) for b in bound]
+            else:
+                member = names.place_of(sampler) if sampler in on_pages else names.layer_of(sampler)
+                values[member] = [gathered[sampler].value(b.texture) for b in bound]
         fragments = sources.get(GL.FRAGMENT_SHADER)
         in_fragments = fragments is not None and bool(
-            fragments.declared(data.variables | set(layers)) or fragments.in_blocks(data.blocks)
+            fragments.declared(data.variables | set(differing)) or fragments.in_blocks(data.blocks)
         )
         changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
         program = self._program(record, changed, varying, data, blocks, stride)
         if blocks and members:
             self._fill_block(program, data, values, stride)
-        self._use(record, program, {u.name for u in varying})
+        self._use(record, program, {u.name for u in varying} | several.keys())
         if not blocks:
             self._fill_arrays(program, data, values)
-        self._bind_textures(gathered, units)
+        self._bind_textures(gathered, {item.uniform: item.unit for item in inputs})
+        self._bind_side_by_side(several, program, names)
         if instanced:
             self._draw_instances()
         else:
-            self._draw_merged(program, names, not next(iter(sources.values())).has_flat)
+            self._draw_merged(program, names, not next(iter(sources.values())).version.has_flat)
         return self._code(sources, changed, data, stride)
 
     def _sources(self, record: ProgramRecord) -> dict[int, Source]:
@@ -430,31 +349,45 @@ class _Planner:
             raise TrialError(f"{error} writes a uniform block: what is in it only the GPU knows") from error
         return data[offset : offset + size] if size else data[offset:]
 
-    def _layers(self) -> tuple[dict[str, list[int]], dict[str, TextureInput]]:
-        """(sampler -> its texture at each step, for samplers whose textures differ; how it is bound at the last
-        step).
-        """
+    def _differing_textures(self) -> tuple[dict[str, list[Bound]], list[TextureInput]]:
+        """(sampler -> what it reads at each step, for samplers whose textures differ; all that the last step reads)."""
         rows = [texture_inputs(self._frame, s) for s in self._steps]
-        found, bound = {}, {}
+        found = {}
         for at, last in enumerate(rows[-1]):
-            textures = [row[at].texture for row in rows]
-            if len(set(textures)) == 1:
+            bound = [bound_at(self._frame, step, row[at]) for step, row in zip(self._steps, rows, strict=True)]
+            if len(set(bound)) == 1:
                 continue
             if last.target != GL.TEXTURE_2D or "[" in last.uniform or "." in last.uniform:
                 raise TrialError(f"the textures of {last.uniform} differ and are not plain two-dimensional ones")
-            if len({row[at].unit for row in rows}) > 1:
+            if len({row[at].unit for row in rows}) > 1 and self._textures != UNITS:
                 raise TrialError(f"{last.uniform} reads from different units")
-            found[last.uniform], bound[last.uniform] = textures, last
-        return found, bound
+            found[last.uniform] = bound
+        return found, rows[-1]
+
+    def _gathered(self, differing: dict[str, list[Bound]], sources: dict[int, Source]) -> dict[str, Gathered]:
+        """The textures of each sampler in one: an array where that can be, and is wanted, else an atlas page."""
+        check_one_sampler_object(differing)
+        offered = all(s.version.has_arrays for s in sources.values()) and bool(self._offers.value(GL.TEXTURE_2D_ARRAY))
+        arrays = offered and self._textures != ATLAS
+        return {
+            sampler: self._new.gathered(list(dict.fromkeys(b.texture for b in bound)), arrays)
+            for sampler, bound in differing.items()
+        }
 
     def _members(
-        self, varying: list[UniformRecord], gathered: dict[str, Gathered], changing: list[ChangingBlock], names: Names
+        self,
+        varying: list[UniformRecord],
+        gathered: dict[str, Gathered],
+        several: dict[str, SideBySide],
+        changing: list[ChangingBlock],
+        names: Names,
     ) -> tuple[list[Member], int]:
         rows = [(_member_name(u), u.type, len(u.locations), u.name.endswith("[0]")) for u in varying]
         rows += [
             (names.place_of(s), GL.FLOAT_VEC4, 1, False) if g.places else (names.layer_of(s), GL.INT, 1, False)
             for s, g in gathered.items()
         ]
+        rows += [(names.unit_of(s), GL.INT, 1, False) for s in several]
         rows += [row for block in changing for row in block.rows]
         if len({row[0] for row in rows}) != len(rows):
             raise TrialError("uniforms and members of blocks have names that cannot be told apart")
@@ -471,7 +404,8 @@ class _Planner:
     ) -> ProgramRecord:
         """The program with the changed shaders, as a new object."""
         gone = {u.name for u in varying}
-        uniforms = [u for u in record.uniforms if u.name not in gone]
+        uniforms = [u for u in record.uniforms if u.name not in gone and u.name not in data.several]
+        uniforms += self._unit_samplers(record, data)
         attributes = dict(record.attributes)
         if not data.by_instance:
             taken = {a.index for a in vertex_inputs(self._frame, self._steps[-1])} | {
@@ -509,6 +443,15 @@ class _Planner:
         )
         self._new.objects.programs.append(made)
         return made
+
+    def _unit_samplers(self, record: ProgramRecord, data: DrawData) -> list[UniformRecord]:
+        """A sampler for each of the textures that are bound side by side."""
+        types = {u.name: u.type for u in record.uniforms}
+        names = [(sampler, k) for sampler, count in data.several.items() for k in range(count)]
+        return [
+            UniformRecord(data.names.sampler(sampler, k), types[sampler], 1, [_FIRST_SAMPLER + 4096 * number])
+            for number, (sampler, k) in enumerate(names)
+        ]
 
     def _free_binding(self) -> int:
         """A binding of uniform blocks that the frame does not use."""
@@ -590,13 +533,32 @@ class _Planner:
             if uniform.locations and uniform.locations[0] >= _FIRST_LOCATION and base in by_name:
                 self._set(uniform, uniform.locations[0], data.draws, b"".join(by_name[base]))
 
-    def _bind_textures(self, gathered: dict[str, Gathered], units: dict[str, TextureInput]) -> None:
+    def _bind_side_by_side(self, several: dict[str, SideBySide], program: ProgramRecord, names: Names) -> None:
+        """Bind every texture to its unit, and put back what was there."""
+        if not several:
+            return
+        active = self._value("active_texture") or GL.TEXTURE0
+        locations = {u.name: u.locations[0] for u in program.uniforms if u.locations}
+        samplers = self._offers("glBindSampler")
+        for sampler, found in several.items():
+            for number, (bound, unit) in enumerate(zip(found.bound, found.units, strict=True)):
+                self._emit("glUniform1i", locations[names.sampler(sampler, number)], unit)
+                self._emit("glActiveTexture", GL.TEXTURE0 + unit)
+                self._emit("glBindTexture", GL.TEXTURE_2D, bound.texture)
+                self._undo.append(functools.partial(self._rebind, GL.TEXTURE0 + unit, GL.TEXTURE_2D))
+                before = self._value("sampler", unit)
+                if samplers and before != bound.sampler:
+                    self._emit("glBindSampler", unit, bound.sampler)
+                    self._undo.append(functools.partial(self._emit, "glBindSampler", unit, before, quiet=True))
+        self._undo.insert(0, lambda: self._emit("glActiveTexture", active, quiet=True))
+
+    def _bind_textures(self, gathered: dict[str, Gathered], units: dict[str, int]) -> None:
         if not gathered:
             return
         active = self._value("active_texture") or GL.TEXTURE0
         for sampler, found in gathered.items():
             self._bytes += found.new_bytes
-            unit = GL.TEXTURE0 + units[sampler].unit
+            unit = GL.TEXTURE0 + units[sampler]
             self._words[found.name] = f"{sampler}_page" if found.places else f"{sampler}_array"
             self._emit("glActiveTexture", unit)
             self._emit("glBindTexture", found.target, found.name)

@@ -6,6 +6,7 @@ calls its locals or hides in macros. A sampler becomes an array sampler, and eve
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -13,13 +14,11 @@ from dataclasses import dataclass
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Block, Declaration, Globals, UnclearSourceError
 from wendascope.glsl.std140 import Member, glsl_type
+from wendascope.glsl.versions import Version, version_of
 from wendascope.glsl.words import Token, tokens
 from wendascope.opengl.uniform_values import variable_of
 from wendascope.registry import GL
 
-_BLOCKS_FROM, _BLOCKS_FROM_ES = 140, 300
-_FLAT_FROM = 130
-_ARRAYS_FROM, _ARRAYS_FROM_ES = 130, 300
 _WRAPPED = {
     "texture": "vec3({at}, float({layer}))",
     "textureLod": "vec3({at}, float({layer}))",
@@ -34,6 +33,16 @@ _WRAPPED = {
 """How the place of a texture sample is written with a layer."""
 _PLACED = ("texture", "texture2D", "textureLod", "texture2DLod")
 """Look-ups whose place can be moved onto a page."""
+_READ_BY_NUMBER: dict[str, tuple[tuple[str, ...], ...]] = {
+    "texture": (("vec2",), ("vec2", "float")),
+    "texture2D": (("vec2",), ("vec2", "float")),
+    "textureLod": ((), ("vec2", "float")),
+    "texture2DLod": ((), ("vec2", "float")),
+    "textureGrad": ((), (), ("vec2", "vec2", "vec2")),
+    "texelFetch": ((), ("ivec2", "int")),
+    "textureSize": (("int",),),
+}
+"""Function -> by how many arguments come after the sampler, their types."""
 _AS_THEY_ARE = ("textureQueryLod", "textureQueryLevels")
 STAGES = {GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment"}
 
@@ -49,6 +58,8 @@ class DrawData:
     """Samplers that read a layer which is a member."""
     pages: tuple[str, ...]
     """Samplers that read a place on an atlas page, which is a member."""
+    several: dict[str, int]
+    """Samplers that become so many, of which a member says which one is read."""
     blocks: dict[str, str]
     """Uniform blocks that become variables -> the name they are used by; empty for none. Their members are in
     `places`.
@@ -75,6 +86,7 @@ class Names:
     index: str = "draw_index"
     layer: str = "_layer"
     place: str = "_place"
+    unit: str = "_unit"
 
     @classmethod
     def free_of(cls, words: set[str]) -> Names:
@@ -83,11 +95,11 @@ class Names:
             chosen = cls(
                 *(
                     getattr(plain, f) + suffix
-                    for f in ("struct", "block", "array", "attribute", "index", "layer", "place")
+                    for f in ("struct", "block", "array", "attribute", "index", "layer", "place", "unit")
                 )
             )
             if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(
-                w.endswith((chosen.layer, chosen.place)) for w in words
+                w.endswith((chosen.layer, chosen.place)) or chosen.unit in w for w in words
             ):
                 return chosen
         raise TrialError("the shaders use every name that the rewriting could take")
@@ -97,6 +109,13 @@ class Names:
 
     def place_of(self, sampler: str) -> str:
         return sampler + self.place
+
+    def unit_of(self, sampler: str) -> str:
+        return sampler + self.unit
+
+    def sampler(self, sampler: str, number: int) -> str:
+        """One of those that a sampler becomes."""
+        return f"{self.unit_of(sampler)}{number}"
 
 
 @dataclass
@@ -113,25 +132,9 @@ class Source:
         except UnclearSourceError as error:
             raise TrialError(f"the {STAGES.get(self.stage, 'other')} shader cannot be rewritten: {error}") from error
 
-    @property
-    def version(self) -> int:
-        return 100 if self.es and self.globals.version == (110, "") else self.globals.version[0]
-
-    @property
-    def has_blocks(self) -> bool:
-        return self.version >= (_BLOCKS_FROM_ES if self.is_es else _BLOCKS_FROM)
-
-    @property
-    def has_arrays(self) -> bool:
-        return self.version >= (_ARRAYS_FROM_ES if self.is_es else _ARRAYS_FROM)
-
-    @property
-    def has_flat(self) -> bool:
-        return self.version >= _FLAT_FROM
-
-    @property
-    def is_es(self) -> bool:
-        return self.version == 100 or self.globals.version[1] == "es"
+    @functools.cached_property
+    def version(self) -> Version:
+        return version_of(self.text, self.es)
 
     def uniforms(self, wanted: set[str]) -> list[Declaration]:
         """Declarations that declare some of the uniforms."""
@@ -170,6 +173,9 @@ class _Rewriter:
         self._reads_index = reads_index
         self._samplers = {name for name in data.layers if source.declared({name})}
         self._paged = {name for name in data.pages if source.declared({name})}
+        self._several = {name for name in data.several if source.declared({name})}
+        self._reads: dict[str, list[tuple[str, int]]] = {}
+        """Sampler that becomes several -> (function, arguments after the sampler) of every texture sample."""
         self._variables = source.declared(data.variables) | (source.in_blocks(data.blocks) & data.variables)
         self._mine = [
             m for m in data.members if m.name in data.places and variable_of(data.places[m.name]) in self._variables
@@ -184,13 +190,13 @@ class _Rewriter:
         if found.main is None:
             raise TrialError(f"the {STAGES[source.stage]} shader has no main that can be seen")
         vertex = source.stage == GL.VERTEX_SHADER
-        uses = bool(self._mine or self._samplers or self._paged)
+        uses = bool(self._mine or self._samplers or self._paged or self._several)
         if uses or (vertex and self._reads_index):
             self._check_initialisers()
             self._check_sampler_arrays()
+            self._look_ups()
             self._declarations()
             self._open_blocks()
-            self._look_ups()
             self._edits.append((found.head, found.head, self._header(uses, vertex)))
             self._edits.append((found.main, found.main, self._beginning(vertex)))
         text = source.text
@@ -204,7 +210,7 @@ class _Rewriter:
             block = self._source.block(name)
             if block is None:
                 continue
-            precise = "highp " if self._source.is_es else ""
+            precise = "highp " if self._source.version.es else ""
             members = " ".join(f"{precise}{type_} {member}{array};" for type_, member, array in block.members)
             text = f"struct {name}_ {{ {members} }}; {name}_ {block.instance};" if block.instance else members
             self._edits.append((block.first, block.end, text))
@@ -212,7 +218,7 @@ class _Rewriter:
     # ---- declarations -----------------------------------------------------------------------------------
 
     def _declarations(self) -> None:
-        wanted = self._variables | self._samplers
+        wanted = self._variables | self._samplers | self._several
         for declaration in self._source.uniforms(wanted | self._paged):
             kept, precision = declaration.without(wanted), declaration.precision
             # sources put together from parts may declare it after main, which is where it gets its value
@@ -221,14 +227,16 @@ class _Rewriter:
             for name in declaration.names:
                 if name.text in self._paged:
                     lines.append(
-                        f"{'highp ' if self._source.is_es else ''}vec4 {self._data.names.place_of(name.text)};"
+                        f"{'highp ' if self._source.version.es else ''}vec4 {self._data.names.place_of(name.text)};"
                     )
+                elif name.text in self._several:
+                    lines += self._side_by_side(name.text, declaration.type, precision)
                 elif name.text in self._samplers:
-                    given = precision or ("lowp " if self._source.is_es else "")
+                    given = precision or ("lowp " if self._source.version.es else "")
                     lines.append(f"uniform {given}sampler2DArray {name.text};")
                     lines.append(f"int {self._data.names.layer_of(name.text)};")
                 elif name.text in wanted:
-                    given = precision or ("highp " if late and self._source.is_es else "")
+                    given = precision or ("highp " if late and self._source.version.es else "")
                     lines.append(f"{given}{declaration.type} {name.text}{name.array};")
             if late:
                 if not _BUILT_IN.fullmatch(declaration.type):
@@ -236,6 +244,23 @@ class _Rewriter:
                 self._early += lines
                 lines = kept
             self._edits.append((declaration.first, declaration.end, " ".join(lines)))
+
+    def _side_by_side(self, sampler: str, type_: str, precision: str) -> list[str]:
+        """The samplers in place of one, the number of the one to read, and the functions that read it."""
+        names, count = self._data.names, self._data.several[sampler]
+        number, precise = names.unit_of(sampler), "highp " if self._source.version.es else ""
+        lines = [f"uniform {precision}{type_} {names.sampler(sampler, k)};" for k in range(count)]
+        lines.append(f"int {number};")
+        result = {"i": "ivec4", "u": "uvec4"}.get(type_[0], "vec4")
+        for function, arguments in dict.fromkeys(self._reads.get(sampler, [])):
+            types = _READ_BY_NUMBER[function][arguments - 1]
+            given = ", ".join(f"{precise if t != 'int' else ''}{t} a{k}" for k, t in enumerate(types))
+            passed = ", ".join(f"a{k}" for k in range(len(types)))
+            returned = "ivec2" if function == "textureSize" else precise + result
+            reads = [f"return {function}({names.sampler(sampler, k)}, {passed});" for k in range(count)]
+            body = " ".join([*(f"if ({number} == {k}) {read}" for k, read in enumerate(reads[:-1])), reads[-1]])
+            lines.append(f"{returned} {number}_{function}({given}) {{ {body} }}")
+        return lines
 
     def _check_initialisers(self) -> None:
         """No global may be computed from what main fills only later."""
@@ -278,7 +303,7 @@ class _Rewriter:
     def _header(self, uses: bool, vertex: bool) -> str:
         data, names, source = self._data, self._data.names, self._source
         lines = []
-        precise = "highp " if source.is_es else ""
+        precise = "highp " if source.version.es else ""
         if uses and self._blocks:
             members = " ".join(precise + m.glsl for m in data.members)
             lines += [
@@ -287,20 +312,30 @@ class _Rewriter:
             ]
         elif uses:
             for m in data.members:
-                own = {*map(names.layer_of, self._samplers), *map(names.place_of, self._paged)}
+                own = {
+                    *map(names.layer_of, self._samplers),
+                    *map(names.place_of, self._paged),
+                    *map(names.unit_of, self._several),
+                }
                 if m in self._mine or m.name in own:
                     lines.append(f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];")
         if vertex and not data.by_instance:
             lines.append(
-                f"in int {names.attribute};" if source.has_flat else f"attribute {precise}float {names.attribute};"
+                f"in int {names.attribute};"
+                if source.version.has_flat
+                else f"attribute {precise}float {names.attribute};"
             )
         if vertex and self._reads_index:
             lines.append(
-                f"flat out {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};"
+                f"flat out {precise}int {names.index};"
+                if source.version.has_flat
+                else f"varying {precise}float {names.index};"
             )
         if not vertex:
             lines.append(
-                f"flat in {precise}int {names.index};" if source.has_flat else f"varying {precise}float {names.index};"
+                f"flat in {precise}int {names.index};"
+                if source.version.has_flat
+                else f"varying {precise}float {names.index};"
             )
         return "\n".join([*lines, *self._early]) + "\n"
 
@@ -313,11 +348,11 @@ class _Rewriter:
             number = "gl_InstanceID" if data.by_instance else names.attribute
             if self._reads_index:
                 lines.append(f"{names.index} = {number};")
-            elif source.has_flat:
+            elif source.version.has_flat:
                 lines.append(f"int {names.index} = {number};")
-            if not source.has_flat:
+            if not source.version.has_flat:
                 index = f"int({names.attribute} + 0.5)"
-        elif not source.has_flat:
+        elif not source.version.has_flat:
             index = f"int({names.index} + 0.5)"
         for m in self._mine:
             place = data.places[m.name]
@@ -333,6 +368,9 @@ class _Rewriter:
         for sampler in sorted(self._paged):
             place = names.place_of(sampler)
             lines.append(f"{place} = {self._value(place, index)};")
+        for sampler in sorted(self._several):
+            unit = names.unit_of(sampler)
+            lines.append(f"{unit} = {self._value(unit, index)};")
         return "".join("\n    " + line for line in lines)
 
     def _value(self, member: str, index: str) -> str:
@@ -342,7 +380,7 @@ class _Rewriter:
 
     def _look_ups(self) -> None:
         found = self._source.globals
-        changed = self._samplers | self._paged
+        changed = self._samplers | self._paged | self._several
         hidden = changed & found.directive_words()
         if hidden:
             raise TrialError(f"{min(hidden)} is used in a macro, where its texture samples cannot be seen")
@@ -356,6 +394,9 @@ class _Rewriter:
 
     def _look_up(self, code: list[Token], at: int, token: Token, function: str) -> None:
         layer = self._data.names.layer_of(token.text)
+        if token.text in self._several:
+            self._read_by_number(code, at, token, function)
+            return
         if token.text in self._paged:
             if function not in _PLACED:
                 raise TrialError(
@@ -383,6 +424,21 @@ class _Rewriter:
         before, after = wrapped.format(at="\0", layer=layer).split("\0")
         self._edits.append((code[first].at, code[first].at, before))
         self._edits.append((code[last].at, code[last].at, after))
+
+    def _read_by_number(self, code: list[Token], at: int, token: Token, function: str) -> None:
+        forms = _READ_BY_NUMBER.get(function)
+        arguments, end = 0, at
+        while forms and code[end + 1].text == ",":
+            arguments += 1
+            end = _argument_end(code, end + 2) - 1
+        if forms is None or not 0 < arguments <= len(forms) or not forms[arguments - 1]:
+            raise TrialError(
+                f"{token.text} is handed to {function or 'something that is not a texture sample'}, which cannot pick"
+                " one of several textures"
+            )
+        self._reads.setdefault(token.text, []).append((function, arguments))
+        name = f"{self._data.names.unit_of(token.text)}_{function}"
+        self._edits.append((code[at - 2].at, code[at + 2].at, f"{name}("))
 
 
 def _closing(code: list[Token], opening: int) -> int:

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.findings import Part, Remedy
 from wendascope.discovery import import_all
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
@@ -46,7 +46,7 @@ class FrameChange:
     """Runs of steps in an order that batches are a part of."""
     redundant: set[int] = field(default_factory=set)
     """Uses (REPEATS, OVERWRITTEN) of which every call is left out."""
-    batches: list[tuple[str, list[int]]] = field(default_factory=list)
+    batches: list[Part] = field(default_factory=list)
     """(how, steps) to be drawn together."""
     plans: list[BatchPlan] = field(default_factory=list)
     """What the batches came to, once `edit` was called."""
@@ -114,7 +114,7 @@ class FrameChange:
     def _paint(self) -> None:
         taken = (
             {s for order in self.orders for s in order}
-            | {s for _, part in self.batches for s in part}
+            | {s for part in self.batches for s in part.steps}
             | set(self.before)
             | set(self.after)
         )
@@ -268,15 +268,15 @@ class FrameChange:
     def _plan_batches(self) -> None:
         taken: set[int] = set()
         first_error: TrialError | None = None
-        for how, part in self.batches:
-            steps = [step for step in part if step not in self.dropped]
+        for part in self.batches:
+            steps = [step for step in part.steps if step not in self.dropped]
             if set(steps) & (taken | set(self.before) | set(self.after)):
                 raise TrialError("two remedies change the same step")
             taken |= set(steps)
             if len(steps) < 2:
                 continue
             try:
-                self.plans.append(plan_batch(self.frame, steps, how, self.new))
+                self.plans.append(plan_batch(self.frame, Part(part.how, steps, part.textures), self.new))
             except TrialError as error:
                 self.left_out.append(f"{len(steps)} steps from {steps[0]} on: {error}")
                 first_error = first_error or error

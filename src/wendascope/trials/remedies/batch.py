@@ -15,5 +15,5 @@ def batch(change: FrameChange, item: Remedy) -> None:
         if order not in change.sequences:
             change.sequences.append(order)
     for part in item.parts:
-        if (part.how, part.steps) not in change.batches:
-            change.batches.append((part.how, part.steps))
+        if part not in change.batches:
+            change.batches.append(part)
