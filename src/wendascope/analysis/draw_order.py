@@ -14,6 +14,7 @@ one needs one more draw.
 from __future__ import annotations
 
 import bisect
+import functools
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -61,7 +62,7 @@ class Touched:
         starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
         return Touched(starts, self.tiles[kept], self.strict)
 
-    @property
+    @functools.cached_property
     def is_strict(self) -> Mask:
         """Of every tile number, whether nothing commutes there."""
         found = np.zeros(self.count, bool)
@@ -71,7 +72,7 @@ class Touched:
     def of(self, step: int) -> Ints:
         return self.tiles[self.starts[step] : self.starts[step + 1]]
 
-    @property
+    @functools.cached_property
     def count(self) -> int:
         """One more than the highest tile."""
         return int(self.tiles.max(initial=-1)) + 1

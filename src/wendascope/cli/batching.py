@@ -13,7 +13,13 @@ def batches(
     file: Path,
     share: Annotated[
         list[str] | None,
-        typer.Option("--share", help="Plan as if draws shared this key too; may be given several times."),
+        typer.Option(
+            "--share",
+            help=(
+                "Plan as if draws shared this key too: KEY, or KEY=STEP,STEP for the values of those steps; may be"
+                " given several times."
+            ),
+        ),
     ] = None,
     assume_no_overlap: Annotated[
         bool, typer.Option("--assume-no-overlap", help="Plan as if nothing lay over anything else.")
@@ -33,20 +39,15 @@ def batches(
     """The fewest draws that give this picture: batches, what keeps others apart, and how few there can be."""
     from wendascope.analysis.drawn import touched_of
     from wendascope.analysis.findings.batching import parts_of
-    from wendascope.analysis.unify import KEYS
-    from wendascope.errors import TrialError, UsageError
+    from wendascope.errors import TrialError
     from wendascope.frame.file import load
     from wendascope.records import DRAWN
-    from wendascope.report.batches import batch_report, batches_text, with_limits, write_code
+    from wendascope.report.batches import batch_report, batches_text, shared_keys, with_limits, write_code
 
     warn_stored(file, json)
     frame, drawn = load(file), DRAWN.newest(file)
-    names = {label: key for key, label in KEYS.items()} | {key: key for key in KEYS}
-    unknown = [word for word in share or [] if word not in names]
-    if unknown:
-        raise UsageError(f"--share {unknown[0]} is none of {', '.join(KEYS)}")
-    shared = [names[word] for word in share or []] + (["order"] if assume_no_overlap else [])
-    report = batch_report(frame, touched_of(drawn), list(dict.fromkeys(shared)), with_limits(limit or []))
+    shared = shared_keys([*(share or []), *(["order"] if assume_no_overlap else [])], len(frame.steps))
+    report = batch_report(frame, touched_of(drawn), shared, with_limits(limit or []))
     written: list[Path] = []
     if code is not None:
         from wendascope.trials.batching import batch_code

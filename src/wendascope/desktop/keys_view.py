@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from wendascope.analysis.drawn import touched_of
 from wendascope.analysis.structure import Structure
-from wendascope.analysis.unify import KEYS, KeyGain, draws_in, keys_to_unify, plan_with
+from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_unify, plan_with
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
@@ -22,14 +22,20 @@ from wendascope.texts import plural
 class KeyRow:
     """One key: what it brings, as long as it is not ticked."""
 
-    key: str
-    shared: bool
+    shared: Shared
+    ticked: bool
     gain: KeyGain | None
+    what: str
+    """Of some of its values: which."""
+
+    @property
+    def label(self) -> str:
+        return f"      {self.what}" if self.what else KEYS[self.shared.key]
 
 
 _COLUMNS: tuple[Column[KeyRow], ...] = (
-    Column("", 28, lambda r: "☑" if r.shared else "☐", lambda r: r.shared, "Tick to plan as if draws shared it", False),
-    Column("if draws shared ...", 0, lambda r: KEYS[r.key], right=False),
+    Column("", 28, lambda r: "☑" if r.ticked else "☐", lambda r: r.ticked, "Tick to plan as if draws shared it", False),
+    Column("if draws shared ...", 0, lambda r: r.label, right=False),
     Column(
         "draws less", 88, lambda r: f"{r.gain.saved:,}" if r.gain else "", lambda r: r.gain.saved if r.gain else None,
         "Draws that the plan would have less",
@@ -51,7 +57,8 @@ class KeysView(QWidget):
         self._workspace = workspace
         self._document: Document | None = None
         self._shown: Structure | None = None
-        self._shared: frozenset[str] = frozenset()
+        self._shared: frozenset[Shared] = frozenset()
+        self._words: dict[Shared, str] = {}
         self.note = QLabel()
         self.note.setWordWrap(True)
         self.table: RowsTable[KeyRow] = RowsTable(RowsModel(_COLUMNS), "Keys to unify", sortable=False)
@@ -83,7 +90,7 @@ class KeysView(QWidget):
     def toggle(self, row: KeyRow | None) -> None:
         """Tick a key, or take its tick back."""
         if row is not None:
-            self._shared ^= {row.key}
+            self._shared ^= {row.shared}
             self._ask()
 
     def _clicked(self, index: QModelIndex) -> None:
@@ -112,18 +119,22 @@ class KeysView(QWidget):
             JobName.KEYS, work, lambda answer: self._show(shared, answer), lambda error: self.note.setText(str(error))
         )
 
-    def _show(self, shared: frozenset[str], answer: _Answer) -> None:
+    def _show(self, shared: frozenset[Shared], answer: _Answer) -> None:
         if shared != self._shared:
             return
         now, then, gains = answer
-        of = {gain.key: gain for gain in gains}
+        self._words |= {gain.shared: gain.what for gain in gains}
         kept = self.table.chosen
-        rows = [KeyRow(key, True, None) for key in KEYS if key in shared]
-        rows += [KeyRow(gain.key, False, gain) for gain in gains]
-        rows += [KeyRow(key, False, None) for key in KEYS if key not in shared and key not in of]
+        ticked = sorted(shared, key=lambda item: (list(KEYS).index(item.key), item.steps))
+        rows = [KeyRow(item, True, None, self._words.get(item, "")) for item in ticked]
+        shown = {item.key for item in shared} | {gain.key for gain in gains}
+        for whole in [gain for gain in gains if not gain.of]:
+            parts = [gain for gain in gains if gain.of and gain.key == whole.key]
+            rows += [KeyRow(gain.shared, False, gain, gain.what) for gain in (whole, *parts)]
+        rows += [KeyRow(Shared(key), False, None, "") for key in KEYS if key not in shown]
         self.table.rows.show_rows(rows)
         for row in rows:
-            if kept is not None and row.key == kept.key:
+            if kept is not None and row.shared == kept.shared:
                 self.table.choose(row)
         if shared:
             self.note.setText(
@@ -133,8 +144,8 @@ class KeysView(QWidget):
         elif gains:
             best = gains[0]
             self.note.setText(
-                f"The plan has {plural(now, 'draw')}. To share the {KEYS[best.key]} would bring the most:"
-                f" {best.saved:,} less."
+                f"The plan has {plural(now, 'draw')}. One {KEYS[best.key]} for all would bring the most: {best.saved:,}"
+                " less."
             )
         else:
             self.note.setText(f"The plan has {plural(now, 'draw')}, and no single key keeps more of them apart.")

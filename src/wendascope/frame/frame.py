@@ -253,6 +253,12 @@ class Frame(ABC):
     def step_facts(self, step: int) -> list[Section]:
         """Everything that decides what a step does, in the order in which a reader wants it."""
 
+    def setting_text(self, step: int, key: str) -> str:
+        """What a step has of one key that keeps draws apart (`program`, `texture`, `blend`, ...), in a few words."""
+        if key == "program":
+            return self.program_name(int(self.steps.program[step]))
+        return f"as in step {step:,}"
+
     def program_name(self, program: int) -> str:
         """The program's label where it has one, its number otherwise."""
         record = self.programs.get(program)

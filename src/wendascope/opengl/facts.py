@@ -8,6 +8,7 @@ from wendascope.frame.frame import Section
 from wendascope.opengl.describe import call_arguments, step_name
 from wendascope.opengl.inputs import texture_inputs
 from wendascope.opengl.state_table import PATTERNS
+from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.registry import GL, tables
 
 if TYPE_CHECKING:
@@ -236,3 +237,39 @@ def _raster(frame: OpenGLFrame, step: int) -> Section:
     if _on(frame, step, GL.POLYGON_OFFSET_FILL):
         section.rows.append(("polygon offset", pattern_text(frame, step, "polygon_offset")))
     return section
+
+
+def setting_text(frame: OpenGLFrame, step: int, key: str) -> str:
+    """What a step has of one key that keeps draws apart, in a few words; empty for keys that are no state."""
+    match key:
+        case "texture":
+            return _texture_names(frame, step)
+        case "blend":
+            if _value(frame, step, "blend_enabled") != 1:
+                return "no blending"
+            return pattern_text(frame, step, "blend_func")
+        case "depth":
+            if not _on(frame, step, GL.DEPTH_TEST):
+                return "no depth test"
+            written = "" if _value(frame, step, "depth_mask") else ", not written"
+            return f"depth {pattern_text(frame, step, 'depth_func').lower()}{written}"
+        case "raster":
+            culled = pattern_text(frame, step, "cull_face_mode").lower() if _on(frame, step, GL.CULL_FACE) else "no"
+            return f"{culled} faces culled"
+        case "scissor or stencil":
+            clipped = _value(frame, step, "scissor_test_enabled") == 1
+            return f"clipped to {pattern_text(frame, step, 'scissor')}" if clipped else "not clipped"
+        case "viewport":
+            return pattern_text(frame, step, "viewport")
+        case "layout":
+            inputs = [row for row in vertex_inputs(frame, step) if row.name]
+            return " + ".join(f"{row.name} x {row.size}" for row in inputs) or "no attributes"
+    return ""
+
+
+def _texture_names(frame: OpenGLFrame, step: int) -> str:
+    names = []
+    for item in texture_inputs(frame, step):
+        record = frame.objects.texture(item.texture)
+        names.append((record.label if record else "") or f"texture {item.texture}")
+    return " + ".join(names) or "no texture"

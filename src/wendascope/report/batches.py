@@ -14,7 +14,7 @@ from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import devices_sentence, plan_answer
-from wendascope.analysis.unify import KEYS, KeyGain, draws_in, keys_to_unify, plan_with
+from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_unify, plan_with
 from wendascope.errors import UsageError
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
@@ -61,10 +61,27 @@ def with_limits(limits: Sequence[str]) -> BatchGuidelines:
     return msgspec.convert(values, BatchGuidelines)
 
 
+def shared_keys(texts: Sequence[str], steps: int) -> list[Shared]:
+    """Keys taken as shared, as `key` or `key=step,step`: by those that have the value of one of the steps. Raises
+    UsageError.
+    """
+    names = {label: key for key, label in KEYS.items()} | {key: key for key in KEYS}
+    found = []
+    for text in texts:
+        word, given, numbers = text.partition("=")
+        if word not in names:
+            raise UsageError(f"--share {text} is none of {', '.join(KEYS)}")
+        parts = numbers.split(",") if given else []
+        if not all(part.strip().isdigit() and int(part) < steps for part in parts):
+            raise UsageError(f"--share {text}: after = come steps of the frame, as {word}=12,40")
+        found.append(Shared(names[word], tuple(map(int, parts))))
+    return list(dict.fromkeys(found))
+
+
 def batch_report(
-    frame: Frame, touched: Touched | None, shared: Sequence[str] = (), measure: BatchGuidelines | None = None
+    frame: Frame, touched: Touched | None, shared: Sequence[Shared] = (), measure: BatchGuidelines | None = None
 ) -> BatchReport:
-    """Work out the plan of a frame, and what would leave fewer draws still. `shared` are `KEYS` taken as shared."""
+    """Work out the plan of a frame, and what would leave fewer draws still. `shared` counts as shared."""
     sharing, measure = Sharing(frame), measure or guidelines().batches
     found = find_batches(sharing, measure, touched)
     now, least = found.draws_now(), found.least()
@@ -83,7 +100,7 @@ def batch_report(
         found.passes(frame.passes.names),
         planned,
         keys_to_unify(sharing, touched, shared, measure),
-        list(shared),
+        list(map(str, shared)),
         draws_in(plan_with(sharing, touched, shared, measure)) if shared else None,
     )
 
@@ -125,10 +142,12 @@ def batches_text(report: BatchReport) -> str:
         lines.append(f"{len(b.steps):>7,} {len(b.parts):>5,}  {how:<10}  {planned.condition}")
         lines.append(f"                {planned.name}, from step {b.steps[0]:,}")
     if report.keys:
-        lines += ["", "if draws shared ...                     draws less  values joined"]
-        lines += [f"{KEYS[k.key]:<40}{k.saved:>10,}  {k.values or '':>13}" for k in report.keys]
+        lines += ["", "if draws shared ...                     draws less  values joined  --share"]
+        for k in report.keys:
+            label = f"  {k.what}" if k.what else KEYS[k.key]
+            lines.append(f"{label[:39]:<40}{k.saved:>10,}  {k.values or '':>13}  {k.shared}")
     if report.then_shared is not None:
-        lines += ["", f"with {', '.join(KEYS[k] for k in report.shared)} shared: {report.then_shared:,} draws"]
+        lines += ["", f"with {', '.join(report.shared)} shared: {report.then_shared:,} draws"]
     return "\n".join(lines)
 
 
