@@ -134,7 +134,7 @@ def together(
     batching.tabs.setCurrentWidget(batching.keys)
     wait(app, lambda: len(batching.keys.table.rows.rows) > 0, 60)
     batching.keys.toggle(batching.keys.table.rows.rows[0])
-    wait(app, lambda: batching.keys.table.rows.rows[0].shared, 60)
+    wait(app, lambda: batching.keys.table.rows.rows[0].ticked, 60)
     shoot("keys")
     batching.keys.toggle(batching.keys.table.rows.rows[0])
     batching.tabs.setCurrentWidget(batching.findings)

@@ -92,6 +92,8 @@ class PassDraws(msgspec.Struct):
     then: int
     least: int
     """No order of the same groups has fewer, within the limits."""
+    share: float
+    """Of the draws of the frame, now: so much of a guideline for the frame is this pass's."""
 
 
 @dataclass
@@ -103,6 +105,8 @@ class Batches:
     """Batch of each step; -1 for none."""
     regions: list[Region] = field(default_factory=list)
     """Runs of steps that may change places, each with its plan."""
+    touched: Touched | None = None
+    """What lies where, as far as that was known."""
 
     @property
     def saved(self) -> int:
@@ -114,7 +118,8 @@ class Batches:
         for batch in self.batches:
             saved[batch.pass_index] += batch.saved
         rows = [(index, name, self.draws_now(index)) for index, name in enumerate(names)]
-        return [PassDraws(i, name, now, now - saved[i], self.least(i)) for i, name, now in rows if now]
+        total = max(self.draws_now(), 1)
+        return [PassDraws(i, name, now, now - saved[i], self.least(i), now / total) for i, name, now in rows if now]
 
     def draws_now(self, pass_index: int | None = None) -> int:
         """Draws of a pass, or of all, that may be drawn with others, as far as anything may."""
@@ -169,7 +174,7 @@ class _Finder:
             if batch.saved > 0:
                 found.append(batch)
                 of_step[draw.steps] = batch.number
-        return Batches(found, self._single_draws(of_step), of_step, regions)
+        return Batches(found, self._single_draws(of_step), of_step, regions, self._touched)
 
     # ---- what it would take --------------------------------------------------------------------------
 
@@ -222,11 +227,6 @@ class _Finder:
             caveats.append("other draws in between are reordered; fragments of equal depth may differ")
         elif not _consecutive(steps) and draw.always:
             caveats.append("the draws only add to what is there: their order does not matter")
-        elif not _consecutive(steps):
-            caveats.append(
-                "valid while no member overlaps a draw in between, as in this picture; a layer number or a sort key"
-                " guarantees it"
-            )
         return Batch(
             number,
             int(self._passes[steps[0]]),

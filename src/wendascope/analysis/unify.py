@@ -25,7 +25,7 @@ from wendascope.frame.numbers import Ints, Mask, Numbers
 
 KEYS = {
     "program": "shader program",
-    "texture": "texture array: one size and format",
+    "texture": "texture array",
     "blend": "blend state",
     "depth": "depth state",
     "raster": "raster state",

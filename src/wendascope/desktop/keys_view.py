@@ -144,8 +144,8 @@ class KeysView(QWidget):
         elif gains:
             best = gains[0]
             self.note.setText(
-                f"The plan has {plural(now, 'draw')}. One {KEYS[best.key]} for all would bring the most: {best.saved:,}"
-                " less."
+                f"The plan has {plural(now, 'draw')}. Sharing the {KEYS[best.key]} would bring the most:"
+                f" {best.saved:,} less."
             )
         else:
             self.note.setText(f"The plan has {plural(now, 'draw')}, and no single key keeps more of them apart.")

@@ -28,24 +28,30 @@ def parameter_calls(frame: OpenGLFrame) -> tuple[Mask, Mask]:
             every[rows] = changing[rows] = True
     if not every.any():
         return every, changing
-    renamed = len(calls.calls_of("glDeleteTextures")) > 0  # a name may come back as another texture
-    known = {} if renamed else {t.name: dict(t.parameters) for t in frame.objects.textures}
+    deleting = calls.calls_of("glDeleteTextures")
+    known: dict[int, dict[str, list[float]]] = {t.name: dict(t.parameters) for t in frame.objects.textures}
     defaults = {t.target: t.name for t in frame.objects.textures if t.is_default}
     names = {getattr(GL, name): name for values in known.values() for name in values}
-    for call in np.flatnonzero(every).tolist():
+    for call in np.sort(np.concatenate([np.flatnonzero(every), deleting])).tolist():
         name = calls.command(call).name
         texture = 0
+        if name == "glDeleteTextures":
+            given = calls.argument(call, "textures")
+            for gone in np.frombuffer(given, np.uint32).tolist() if isinstance(given, bytes) else ():
+                known.pop(gone, None)  # the name may come back as another texture
+            continue
         if name in _BOUND:
             target = int(calls.argument(call, "target"))
             unit = frame.history.number("active_texture", call, missing=GL.TEXTURE0)
             texture = frame.history.number("texture", call, unit, target) or defaults.get(target, 0)
         elif name in _NAMED:
             texture = int(calls.argument(call, "texture"))
-        parameter = names.get(int(calls.argument(call, "pname")), "") if texture in known else ""
-        if parameter not in known.get(texture, {}):
+        parameter = names.get(int(calls.argument(call, "pname")), "")
+        if not texture or not parameter or name not in (*_BOUND, *_NAMED):
             known.pop(texture, None)  # what it holds from here on is not followed
             continue
+        values = known.setdefault(texture, {})
         value = [float(calls.argument(call, "param"))]
-        changing[call] = known[texture][parameter] != value
-        known[texture][parameter] = value
+        changing[call] = values.get(parameter) != value
+        values[parameter] = value
     return every, changing

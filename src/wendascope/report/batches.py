@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, PassDraws, find_batches
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
@@ -86,8 +87,8 @@ def batch_report(
     found = find_batches(sharing, measure, touched)
     now, least = found.draws_now(), found.least()
     then = now - found.saved
-    names = batch_names(frame, found.batches)
-    planned = [PlannedBatch(names[b.number], b, condition_of(b)) for b in found.batches]
+    words = BatchWords(sharing, found)
+    planned = [PlannedBatch(words.name(b), b, words.condition(b)) for b in found.batches]
     planned.sort(key=lambda p: -p.batch.saved)
     return BatchReport(
         plan_answer(now, then, least),
@@ -105,26 +106,6 @@ def batch_report(
     )
 
 
-def condition_of(batch: Batch) -> str:
-    """When a batch may be drawn."""
-    if batch.in_order:
-        return "always: its draws follow each other"
-    if batch.always:
-        return "always: state alone allows it"
-    return "while things lie over each other as in this picture" + ("" if batch.in_place else "; others move with it")
-
-
-def batch_names(frame: Frame, batches: Sequence[Batch]) -> dict[int, str]:
-    """Batch -> a name that a person can recognise: its debug group, else what it draws with what."""
-    found = {}
-    for batch in batches:
-        groups = {frame.steps.group[step] for step in batch.steps}
-        label = next(iter(groups))[-1] if len(groups) == 1 and next(iter(groups)) else ""
-        facts = f"{frame.step_name(batch.steps[0])}, program {batch.program}"
-        found[batch.number] = f"{label}: {facts}" if label else facts
-    return found
-
-
 def batches_text(report: BatchReport) -> str:
     """The document in lines."""
     lines = [report.answer, report.evidence]
@@ -135,12 +116,12 @@ def batches_text(report: BatchReport) -> str:
         lines += ["", f"{'pass':<{width}}  {'now':>6}  {'then':>6}  {'least':>6}"]
         lines += [f"{p.name:<{width}}  {p.now:>6,}  {p.then:>6,}  {p.least:>6,}" for p in report.passes]
     if report.batches:
-        lines += ["", "  draws  then  how         may be drawn"]
+        lines += ["", "  draws  then  how         what"]
     for planned in report.batches:
         b = planned.batch
         how = b.gather if b.samplers else _HOW.get(b.how, "merged")
-        lines.append(f"{len(b.steps):>7,} {len(b.parts):>5,}  {how:<10}  {planned.condition}")
-        lines.append(f"                {planned.name}, from step {b.steps[0]:,}")
+        lines.append(f"{len(b.steps):>7,} {len(b.parts):>5,}  {how:<10}  batch {b.number + 1}, {planned.name}")
+        lines.append(f"                           from step {b.steps[0]:,}; {planned.condition}")
     if report.keys:
         lines += ["", "if draws shared ...                     draws less  values joined  --share"]
         for k in report.keys:

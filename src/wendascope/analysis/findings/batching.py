@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, Batches
 from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
 from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
@@ -56,9 +57,17 @@ def _finding(case: Case, batch: Batch) -> Finding:
         estimate_ms=gpu if gpu is not None else cpu,
         how="draws saved times the cheapest draw of this frame; the CPU gain is that of the recorded calls",
         price=_price(batch),
-        conditions="; ".join(batch.caveats) or "the draws follow each other; nothing is reordered",
+        conditions=_conditions(case, batch),
         remedy=batch_remedy(case.batches, [batch]),
     )
+
+
+def _conditions(case: Case, batch: Batch) -> str:
+    if batch.in_order:
+        return "; ".join(batch.caveats) or "the draws follow each other; nothing is reordered"
+    holds = BatchWords(case.sharing, case.batches).condition(batch)
+    guaranteed = "" if batch.always else "; a layer number or a sort key guarantees it"
+    return "; ".join([holds + guaranteed, *batch.caveats])
 
 
 def _together(case: Case, small: list[Batch]) -> Finding:

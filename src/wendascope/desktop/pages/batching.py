@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from PySide6.QtCore import QSettings
 
+from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.findings.batching import cpu_ms, parts_of, step_ms
@@ -19,6 +20,7 @@ from wendascope.desktop.keys_view import KeysView
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
+from wendascope.desktop.order_strip import OrderStrip
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.passes_view import PassesView
@@ -27,9 +29,9 @@ from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import COMBINED, state_of
 from wendascope.trials.verdicts import SHORT
 
-_TITLES = ["batch / draw", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
-_WIDTHS = [52, 44, 64, 72, 72, 52, 104]
-_HOW = {"instance": "copies", "merge": "merged", "multi-draw": "ranges"}
+_TITLES = ["batch / draw", "how", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
+_WIDTHS = [76, 52, 44, 60, 64, 64, 52, 88]
+_HOW = {"instance": "instances", "merge": "merged", "multi-draw": "ranges"}
 
 
 @page("Batching", 40)
@@ -39,18 +41,20 @@ class BatchingPage(FramePage):
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
         super().__init__(workspace, "Which draws can be batched, and what breaks batches?")
         tips = {
-            2: "Draws needed",
-            3: "always: by state alone; here: while things lie over each other as in this picture, which a layer number"
+            1: "array, atlas, units: how textures that differ come together",
+            3: "Draws needed",
+            4: "always: by state alone; here: while things lie over each other as in this picture, which a layer number"
             " or a sort key guarantees",
-            4: "Estimated: CPU time of the calls saved, as recorded",
-            5: "Estimated: draws saved times the cheapest draw",
-            6: "Graphics memory of vertices and per-draw data: then minus now",
+            5: "Estimated: CPU time of the calls saved, as recorded",
+            6: "Estimated: draws saved times the cheapest draw",
+            7: "Graphics memory of vertices and per-draw data: then minus now",
         }
         self.tree = NodeTree(_TITLES, _WIDTHS, "Batches", tips)
         self.findings = FindingsView(workspace, "Batching")
         self.breaks = BreaksView(workspace)
         self.keys = KeysView(workspace)
-        self.passes = PassesView()
+        self.passes = PassesView(settings)
+        self.order = OrderStrip()
         self.ways = WaysView(workspace)
         self.code = CodeView()
         self.atlas = AtlasView(workspace, settings)
@@ -59,6 +63,7 @@ class BatchingPage(FramePage):
             [
                 ("Findings", self.findings),
                 ("Ways", self.ways),
+                ("Order", self.order),
                 ("Passes", self.passes),
                 ("Keys to unify", self.keys),
                 ("What breaks batches", self.breaks),
@@ -89,6 +94,7 @@ class BatchingPage(FramePage):
         self.breaks.show_document(document)
         self.keys.show_document(document)
         self.passes.show_document(document)
+        self.order.show_document(document)
         self.atlas.show_document(document)
         found = document.structure if document else None
         if document is None:
@@ -117,14 +123,15 @@ class BatchingPage(FramePage):
         case = document.case
         states = self._states(document)
         batches = sorted(found.batches.batches, key=lambda c: -c.saved)
+        words = BatchWords(found.sharing, found.batches)
         single_draws = found.batches.single_draws
 
         def rows() -> Iterator[Node]:
             for batch in batches:
-                yield self._batch(document, case, batch, states)
+                yield self._batch(document, case, batch, states, words)
             for reason, steps in sorted(single_draws.items(), key=lambda item: -len(item[1])):
                 yield Node(
-                    [f"single draws: {reason}", f"{len(steps):,}", f"{len(steps):,}"],
+                    [f"single draws: {reason}", "", f"{len(steps):,}", f"{len(steps):,}"],
                     None,
                     len(steps),
                     functools.partial(self._steps, document, steps),
@@ -142,16 +149,12 @@ class BatchingPage(FramePage):
                     found[part.steps[0]] = SHORT.get(state, state)
         return found
 
-    def _batch(self, document: Document, case: Case, batch: Batch, states: dict[int, str]) -> Node:
+    def _batch(self, document: Document, case: Case, batch: Batch, states: dict[int, str], words: BatchWords) -> Node:
         gpu = step_ms(case, [batch])
         more = (batch.bytes_after - batch.bytes_before) / 1024
-        differs = [*batch.varies, *(f"texture {s}" for s in batch.samplers)]
-        label = (
-            f"{batch.number + 1} {document.frame.passes.names[batch.pass_index]}, {_HOW[batch.how]}:"
-            f" {', '.join(differs) or 'no value'} differ{'s' if len(differs) < 2 else ''}"
-        )
         texts = [
-            label,
+            f"{batch.number + 1}  {words.name(batch)}",
+            batch.gather if batch.samplers else _HOW[batch.how],
             f"{len(batch.steps):,}",
             f"{len(batch.parts):,}",
             "always" if batch.always else "here",
