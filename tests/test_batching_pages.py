@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QModelIndex, QSettings
+from PySide6.QtCore import QModelIndex, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
@@ -106,7 +106,8 @@ def test_batches_are_listed_with_code_and_follow_the_selection(opened: MainWindo
     assert document is not None and page.figure().startswith("-")
     assert "give the same picture" in page.answer.text()
     node = _batch(page, "merge", textures=True)
-    assert "texture surface differ" in node.texts[0] and document.selection.step == node.thing.steps[0]
+    assert "14 textures" in node.texts[0] and node.texts[1] == "units"
+    assert document.selection.step == node.thing.steps[0]
     page.code.piece.setCurrentText("Fragment shader")
     # another batch may have been asked for first
     qtbot.waitUntil(
@@ -114,7 +115,7 @@ def test_batches_are_listed_with_code_and_follow_the_selection(opened: MainWindo
         timeout=PATIENCE,
     )
     page.code.piece.setCurrentText("Fragment shader")
-    assert "sampler2DArray surface" in page.code.current
+    assert "uniform sampler2D surface_unit13;" in page.code.current
     page.code.copy.click()
     assert QGuiApplication.clipboard().text() == page.code.current
     copies = next(
@@ -233,7 +234,7 @@ def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: A
     assert evidence.startswith("Proved: ") and "89 -> " in evidence and "picture identical" in evidence
     page = _batching(opened)
     assert "Proved: " in page.evidence.text()
-    assert {n.texts[7] for n in page.tree.nodes.root.children if isinstance(n.thing, Batch)} & {
+    assert {n.texts[8] for n in page.tree.nodes.root.children if isinstance(n.thing, Batch)} & {
         "no difference",
         "not to be told",
         "saves",
@@ -272,28 +273,36 @@ def test_settings_of_the_atlas_come_back(qtbot: Any, tmp_path: Path) -> None:
 
 def test_the_command_line_tells_the_plan(crowd: Path, tmp_path: Path) -> None:
     told = result("batches", str(crowd))
-    assert told["measured"] and (told["now"], told["then"], told["least"]) == (88, 8, 8)
-    assert [p["then"] for p in told["passes"]] == [8] and sum(len(b["batch"]["steps"]) for b in told["batches"]) >= 80
+    # ten surfaces of one depth in turns keep their order: without them it would be eight
+    assert told["measured"] and (told["now"], told["then"], told["least"]) == (88, 15, 15)
+    assert [p["then"] for p in told["passes"]] == [15] and sum(len(b["batch"]["steps"]) for b in told["batches"]) >= 78
     plain = run("batches", str(crowd), "--code", str(tmp_path / "code"), "--atlas", str(tmp_path / "pages"))
-    assert plain.returncode == 0 and "88 draws; 8 give the same picture" in plain.stdout
+    assert plain.returncode == 0 and "88 draws; 15 give the same picture" in plain.stdout
     names = [path.name for path in (tmp_path / "code").iterdir()]
     assert any(name.endswith("calls.c") for name in names) and any(name.endswith("-shader.glsl") for name in names)
     assert list((tmp_path / "pages").glob("*.png"))
 
 
 def test_the_command_line_plans_as_if_keys_were_shared(crowd: Path) -> None:
-    fewer = result("batches", str(crowd), "--share", "program", "--share", "textures of other sizes or formats")
-    assert fewer["then_shared"] < fewer["then"] == 8 and "program" not in [k["key"] for k in fewer["keys"]]
+    fewer = result("batches", str(crowd), "--share", "program", "--share", "texture array")
+    assert fewer["then_shared"] < fewer["then"] == 15 and "program" not in [k["key"] for k in fewer["keys"]]
+    plain = result("batches", str(crowd))
+    gain = next(k for k in plain["keys"] if k["key"] == "program")
+    part = next((k for k in plain["keys"] if k["of"]), None)
+    if part is not None:
+        some = result("batches", str(crowd), "--share", f"{part['key']}={','.join(map(str, part['of']))}")
+        assert some["then"] - some["then_shared"] == part["saved"] <= gain["saved"] and part["what"]
     apart = result("batches", str(crowd), "--assume-no-overlap")
-    assert apart["then_shared"] <= 8
+    assert apart["then_shared"] <= 8 < apart["then"]
     limited = result("batches", str(crowd), "--limit", "vertices_a_batch=100")
-    assert limited["then"] > 8 and limited["least"] <= limited["then"]
+    assert limited["then"] > 15 and limited["least"] <= limited["then"]
 
 
 def test_what_the_command_line_does_not_know_it_says(crowd: Path) -> None:
     for arguments, says in (
         (("--share", "colour"), "is none of program"),
         (("--limit", "size=1"), "is none of uniform"),
+        (("--share", "blend=4000"), "after = come steps of the frame"),
     ):
         bad = run("batches", str(crowd), *arguments)
         assert bad.returncode == 2 and says in bad.stderr and bad.stderr.count("\n") == 1
@@ -304,7 +313,7 @@ def test_keys_are_ticked_and_the_plan_is_worked_out_again(opened: MainWindow, qt
     view = page.keys
     page.tabs.setCurrentWidget(view)
     qtbot.waitUntil(lambda: len(view.table.rows.rows) > 5, timeout=PATIENCE)
-    assert "8 draws" in view.note.text() and view.table.rows.rows[0].gain is not None
+    assert "15 draws" in view.note.text() and view.table.rows.rows[0].gain is not None
     best = view.table.rows.rows[0]
     view.toggle(best)
     qtbot.waitUntil(lambda: view.table.rows.rows[0].ticked, timeout=PATIENCE)
@@ -317,10 +326,41 @@ def test_keys_are_ticked_and_the_plan_is_worked_out_again(opened: MainWindow, qt
 def test_draws_of_each_pass_are_listed_and_chosen(opened: MainWindow) -> None:
     page = _batching(opened)
     rows = page.passes.table.rows.rows
-    assert [(row.now, row.then, row.least) for row in rows] == [(88, 8, 8)]
+    assert [(row.now, row.then, row.least) for row in rows] == [(88, 15, 15)]
+    assert "80 draws" in page.passes.device.currentText() and "1.1x" in page.passes.table.rows.as_text([0])
+    page.passes.device.setCurrentIndex(page.passes.device.count() - 1)
+    assert "2,000" in page.passes.table.rows.as_text([0]) and "0.044 times" in page.passes.note.text()
     page.passes.table.choose(rows[0])
     document = opened.workspace.current
     assert document is not None and document.selection.step == int(document.frame.passes.end[rows[0].index]) - 1
+
+
+def test_todays_order_and_the_plans_are_strips_that_choose(opened: MainWindow, qtbot: Any) -> None:
+    page = _batching(opened)
+    document = opened.workspace.current
+    assert document is not None and document.structure is not None
+    strip = page.order
+    page.tabs.setCurrentWidget(strip)
+    strip.resize(700, 240)
+    strip.grab()
+    batch = max(document.structure.batches.batches, key=lambda b: len(b.steps))
+    document.selection.choose(batch.steps[0])
+    assert f"Batch {batch.number + 1}" in strip.note.text() and "16 by the plan" in strip.note.text()
+    strip.grab()
+    steps = [
+        step for x in range(8, 692) for step in [strip.step_at(x, strip._strips()[0].center().y())] if step is not None
+    ]
+    planned = [
+        step for x in range(8, 692) for step in [strip.step_at(x, strip._strips()[1].center().y())] if step is not None
+    ]
+    order = list(dict.fromkeys(planned))
+    assert list(dict.fromkeys(steps)) == list(range(89)) and sorted(order) == list(range(89))
+    at = [order.index(step) for step in batch.parts[0]]
+    assert at == list(range(at[0], at[0] + len(at))), "the steps of one draw lie side by side"
+    qtbot.keyClick(strip, Qt.Key.Key_Down)
+    assert document.selection.step == order[order.index(batch.steps[0]) + 1]
+    qtbot.keyClick(strip, Qt.Key.Key_Left)
+    assert document.selection.step == order[order.index(batch.steps[0]) + 1] - 1
 
 
 def test_ways_of_a_batch_are_side_by_side_and_proved(opened: MainWindow, qtbot: Any) -> None:

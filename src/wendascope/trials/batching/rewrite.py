@@ -256,7 +256,9 @@ class _Rewriter:
             types = _READ_BY_NUMBER[function][arguments - 1]
             given = ", ".join(f"{precise if t != 'int' else ''}{t} a{k}" for k, t in enumerate(types))
             passed = ", ".join(f"a{k}" for k in range(len(types)))
-            returned = "ivec2" if function == "textureSize" else precise + result
+            # what a sample is rounded to goes by its sampler, which is coarse where nothing else is said
+            rounded = precision or ("lowp " if self._source.version.es else "")
+            returned = precise + "ivec2" if function == "textureSize" else rounded + result
             reads = [f"return {function}({names.sampler(sampler, k)}, {passed});" for k in range(count)]
             body = " ".join([*(f"if ({number} == {k}) {read}" for k, read in enumerate(reads[:-1])), reads[-1]])
             lines.append(f"{returned} {number}_{function}({given}) {{ {body} }}")
