@@ -162,6 +162,7 @@ class Attachment:
     face: int = 0
     layer: int = 0
     layered: bool = False
+    is_colour: bool = True
 
 
 def _groups(values: Iterable[Hashable]) -> Numbers:

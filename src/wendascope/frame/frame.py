@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Self
 
 import msgspec
@@ -20,6 +21,7 @@ from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.resources import Program, Texture
+from wendascope.frame.roles import PassRole, roles_of
 from wendascope.frame.steps import StepTable
 from wendascope.frame.uses import StepUses
 from wendascope.frame.waits import SHORTEST_MS, Wait
@@ -237,6 +239,11 @@ class Frame(ABC):
         """CPU time inside each call as recorded, ms, shape (calls,); 0 for calls that waited for earlier work."""
         lane = self.cpu_lane
         return np.where(lane.waits, 0.0, lane.duration)
+
+    @cached_property
+    def pass_roles(self) -> list[PassRole]:
+        """What each pass does in the frame."""
+        return roles_of(self)
 
     # ---- in words -------------------------------------------------------------------------------------
 

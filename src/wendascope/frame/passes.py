@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal, Protocol
+
+import numpy as np
 
 from wendascope.frame.numbers import Ints
 
@@ -28,6 +32,10 @@ class Attachment(Protocol):
     def layer(self) -> int: ...
     @property
     def layered(self) -> bool: ...
+    @property
+    def is_colour(self) -> bool:
+        """Whether it is a colour, and not depth or stencil."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -56,13 +64,39 @@ class Target:
 class PassTable:
     """One row a pass; step i belongs to pass `of_step[i]`."""
 
-    names: list[str]
+    given: list[str]
+    """What the program's debug groups call each pass; empty where they do not."""
     targets: list[Target]
     first: Ints  # first step of each pass
     end: Ints  # one past its last
     of_step: Ints
     group_depth: int
     """How many outer debug groups the pass names already tell."""
+    derive: Callable[[], list[str]] | None = None
+    """Names of passes without a given one, by what they do; asked for once, when the first name is."""
+    contexts: Ints | None = None
+    """Whose each pass is, counted from 0; None where all are of the frame's own context."""
 
     def __len__(self) -> int:
-        return len(self.names)
+        return len(self.given)
+
+    @cached_property
+    def names(self) -> list[str]:
+        """Each its own."""
+        derived = self.derive() if self.derive is not None and not all(self.given) else self.given
+        owners = np.zeros(len(self), np.int64) if self.contexts is None else self.contexts
+        return _distinct(
+            [
+                (name or other) + (f", context {owner + 1}" if owner else "")
+                for name, other, owner in zip(self.given, derived, owners.tolist(), strict=True)
+            ]
+        )
+
+
+def _distinct(names: list[str]) -> list[str]:
+    seen: dict[str, int] = {}
+    result = []
+    for name in names:
+        seen[name] = seen.get(name, 0) + 1
+        result.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
+    return result

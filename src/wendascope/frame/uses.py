@@ -122,6 +122,16 @@ class StepUses(ABC):
         return np.zeros(len(self.stencil), np.uint64)
 
     @property
+    def writes_no_colour(self) -> Mask:
+        """Steps all of whose colours are masked."""
+        return np.zeros(len(self.stencil), bool)
+
+    @property
+    def clockwise(self) -> Mask:
+        """Steps whose front faces are wound clockwise."""
+        return np.zeros(len(self.stencil), bool)
+
+    @property
     def adds(self) -> Mask:
         """Whether a step's colours come out the same in whatever order steps of equal blending come: it only adds to
         fixed-point colours, or takes the larger or the smaller, and writes no depth.

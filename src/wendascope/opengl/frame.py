@@ -19,6 +19,7 @@ from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
+from wendascope.frame.roles import pass_names
 from wendascope.frame.steps import StepTable
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
@@ -102,7 +103,9 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def passes(self) -> PassTable:
         owner = self.owners[self.steps.call]
-        return derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer, owner)
+        found = derive_passes(self.calls, self.history, self.steps, self.objects, self.default_framebuffer, owner)
+        found.derive = lambda: pass_names(self, self.pass_roles)
+        return found
 
     @functools.cached_property
     def with_following(self) -> OpenGLFrame:

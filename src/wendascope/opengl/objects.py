@@ -165,6 +165,10 @@ class AttachmentRecord(msgspec.Struct):
     layer: Number = 0
     layered: bool = False
 
+    @property
+    def is_colour(self) -> bool:
+        return self.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT, GL.DEPTH_STENCIL_ATTACHMENT)
+
 
 class FramebufferRecord(msgspec.Struct):
     name: Name

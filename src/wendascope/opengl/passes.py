@@ -58,12 +58,8 @@ def derive_passes(
     end = np.append(first[1:], n)
     of_step = np.cumsum(split) - 1
     chosen = [targets[int(target_of[f])] for f in first]
-    names = []
-    for a, b, target in zip(first.tolist(), end.tolist(), chosen, strict=True):
-        named = outer[a] if use_groups or len(set(outer[a:b])) == 1 else ""
-        name = named or _describe(steps, a, b, target)
-        names.append(f"{name}, context {owner[a] + 1}" if owner[a] else name)
-    return PassTable(_distinct(names), chosen, first, end, of_step, depth + 1 if use_groups else depth)
+    given = [outer[a] if use_groups or len(set(outer[a:b])) == 1 else "" for a, b in zip(first, end, strict=True)]
+    return PassTable(given, chosen, first, end, of_step, depth + 1 if use_groups else depth, contexts=owner[first])
 
 
 def _common_depth(groups: list[tuple[str, ...]]) -> int:
@@ -72,29 +68,6 @@ def _common_depth(groups: list[tuple[str, ...]]) -> int:
     while all(len(g) > depth for g in groups) and len({g[depth] for g in groups}) == 1:
         depth += 1
     return depth
-
-
-def _distinct(names: list[str]) -> list[str]:
-    seen: dict[str, int] = {}
-    result = []
-    for name in names:
-        seen[name] = seen.get(name, 0) + 1
-        result.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
-    return result
-
-
-def _describe(steps: StepTable, first: int, end: int, target: Target) -> str:
-    kinds = steps.kind[first:end]
-    draws = int((kinds == _DRAW).sum())
-    color = target.framebuffer == 0 or any(
-        a.point not in (GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT) for a in target.attachments
-    )
-    if draws == 0:
-        what = KINDS[int(kinds[0])] if len(set(kinds.tolist())) == 1 else "clears and copies"
-        return f"{what}, {target.size}"
-    role = "colour" if color else "depth only"
-    where = target.name if target.framebuffer == 0 else role
-    return f"{where}, {target.size}, {draws} draw{'s' if draws != 1 else ''}"
 
 
 _REATTACH = (

@@ -216,6 +216,19 @@ class OpenGLUses(StepUses):
         return np.where(np.logical_or.reduce(off), numbers | np.uint64(1), np.uint64(0))
 
     @functools.cached_property
+    def writes_no_colour(self) -> Mask:
+        history, keys = self._frame.history, self._frame.history.keys("color_mask")
+        found = np.full(len(self._calls), bool(keys))
+        for i, j in keys:
+            for part in range(4):
+                found &= history.column("color_mask", self._calls, i, j, value=part, missing=1) == 0
+        return found
+
+    @functools.cached_property
+    def clockwise(self) -> Mask:
+        return np.asarray(self._frame.history.column("front_face", self._calls, missing=GL.CCW) == GL.CW)
+
+    @functools.cached_property
     def adds(self) -> Mask:
         history, calls = self._frame.history, self._calls
         found = ~self._switched(GL.COLOR_LOGIC_OP) & ~(self.depth.tests & self.depth.writes)

@@ -1,0 +1,329 @@
+"""Recommendations: findings with one cause, told once, the largest gain first.
+
+One mesh that is too fine in twelve passes is one thing to change, and so is one crate that is drawn in ten. What each
+brings is proved, or estimated with a range; steps that several findings count are counted once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.findings import Case, Finding
+from wendascope.texts import listed, plural
+
+SETTING, SHADER, ASSET, SUBMISSION, CODE = "setting", "shader edit", "asset", "draw submission", "program logic"
+"""Classes of effort."""
+MOST_SHOWN = 12
+"""Recommendations above the fold."""
+_SMALL_SHARE = 0.01
+"""Of the frame: what is expected to bring less is below the fold."""
+BATCHES = ("copies", "mergeable", "textured-batch", "small-batches")
+_EFFORT = {
+    SETTING: ("fine-full-screen", "covered-clear", "medium-precision"),
+    SHADER: (
+        "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
+        "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",
+    ),
+    ASSET: ("too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes"),
+    SUBMISSION: (
+        *BATCHES, "draw-plan", "switches", "repeated-state", "overwritten-state", "immediate-draws", "back-to-front",
+        "depth-prepass",
+    ),
+}  # fmt: skip
+_RISK = {
+    "unread-pass": "low: nothing in this frame or the next depends on it",
+    "covered-clear": "low",
+    "repeated-state": "low, as long as nothing else sets state of the context",
+    "overwritten-state": "low",
+    "fine-full-screen": "the picture changes a little: look at it",
+    "too-fine": "shapes change a little: look at it",
+    "medium-precision": "precision: look at it on the devices",
+}
+_OF_VIEW = ("not-visible", "outside-view", "facing-away", "small-visible-part")
+"""Rules whose findings hold for this view alone."""
+
+
+class Gain(msgspec.Struct):
+    """Expected or proved milliseconds, with their range."""
+
+    ms: float
+    low: float
+    high: float
+    proved: bool
+
+
+class Recommendation(msgspec.Struct):
+    """One thing to change."""
+
+    id: str
+    title: str
+    why: str
+    cause: str
+    """What its findings have in common, in words."""
+    findings: list[str]
+    """Ids, the largest gain first."""
+    rules: list[str]
+    steps: list[int]
+    passes: list[int]
+    gpu: Gain | None
+    """None where nothing is expected of the GPU."""
+    cpu: Gain | None
+    effort: str
+    price: str
+    risk: str
+    conditions: str
+    how: list[str]
+    """What to do, a sentence for each finding."""
+    state: str
+    """`estimated`, `proved`, `no gain` or `cannot be tried`."""
+    small: bool = False
+    """Below the fold."""
+    fold: str = ""
+    """Why it is there."""
+    excludes: list[str] = []
+    """Ids of others that want the same steps."""
+
+    @property
+    def gain(self) -> float:
+        """What it is expected to bring the side that it helps, ms."""
+        return max(self.gpu.ms if self.gpu else 0.0, self.cpu.ms if self.cpu else 0.0)
+
+
+Saved = Callable[[Finding], tuple[str, Gain | None, Gain | None] | None]
+"""What a proof says of a finding: (verdict class: `saves`, `none`, `refused`; gain of the GPU; of submission)."""
+
+
+def recommend(
+    case: Case, findings: Sequence[Finding], saved: Saved, ranges: Mapping[str, tuple[float, float]]
+) -> list[Recommendation]:
+    """Group findings by cause. `ranges` has for a rule the range of proved over estimated gains that it had so far."""
+    return _Recommending(case, findings, saved, ranges).find()
+
+
+class _Recommending:
+    def __init__(
+        self, case: Case, findings: Sequence[Finding], saved: Saved, ranges: Mapping[str, tuple[float, float]]
+    ) -> None:
+        self._case, self._saved, self._ranges = case, saved, ranges
+        covered = {f.id for f in findings if f.rule in BATCHES}
+        # a plan of a pass is its batches in one order: they are told by what they draw
+        self._findings = [f for f in findings if f.rule != "draw-plan" or not covered]
+        self._frame_ms = sum(case.pass_ms or []) or sum(case.ms or []) or 0.0
+
+    def find(self) -> list[Recommendation]:
+        groups: dict[tuple[object, ...], list[Finding]] = {}
+        for finding in self._findings:
+            groups.setdefault(self._cause(finding), []).append(finding)
+        found = [self._recommendation(cause, members) for cause, members in groups.items()]
+        found.sort(key=lambda item: (-item.gain, item.id))
+        self._fold(found)
+        self._exclude(found)
+        return found
+
+    # ---- causes ---------------------------------------------------------------------------------------
+
+    def _cause(self, finding: Finding) -> tuple[object, ...]:
+        rule, frame = finding.rule, self._case.frame
+        if rule in ("copies", "too-fine", "small-visible-part", "degenerate-triangles"):
+            meshes = set(self._case.sharing.geometry[finding.steps].tolist())
+            family = "batch" if rule == "copies" else "mesh"
+            return (family, min(meshes)) if len(meshes) == 1 else (family, rule, len(meshes), min(meshes))
+        if rule in BATCHES:
+            programs = tuple(sorted({int(frame.steps.program[s]) for s in finding.steps}))
+            return ("batch", "programs", *programs[:3], rule == "small-batches")
+        if finding.program:
+            return ("shader", finding.program, finding.stage, rule)
+        if rule in ("repeated-state", "overwritten-state"):
+            return ("state",)
+        if rule in ("not-visible", "outside-view", "facing-away"):
+            return (rule,)
+        if rule in ("back-to-front", "depth-prepass", "untested-overdraw"):
+            return ("overdraw", *self._passes(finding.steps)[:1])
+        return (rule, finding.id)
+
+    def _passes(self, steps: Sequence[int]) -> list[int]:
+        return np.unique(np.asarray(self._case.frame.passes.of_step)[list(steps)]).tolist() if steps else []
+
+    # ---- one recommendation ---------------------------------------------------------------------------
+
+    def _recommendation(self, cause: tuple[object, ...], members: list[Finding]) -> Recommendation:
+        members = sorted(members, key=lambda f: -(f.estimate_ms or 0.0))
+        first = members[0]
+        steps = sorted({step for f in members for step in f.steps})
+        rules = list(dict.fromkeys(f.rule for f in members))
+        state, gpu, cpu = self._gains(members)
+        return Recommendation(
+            id=f"recommend-{first.id}",
+            title=self._title(cause, members, steps),
+            why=first.why,
+            cause=self._cause_words(cause, members),
+            findings=[f.id for f in members],
+            rules=rules,
+            steps=steps,
+            passes=self._passes(steps),
+            gpu=gpu,
+            cpu=cpu,
+            effort=next((e for e, of in _EFFORT.items() if first.rule in of), CODE),
+            price=first.price,
+            risk=next((_RISK[r] for r in rules if r in _RISK), "proved by replay: the picture is compared"),
+            conditions=first.conditions,
+            how=[f"{f.title}." for f in members],
+            state=state,
+        )
+
+    def _title(self, cause: tuple[object, ...], members: list[Finding], steps: list[int]) -> str:
+        first = members[0]
+        if len(members) == 1:
+            return first.title
+        passes = plural(len(self._passes(steps)), "pass", "passes")
+        match cause[0]:
+            case "batch":
+                now = sum(int(f.evidence.get("draws now", 0)) for f in members)
+                then = sum(int(f.evidence.get("draws together", 0)) for f in members)
+                return f"{self._what(steps)}: {now:,} draws in {passes} could be {then:,}"
+            case "mesh":
+                return f"{self._what(steps)}: too fine for its size on screen in {passes}"
+            case "shader":
+                lines = sorted({line for f in members for line in f.lines})
+                return f"{first.title} (lines {', '.join(map(str, lines[:6]))})" if lines else first.title
+            case "state":
+                count = sum(int(f.title.split()[0].replace(",", "")) for f in members)
+                return f"{count:,} state calls change nothing that a draw uses"
+            case "not-visible":
+                return f"{plural(len(steps), 'draw')} in {passes} leave no visible fragment"
+            case "outside-view":
+                return f"{plural(len(steps), 'draw')} in {passes} lie outside the view"
+            case "facing-away":
+                return f"{plural(len(steps), 'draw')} in {passes} face away"
+        return f"{first.title}, and {plural(len(members) - 1, 'finding')} of the same cause"
+
+    def _what(self, steps: list[int]) -> str:
+        """What is drawn, as a person would call it: a debug group that all share, else facts."""
+        frame = self._case.frame
+        inner = {frame.steps.group[s][-1] for s in steps if frame.steps.group[s]}
+        if len(inner) == 1 and all(frame.steps.group[s] for s in steps):
+            return next(iter(inner))
+        vertices = np.unique(np.asarray(frame.steps.vertices)[steps])
+        shape = (
+            f"mesh of {int(vertices[0]):,} vertices"
+            if len(vertices) == 1
+            else f"meshes of up to {int(vertices[-1]):,} vertices"
+        )
+        programs = sorted({int(p) for p in np.asarray(frame.steps.program)[steps]})
+        return f"{shape}, {listed([frame.program_name(p) for p in programs[:2]])}"
+
+    def _cause_words(self, cause: tuple[object, ...], members: list[Finding]) -> str:
+        if len(members) == 1:
+            return ""
+        words = {
+            "batch": "the same draws, submitted one by one in each pass",
+            "mesh": "one mesh",
+            "shader": "one program",
+            "state": "state that is set without looking at what it is",
+            "overdraw": "the order of one pass",
+        }
+        return words.get(str(cause[0]), "one rule in several passes")
+
+    # ---- gains ----------------------------------------------------------------------------------------
+
+    def _gains(self, members: list[Finding]) -> tuple[str, Gain | None, Gain | None]:
+        """(state, gain of the GPU, of submission): proofs where there are any, estimates for the rest; steps that
+        several findings have count once.
+        """
+        gpu: list[Gain] = []
+        cpu: list[Gain] = []
+        verdicts: list[str] = []
+        seen: set[int] = set()
+        for finding in members:
+            known = self._saved(finding)
+            share = self._fresh(finding, seen)
+            if known is not None:
+                verdict, on_gpu, on_cpu = known
+                verdicts.append(verdict)
+                gpu += [on_gpu] if on_gpu and verdict == "saves" else []
+                cpu += [on_cpu] if on_cpu and verdict == "saves" else []
+                continue
+            verdicts.append("estimated" if finding.remedy is not None else "refused")
+            low, high = self._ranges.get(finding.rule, (0.5, 2.0))
+            estimate = (finding.estimate_ms or 0.0) * share
+            if estimate > 0:
+                gain = Gain(estimate, estimate * low, estimate * high, False)
+                (cpu if self._of_cpu(finding) else gpu).append(gain)
+            saved = finding.evidence.get("expected CPU gain, ms")
+            if isinstance(saved, int | float) and saved > 0 and not self._of_cpu(finding):
+                cpu.append(Gain(saved * share, saved * share * low, saved * share * high, False))
+        state = (
+            "proved"
+            if "saves" in verdicts and "estimated" not in verdicts
+            else "estimated"
+            if "estimated" in verdicts
+            else "no gain"
+            if "none" in verdicts
+            else "cannot be tried"
+        )
+        return state, self._sum(gpu, members), self._sum(cpu, members)
+
+    @staticmethod
+    def _of_cpu(finding: Finding) -> bool:
+        """Whether the estimate is of submission alone."""
+        return finding.page == "State" or finding.rule == "immediate-draws"
+
+    @staticmethod
+    def _fresh(finding: Finding, seen: set[int]) -> float:
+        """The share of a finding's steps that no finding before it had."""
+        if not finding.steps:
+            return 1.0
+        mine = set(finding.steps)
+        share = len(mine - seen) / len(mine)
+        seen |= mine
+        return share
+
+    def _sum(self, gains: list[Gain], members: list[Finding]) -> Gain | None:
+        if not gains:
+            return None
+        total = Gain(
+            sum(g.ms for g in gains),
+            sum(g.low for g in gains),
+            sum(g.high for g in gains),
+            all(g.proved for g in gains),
+        )
+        steps = {step for f in members for step in f.steps}
+        most = self._case.time_of(steps) if steps else None
+        if most is not None and not total.proved and total.ms > most > 0:
+            total = Gain(most, min(total.low, most), min(total.high, most), False)
+        return total
+
+    # ---- the list -------------------------------------------------------------------------------------
+
+    def _fold(self, found: list[Recommendation]) -> None:
+        """Say which are small, and why."""
+        for number, item in enumerate(found):
+            if item.state == "no gain":
+                item.small, item.fold = True, "no gain on this driver and frame"
+            elif item.gain <= 0:
+                item.small, item.fold = True, "no gain is expected on this driver and frame"
+            elif item.gain < _SMALL_SHARE * self._frame_ms:
+                item.small, item.fold = True, "a small gain"
+            elif number >= MOST_SHOWN:
+                item.small, item.fold = True, "larger gains come first"
+
+    @staticmethod
+    def _exclude(found: list[Recommendation]) -> None:
+        """Recommendations that want the same steps in another way."""
+        for number, item in enumerate(found):
+            mine = set(item.steps)
+            for other in found[number + 1 :]:
+                if mine & set(other.steps) and _clash(item, other):
+                    item.excludes.append(other.id)
+                    other.excludes.append(item.id)
+
+
+def _clash(a: Recommendation, b: Recommendation) -> bool:
+    """Whether both change how the same steps are drawn: one of them leaves them out, or both draw them together."""
+    out = {"unread-pass", "not-visible", "outside-view", "facing-away"}
+    return bool(out & set(a.rules)) != bool(out & set(b.rules)) or (
+        bool(set(BATCHES) & set(a.rules)) and bool(set(BATCHES) & set(b.rules))
+    )

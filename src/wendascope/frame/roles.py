@@ -1,0 +1,334 @@
+"""What each pass does in its frame: shadow map, main view, secondary view, reflection, post-processing, overlay.
+
+Worked out from the frame alone, without a replay: from who reads whose target, from formats, state and what is drawn.
+Each role carries the facts that it follows from.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wendascope.frame.numbers import Ints
+from wendascope.frame.passes import Target
+from wendascope.frame.steps import KINDS
+from wendascope.texts import plural, verb
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
+
+_DRAW, _CLEAR, _DISPATCH, _BLIT = (KINDS.index(kind) for kind in ("draw", "clear", "dispatch", "blit"))
+_QUAD = 6
+"""Vertices that a triangle or two over the whole target have at most."""
+_FEW = 4
+"""Draws of a full-screen pass at most."""
+
+
+class Role(Enum):
+    """What a pass is for. The values are what it is called."""
+
+    SHADOW = "shadow"
+    SHADOW_COPY = "shadow copy"
+    PREPASS = "depth pre-pass"
+    MAIN = "main view"
+    SECONDARY = "secondary view"
+    REFLECTION = "reflection"
+    DOWN = "down-sampling"
+    UP = "up-sampling"
+    FILTER = "full-screen filter"
+    COMBINE = "combining"
+    FINAL = "final image"
+    OVERLAY = "overlay"
+    COMPUTE = "compute"
+    COPY = "copy"
+    CLEAR = "clear"
+    OTHER = "other drawing"
+
+
+POST = (Role.DOWN, Role.UP, Role.FILTER, Role.COMBINE, Role.FINAL)
+"""Post-processing: one image made of others, over the whole target."""
+SCENE = (Role.MAIN, Role.SECONDARY, Role.REFLECTION)
+"""Views of a scene."""
+
+
+@dataclass
+class PassRole:
+    """The role of one pass."""
+
+    role: Role
+    evidence: list[str]
+    """Facts that it follows from, as sentences."""
+    number: int = 0
+    """Which of several views of its kind, from 1; 0 for the only one."""
+    part: int = 0
+    """Which of several goes into the images of its view, from 1; 0 for the only one."""
+    of: int = 0
+    """How many such goes there are."""
+    reads: list[int] = field(default_factory=list)
+    """Passes whose images it reads."""
+    read_by: list[int] = field(default_factory=list)
+
+
+def roles_of(frame: Frame) -> list[PassRole]:
+    """The role of every pass."""
+    return _Roles(frame).find()
+
+
+class _Roles:
+    def __init__(self, frame: Frame) -> None:
+        self._frame = frame
+        passes, flow = frame.passes, frame.resource_flow
+        self._count = len(passes)
+        self._kinds = [
+            np.asarray(frame.steps.kind[int(a) : int(b)]) for a, b in zip(passes.first, passes.end, strict=True)
+        ]
+        self._own: list[set[int]] = [set(mine) for mine in flow.targets]
+        self._readers: dict[int, Ints] = {}
+        steps, resources = flow.reads
+        order = np.argsort(resources, kind="stable")
+        for part in np.split(order, np.flatnonzero(np.diff(resources[order])) + 1):
+            if len(part):
+                self._readers[int(resources[part[0]])] = np.unique(steps[part])
+        self._reads = self._graph()
+        self._read_by: list[list[int]] = [
+            [q for q in range(self._count) if p in self._reads[q] and q != p] for p in range(self._count)
+        ]
+
+    def _graph(self) -> list[set[int]]:
+        """Of each pass, the passes whose images it reads: the last one that wrote them before, else of the frame
+        before.
+        """
+        of_step = self._frame.passes.of_step
+        writers: dict[int, list[int]] = {}
+        for index, mine in enumerate(self._own):
+            for resource in mine:
+                writers.setdefault(resource, []).append(index)
+        found: list[set[int]] = [set() for _ in range(self._count)]
+        for resource, steps in self._readers.items():
+            written = writers.get(resource, [])
+            for reader in map(int, np.unique(of_step[steps[steps < len(of_step)]])):
+                before = [w for w in written if w < reader] or [w for w in written if w > reader]
+                # views that are drawn in several goes count as a whole
+                found[reader].update(w for w in before if self._own[w] == self._own[before[-1]])
+        return found
+
+    # ---- features -------------------------------------------------------------------------------------
+
+    def _draws(self, index: int) -> Ints:
+        first = int(self._frame.passes.first[index])
+        return first + np.flatnonzero(self._kinds[index] == _DRAW)
+
+    def _colours(self, index: int) -> bool:
+        """Whether the pass has colour to write: an attachment, not masked in all its draws."""
+        target = self._frame.passes.targets[index]
+        if target.framebuffer and not any(a.is_colour for a in target.attachments):
+            return False
+        draws = self._draws(index)
+        return not len(draws) or not bool(self._frame.uses.writes_no_colour[draws].all())
+
+    def _full_screen(self, index: int) -> bool:
+        """Whether a few draws of a triangle or two make one image of others."""
+        frame, draws = self._frame, self._draws(index)
+        target = frame.passes.targets[index]
+        if not 0 < len(draws) <= _FEW or not (self._reads[index] or self._makes_image(index, target)):
+            return False
+        small = (frame.steps.vertices[draws] <= _QUAD) & (frame.steps.triangles[draws] <= 2)
+        return bool(small.all())
+
+    def _makes_image(self, index: int, target: Target) -> bool:
+        """Whether an image is computed from nothing: by draws without depth into a texture."""
+        return bool(target.framebuffer) and not bool(self._frame.uses.depth.tests[self._draws(index)].any())
+
+    def _size(self, index: int) -> int:
+        target = self._frame.passes.targets[index]
+        return target.width * target.height
+
+    # ---- roles ----------------------------------------------------------------------------------------
+
+    def find(self) -> list[PassRole]:
+        found: list[PassRole | None] = [None] * self._count
+        for index in range(self._count):
+            found[index] = self._plain(index)
+        scenes = [index for index in range(self._count) if found[index] is None]
+        for index, role in self._scenes(scenes).items():
+            found[index] = role
+        roles = [role or PassRole(Role.OTHER, []) for role in found]
+        for index, role in enumerate(roles):
+            role.reads, role.read_by = sorted(self._reads[index]), self._read_by[index]
+        self._number(roles)
+        return roles
+
+    def _plain(self, index: int) -> PassRole | None:
+        """What needs no look at other views; None for a view of some scene."""
+        kinds = self._kinds[index]
+        if (kinds == _DISPATCH).any() and not (kinds == _DRAW).any():
+            return PassRole(
+                Role.COMPUTE, [f"It runs {plural(int((kinds == _DISPATCH).sum()), 'dispatch', 'dispatches')}."]
+            )
+        if not (kinds == _DRAW).any():
+            if (kinds == _CLEAR).all():
+                return PassRole(Role.CLEAR, ["It only clears its target."])
+            to_window = not self._frame.passes.targets[index].framebuffer
+            return PassRole(Role.FINAL if to_window else Role.COPY, ["It copies images and draws nothing."])
+        if self._full_screen(index):
+            return self._image(index)
+        if not self._colours(index):
+            return self._depth_only(index)
+        return None
+
+    def _image(self, index: int) -> PassRole:
+        """A full-screen pass, by what it reads."""
+        target = self._frame.passes.targets[index]
+        sources = sorted(self._reads[index] - {index})
+        draws = len(self._draws(index))
+        fact = f"{plural(draws, 'draw')} of a triangle or two {verb(draws, 'reads', 'read')}"
+        fact += f" {plural(len(sources) or int(bool(self._reads[index])), 'image')} drawn before."
+        if not target.framebuffer:
+            return PassRole(Role.FINAL, [fact, "Its target is the window."])
+        if not self._colours(index):
+            return PassRole(Role.SHADOW_COPY, [fact, "It writes depth only."])
+        sizes = {self._size(source) for source in sources}
+        distinct = {frozenset(self._own[source]) for source in sources}
+        if len(distinct) > 1:
+            return PassRole(Role.COMBINE, [fact])
+        if sizes and min(sizes) > self._size(index):
+            return PassRole(Role.DOWN, [fact, "What it reads is larger than its target."])
+        if sizes and max(sizes) < self._size(index):
+            return PassRole(Role.UP, [fact, "What it reads is smaller than its target."])
+        return PassRole(Role.FILTER, [fact, *(["What it reads has the size of its target."] if sizes else [])])
+
+    def _depth_only(self, index: int) -> PassRole:
+        facts = ["It writes depth and no colour."]
+        again = [
+            q
+            for q in range(index + 1, self._count)
+            if self._own[q] & self._own[index] and self._colours(q) and len(self._draws(q))
+        ]
+        target = self._frame.passes.targets[index]
+        if again and (target.framebuffer == 0 or self._own[again[0]] >= self._own[index]):
+            return PassRole(Role.PREPASS, [*facts, "A later pass draws colour against the same depth."])
+        if self._read_by[index]:
+            count = len(self._read_by[index])
+            facts.append(f"{plural(count, 'later pass', 'later passes')} {verb(count, 'reads', 'read')} that depth.")
+        else:
+            facts.append("Nothing in this frame reads that depth.")
+        return PassRole(Role.SHADOW, facts)
+
+    def _scenes(self, scenes: list[int]) -> dict[int, PassRole]:
+        """Views: the main one is what most of the window comes from."""
+        if not scenes:
+            return {}
+        weight = {index: int(self._frame.steps.vertices[self._draws(index)].sum()) + 1 for index in scenes}
+        shown = {index for index in scenes if self._shown(index)}
+        # a view is all passes into one set of images
+        views: dict[frozenset[int], list[int]] = {}
+        for index in scenes:
+            key = frozenset(self._own[index]) if self._frame.passes.targets[index].framebuffer else frozenset({-1})
+            views.setdefault(key, []).append(index)
+        ranked = sorted(
+            views.values(),
+            key=lambda view: (any(i in shown for i in view), sum(weight[i] for i in view), len(view)),
+            reverse=True,
+        )
+        main = ranked[0]
+        found: dict[int, PassRole] = {}
+        depth = self._frame.uses.depth
+        for view in ranked:
+            in_depth = False
+            for index in view:
+                draws = self._draws(index)
+                tested = bool(depth.tests[draws].any())
+                if view is main and not tested and in_depth:
+                    found[index] = PassRole(Role.OVERLAY, ["It draws over the main view, without a depth test."])
+                elif view is main:
+                    in_depth |= tested
+                    found[index] = PassRole(Role.MAIN, ["Of all views, most of what reaches the window comes from it."])
+                elif not self._frame.passes.targets[index].framebuffer and not tested:
+                    found[index] = PassRole(Role.OVERLAY, ["It draws into the window, without a depth test."])
+                elif self._is_shadow_image(index):
+                    found[index] = PassRole(Role.SHADOW, self._shadow_facts(index))
+                elif self._mirrored(index, main):
+                    found[index] = PassRole(
+                        Role.REFLECTION, ["Its faces are wound the other way than in the main view."]
+                    )
+                else:
+                    by = self._read_by[index]
+                    others = f"{plural(len(by), 'other pass', 'other passes')} {verb(len(by), 'reads', 'read')}"
+                    fact = f"{others if by else 'Nothing in this frame reads'} its image."
+                    found[index] = PassRole(Role.SECONDARY, [fact])
+        return found
+
+    def _shown(self, index: int) -> bool:
+        """Whether a view reaches the window by copies and full-screen passes alone."""
+        seen, waiting = {index}, [index]
+        while waiting:
+            at = waiting.pop()
+            if not self._frame.passes.targets[at].framebuffer and not self._frame.passes.targets[at].window:
+                return True
+            for reader in self._read_by[at]:
+                if reader not in seen and (self._full_screen(reader) or not len(self._draws(reader))):
+                    seen.add(reader)
+                    waiting.append(reader)
+        return False
+
+    def _read_textures(self, index: int) -> tuple[set[int], set[int]]:
+        """(colours, depths) of the pass's target that draws of other passes sample."""
+        of_step = self._frame.passes.of_step
+        read = {
+            int(name)
+            for use in self._frame.uses.textures
+            for name in np.unique(use.textures[of_step[use.steps] != index])
+        }
+        mine = [a for a in self._frame.passes.targets[index].attachments if a.kind == "texture" and a.name in read]
+        return {a.name for a in mine if a.is_colour}, {a.name for a in mine if not a.is_colour}
+
+    def _is_shadow_image(self, index: int) -> bool:
+        """Whether what others read of a view is its depth, or distances in place of colours."""
+        colours, depths = self._read_textures(index)
+        return bool(depths and not colours) or bool(
+            colours and all(1 <= self._frame.texture_channels(name) <= 2 for name in colours)
+        )
+
+    def _shadow_facts(self, index: int) -> list[str]:
+        colours, _ = self._read_textures(index)
+        if colours:
+            return ["What others read of it has one or two channels: distances, not colours."]
+        return ["Others read its depth, and none of its colours."]
+
+    def _mirrored(self, index: int, main: list[int]) -> bool:
+        winding = self._frame.uses.clockwise
+        mine = winding[self._draws(index)]
+        theirs = np.concatenate([winding[self._draws(i)] for i in main])
+        return bool(len(mine) and len(theirs) and (mine.mean() > 0.5) != (theirs.mean() > 0.5))
+
+    def _number(self, roles: list[PassRole]) -> None:
+        """Several views of one role are counted, and the parts of each: goes into the same images."""
+        for role in {item.role for item in roles} - {*POST, Role.COPY, Role.CLEAR}:
+            views: dict[tuple[int, frozenset[int]], list[int]] = {}
+            for index, item in enumerate(roles):
+                if item.role == role:
+                    window = self._frame.passes.targets[index].window
+                    views.setdefault((window, frozenset(self._own[index])), []).append(index)
+            for number, parts in enumerate(views.values(), 1):
+                for part, index in enumerate(parts, 1):
+                    roles[index].number = number if len(views) > 1 else 0
+                    roles[index].part, roles[index].of = (part, len(parts)) if len(parts) > 1 else (0, 0)
+
+
+def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:
+    """A short name for every pass: its role, which of several it is, and how much it draws."""
+    names = []
+    for index, role in enumerate(roles):
+        passes = frame.passes
+        draws = int((frame.steps.kind[int(passes.first[index]) : int(passes.end[index])] == _DRAW).sum())
+        name = role.role.value + (f" {role.number}" if role.number else "")
+        name += f" {role.part}/{role.of}" if role.of else ""
+        if role.role in POST or role.role in (Role.COPY, Role.CLEAR):
+            name += f", {passes.targets[index].size}"
+        elif draws:
+            name += f", {plural(draws, 'draw')}"
+        names.append(name)
+    return names
