@@ -67,7 +67,9 @@ class _Grouping:
         if not self._plain_textures(family):
             return [group for alike in classes(texture, family) for group in self._split(alike, SAME)]
         for way in self.ways(family):
-            return self._split(family, way)
+            if way == ARRAY or not self._large_without(family):
+                return self._split(family, way)
+            break
         # no way takes them all: arrays of each size, pages of each format, and the others side by side
         found: list[Group] = []
         left = family
@@ -83,9 +85,22 @@ class _Grouping:
                 else:
                     kept.append(alike)
             left = np.sort(np.concatenate(kept)) if kept else left[:0]
-        for part in self._bins(left, self._measure.texture_units):
+        rest = []
+        for alike in classes(texture, left):
+            if len(alike) >= self._measure.least_saved:
+                found += self._split(alike, SAME)
+            else:
+                rest.append(alike)
+        few = np.sort(np.concatenate(rest)) if rest else left[:0]
+        for part in self._bins(few, self._measure.texture_units):
             found += self._split(part, SAME if all_same(texture[part]) else UNITS)
         return found
+
+    def _large_without(self, steps: Ints) -> bool:
+        """Whether steps with the same textures are many already: then to bring different ones together saves few more
+        draws, and has a price in the shader.
+        """
+        return len(steps) >= self._measure.least_saved * len(classes(self._sharing.columns["texture"], steps))
 
     def ways(self, steps: Ints) -> list[Textures]:
         """Ways that take the textures of all steps at once."""

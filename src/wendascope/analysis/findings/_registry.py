@@ -12,6 +12,7 @@ import numpy as np
 
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
+from wendascope.analysis.estimates import correction
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
@@ -84,7 +85,9 @@ class Finding(msgspec.Struct):
     evidence: dict[str, int | float | str]
     """Numbers that can be checked on screen, by what they are."""
     estimate_ms: float | None
-    """Expected gain; None where nothing is expected of the frame time, or no times were measured."""
+    """Expected gain, corrected by what proofs of its rule showed on other frames; None where nothing is expected of the
+    frame time, or no times were measured.
+    """
     how: str
     """How that was estimated."""
     price: str
@@ -96,6 +99,8 @@ class Finding(msgspec.Struct):
     """Of a finding about a shader, with its stage and the lines of its source."""
     stage: int = 0
     lines: list[int] = []
+    corrected_by: float = 1.0
+    """What the estimate was multiplied by."""
 
 
 @dataclass
@@ -194,5 +199,13 @@ def finding(name: str) -> Callable[[Rule], Rule]:
 def find(case: Case) -> list[Finding]:
     """All findings, the largest expected gain first; those without an estimate last."""
     import_all("wendascope.analysis.findings")
-    found = [item for rule in _rules.values() for item in rule(case)]
+    found = [_corrected(item) for rule in _rules.values() for item in rule(case)]
     return sorted(found, key=lambda item: (-(item.estimate_ms or 0.0), item.id))
+
+
+def _corrected(item: Finding) -> Finding:
+    known = correction(item.rule)
+    if item.estimate_ms and known.factor != 1.0:
+        item.estimate_ms, item.corrected_by = item.estimate_ms * known.factor, known.factor
+        item.how += f"; times {known.factor:.2g}, as {known.pairs} proofs of other frames showed"
+    return item
