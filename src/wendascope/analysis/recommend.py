@@ -168,7 +168,7 @@ class _Recommending:
             cpu=cpu,
             effort=next((e for e, of in _EFFORT.items() if first.rule in of), CODE),
             price=first.price,
-            risk=next((_RISK[r] for r in rules if r in _RISK), "proved by replay: the picture is compared"),
+            risk=next((_RISK[r] for r in rules if r in _RISK), _risk_of(state)),
             conditions=first.conditions,
             how=[f"{f.title}." for f in members],
             state=state,
@@ -319,6 +319,12 @@ class _Recommending:
                 if mine & set(other.steps) and _clash(item, other):
                     item.excludes.append(other.id)
                     other.excludes.append(item.id)
+
+
+def _risk_of(state: str) -> str:
+    if state == "proved":
+        return "low: the changed frame gives the same picture"
+    return "not tried here: compare the picture" if state == "cannot be tried" else "not proved yet"
 
 
 def _clash(a: Recommendation, b: Recommendation) -> bool:

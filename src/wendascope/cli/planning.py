@@ -1,0 +1,78 @@
+"""The command that says what to change first, and how far it brings the frame."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from wendascope.cli._app import (
+    JsonOption,
+    app,
+    emit,
+    progress,
+    progress_end,
+    say,
+    typer,
+    verify_with,
+    warn,
+    warn_stored,
+)
+
+
+@app.command()
+def plan(
+    file: Path,
+    budget: Annotated[float, typer.Option(help="Frame time budget in milliseconds.", min=0.1)] = 16.7,
+    prove: Annotated[
+        bool, typer.Option("--prove", help="Prove each recommendation together with all before it. Kept in the file.")
+    ] = False,
+    seconds: Annotated[
+        float | None, typer.Option(help="Longest measuring for one proof. The guidelines say 6.", min=0.5, max=600)
+    ] = None,
+    html: Annotated[Path | None, typer.Option(help="Write the plan as one HTML page.")] = None,
+    sarif: Annotated[Path | None, typer.Option(help="Write the recommendations as SARIF 2.1.0.")] = None,
+    json: JsonOption = False,
+) -> None:
+    """What to change first, what each change brings, and whether the budget is reached. Exit 1 when it is not."""
+    from wendascope import records
+    from wendascope.analysis.findings import Case
+    from wendascope.frame.file import load
+    from wendascope.replay.client import Replay
+    from wendascope.report.plan import PlanReport, plan_text, write_plan
+    from wendascope.trials.examine import examine_file, stored_examination
+    from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
+    from wendascope.trials.proof import stored_proofs
+
+    show = progress(json)
+    frame = load(file)
+    drawn, findings = stored_examination(file)
+    survey = records.SURVEY.newest(file)
+    if drawn is None or survey is None or len(survey.steps.ms) != len(frame.steps):
+        if not json:
+            say("this frame was not measured yet; measuring it first")
+        examined = examine_file(file, progress=show)
+        drawn, findings, survey = examined.drawn, examined.findings, examined.survey
+    assert drawn is not None
+    warn_stored(file, json)
+    case = Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes], survey.submit_ms.median)
+    proofs = stored_proofs(file)
+    found = recommendations_of(case, findings, proofs)
+    if prove:
+        with Replay(file) as replay:
+            warn(verify_with(replay, show), json)
+            chosen = [item for item in found if not item.small]
+            prove_plan(file, frame, chosen, findings, proofs, replay, seconds, show)
+        proofs = stored_proofs(file)
+        found = recommendations_of(case, findings, proofs)
+    progress_end(json)
+    now = survey.frame_ms.median, survey.submit_ms.median
+    made = make_plan(case, now, [item for item in found if not item.small], findings, proofs, budget)
+    report = PlanReport(file.name, made, found, frame.passes.names)
+    for path in write_plan(report, html, sarif):
+        say(f"wrote {path}")
+    if json:
+        emit(report)
+    else:
+        print(plan_text(report))
+    if max(made.gpu_after, made.cpu_after) > budget:
+        raise typer.Exit(1)

@@ -1,0 +1,228 @@
+"""The Plan page: what to change first, what each change brings, and whether the budget is reached."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QModelIndex, QSettings, Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter
+
+from wendascope.analysis.recommend import Gain, Recommendation
+from wendascope.desktop.answer import details_label, labelled
+from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.pages._following import FramePage
+from wendascope.desktop.pages._registry import page
+from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.waterfall import Waterfall
+from wendascope.report.plan import gain_text
+from wendascope.texts import capital, listed, plural
+from wendascope.trials.plan import Plan, make_plan, prove_plan, recommendations_of
+from wendascope.trials.proof import Proof
+
+
+@dataclass(frozen=True)
+class _Row:
+    item: Recommendation
+    taken: bool
+    in_plan: bool
+    """Whether it may be taken in at all."""
+
+
+@page("Plan", -5)
+class PlanPage(FramePage):
+    """The sentence, the waterfall, the recommendations with ticks, and the details of the chosen one."""
+
+    def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
+        super().__init__(workspace, "What should be changed first, and does it reach the budget?")
+        self.waterfall = Waterfall()
+        columns: tuple[Column[_Row], ...] = (
+            Column(
+                "", 28, lambda r: ("☑" if r.taken else "☐") if r.in_plan else "", lambda r: r.taken,
+                "Tick to take it into the plan", False,
+            ),
+            Column("GPU, ms", 72, lambda r: _gain(r.item.gpu), lambda r: r.item.gpu.ms if r.item.gpu else None,
+                   "Proved, or estimated with ~; the range is among the details",
+                   copied=lambda r: gain_text(r.item.gpu)),
+            Column("CPU, ms", 72, lambda r: _gain(r.item.cpu), lambda r: r.item.cpu.ms if r.item.cpu else None,
+                   "Submission: proved, or estimated with ~; the range is among the details",
+                   copied=lambda r: gain_text(r.item.cpu)),
+            Column("what", 0, lambda r: r.item.title, right=False),
+            Column("effort", 128, lambda r: r.item.effort, right=False),
+            Column("state", 116, lambda r: r.item.state, right=False),
+        )  # fmt: skip
+        self.table: RowsTable[_Row] = RowsTable(RowsModel(columns), "Recommendations", sortable=False)
+        self.table.rows.soft = lambda row: row.item.small
+        self.table.rows.tip = lambda row: (row.item.fold and f"{row.item.title}\n{row.item.fold}") or row.item.title
+        self.details = details_label()
+        self.prove = QPushButton("Prove this plan")
+        self.prove.setToolTip("Replay the frame with each change and all before it, against the original")
+        self.small = QPushButton()
+        self.small.setCheckable(True)
+        self.show_step = QPushButton("Go to the first step")
+        buttons = QHBoxLayout()
+        for button in (self.prove, self.small, self.show_step):
+            buttons.addWidget(button)
+        buttons.addStretch(1)
+        above = QScrollArea()
+        above.setWidget(self.waterfall)
+        above.setWidgetResizable(True)
+        scroll = QScrollArea()
+        scroll.setWidget(self.details)
+        scroll.setWidgetResizable(True)
+        split = QSplitter(Qt.Orientation.Vertical)
+        for part in (above, self.table, scroll):
+            split.addWidget(part)
+        split.setSizes([200, 170, 120])
+        split.setChildrenCollapsible(False)
+        self.room.addWidget(split, 1)
+        self.room.addLayout(buttons)
+        self._left_out: dict[str, set[str]] = {}
+        """File -> recommendations that are not ticked."""
+        self._found: list[Recommendation] = []
+        self._plan: Plan | None = None
+        self._shown: tuple[object, ...] = ()
+        self.table.clicked.connect(self._clicked)
+        self.table.chosen_changed.connect(lambda _row: self._tell())
+        self.waterfall.chosen.connect(self.choose)
+        self.prove.clicked.connect(self._prove)
+        self.small.toggled.connect(lambda _on: self._fill())
+        self.show_step.clicked.connect(self._go)
+        toggle = QShortcut(QKeySequence(Qt.Key.Key_Space), self.table)
+        toggle.setContext(Qt.ShortcutContext.WidgetShortcut)
+        toggle.activated.connect(lambda: self.toggle(self.table.chosen))
+        workspace.listen(self._document_changed)
+        self.follow()
+
+    def figure(self) -> str:
+        plan = self._plan
+        if plan is None or not plan.steps:
+            return ""
+        return f"{max(plan.gpu_after, plan.cpu_after):.1f} ms"
+
+    def refresh(self, document: Document | None) -> None:
+        shown = (
+            (document, document.survey, len(document.findings), len(document.proofs), self._workspace.budget_ms)
+            if document
+            else ()
+        )
+        if shown == self._shown:
+            return
+        self._shown = shown
+        self._found, self._plan = [], None
+        if document is None:
+            self.say("")
+        elif document.survey is None or document.drawn is None:
+            self.say("Not measured yet.", "Press Ctrl+M to measure the frame and see what to change first.")
+        else:
+            self._found = recommendations_of(document.case, document.findings, document.proofs)
+        self._fill()
+
+    # ---- what is shown --------------------------------------------------------------------------------
+
+    @property
+    def chosen_for_plan(self) -> list[Recommendation]:
+        """The recommendations that are ticked, in their order."""
+        out = self._left_out.get(str(self._document.path), set()) if self._document else set()
+        return [item for item in self._found if not item.small and item.id not in out]
+
+    def _fill(self) -> None:
+        document, kept = self._document, self.table.chosen
+        out = self._left_out.get(str(document.path), set()) if document else set()
+        small = [item for item in self._found if item.small]
+        shown = [item for item in self._found if not item.small or self.small.isChecked()]
+        self.table.rows.show_rows([_Row(item, item.id not in out and not item.small, not item.small) for item in shown])
+        self.small.setText(f"Show {plural(len(small), 'small gain')}")
+        self.small.setVisible(bool(small))
+        if document is not None and document.survey is not None and document.drawn is not None:
+            now = document.survey.frame_ms.median, document.survey.submit_ms.median
+            budget = self._workspace.budget_ms
+            self._plan = make_plan(document.case, now, self.chosen_for_plan, document.findings, document.proofs, budget)
+            self.say(capital(self._plan.sentence), self._plan.rest)
+        if kept is not None:
+            self.choose(kept.item.id)
+        elif shown:
+            self.table.selectRow(0)
+        self._tell()
+
+    def choose(self, identity: str) -> None:
+        """Choose a recommendation."""
+        for number, row in enumerate(self.table.rows.rows):
+            if row.item.id == identity:
+                self.table.selectRow(number)
+
+    def toggle(self, row: _Row | None) -> None:
+        """Leave a recommendation out of the plan, or take it back in."""
+        if row is None or not row.in_plan or self._document is None:
+            return
+        self._left_out.setdefault(str(self._document.path), set()).symmetric_difference_update({row.item.id})
+        self._fill()
+
+    def _clicked(self, index: QModelIndex) -> None:
+        if index.column() == 0:
+            self.toggle(self.table.rows.rows[index.row()])
+
+    def _tell(self) -> None:
+        row, document = self.table.chosen, self._document
+        self.waterfall.show_plan(self._plan, row.item.id if row else "")
+        self.prove.setEnabled(bool(self.chosen_for_plan))
+        self.show_step.setEnabled(row is not None and bool(row.item.steps))
+        if row is None or document is None:
+            self.details.setText("" if document is None else "Nothing to change was found.")
+            return
+        self.details.setText(labelled(_facts(row.item, document, self._plan)))
+
+    # ---- doing ----------------------------------------------------------------------------------------
+
+    def _prove(self) -> None:
+        document, chosen = self._document, self.chosen_for_plan
+        if document is None or not chosen:
+            return
+        self._workspace.jobs.run_measurement(
+            lambda replay, progress, cancelled: prove_plan(
+                document.path, document.frame, chosen, document.findings, document.proofs, replay,
+                progress=progress, cancelled=cancelled,
+            ),
+            document.add_proofs,
+            "The plan could not be proved",
+        )  # fmt: skip
+
+    def _go(self) -> None:
+        row = self.table.chosen
+        if row is not None and row.item.steps and self._document is not None:
+            self._document.selection.choose(row.item.steps[0])
+
+
+def _gain(gain: Gain | None) -> str:
+    return gain_text(gain).partition(" (")[0]
+
+
+def _both(item: Recommendation) -> str:
+    """The gains of both sides with their ranges."""
+    sides = [f"{side} {text} ms" for side, gain in (("GPU", item.gpu), ("CPU", item.cpu)) if (text := gain_text(gain))]
+    return ", ".join(sides)
+
+
+def _facts(item: Recommendation, document: Document, plan: Plan | None) -> list[tuple[str, str]]:
+    names = document.frame.passes.names
+    step = next((s for s in plan.steps if s.recommendation == item.id), None) if plan else None
+    several = item.how if len(item.how) > 1 else []
+    where = listed([names[index] for index in item.passes[:5]])
+    if len(item.passes) > 5:
+        where += f" and {len(item.passes) - 5} more"
+    facts = [
+        ("gain", _both(item)),
+        ("why", item.why),
+        ("where", f"{plural(len(item.steps), 'step')} in {where}" if item.steps else ""),
+        ("same cause", f"{plural(len(several), 'finding')}: {item.cause}" if several else ""),
+        ("to do", " ".join(several[:4]) + (f" And {len(several) - 4} more." if len(several) > 4 else "")),
+        ("price", item.price),
+        ("risk", item.risk),
+        ("holds", item.conditions),
+        ("in the plan", step.note if step else ""),
+        ("instead of", plural(len(item.excludes), "other recommendation") if item.excludes else ""),
+        ("below the fold", item.fold),
+    ]
+    proofs: list[Proof] = [document.proofs[f] for f in item.findings if f in document.proofs]
+    facts += [("proof", proof.summary) for proof in proofs[:3]]
+    return [(label, capital(text)) for label, text in facts if text]
