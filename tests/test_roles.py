@@ -1,70 +1,138 @@
-"""The one table of what commands do."""
+"""What passes do in their frames, against programs that were read: the demo's own names, and scenes of glmark2."""
 
 from __future__ import annotations
 
-import numpy as np
 import pytest
 
-from wendascope.frame.steps import KINDS
-from wendascope.opengl.steps import derive_steps
-from wendascope.opengl.tracker import StateHistory
-from wendascope.registry import GL, STEPS, Role, tables
+from wendascope.demo.data import demo_files
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.file import load
+from wendascope.frame.roles import Role, pass_names
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
+from wendascope.opengl.packed import CallBatch, Raw
+from wendascope.registry import GL
 
-from .test_tracker import stream_of
+from .conftest import Capture
+from .synthetic import draw, frame_of, objects
 
-KIND_ROLES = (Role.DRAW, Role.CLEAR, Role.DISPATCH, Role.BLIT, Role.COPY, Role.MIPMAPS)
-
-
-@pytest.mark.parametrize("role", list(Role))
-def test_every_role_is_that_of_a_command(role: Role) -> None:
-    assert any(tables().having(role))
-
-
-def test_a_step_is_of_one_kind() -> None:
-    for command in tables().commands:
-        assert sum(command.has(role) for role in KIND_ROLES) == command.has(STEPS), command.name
-
-
-@pytest.mark.parametrize(
-    ("name", "has", "lacks"),
-    [
-        ("glDrawElementsInstancedBaseVertex", Role.DRAW | Role.DRAWS_IN_LIST, Role.HARMLESS),
-        ("glTexSubImage2D", Role.WRITES_TEXTURE, Role.REDEFINES_TEXTURE),
-        ("glTexImage2D", Role.WRITES_TEXTURE | Role.REDEFINES_TEXTURE | Role.KEEPS_ORDER, STEPS),
-        ("glCopyTexImage2D", Role.COPY | Role.REDEFINES_TEXTURE, Role.READS_BACK),
-        ("glGenTextures", Role.MAKES_NAMES | Role.HARMLESS | Role.NOT_REPLAYED, Role.MIPMAPS),
-        ("glGenerateMipmap", Role.MIPMAPS | Role.WRITES_TEXTURE, Role.HARMLESS | Role.NOT_REPLAYED),
-        ("glClearBufferfv", Role.CLEAR | Role.CLEARS_BOUND, Role.WRITES_BUFFER),
-        ("glClearNamedFramebufferfv", Role.CLEAR, Role.CLEARS_BOUND),
-        ("glBufferSubData", Role.WRITES_BUFFER | Role.NOT_IN_LISTS, Role.COPIES_TO_BUFFER),
-        ("glCopyBufferSubData", Role.COPIES_TO_BUFFER | Role.COPY, Role.WRITES_BUFFER),
-        ("glMapBufferRange", Role.MAPS | Role.WRITES_BUFFER | Role.WAITS, Role.WRITES_CLIENT_MEMORY),
-        ("glReadPixels", Role.READS_PIXELS | Role.WAITS | Role.WRITES_CLIENT_MEMORY, Role.READS_BACK),
-        ("glGetTexImage", Role.READS_BACK | Role.WAITS | Role.HARMLESS, Role.READS_PIXELS),
-        ("glUniform4fv", Role.SETS_UNIFORM | Role.SETS_NUMBERS | Role.WRITES_PROGRAM, Role.STATE_UNKNOWN_AFTER),
-        ("glUniformBlockBinding", Role.WRITES_PROGRAM, Role.SETS_UNIFORM),
-        ("glDeleteLists", Role.MAKES_LISTS | Role.STATE_UNKNOWN_AFTER, Role.NOT_REPLAYED),
-        ("wendaIndirect", Role.WITH_DRAW, STEPS),
-    ],
-)
-def test_commands_have_their_roles(name: str, has: Role, lacks: Role) -> None:
-    command = tables()[name]
-    assert Role(command.roles) & has == has and not command.has(lacks)
+R = Role
+DEPOT = {
+    "shadow": R.SHADOW,
+    "camera": R.SECONDARY,
+    "mirror": R.SECONDARY,
+    "depot": R.MAIN,
+    "rain": R.OVERLAY,
+    "glow": R.DOWN,
+    "soften across": R.FILTER,
+    "soften down": R.FILTER,
+    "grade": R.FINAL,
+    "board": R.OVERLAY,
+}
+GLMARK = {
+    "shadow": [R.CLEAR, R.SHADOW, R.MAIN],
+    "refract": [R.CLEAR, R.SECONDARY, R.MAIN],
+    "terrain": [R.CLEAR, R.FILTER, R.FILTER, R.MAIN, R.DOWN, R.FILTER, R.COMBINE, R.FILTER, R.FINAL],
+    "desktop": [R.CLEAR, R.MAIN, *([R.DOWN, R.UP] * 4), R.FINAL],
+    "build": [R.MAIN],
+    "ideas": [R.MAIN],
+}
+"""By reading the scenes: what each does in the order in which it draws."""
 
 
-def test_streams_are_asked_by_role_and_by_command() -> None:
-    calls = stream_of(
-        [("glUseProgram", (3,)), ("glClear", (GL.COLOR_BUFFER_BIT,)), ("glFinish", ()), ("glUseProgram", (4,))]
+def test_the_roles_of_the_demo_are_what_it_calls_its_passes() -> None:
+    frame = load(demo_files()[0])
+    roles = frame.pass_roles
+    assert {name: role.role for name, role in zip(frame.passes.names, roles, strict=True)} == DEPOT
+    assert all(role.evidence for role in roles)
+    names = pass_names(frame, roles)
+    assert (
+        names[0] == "shadow, 323 draws" and names[3] == "main view, 324 draws" and names[5] == "down-sampling, 320x180"
     )
-    assert calls.having(Role.CLEAR).tolist() == [False, True, False, False]
-    assert np.flatnonzero(calls.having(Role.WAITS)).tolist() == [2]
-    assert {command.name: rows.tolist() for command, rows in calls.by_command()} == {
-        "glUseProgram": [0, 3],
-        "glClear": [1],
-        "glFinish": [2],
-    }
-    assert calls.calls_to(tables()["glUseProgram"].id).tolist() == [0, 3]
-    steps = derive_steps(calls, StateHistory(calls, {}), stream_of([]))
-    assert [KINDS[k] for k in steps.kind.tolist()] == ["clear"] and steps.call.tolist() == [1]
-    nothing = stream_of([])
-    assert list(nothing.by_command()) == [] and nothing.calls_to(0).tolist() == []
+    assert all(len(name) < 40 for name in names)
+    main = list(DEPOT).index("depot")
+    assert roles[0].read_by == [1, 2, 3] and main in roles[8].reads
+
+
+@pytest.mark.driver
+@pytest.mark.parametrize("scene", GLMARK)
+def test_scenes_that_others_wrote(capture: Capture, scene: str) -> None:
+    _, frame = capture(["glmark2", "-s", "400x300", "-b", f"{scene}:duration=60.0"], 15)
+    assert [role.role for role in frame.pass_roles] == GLMARK[scene]
+    assert len(set(frame.passes.names)) == len(frame.passes)
+
+
+# ---- frames made up ------------------------------------------------------------------------------------------
+
+
+def _frame(batch: CallBatch, **attached: list[AttachmentRecord]) -> OpenGLFrame:
+    blobs = BlobStore()
+    made = objects(blobs, programs=2, meshes=2, textures=6)
+    for number, attachments in enumerate(attached.values(), 1):
+        made.framebuffers.append(FramebufferRecord(number, attachments))
+    return frame_of(batch, made, blobs)
+
+
+def _colour(texture: int) -> AttachmentRecord:
+    return AttachmentRecord(GL.COLOR_ATTACHMENT0, "texture", texture)
+
+
+def _depth(texture: int) -> AttachmentRecord:
+    return AttachmentRecord(GL.DEPTH_ATTACHMENT, "texture", texture)
+
+
+def _into(batch: CallBatch, framebuffer: int, texture: int = 1, count: int = 3) -> None:
+    batch.call("glBindFramebuffer", GL.FRAMEBUFFER, framebuffer)
+    for _ in range(count):
+        draw(batch, 1, 1, texture)
+
+
+def _roles(frame: OpenGLFrame) -> list[Role]:
+    return [item.role for item in frame.pass_roles]
+
+
+def test_depth_that_colour_is_drawn_against_again_is_a_prepass() -> None:
+    batch = CallBatch()
+    batch.call("glColorMask", 0, 0, 0, 0)
+    _into(batch, 1)
+    batch.call("glClear", GL.STENCIL_BUFFER_BIT)
+    batch.call("glColorMask", 1, 1, 1, 1)
+    _into(batch, 1)
+    _into(batch, 0, texture=2)
+    frame = _frame(batch, view=[_colour(2), _depth(3)])
+    assert _roles(frame)[:2] == [R.PREPASS, R.MAIN] or _roles(frame)[0] == R.PREPASS
+
+
+def test_cascades_in_one_texture_are_parts_of_one_light() -> None:
+    batch = CallBatch()
+    for _ in range(3):
+        _into(batch, 1)
+        batch.call("glClear", GL.DEPTH_BUFFER_BIT)
+    _into(batch, 2)
+    _into(batch, 0, texture=3)
+    frame = _frame(batch, light=[_depth(3)], lamp=[_depth(4)])
+    names = frame.passes.names
+    assert _roles(frame)[:3] == [R.SHADOW] * 3 and names[0].startswith("shadow 1 1/3")
+    assert any(name.startswith("shadow 2") for name in names)
+    unread = frame.pass_roles[-2]
+    assert unread.role == R.SHADOW and "Nothing in this frame reads that depth." in unread.evidence
+
+
+def test_a_quad_over_the_window_that_reads_the_view_is_the_final_image() -> None:
+    batch = CallBatch()
+    _into(batch, 1)
+    batch.call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
+    batch.call("glUseProgram", 1)
+    batch.call("glActiveTexture", GL.TEXTURE0)
+    batch.call("glBindTexture", GL.TEXTURE_2D, 2)
+    batch.call("glBindVertexArray", 1)
+    batch.call("glDrawElements", GL.TRIANGLES, 6, GL.UNSIGNED_SHORT, Raw(0))
+    frame = _frame(batch, view=[_colour(2)])
+    assert _roles(frame) == [R.MAIN, R.FINAL] and frame.passes.names == ["main view, 3 draws", "final image, 64²"]
+
+
+def test_a_view_that_only_another_view_reads_is_secondary() -> None:
+    batch = CallBatch()
+    _into(batch, 1)
+    _into(batch, 0, texture=2)
+    assert _roles(_frame(batch, mirror=[_colour(2)])) == [R.SECONDARY, R.MAIN]

@@ -388,3 +388,58 @@ def a_texture_without_a_name() -> Draw:
 def a_texture_without_a_name_filled_in_the_frame() -> Draw:
     """The first step shows what the frame before left in it."""
     return _unnamed(True)
+
+
+def _depth_target(side: int) -> tuple[int, int]:
+    """(framebuffer, depth texture) without colour."""
+    depth, framebuffer = int(GL.glGenTextures(1)), int(GL.glGenFramebuffers(1))
+    GL.glBindTexture(GL.GL_TEXTURE_2D, depth)
+    GL.glTexStorage2D(GL.GL_TEXTURE_2D, 1, GL.GL_DEPTH_COMPONENT24, side, side)
+    for parameter in (GL.GL_TEXTURE_MIN_FILTER, GL.GL_TEXTURE_MAG_FILTER):
+        GL.glTexParameteri(GL.GL_TEXTURE_2D, parameter, GL.GL_NEAREST)
+    GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, framebuffer)
+    GL.glFramebufferTexture2D(GL.GL_FRAMEBUFFER, GL.GL_DEPTH_ATTACHMENT, GL.GL_TEXTURE_2D, depth, 0)
+    GL.glDrawBuffer(GL.GL_NONE)
+    GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
+    GL.glBindTexture(GL.GL_TEXTURE_2D, 0)
+    return framebuffer, depth
+
+
+@known(
+    finds={"unread-pass": set(range(12))},
+    allow=(*("covered-clear", "mergeable", "small-batches", "not-visible"), "back-to-front"),
+)
+def a_view_that_is_shown_nowhere() -> Draw:
+    """A shadow map (0 to 3), a view that reads it (4 to 7), and two images made of that one after the other (8 to 11),
+    of which nobody shows the last: all twelve steps serve nothing, told once. The window's own view stays.
+    """
+    paint, lit, copy = Painter(), Painter(TEXTURED), Painter(TEXTURED)
+    shadow, depth = _depth_target(256)
+    view, first, second = target(depth=True), target(), target()
+
+    def draw(_: int) -> None:
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, shadow)
+        GL.glViewport(0, 0, 256, 256)
+        GL.glClear(GL.GL_DEPTH_BUFFER_BIT)
+        paint.use()
+        for k in range(3):
+            paint.rect(10 + 40 * k, 10, 45 + 40 * k, 90, RED, depth=0.1 * k)
+        onto(view[0])
+        clear(depth=True)
+        GL.glBindTexture(GL.GL_TEXTURE_2D, depth)
+        lit.use()
+        for k in range(3):
+            lit.rect(10 + 40 * k, 10, 45 + 40 * k, 90, depth=0.1 * k)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+        for framebuffer, source in ((first[0], view[1]), (second[0], first[1])):
+            onto(framebuffer)
+            clear()
+            GL.glBindTexture(GL.GL_TEXTURE_2D, source)
+            copy.use().rect(0, 0, WIDTH, HEIGHT)
+        GL.glBindTexture(GL.GL_TEXTURE_2D, 0)
+        onto(0)
+        clear()
+        paint.use().rect(20, 20, 100, 90, GREEN)
+
+    return draw

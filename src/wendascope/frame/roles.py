@@ -139,8 +139,12 @@ class _Roles:
         return bool(small.all())
 
     def _makes_image(self, index: int, target: Target) -> bool:
-        """Whether an image is computed from nothing: by draws without depth into a texture."""
-        return bool(target.framebuffer) and not bool(self._frame.uses.depth.tests[self._draws(index)].any())
+        """Whether an image is computed from nothing: by draws without depth and textures, where nothing was before."""
+        draws = self._draws(index)
+        sampled = any(np.isin(draws, use.steps).any() for use in self._frame.uses.textures)
+        fresh = not any(self._own[other] & self._own[index] for other in range(index))
+        depth = bool(self._frame.uses.depth.tests[draws].any())
+        return bool(target.framebuffer) and fresh and not depth and not sampled
 
     def _size(self, index: int) -> int:
         target = self._frame.passes.targets[index]
