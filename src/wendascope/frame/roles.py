@@ -98,21 +98,26 @@ class _Roles:
         ]
 
     def _graph(self) -> list[set[int]]:
-        """Of each pass, the passes whose images it reads: the last one that wrote them before, else of the frame
-        before.
+        """Of each pass, the passes whose images it reads: all that wrote them since somebody else read them last; of
+        the frame before where none did in this one.
         """
         of_step = self._frame.passes.of_step
-        writers: dict[int, list[int]] = {}
+        found: list[set[int]] = [set() for _ in range(self._count)]
+        writers: dict[int, set[int]] = {}
         for index, mine in enumerate(self._own):
             for resource in mine:
-                writers.setdefault(resource, []).append(index)
-        found: list[set[int]] = [set() for _ in range(self._count)]
+                writers.setdefault(resource, set()).add(index)
         for resource, steps in self._readers.items():
-            written = writers.get(resource, [])
-            for reader in map(int, np.unique(of_step[steps[steps < len(of_step)]])):
-                before = [w for w in written if w < reader] or [w for w in written if w > reader]
-                # views that are drawn in several goes count as a whole
-                found[reader].update(w for w in before if self._own[w] == self._own[before[-1]])
+            written = writers.get(resource, set())
+            readers = set(map(int, np.unique(of_step[steps[steps < len(of_step)]])))
+            current, was_read = sorted(written)[-1:], True
+            for index in sorted(written | readers):
+                if index in readers:
+                    found[index].update(current)
+                    was_read = True
+                if index in written:
+                    current = [index] if was_read else [*current, index]
+                    was_read = False
         return found
 
     # ---- features -------------------------------------------------------------------------------------
