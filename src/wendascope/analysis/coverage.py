@@ -148,8 +148,10 @@ def _cells(item: PassLayers, masks: Callable[[], _Masks], steps: int, side: int)
     places = np.zeros((height, width), np.int64)
     for step, box, mask in masks():
         places[box] ^= np.where(mask, signs[step], 0)
-    _, cells = np.unique(places, return_inverse=True)
-    cells = cells.reshape(height, width)
+    touched = np.flatnonzero(places)  # a target is mostly larger than what is drawn into it
+    cells = np.zeros((height, width), np.int32)
+    _, numbers = np.unique(places.ravel()[touched], return_inverse=True)
+    cells.ravel()[touched] = numbers.reshape(-1)
     flags = np.zeros(int(cells.max(initial=0)) + 1, bool)
     found = {}
     for step, box, mask in masks():
@@ -171,11 +173,10 @@ def _tie_masks(item: PassLayers, touches: Sequence[Touch], side: int) -> _Masks:
     ties = {tie.step: tie for tie in touches}
     kinds = {touch.step: touch for touch in item.touches if touch.kind in ("opaque", "depth")}
     for step in sorted({*ties, *kinds}):
-        mask = np.zeros(item.shape, bool)
-        for touch in (ties.get(step), kinds.get(step)):
-            if touch is not None:
-                mask[touch.box] |= touch.counts > 0
-        y, x, counts = _cut(mask & meeting)
+        y, x, mask = _together(ties.get(step), kinds.get(step))
+        height, width = mask.shape
+        mask &= meeting[y : y + height, x : x + width]
+        y, x, counts = _cut(mask, y, x)
         if counts.size:
             yield step, *_in_tiles(counts, y, x, side)
 
@@ -201,23 +202,34 @@ def _masks(
         elif by_box[step]:
             y0, x0, counts = 0, 0, np.ones((rows, columns), np.uint8)
         elif step in rejected:
-            mask = np.zeros(item.shape, bool)
-            mask[rejected[step].box] = (rejected[step].counts > 0) & hidden[rejected[step].box]
-            if step in touches:
-                mask[touches[step].box] |= touches[step].counts > 0
-            y0, x0, counts = _cut(mask)
+            lost = rejected[step]
+            hidden_there = Touch(step, lost.kind, lost.x, lost.y, lost.counts * hidden[lost.box])
+            y0, x0, mask = _together(hidden_there, touches.get(step))
+            y0, x0, counts = _cut(mask, y0, x0)
         else:
             y0, x0, counts = touches[step].y, touches[step].x, touches[step].counts
         if counts.size:
             yield step, *_in_tiles(counts, y0, x0, side)
 
 
-def _cut(mask: npt.NDArray[np.bool_]) -> tuple[int, int, npt.NDArray[np.uint8]]:
-    """(y, x, the part of a mask in which anything is set, as counts)."""
+def _together(*touches: Touch | None) -> tuple[int, int, npt.NDArray[np.bool_]]:
+    """(y, x, where any of some touches is, within the box that holds them)."""
+    found = [touch for touch in touches if touch is not None]
+    boxes = [touch.box for touch in found]
+    y0, x0 = min(rows.start for rows, _ in boxes), min(columns.start for _, columns in boxes)
+    y1, x1 = max(rows.stop for rows, _ in boxes), max(columns.stop for _, columns in boxes)
+    mask = np.zeros((y1 - y0, x1 - x0), bool)
+    for touch, (rows, columns) in zip(found, boxes, strict=True):
+        mask[rows.start - y0 : rows.stop - y0, columns.start - x0 : columns.stop - x0] |= touch.counts > 0
+    return y0, x0, mask
+
+
+def _cut(mask: npt.NDArray[np.bool_], y: int, x: int) -> tuple[int, int, npt.NDArray[np.uint8]]:
+    """(y, x, counts) of the part of a mask at a place in which anything is set."""
     box = extent(mask)
     if box is None:
         return 0, 0, np.zeros((0, 0), np.uint8)
-    return int(box[0].start), int(box[1].start), mask[box].astype(np.uint8)
+    return y + int(box[0].start), x + int(box[1].start), mask[box].astype(np.uint8)
 
 
 def _in_tiles(
