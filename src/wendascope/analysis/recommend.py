@@ -42,8 +42,8 @@ _RISK = {
     "too-fine": "shapes change a little: look at it",
     "medium-precision": "precision: look at it on the devices",
 }
-_OF_VIEW = ("not-visible", "outside-view", "facing-away", "small-visible-part")
-"""Rules whose findings hold for this view alone."""
+_MOSTLY = 0.8
+"""Of its steps: what a larger recommendation leaves out needs no change of its own."""
 
 
 class Gain(msgspec.Struct):
@@ -128,9 +128,9 @@ class _Recommending:
     def _cause(self, finding: Finding) -> tuple[object, ...]:
         rule, frame = finding.rule, self._case.frame
         if rule in ("copies", "too-fine", "small-visible-part", "degenerate-triangles"):
-            meshes = set(self._case.sharing.geometry[finding.steps].tolist())
+            meshes = {self._mesh(step) for step in finding.steps}
             family = "batch" if rule == "copies" else "mesh"
-            return (family, min(meshes)) if len(meshes) == 1 else (family, rule, len(meshes), min(meshes))
+            return (family, *meshes) if len(meshes) == 1 else (family, rule, len(meshes), *sorted(meshes)[:3])
         if rule in BATCHES:
             programs = tuple(sorted({int(frame.steps.program[s]) for s in finding.steps}))
             return ("batch", "programs", *programs[:3], rule == "small-batches")
@@ -143,6 +143,14 @@ class _Recommending:
         if rule in ("back-to-front", "depth-prepass", "untested-overdraw"):
             return ("overdraw", *self._passes(finding.steps)[:1])
         return (rule, finding.id)
+
+    def _mesh(self, step: int) -> tuple[int, ...]:
+        """What is drawn, whatever program reads it: passes that write depth alone read fewer of its attributes."""
+        inputs = self._case.sharing.inputs_of(step)
+        count = int(self._case.frame.steps.vertices[step])
+        if not inputs or not inputs[0].buffer:
+            return int(self._case.sharing.geometry[step]), 0, count
+        return inputs[0].buffer, inputs[0].offset, count
 
     def _passes(self, steps: Sequence[int]) -> list[int]:
         return np.unique(np.asarray(self._case.frame.passes.of_step)[list(steps)]).tolist() if steps else []
@@ -300,7 +308,12 @@ class _Recommending:
 
     def _fold(self, found: list[Recommendation]) -> None:
         """Say which are small, and why."""
+        gone: set[int] = set()
         for number, item in enumerate(found):
+            mine = set(item.steps)
+            if mine and len(mine & gone) >= _MOSTLY * len(mine):
+                item.small, item.fold = True, "its steps go with a larger recommendation"
+                continue
             if item.state == "no gain":
                 item.small, item.fold = True, "no gain on this driver and frame"
             elif item.gain <= 0:
@@ -309,6 +322,8 @@ class _Recommending:
                 item.small, item.fold = True, "a small gain"
             elif number >= MOST_SHOWN:
                 item.small, item.fold = True, "larger gains come first"
+            if not item.small and leaves_out(item):
+                gone |= mine
 
     @staticmethod
     def _exclude(found: list[Recommendation]) -> None:
@@ -321,6 +336,11 @@ class _Recommending:
                     other.excludes.append(item.id)
 
 
+def leaves_out(item: Recommendation) -> bool:
+    """Whether it leaves its steps out."""
+    return bool({"unread-pass", "not-visible", "outside-view", "facing-away"} & set(item.rules))
+
+
 def _risk_of(state: str) -> str:
     if state == "proved":
         return "low: the changed frame gives the same picture"
@@ -329,7 +349,4 @@ def _risk_of(state: str) -> str:
 
 def _clash(a: Recommendation, b: Recommendation) -> bool:
     """Whether both change how the same steps are drawn: one of them leaves them out, or both draw them together."""
-    out = {"unread-pass", "not-visible", "outside-view", "facing-away"}
-    return bool(out & set(a.rules)) != bool(out & set(b.rules)) or (
-        bool(set(BATCHES) & set(a.rules)) and bool(set(BATCHES) & set(b.rules))
-    )
+    return leaves_out(a) != leaves_out(b) or (bool(set(BATCHES) & set(a.rules)) and bool(set(BATCHES) & set(b.rules)))

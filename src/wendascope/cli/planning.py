@@ -61,7 +61,7 @@ def plan(
         with Replay(file) as replay:
             warn(verify_with(replay, show), json)
             chosen = [item for item in found if not item.small]
-            prove_plan(file, frame, chosen, findings, proofs, replay, seconds, show)
+            prove_plan(file, frame, chosen, findings, proofs, replay, survey.frame_ms.median, seconds, show)
         proofs = stored_proofs(file)
         found = recommendations_of(case, findings, proofs)
     progress_end(json)

@@ -15,7 +15,8 @@ import numpy as np
 
 from wendascope.analysis.estimates import corrections
 from wendascope.analysis.findings import Case, Finding
-from wendascope.analysis.recommend import Gain, Recommendation, recommend
+from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.recommend import Gain, Recommendation, leaves_out, recommend
 from wendascope.frame.frame import Frame
 from wendascope.frame.roles import POST, SCENE, Role
 from wendascope.replay.client import Progress, Replay
@@ -28,6 +29,8 @@ _NAME = "plan-"
 _UNUSABLE = (CHANGES, LEAVES, REFUSED, COSTS)
 _HALF_SAVED = 0.75
 """Of the fragments of a view, what half its width and height leave out."""
+_PAIRS = 13
+"""The fewest that decide anything, and some to spare."""
 _LEAST_TRADE = 0.05
 """Of the frame: a trade of quality that brings less is not worth a word."""
 
@@ -139,7 +142,10 @@ def make_plan(
             continue
         counts = bool(own) or item.state == "cannot be tried"
         note = "" if counts else "what was tried of it shows no gain, or wants steps that others have"
-        less = (item.gpu.ms if item.gpu else 0.0, item.cpu.ms if item.cpu else 0.0) if counts else (0.0, 0.0)
+        gone = {step for other in chosen[: number - 1] if leaves_out(other) for step in other.steps}
+        left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
+        left = left if counts else 0.0
+        less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
         after = max(at_gpu - less[0], 0.0), max(at_cpu - less[1], 0.0)
         alone = item.state == "proved" and counts
         steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], False, alone, note))
@@ -152,13 +158,16 @@ def make_plan(
 
 def prove_plan(
     path: Path, frame: Frame, chosen: Sequence[Recommendation], findings: Sequence[Finding],
-    proofs: Mapping[str, Proof], replay: Replay, seconds: float | None = None,
+    proofs: Mapping[str, Proof], replay: Replay, frame_ms: float, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
     proved: Callable[[Proof], None] = lambda _proof: None,
 ) -> list[Proof]:  # fmt: skip
     """Prove each recommendation together with all before it, and keep the proofs in the file. What changes the picture
-    with those before it is tried alone first, so that it is known and left out. Raises ReplayError, CancelledError.
+    with those before it is tried alone first, so that it is known and left out. A proof may take as long as the fewest
+    pairs of such a frame need, unless `seconds` says. Raises ReplayError, CancelledError.
     """
+    if seconds is None:
+        seconds = max(guidelines().proofs.seconds, _PAIRS * 2 * frame_ms / 1000)
     by_id, known = {f.id: f for f in findings}, dict(proofs)
     made: list[Proof] = []
 

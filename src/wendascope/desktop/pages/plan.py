@@ -176,11 +176,12 @@ class PlanPage(FramePage):
 
     def _prove(self) -> None:
         document, chosen = self._document, self.chosen_for_plan
-        if document is None or not chosen:
+        if document is None or document.survey is None or not chosen:
             return
+        frame_ms = document.survey.frame_ms.median
         self._workspace.jobs.run_measurement(
             lambda replay, progress, cancelled: prove_plan(
-                document.path, document.frame, chosen, document.findings, document.proofs, replay,
+                document.path, document.frame, chosen, document.findings, document.proofs, replay, frame_ms,
                 progress=progress, cancelled=cancelled,
             ),
             document.add_proofs,
