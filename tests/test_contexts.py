@@ -209,7 +209,7 @@ def test_state_that_another_context_covers_is_neither_repeated_nor_overwritten()
     assert found.use[0] == 1 or found.use[0] not in found.use[ours], "the first glEnable serves the last draw"
     redundant = {int(c) for c in np.flatnonzero(found.because >= -1)}
     assert 0 not in redundant and not redundant & set(ours)
-    assert frame.passes.names == ["window, 64², 1 draw, context 2", "window, 64², 1 draw"]
+    assert frame.passes.names == ["main view 1/2, 1 draw, context 2", "main view 2/2, 1 draw"]
     assert frame.owners[frame.steps.call].tolist() == [1, 0]
 
 

@@ -12,7 +12,7 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.findings import Case, Finding
-from wendascope.texts import listed, plural
+from wendascope.texts import capital, listed, plural
 
 SETTING, SHADER, ASSET, SUBMISSION, CODE = "setting", "shader edit", "asset", "draw submission", "program logic"
 """Classes of effort."""
@@ -185,7 +185,7 @@ class _Recommending:
     def _title(self, cause: tuple[object, ...], members: list[Finding], steps: list[int]) -> str:
         first = members[0]
         if len(members) == 1:
-            return first.title
+            return self._without_pass(first)
         passes = plural(len(self._passes(steps)), "pass", "passes")
         match cause[0]:
             case "batch":
@@ -207,6 +207,14 @@ class _Recommending:
             case "facing-away":
                 return f"{plural(len(steps), 'draw')} in {passes} face away"
         return f"{first.title}, and {plural(len(members) - 1, 'finding')} of the same cause"
+
+    def _without_pass(self, finding: Finding) -> str:
+        """A title that begins with its pass, with the pass at its end and without its counts."""
+        for index in self._passes(finding.steps):
+            name = self._case.names[index]
+            if finding.title.startswith(f"{name}: "):
+                return f"{capital(finding.title.removeprefix(f'{name}: '))} ({name.partition(',')[0]})"
+        return finding.title
 
     def _what(self, steps: list[int]) -> str:
         """What is drawn, as a person would call it: a debug group that all share, else facts."""

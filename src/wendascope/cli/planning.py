@@ -66,7 +66,9 @@ def plan(
         found = recommendations_of(case, findings, proofs)
     progress_end(json)
     now = survey.frame_ms.median, survey.submit_ms.median
-    made = make_plan(case, now, [item for item in found if not item.small], findings, proofs, budget)
+    made = make_plan(
+        case, now, [item for item in found if not item.small], findings, proofs, budget, survey.cpu.program_ms
+    )
     report = PlanReport(file.name, made, found, frame.passes.names)
     for path in write_plan(report, html, sarif):
         say(f"wrote {path}")

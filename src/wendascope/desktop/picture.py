@@ -19,7 +19,7 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import CancelledError
 from wendascope.measure.lenses import lens_named, lenses
-from wendascope.measure.overdraw import step_mask
+from wendascope.measure.overdraw import steps_mask
 from wendascope.measure.pictures import picture_at
 from wendascope.texts import share
 from wendascope.trials.runs import Beside
@@ -438,12 +438,14 @@ class PicturePanel(QWidget):
     def _ask_outline(self) -> None:
         document, jobs = self._document, self._jobs
         step = document.selection.step if document else None
-        if document is None or jobs is None or step is None or not self.outline.isChecked():
+        marked = document.selection.marked if document else ()
+        if document is None or jobs is None or step is None or not (marked or self.outline.isChecked()):
             self.view.outline(None)
             return
+        steps = [step, *marked]
         jobs.submit(
             JobName.OUTLINE,
-            lambda replay, progress, cancelled: replay.run(step_mask.asked(step), progress, cancelled),
+            lambda replay, progress, cancelled: replay.run(steps_mask.asked(steps), progress, cancelled),
             lambda found: (
                 self.view.outline(found) if document is self._document and document.selection.step == step else None
             ),

@@ -111,18 +111,22 @@ def without_discard(program: ProgramRecord) -> ProgramRecord:
 
 
 @remote
-def step_mask(session: ReplaySession, job: Job, step: int) -> npt.NDArray[np.bool_]:
-    """Shape (h, w), bottom row first: where fragments of a step passed; where none did, the box of its triangles."""
-    index = int(session.frame.passes.of_step[step])
+def steps_mask(session: ReplaySession, job: Job, steps: list[int]) -> npt.NDArray[np.bool_]:
+    """Shape (h, w), bottom row first: where fragments of some steps passed, of those in the pass of the first; of a
+    step of which none did, the box of its triangles.
+    """
+    index = int(session.frame.passes.of_step[steps[0]])
     item = layers_of(session, job, [index])[0]
+    wanted, boxes = set(steps), geometry_of(session, job).boxes
     mask = np.zeros(item.shape, bool)
     for touch in item.touches:
-        if touch.step == step:
-            mask[touch.box] = touch.counts > 0
+        if touch.step in wanted:
+            mask[touch.box] |= touch.counts > 0
     mask = np.logical_or.reduce(mask[: item.height].reshape(item.height, item.width, item.samples), axis=2)
-    box = geometry_of(session, job).boxes.get(step)
-    if not mask.any() and box is not None:
-        mask[box[1] : box[3], box[0] : box[2]] = True
+    for step in wanted - {touch.step for touch in item.touches}:
+        box = boxes.get(step)
+        if box is not None and int(session.frame.passes.of_step[step]) == index:
+            mask[box[1] : box[3], box[0] : box[2]] = True
     return mask
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -29,8 +30,8 @@ _NAME = "plan-"
 _UNUSABLE = (CHANGES, LEAVES, REFUSED, COSTS)
 _HALF_SAVED = 0.75
 """Of the fragments of a view, what half its width and height leave out."""
-_PAIRS = 13
-"""The fewest that decide anything, and some to spare."""
+_PAIRS = 24
+"""Enough for two looks at what was measured."""
 _LEAST_TRADE = 0.05
 """Of the frame: a trade of quality that brings less is not worth a word."""
 
@@ -120,39 +121,34 @@ def members_of(
 
 def make_plan(
     case: Case, now_ms: tuple[float, float], chosen: Sequence[Recommendation], findings: Sequence[Finding],
-    proofs: Mapping[str, Proof], budget_ms: float,
+    proofs: Mapping[str, Proof], budget_ms: float, program_ms: float = 0.0,
 ) -> Plan:  # fmt: skip
-    """The waterfall of recommendations in their order. `now_ms` are the frame's time and that of its submission."""
-    by_id = {f.id: f for f in findings}
+    """The waterfall of recommendations in their order. `now_ms` are the frame's time and that of its submission;
+    `program_ms` is what the program itself takes of its thread outside OpenGL.
+    """
     gpu, cpu = now_ms
-    steps: list[PlanStep] = []
-    for number, item in enumerate(chosen, 1):
-        members = members_of(chosen[:number], by_id, proofs)
-        proof = proofs.get(plan_name([f.id for f in members]))
-        if proof is None and len(members) == 1:
-            proof = proofs.get(members[0].id)
-        before = steps[-1] if steps else None
-        at_gpu, at_cpu = (before.gpu_after, before.cpu_after) if before else (gpu, cpu)
-        own = [f for f in members if f.id in item.findings]
-        if proof is not None and proof.verdict in (SAVES, NO_DIFFERENCE) and own:
-            saved = proof.saved_ms.median if proof.saved_ms and not proof.side else 0.0
-            submitted = proof.submit_saved_ms.median if proof.submit_saved_ms else 0.0
+    walk, steps, gone = _Walk({f.id: f for f in findings}, proofs), list[PlanStep](), set[int]()
+    for item in chosen:
+        at_gpu, at_cpu = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
+        found = walk.next(item)
+        after, alone = (at_gpu, at_cpu), False
+        if found.proof is not None and not found.out:
+            saved = found.proof.saved_ms.median if found.proof.saved_ms and not found.proof.side else 0.0
+            submitted = found.proof.submit_saved_ms.median if found.proof.submit_saved_ms else 0.0
             after = max(gpu - saved, 0.0), max(cpu - submitted, 0.0)
-            steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], True))
-            continue
-        counts = bool(own) or item.state == "cannot be tried"
-        note = "" if counts else "what was tried of it shows no gain, or wants steps that others have"
-        gone = {step for other in chosen[: number - 1] if leaves_out(other) for step in other.steps}
-        left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
-        left = left if counts else 0.0
-        less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
-        after = max(at_gpu - less[0], 0.0), max(at_cpu - less[1], 0.0)
-        alone = item.state == "proved" and counts
-        steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], False, alone, note))
+        elif not found.out:
+            left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
+            less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
+            after = max(at_gpu - less[0], 0.0), max(at_cpu - less[1], 0.0)
+            alone = item.state == "proved"
+        if not found.out and leaves_out(item):
+            gone |= set(item.steps)
+        proved = found.proof is not None and not found.out
+        steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], proved, alone, found.out))
     reached = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
     trades = _trades(case, chosen, reached[0])
     made = Plan("", "", budget_ms, gpu, cpu, *reached, steps, trades)
-    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen)
+    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen, program_ms)
     return made
 
 
@@ -168,7 +164,7 @@ def prove_plan(
     """
     if seconds is None:
         seconds = max(guidelines().proofs.seconds, _PAIRS * 2 * frame_ms / 1000)
-    by_id, known = {f.id: f for f in findings}, dict(proofs)
+    by_id, known = {f.id: f for f in findings}, {k: v for k, v in proofs.items() if v.verdict != NOISE}
     made: list[Proof] = []
 
     def keep(proof: Proof) -> Proof:
@@ -177,27 +173,85 @@ def prove_plan(
         proved(proof)
         return proof
 
-    for number in range(1, len(chosen) + 1):
+    walk = _Walk(by_id, known)
+    for number, item in enumerate(chosen, 1):
 
         def told(what: str, part: float, number: int = number) -> None:
             progress(f"plan, step {number} of {len(chosen)}: {what}", (number - 1 + part) / len(chosen))
 
-        members = members_of(chosen[:number], by_id, known)
-        name = plan_name([f.id for f in members])
-        if not members or name in known:
-            continue
-        if len(members) == 1:
-            if members[0].id not in known:
-                keep(prove(path, frame, members, replay, seconds, told, cancelled))
-            continue
-        found = keep(prove(path, frame, members, replay, seconds, told, cancelled, name))
-        if found.verdict in _UNUSABLE:
-            for item in [f for f in members if f.id in chosen[number - 1].findings and f.id not in known]:
-                keep(prove(path, frame, [item], replay, seconds, told, cancelled))
-            better = members_of(chosen[:number], by_id, known)
-            if better and plan_name([f.id for f in better]) not in known:
-                keep(prove(path, frame, better, replay, seconds, told, cancelled, plan_name([f.id for f in better])))
+        members = walk.members(item)
+        if members and walk.proof_of(members) is None:
+            name = members[0].id if len(members) == 1 else plan_name([f.id for f in members])
+            found = keep(prove(path, frame, members, replay, seconds, told, cancelled, name))
+            if found.verdict in _UNUSABLE and len(members) > 1:
+                # which of them it is, is known once each was tried alone
+                for own in [f for f in members if f.id in item.findings and f.id not in known]:
+                    keep(prove(path, frame, [own], replay, seconds, told, cancelled))
+                better = walk.members(item)
+                if better and better != members and walk.proof_of(better) is None:
+                    identity = better[0].id if len(better) == 1 else plan_name([f.id for f in better])
+                    keep(prove(path, frame, better, replay, seconds, told, cancelled, identity))
+        walk.next(item)
     return made
+
+
+@dataclass(frozen=True)
+class _Found:
+    """What is known of one recommendation after those before it."""
+
+    proof: Proof | None
+    """Of it together with them; None where that was not decided."""
+    out: str
+    """Why it is left out; empty where it is not."""
+
+
+class _Walk:
+    """Goes along the recommendations of a plan, and takes in those that hold and help with those before them."""
+
+    def __init__(self, findings: Mapping[str, Finding], proofs: Mapping[str, Proof]) -> None:
+        self._findings, self._proofs = findings, proofs
+        self._taken: list[Recommendation] = []
+        self._best: Proof | None = None
+
+    def members(self, item: Recommendation) -> list[Finding]:
+        """The findings of what was taken in so far and of one more, as far as they go into one frame."""
+        return members_of([*self._taken, item], self._findings, self._proofs)
+
+    def proof_of(self, members: Sequence[Finding]) -> Proof | None:
+        """What was decided of some findings together."""
+        found = self._proofs.get(plan_name([f.id for f in members]))
+        if found is None and len(members) == 1:
+            found = self._proofs.get(members[0].id)
+        return None if found is None or found.verdict == NOISE else found
+
+    def next(self, item: Recommendation) -> _Found:
+        members = self.members(item)
+        if not any(f.id in item.findings for f in members):
+            if item.state == "cannot be tried":  # nothing speaks against it, and nothing for it
+                return _Found(None, "")
+            return _Found(None, "what was tried of it shows no gain, or wants steps that others have")
+        proof = self.proof_of(members)
+        if proof is None:
+            self._taken.append(item)
+            return _Found(None, "")
+        if proof.verdict in _UNUSABLE:
+            return _Found(proof, f"with those before it: {proof.told_verdict}")
+        if self._best is not None and _worse(proof, self._best):
+            return _Found(proof, "it costs time with those before it")
+        self._taken.append(item)
+        self._best = proof
+        return _Found(proof, "")
+
+
+def _worse(proof: Proof, best: Proof) -> bool:
+    """Whether a change saves surely less than what it adds to, on both sides."""
+    pairs = ((proof.saved_ms, best.saved_ms), (proof.submit_saved_ms, best.submit_saved_ms))
+    known = [(mine, other) for mine, other in pairs if mine is not None and other is not None]
+    return (
+        bool(known)
+        and all(mine.median < other.median for mine, other in known)
+        and any(mine.high < other.low for mine, other in known)
+    )
 
 
 # ---- in words ------------------------------------------------------------------------------------------------
@@ -243,10 +297,16 @@ def _sentence(plan: Plan) -> str:
     return f"{now:.1f} -> {then:.1f} ms with {changes}; the budget of {plan.budget_ms:.1f} ms {reached}."
 
 
-def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation]) -> str:
+def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], program_ms: float) -> str:
     """What is left where the budget is not reached."""
+    own = ""
+    if program_ms > max(plan.budget_ms, plan.gpu_after):
+        own = (
+            f"The program's own code takes {program_ms:.1f} ms of its thread outside OpenGL: no change of the frame"
+            " brings it into the budget."
+        )
     if max(plan.gpu_after, plan.cpu_after) <= plan.budget_ms:
-        return ""
+        return own
     left = _left_of_passes(case, chosen)
     largest = sorted(range(len(left)), key=lambda index: -left[index])[:3]
     parts = [f"{case.names[index]} ({left[index]:.1f} ms)" for index in largest if left[index] > 0]
@@ -254,4 +314,4 @@ def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation]) -> str:
     if plan.trades:
         trades = listed([f"{trade.what} about {trade.ms:.1f} ms" for trade in plan.trades])
         text += f" Trades of quality, estimated: {trades}."
-    return text.strip()
+    return " ".join(filter(None, [own, text.strip()]))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from wendascope import records
@@ -46,18 +46,31 @@ class Selection(Observable):
     def __init__(self) -> None:
         super().__init__()
         self.step: int | None = None
+        self.marked: tuple[int, ...] = ()
+        """Steps that are shown together with the chosen one, until another is chosen."""
         self._back: list[int | None] = []
         self._forward: list[int | None] = []
 
     def choose(self, step: int | None) -> None:
         """Choose a step; does nothing when it is already chosen."""
+        if step == self.step and not self.marked:
+            return
+        self.marked = ()
         if step == self.step:
+            self.changed()
             return
         self._back.append(self.step)
         del self._back[:-_LONGEST_HISTORY]
         self._forward.clear()
         self.step = step
         self.changed()
+
+    def mark(self, steps: Sequence[int]) -> None:
+        """Choose the first of some steps, and show all of them."""
+        if steps:
+            self.choose(steps[0])
+            self.marked = tuple(steps)
+            self.changed()
 
     @property
     def can_go_back(self) -> bool:

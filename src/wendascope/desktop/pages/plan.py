@@ -59,7 +59,8 @@ class PlanPage(FramePage):
         self.prove.setToolTip("Replay the frame with each change and all before it, against the original")
         self.small = QPushButton()
         self.small.setCheckable(True)
-        self.show_step = QPushButton("Go to the first step")
+        self.show_step = QPushButton("Mark in the picture")
+        self.show_step.setToolTip("Go to its first step, and outline all of its steps in that pass")
         buttons = QHBoxLayout()
         for button in (self.prove, self.small, self.show_step):
             buttons.addWidget(button)
@@ -137,7 +138,8 @@ class PlanPage(FramePage):
         if document is not None and document.survey is not None and document.drawn is not None:
             now = document.survey.frame_ms.median, document.survey.submit_ms.median
             budget = self._workspace.budget_ms
-            self._plan = make_plan(document.case, now, self.chosen_for_plan, document.findings, document.proofs, budget)
+            own, chosen = document.survey.cpu.program_ms, self.chosen_for_plan
+            self._plan = make_plan(document.case, now, chosen, document.findings, document.proofs, budget, own)
             self.say(capital(self._plan.sentence), self._plan.rest)
         if kept is not None:
             self.choose(kept.item.id)
@@ -191,7 +193,7 @@ class PlanPage(FramePage):
     def _go(self) -> None:
         row = self.table.chosen
         if row is not None and row.item.steps and self._document is not None:
-            self._document.selection.choose(row.item.steps[0])
+            self._document.selection.mark(row.item.steps)
 
 
 def _gain(gain: Gain | None) -> str:

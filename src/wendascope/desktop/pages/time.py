@@ -12,12 +12,13 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
+    QToolButton,
     QTreeView,
     QVBoxLayout,
 )
 
 from wendascope.analysis.late import frame_bound
-from wendascope.desktop.answer import answer_labels
+from wendascope.desktop.answer import answer_labels, details_label, labelled
 from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
@@ -181,6 +182,13 @@ class TimePage(Page):
         self._document: Document | None = None
         self._following = False
         question, self.answer, self.evidence = answer_labels("Is the frame over budget, and where does its time go?")
+        self.evidence.setTextFormat(Qt.TextFormat.AutoText)
+        self.more = QToolButton()
+        self.more.setText("How we know")
+        self.more.setCheckable(True)
+        self.more.setAutoRaise(True)
+        self.details = details_label()
+        self.more.toggled.connect(lambda _on: self._say())
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find passes and steps: words of their names, program 3, step 417")
         self.search.setClearButtonEnabled(True)
@@ -215,6 +223,8 @@ class TimePage(Page):
         layout.addWidget(question)
         layout.addWidget(self.answer)
         layout.addWidget(self.evidence)
+        layout.addWidget(self.more)
+        layout.addWidget(self.details)
         layout.addLayout(row)
         layout.addWidget(self.view, 1)
         workspace.listen(self._refresh)
@@ -254,6 +264,8 @@ class TimePage(Page):
         if document is None:
             self.answer.setText("")
             self.evidence.setText("")
+            self.more.hide()
+            self.details.hide()
             return
         verdict = document.verdict(self._workspace.budget_ms)
         if verdict is None or document.survey is None:
@@ -265,28 +277,16 @@ class TimePage(Page):
                 f"Press Ctrl+M to time the frame, its {len(frame.passes)} passes and its {len(frame.steps):,}"
                 f" steps.{own}"
             )
+            self.more.hide()
+            self.details.hide()
             return
-        survey = document.survey
         self.answer.setText(verdict.sentence)
-        marked = (
-            ""
-            if survey.verification.identical
-            else (
-                " The replay differs from the captured picture: these times are of a frame that is not quite the"
-                " captured one."
-            )
-        )
-        self.evidence.setText(
-            f"Measured by {survey.method}, {survey.repeats} repeats, {survey.frame_ms.low:.1f} to"
-            f" {survey.frame_ms.high:.1f} ms. {verdict.evidence[0].upper()}{verdict.evidence[1:]}.{marked}"
-        )
-        combined = document.proofs.get(COMBINED)
-        if combined is not None and combined.ratio is not None:
-            self.evidence.setText(f"Proved: {combined.together_summary}. {self.evidence.text()}")
-        bound = frame_bound(document.frame)
-        if bound is not None:
-            self.evidence.setText(f"{self.evidence.text()} {bound.sentence}")
-        self.evidence.setToolTip(f"Clock: {survey.calibration.reason}")
+        self.evidence.setText(labelled(_facts(document)))
+        self.evidence.setToolTip(f"Clock: {document.survey.calibration.reason}")
+        details = _details(document)
+        self.details.setText(labelled(details))
+        self.more.setVisible(bool(details))
+        self.details.setVisible(self.more.isChecked() and bool(details))
 
     def _search(self, text: str) -> None:
         count = self.model.search(text)
@@ -329,3 +329,33 @@ class TimePage(Page):
     def focus_search(self) -> None:
         self.search.setFocus()
         self.search.selectAll()
+
+
+def _facts(document: Document) -> list[tuple[str, str]]:
+    """What the answer follows from, at a glance."""
+    survey = document.survey
+    assert survey is not None
+    frame, cpu = survey.frame_ms, survey.cpu
+    combined = document.proofs.get(COMBINED)
+    return [
+        ("GPU work", f"{frame.median:.1f} ms when replayed ({frame.low:.1f} to {frame.high:.1f})"),
+        ("CPU", f"{cpu.calls_ms + cpu.program_ms:.1f} ms of the program's thread, waits excluded"),
+        ("proved", combined.together_summary if combined is not None and combined.ratio is not None else ""),
+        (
+            "caution",
+            ""
+            if survey.verification.identical
+            else "the replay differs from the captured picture: these times are of a frame that is not quite that one",
+        ),
+    ]
+
+
+def _details(document: Document) -> list[tuple[str, str]]:
+    """How that was measured, and who bounds the frame by what the running program showed."""
+    survey, bound = document.survey, frame_bound(document.frame)
+    if survey is None:
+        return []
+    return [
+        ("measured", f"by {survey.method} in {survey.repeats} repeats; {survey.calibration.reason}"),
+        ("bound by", bound.sentence if bound is not None else ""),
+    ]
