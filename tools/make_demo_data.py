@@ -19,6 +19,8 @@ from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import examine_file
 from wendascope.trials.limits import find_limits
+from wendascope.trials.plan import prove_plan, recommendations_of
+from wendascope.trials.proof import stored_proofs
 from wendascope.trials.prove_all import prove_all
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
@@ -49,7 +51,9 @@ def forget(path: Path) -> None:
 
 
 def measure(path: Path) -> None:
-    """Survey, layers, findings, a proof of each, and what limits the most expensive programs, all kept in the file."""
+    """Survey, layers, findings, a proof of each and of the plan, and what limits the most expensive programs, all kept in
+    the file.
+    """
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
         assert found.survey.verification.identical, f"{path.name} does not replay to the same picture"
@@ -63,6 +67,10 @@ def measure(path: Path) -> None:
             [p.ms for p in found.survey.passes],
             found.survey.submit_ms.median,
         )
+        proofs = stored_proofs(path)
+        chosen = [item for item in recommendations_of(case, found.findings, proofs) if not item.small]
+        frame_ms = found.survey.frame_ms.median
+        prove_plan(path, found.frame, chosen, found.findings, proofs, replay, frame_ms)
         for study in case.study_shaders()[:DEAREST]:
             find_limits(path, study, replay)
     size = path.stat().st_size

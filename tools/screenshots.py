@@ -102,6 +102,8 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     window.show_page("Findings")
     window.page("Findings").findings.choose("not-visible-0")  # type: ignore[attr-defined]
     shoot("findings")
+    window.show_page("Plan")
+    shoot("plan")
 
 
 def together(
@@ -235,8 +237,6 @@ def main() -> None:
         compare.measure()  # type: ignore[attr-defined]
         wait(app, lambda: compare.figure() not in ("", "two"), 240)
         shoot("compare")
-        compare.lens.setChecked(True)  # type: ignore[attr-defined]
-        shoot("difference")
         window.close()
         window.deleteLater()
         app.sendPostedEvents(None, QEvent.Type.DeferredDelete)

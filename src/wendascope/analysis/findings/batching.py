@@ -179,13 +179,17 @@ def _price(batch: Batch) -> str:
 
 
 def cpu_ms(case: Case, batches: list[Batch]) -> float:
-    """CPU time in the calls that serve the draws which would go, as recorded, ms. A draw counts with what one of the
-    quick quarter of the frame's draws takes, at most: on a driver that shades vertices in its calls, the vertices stay.
+    """CPU time in the calls that serve the draws which would go, as recorded, ms; once measured, as replayed. A draw
+    counts with what one of the quick quarter of the frame's draws takes, at most: on a driver that shades vertices in
+    its calls, the vertices stay.
     """
     if not case.frame.call_count:
         return 0.0
     sums = np.concatenate([[0.0], np.cumsum(case.frame.call_ms)])
-    return _gone(case, batches, sums, float(np.quantile(_served(case, case.sharing.draws.nonzero()[0], sums), 0.25)))
+    each = float(np.quantile(_served(case, case.sharing.draws.nonzero()[0], sums), 0.25))
+    # recording takes a part of the calls' time: the replay of the same calls does not
+    share = 1.0 if not case.submit_ms else min(case.submit_ms / max(case.frame.cpu_lane.calls_ms, 1e-9), 1.0)
+    return _gone(case, batches, sums, each) * share
 
 
 def own_ms(case: Case, batches: list[Batch]) -> float:
