@@ -51,8 +51,8 @@ def forget(path: Path) -> None:
 
 
 def measure(path: Path) -> None:
-    """Survey, layers, findings, a proof of each and of the plan, and what limits the most expensive programs, all kept in
-    the file.
+    """Survey, layers, findings, a proof of each and of the plan, and what limits the most expensive programs: all kept
+    in the file.
     """
     with Replay(path) as replay:
         found = examine_file(path, replay=replay)
