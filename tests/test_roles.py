@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import shutil
+from pathlib import Path
+
 import pytest
 
+from wendascope import records
 from wendascope.demo.data import demo_files
+from wendascope.desktop.models.document import Document
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
-from wendascope.frame.roles import Role, pass_names
+from wendascope.frame.roles import GivenRole, Role, pass_names
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
 from wendascope.opengl.packed import CallBatch, Raw
@@ -60,6 +65,21 @@ def test_scenes_that_others_wrote(capture: Capture, scene: str) -> None:
     _, frame = capture(["glmark2", "-s", "400x300", "-b", f"{scene}:duration=60.0"], 15)
     assert [role.role for role in frame.pass_roles] == GLMARK[scene]
     assert len(set(frame.passes.names)) == len(frame.passes)
+
+
+def test_a_role_that_somebody_gives_is_kept_and_names_the_pass(tmp_path: Path) -> None:
+    path = Path(shutil.copy(demo_files()[2], tmp_path / "box.wend"))
+    document = Document(path)
+    assert document.frame.passes.names == ["main view, 5,545 draws"]
+    document.give_role(0, Role.OVERLAY.value)
+    assert document.frame.passes.names == ["overlay, 5,545 draws"]
+    again = Document(path)
+    assert again.frame.pass_roles[0].role == R.OVERLAY and again.frame.pass_roles[0].evidence == ["Given by the user."]
+    again.give_role(0, "")
+    assert Document(path).frame.passes.names == ["main view, 5,545 draws"]
+    records.GIVEN_ROLE.keep(path, GivenRole(99, "overlay"))
+    records.GIVEN_ROLE.keep(path, GivenRole(0, "no role of ours"))
+    assert Document(path).frame.passes.names == ["main view, 5,545 draws"], "what does not fit counts nothing"
 
 
 # ---- frames made up ------------------------------------------------------------------------------------------

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.breaks import Accepted
     from wendascope.analysis.drawn import Drawn
     from wendascope.frame.notes import Note
+    from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import Survey
     from wendascope.trials.examine import StoredFindings
     from wendascope.trials.limits import Limits
@@ -120,6 +121,8 @@ PROOF: RecordKind[Proof] = RecordKind("proof", "trials.proof:Proof", 2, {1: _ren
 """One record each; the newest of a finding counts."""
 ACCEPTED_BREAK: RecordKind[Accepted] = RecordKind("accepted break", "analysis.breaks:Accepted")
 """One record each; the newest of a reason, name and step counts."""
+GIVEN_ROLE: RecordKind[GivenRole] = RecordKind("pass role", "frame.roles:GivenRole")
+"""One record each; the newest of a pass counts."""
 LIMITS: RecordKind[Limits] = RecordKind("limits", "trials.limits:Limits")
 """Experiments on a program, or on steps of it; the newest of each counts."""
 ATTEMPT: RecordKind[Attempt] = RecordKind("attempt", "trials.log:Attempt")
@@ -137,6 +140,7 @@ KINDS: tuple[RecordKind[Any], ...] = (
     FINDINGS,
     PROOF,
     ACCEPTED_BREAK,
+    GIVEN_ROLE,
     LIMITS,
     ATTEMPT,
     TRIAL_MARK,

@@ -6,10 +6,12 @@ Each role carries the facts that it follows from.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import Enum
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 
 from wendascope.frame.numbers import Ints
@@ -325,6 +327,29 @@ class _Roles:
                 for part, index in enumerate(parts, 1):
                     roles[index].number = number if len(views) > 1 else 0
                     roles[index].part, roles[index].of = (part, len(parts)) if len(parts) > 1 else (0, 0)
+
+
+class GivenRole(msgspec.Struct):
+    """What somebody says that a pass does; an empty role takes it back. Kept in the file."""
+
+    pass_index: int
+    role: str = ""
+
+
+def give_roles(frame: Frame, given: Iterable[GivenRole]) -> None:
+    """Take the roles that somebody gave in place of those worked out; the newest of a pass counts, and those of passes
+    that the frame does not have count nothing. Names follow.
+    """
+    newest = {item.pass_index: item.role for item in given if 0 <= item.pass_index < len(frame.passes)}
+    roles = roles_of(frame)
+    for index, text in newest.items():
+        chosen = next((role for role in Role if role.value == text), None)
+        if chosen is not None:
+            roles[index] = PassRole(
+                chosen, ["Given by the user."], reads=roles[index].reads, read_by=roles[index].read_by
+            )
+    frame.__dict__["pass_roles"] = roles
+    frame.passes.__dict__.pop("names", None)
 
 
 def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:

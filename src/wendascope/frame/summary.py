@@ -14,6 +14,9 @@ class PassSummary(msgspec.Struct):
     target: str
     width: int
     height: int
+    role: str
+    """What it does in the frame."""
+    evidence: list[str]
 
 
 class Summary(msgspec.Struct):
@@ -40,8 +43,17 @@ def summarise(frame: Frame) -> Summary:
     table, steps = frame.passes, frame.steps
     width, height = frame.size
     passes = [
-        PassSummary(i, table.names[i], int(table.end[i] - table.first[i]), t.name, t.width, t.height)
-        for i, t in enumerate(table.targets)
+        PassSummary(
+            i,
+            table.names[i],
+            int(table.end[i] - table.first[i]),
+            t.name,
+            t.width,
+            t.height,
+            role.role.value,
+            role.evidence,
+        )
+        for i, (t, role) in enumerate(zip(table.targets, frame.pass_roles, strict=True))
     ]
     return Summary(
         program=" ".join([frame.metadata.program, *frame.metadata.arguments]),

@@ -121,7 +121,9 @@ def _target(frame: OpenGLFrame, step: int) -> Section:
     passes = frame.passes
     index = int(passes.of_step[step])
     target = passes.targets[index]
+    role = frame.pass_roles[index]
     section = Section("Target", [("pass", passes.names[index]), ("size", f"{target.width} x {target.height}")])
+    section.rows.append(("role", f"{role.role.value}: {' '.join(role.evidence)}"))
     if target.framebuffer == 0:
         window = frame.default_framebuffer
         section.rows.append(

@@ -16,6 +16,7 @@ from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, 
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import introduction
+from wendascope.frame.roles import GivenRole, give_roles
 from wendascope.measure.records import Survey, Verification
 from wendascope.trials.examine import Examined, Refuted, stored_examination, stored_refuted
 from wendascope.trials.limits import Limits, stored_limits
@@ -135,6 +136,9 @@ class Document(Observable):
         self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.proofs: dict[str, Proof] = stored_proofs(path)
+        self._given_roles = records.GIVEN_ROLE.all(path)
+        if self._given_roles:
+            give_roles(self.frame, self._given_roles)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
         self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
         self.log: Log = stored_log(path)
@@ -203,6 +207,16 @@ class Document(Observable):
         """
         records.ACCEPTED_BREAK.keep(self.path, item)
         self.accepted.append(item)
+
+    def give_role(self, pass_index: int, role: str) -> None:
+        """Keep in the file what a pass does, or with an empty role that it is worked out again. Raises FileError and
+        changes nothing when it cannot.
+        """
+        item = GivenRole(pass_index, role)
+        records.GIVEN_ROLE.keep(self.path, item)
+        self._given_roles.append(item)
+        give_roles(self.frame, self._given_roles)
+        self.changed()
 
     def reload_proofs(self) -> None:
         self.proofs = stored_proofs(self.path)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 from typing import Any
 
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, QSettings, Qt
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, QPoint, QSettings, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -12,6 +13,8 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
+    QMenu,
+    QMessageBox,
     QToolButton,
     QTreeView,
     QVBoxLayout,
@@ -25,6 +28,8 @@ from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._registry import Page, page
 from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, pass_colour, theme
+from wendascope.errors import FileError
+from wendascope.frame.roles import Role
 from wendascope.trials.proof import COMBINED
 
 Index = QModelIndex | QPersistentModelIndex
@@ -205,6 +210,8 @@ class TimePage(Page):
         self.view.setItemDelegateForColumn(4, ShareDelegate(self.view))
         self.view.setFont(figures_font())
         self.view.setAccessibleName("Passes and steps")
+        self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.view.customContextMenuRequested.connect(self._role_menu)
         header = self.view.header()
         header.setSortIndicatorShown(False)  # the mark stands in the title, where it covers no text
         header.setStretchLastSection(False)
@@ -229,6 +236,31 @@ class TimePage(Page):
         layout.addWidget(self.view, 1)
         workspace.listen(self._refresh)
         self._refresh()
+
+    def _role_menu(self, at: QPoint) -> None:
+        """Roles to choose for the pass under the pointer."""
+        index = self.view.indexAt(at)
+        node = self.model.node(index) if index.isValid() else None
+        if node is None or node.kind != "pass" or self._document is None:
+            return
+        document, mine = self._document, self._document.frame.pass_roles[node.pass_index]
+        menu = QMenu(self)
+        menu.addSection(f"{mine.role.value}: {' '.join(mine.evidence)}")
+        for role in Role:
+            action = menu.addAction(
+                role.value, functools.partial(self._give_role, document, node.pass_index, role.value)
+            )
+            action.setCheckable(True)
+            action.setChecked(role == mine.role)
+        menu.addSeparator()
+        menu.addAction("Work it out again", functools.partial(self._give_role, document, node.pass_index, ""))
+        menu.exec(self.view.viewport().mapToGlobal(at))
+
+    def _give_role(self, document: Document, index: int, role: str) -> None:
+        try:
+            document.give_role(index, role)
+        except FileError as error:
+            QMessageBox.warning(self, "The role is not kept in the file", str(error))
 
     # ---- the page protocol ----------------------------------------------------------------------------
 
