@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from pathlib import Path
 
@@ -124,6 +125,25 @@ def test_a_plan_subtracts_what_is_proved_together_and_else_what_is_estimated() -
     assert [s.proved for s in made.steps] == [True, True] and made.steps[0].gpu_after == pytest.approx(20.0)
     assert made.gpu_after == pytest.approx(4.5) and made.cpu_after == pytest.approx(4.0)
     assert "2 proved; the budget of 5.0 ms is reached" in made.sentence and made.rest == ""
+
+
+def test_what_cannot_be_tried_stays_subtracted_after_a_proof() -> None:
+    frame = frame_of_passes()
+    mine = [
+        finding("a", "covered-clear", [0], 6.0, remedy=None),
+        finding("b", "covered-clear", [7], 0.9),
+        finding("c", "covered-clear", [14], 0.8),
+    ]
+    case = case_of(frame)
+    proofs = {"b": proof("b", SAVES, 0.5), "c": proof("c", SAVES, 0.4), plan_name(["b", "c"]): proof("x", SAVES, 2.0)}
+    chosen = [r for r in recommendations_of(case, mine, proofs) if not r.small]
+    assert [r.findings[0] for r in chosen] == ["a", "b", "c"] and chosen[0].state == "cannot be tried"
+    made = make_plan(case, (21.0, 5.0), chosen, mine, proofs, 5.0)
+    assert [round(s.gpu_after, 3) for s in made.steps] == [20.0, 19.5, 18.0]
+    assert all(a.gpu_after == b.gpu_before for a, b in itertools.pairwise(made.steps))
+    worse = proofs | {plan_name(["b", "c"]): proof("x", SAVES, 0.1)}
+    kept = make_plan(case, (21.0, 5.0), chosen, mine, worse, 5.0)
+    assert kept.steps[-1].note == "it costs time with those before it" and kept.gpu_after == pytest.approx(19.5)
 
 
 def test_the_document_is_text_html_and_sarif() -> None:

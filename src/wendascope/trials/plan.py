@@ -128,6 +128,7 @@ def make_plan(
     """
     gpu, cpu = now_ms
     walk, steps, gone = _Walk({f.id: f for f in findings}, proofs), list[PlanStep](), set[int]()
+    untried = (0.0, 0.0)  # what no proof contains, and is expected all the same
     for item in chosen:
         at_gpu, at_cpu = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
         found = walk.next(item)
@@ -135,12 +136,14 @@ def make_plan(
         if found.proof is not None and not found.out:
             saved = found.proof.saved_ms.median if found.proof.saved_ms and not found.proof.side else 0.0
             submitted = found.proof.submit_saved_ms.median if found.proof.submit_saved_ms else 0.0
-            after = max(gpu - saved, 0.0), max(cpu - submitted, 0.0)
+            after = max(gpu - saved - untried[0], 0.0), max(cpu - submitted - untried[1], 0.0)
         elif not found.out:
             left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
             less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
             after = max(at_gpu - less[0], 0.0), max(at_cpu - less[1], 0.0)
             alone = item.state == "proved"
+            if item.state == "cannot be tried":
+                untried = untried[0] + less[0], untried[1] + less[1]
         if not found.out and leaves_out(item):
             gone |= set(item.steps)
         proved = found.proof is not None and not found.out
