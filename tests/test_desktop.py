@@ -303,3 +303,19 @@ def test_the_toolkit_loses_no_references(qtbot: Any) -> None:
         painter.fillRect(QRectF(0, 0, 4, 4), QColor("white"))
     painter.end()
     assert sys.getrefcount(None) > before - 1000 and not picture.isNull(), "this PySide6 would end the window"
+
+
+def test_the_picture_goes_over_the_page_and_back(window: MainWindow, depot: Path) -> None:
+    window.switch_picture()
+    assert not window.pages.isHidden(), "without a frame there is no picture to enlarge"
+    window.open_files([depot])
+    window.show_page("Overdraw")
+    before = window.splitters["across"].sizes()
+    window.switch_picture()
+    assert window.pages.isHidden() and window.facts.isHidden() and not window.picture.isHidden()
+    window.switch_picture()
+    assert not window.pages.isHidden() and not window.facts.isHidden()
+    assert window.splitters["across"].sizes() == before
+    window.switch_picture()
+    window.show_page("Time")
+    assert not window.pages.isHidden(), "going to a page shows it"

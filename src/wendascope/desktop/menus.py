@@ -99,6 +99,7 @@ class Menus:
             self._add(view, f"Lens: {item.title}", choose, item.shortcut)
         self._outline_action = self._add(view, "&Outline the selected step", picture.outline.toggle, "Ctrl+L")
         view.addSeparator()
+        self._add(view, "Picture: o&ver the page, and back", window.switch_picture, "Ctrl+E")
         self._add(view, "Picture: &larger", lambda: picture.view.zoom_by(1.25), QKeySequence.StandardKey.ZoomIn)
         self._add(view, "Picture: s&maller", lambda: picture.view.zoom_by(0.8), QKeySequence.StandardKey.ZoomOut)
         self._add(view, "Picture: &fit", picture.view.fit, "Ctrl+0")

@@ -140,6 +140,7 @@ class MainWindow(QMainWindow):
 
     def _show_page(self, index: int) -> None:
         """Show a page; one that stands alone gets the room of strip, picture and facts."""
+        self.enlarge_picture(False)
         self.pages.setCurrentIndex(index)
         alone = list(self._pages.values())[index].alone
         is_open = self.workspace.current is not None
@@ -147,6 +148,20 @@ class MainWindow(QMainWindow):
             part.setVisible(is_open and not alone)
         self.header.setVisible(is_open)
         self.menus.enable()
+
+    @property
+    def picture_is_large(self) -> bool:
+        return self.facts.isHidden()
+
+    def switch_picture(self) -> None:
+        self.enlarge_picture(not self.picture_is_large)
+
+    def enlarge_picture(self, large: bool) -> None:
+        """Give the picture the room of page and facts, or take it back; the splitters stay as they are set."""
+        if large and (self._side.isHidden() or self.workspace.current is None):
+            return
+        self.pages.setVisible(not large)
+        self.facts.setVisible(not large)
 
     def show_page(self, title: str) -> None:
         """Go to a page by its title."""
