@@ -79,6 +79,11 @@ class _Column(QScrollArea):
         return super().eventFilter(watched, event)
 
 
+_FIRST = """1. Start a program on the left and take the frame that is too slow; or open the demo frames.
+2. Measure it: Ctrl+M.
+3. The Plan page says what to change first, and whether that reaches the budget."""
+
+
 @page("Capture", -10)
 class CapturePage(Page):
     """Left: what to run and when to take. Right: its frames, the captures, what it writes."""
@@ -394,11 +399,11 @@ class CapturePage(Page):
         running, held, waiting = session.running, session.state == "held", session.state == "waiting"
         self.answer.setText(session.sentence(budget))
         bound = session.bound()
-        told = bound.sentence if bound and running else "Start a program on the left, then capture frames at any time."
+        told = bound.sentence if bound and running else _FIRST
         self.evidence.setText(
             f"<b>{html.escape(session.problem[:1].upper() + session.problem[1:])}</b>"
             if session.problem
-            else html.escape(told)
+            else html.escape(told).replace("\n", "<br>")
         )
         self.strip.show_beats(session.beats, budget)
         self.start_button.setEnabled(not running)
