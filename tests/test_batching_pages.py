@@ -16,6 +16,7 @@ from wendascope import records
 from wendascope.analysis import guidelines as guidelines_module
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.ways import ways_of
+from wendascope.demo.data import demo_files
 from wendascope.desktop import guidelines_file as file_module
 from wendascope.desktop.code_view import coloured
 from wendascope.desktop.node_tree import Node, NodeTree
@@ -385,3 +386,16 @@ def test_ways_of_a_batch_are_side_by_side_and_proved(opened: MainWindow, qtbot: 
     assert "not tried" in page.ways.table.rows.as_text([0]) and "not tried" not in page.ways.table.rows.as_text([1])
     merged = next(b for b in document.structure.batches.batches if b.how == "merge" and b.in_place)
     assert ways_of(document.structure.sharing, document.structure.batches, merged)[0].how == "merge"
+
+
+def test_another_frame_takes_the_place_of_the_chosen_batch(opened: MainWindow, tmp_path: Path, qtbot: Any) -> None:
+    """A batch of a long frame is chosen when a short one is opened: its steps are none of the short one's."""
+    page = _batching(opened)
+    page.tree.setCurrentIndex(page.tree.nodes.index(0, 0))
+    assert page.ways.table.rows.rows
+    opened.open_files([Path(shutil.copy(demo_files()[1], tmp_path / "small.wend"))])
+    document = opened.workspace.current
+    assert document is not None and len(document.frame.steps) < 89
+    qtbot.waitUntil(lambda: document.structure is not None, timeout=PATIENCE)
+    steps = {step for way in page.ways.table.rows.rows for step in way.finding.steps}
+    assert all(step < len(document.frame.steps) for step in steps)

@@ -30,7 +30,7 @@ from wendascope.trials.proof import COMBINED, state_of
 from wendascope.trials.verdicts import SHORT
 
 _TITLES = ["batch / draw", "how", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
-_WIDTHS = [76, 52, 44, 60, 64, 64, 52, 88]
+_WIDTHS = [72, 48, 44, 56, 64, 64, 48, 104]
 _HOW = {"instance": "instances", "merge": "merged", "multi-draw": "ranges"}
 
 
@@ -107,11 +107,14 @@ class BatchingPage(FramePage):
             if combined is not None and combined.ratio is not None and combined.steps_after < combined.steps_before:
                 evidence = f"Proved: {combined.together_summary}. {evidence}"
             self.say(answer, evidence)
-        self.ways.show_batch(document, self._current_batch() if found else None)
+        kept = self._current_batch()
         shown = (found, document.survey if document else None, len(document.proofs) if document else 0)
         if shown != self._shown:
             self._shown = shown
             self._fill(document)
+            if kept is not None and found is not None and any(batch is kept for batch in found.batches.batches):
+                self._choose_row(kept)
+        self.ways.show_batch(document, self._current_batch() if found else None)
 
     # ---- batches and single draws ---------------------------------------------------------------------------
 
@@ -217,16 +220,25 @@ class BatchingPage(FramePage):
         if document is None or document.structure is None:
             return
         number = int(document.structure.batches.of_step[step])
+        if number < 0:
+            return
+        batch = document.structure.batches.batches[number]
+        if self._choose_row(batch):
+            self._choose_finding(document, batch)
+            self._ask_code(document, batch)
+            self.ways.show_batch(document, batch)
+
+    def _choose_row(self, batch: Batch) -> bool:
+        """Choose a batch in the tree without telling anybody; whether it is there."""
         for row, node in enumerate(self.tree.nodes.root.children):
-            if isinstance(node.thing, Batch) and node.thing.number == number:
+            if isinstance(node.thing, Batch) and node.thing.number == batch.number:
                 self._following = True
                 index = self.tree.nodes.index(row, 0)
                 self.tree.setCurrentIndex(index)
                 self.tree.scrollTo(index)
-                self._choose_finding(document, node.thing)
                 self._following = False
-                self._ask_code(document, node.thing)
-                self.ways.show_batch(document, node.thing)
+                return True
+        return False
 
     def _follow_selection(self) -> None:
         """A step chosen elsewhere shows its batch."""
