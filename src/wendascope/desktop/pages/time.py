@@ -192,6 +192,8 @@ class TimePage(Page):
         self.more.setText("How we know")
         self.more.setCheckable(True)
         self.more.setAutoRaise(True)
+        self.more.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        self.more.setArrowType(Qt.ArrowType.RightArrow)
         self.details = details_label()
         self.more.toggled.connect(lambda _on: self._say())
         self.search = QLineEdit()
@@ -318,6 +320,7 @@ class TimePage(Page):
         details = _details(document)
         self.details.setText(labelled(details))
         self.more.setVisible(bool(details))
+        self.more.setArrowType(Qt.ArrowType.DownArrow if self.more.isChecked() else Qt.ArrowType.RightArrow)
         self.details.setVisible(self.more.isChecked() and bool(details))
 
     def _search(self, text: str) -> None:
