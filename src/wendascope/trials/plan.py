@@ -149,9 +149,9 @@ def make_plan(
         proved = found.proof is not None and not found.out
         steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], proved, alone, found.out))
     reached = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
-    trades = _trades(case, chosen, reached[0])
-    made = Plan("", "", budget_ms, gpu, cpu, *reached, steps, trades)
-    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen, program_ms)
+    after_ms = _left_of_passes(case, chosen)
+    made = Plan("", "", budget_ms, gpu, cpu, *reached, steps, _trades(case, after_ms, reached[0]))
+    made.sentence, made.rest = _sentence(made), _rest(case, made, after_ms, program_ms)
     return made
 
 
@@ -263,12 +263,12 @@ def _worse(proof: Proof, best: Proof) -> bool:
 def _left_of_passes(case: Case, chosen: Sequence[Recommendation]) -> list[float]:
     """Time of each pass once what is chosen is done, by their shares in its steps."""
     left = list(case.pass_ms or [])
-    of_step = np.asarray(case.frame.passes.of_step)
+    of_step, step_ms = np.asarray(case.frame.passes.of_step), case.step_ms
     for item in chosen:
-        if item.gpu is None or not item.steps:
+        if item.gpu is None or not item.steps or step_ms is None:
             continue
         steps = np.array(item.steps)
-        times = np.array([case.time_of([s]) or 0.0 for s in item.steps])
+        times = step_ms[steps]
         whole = float(times.sum())
         for index in item.passes:
             share = float(times[of_step[steps] == index].sum()) / whole if whole > 0 else 0.0
@@ -276,10 +276,9 @@ def _left_of_passes(case: Case, chosen: Sequence[Recommendation]) -> list[float]
     return left
 
 
-def _trades(case: Case, chosen: Sequence[Recommendation], reached: float) -> list[Trade]:
-    """Views and images at half size: the largest first."""
+def _trades(case: Case, left: Sequence[float], reached: float) -> list[Trade]:
+    """Views and images at half size: the largest first. `left` is what each pass takes after the plan, in ms."""
     found: list[Trade] = []
-    left = _left_of_passes(case, chosen)
     for index, role in enumerate(case.frame.pass_roles):
         if role.role not in (*SCENE, *POST, Role.SHADOW, Role.SHADOW_COPY) or index >= len(left):
             continue
@@ -300,7 +299,7 @@ def _sentence(plan: Plan) -> str:
     return f"{now:.1f} -> {then:.1f} ms with {changes}; the budget of {plan.budget_ms:.1f} ms {reached}."
 
 
-def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], program_ms: float) -> str:
+def _rest(case: Case, plan: Plan, left: Sequence[float], program_ms: float) -> str:
     """What is left where the budget is not reached."""
     own = ""
     if program_ms > max(plan.budget_ms, plan.gpu_after):
@@ -310,7 +309,6 @@ def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], program_ms: 
         )
     if max(plan.gpu_after, plan.cpu_after) <= plan.budget_ms:
         return own
-    left = _left_of_passes(case, chosen)
     largest = sorted(range(len(left)), key=lambda index: -left[index])[:3]
     parts = [f"{case.names[index]} ({left[index]:.1f} ms)" for index in largest if left[index] > 0]
     text = f"What is left is mostly {listed(parts)}." if parts else ""

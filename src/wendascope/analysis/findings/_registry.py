@@ -133,20 +133,23 @@ class Case:
 
         Steps run alone take longer than together, for nothing overlaps: each counts with its part of its pass.
         """
-        if self.ms is None:
+        if self.step_ms is None:
             return None
-        return sum(
-            self.ms[step] * self._together[int(self.frame.passes.of_step[step])] * share
-            for step, share in shares.items()
-        )
+        steps, parts = list(shares), np.array(list(shares.values()))
+        return float(self.step_ms[steps] @ parts) if steps else 0.0
 
     @cached_property
-    def _together(self) -> list[float]:
-        """Of each pass: its time as a whole over the sum of its steps' times alone, at most 1."""
-        if self.ms is None or self.pass_ms is None:
-            return [1.0] * len(self.frame.passes)
-        alone = [sum(self.ms[step] for step in self.steps_of(index)) for index in range(len(self.pass_ms))]
-        return [min(1.0, whole / part) if part > 0 else 1.0 for whole, part in zip(self.pass_ms, alone, strict=True)]
+    def step_ms(self) -> np.ndarray | None:
+        """Of each step: its time within its pass, in ms; together they take no more than their passes do."""
+        if self.ms is None:
+            return None
+        times, of_step = np.array(self.ms, float), np.asarray(self.frame.passes.of_step)
+        if self.pass_ms is None:
+            return times
+        alone = np.bincount(of_step, times, len(self.frame.passes))
+        whole = np.array(self.pass_ms, float)
+        together = np.minimum(np.divide(whole, alone, out=np.ones_like(whole), where=alone > 0), 1.0)
+        return times * together[of_step]
 
     def steps_of(self, index: int) -> range:
         return range(int(self.frame.passes.first[index]), int(self.frame.passes.end[index]))
