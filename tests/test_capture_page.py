@@ -47,7 +47,7 @@ def test_a_session_from_start_to_stop(qtbot: Any, window: MainWindow, page: Capt
     qtbot.mouseClick(page.now_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(page.session.rows) == 1 and page.session.rows[0].thumbnail is not None, timeout=60000)
     page.count.setValue(2)
-    page.after.setValue(1.0)
+    page.after.setValue(4.0)  # long enough to be read between two stalls of a busy machine
     qtbot.waitUntil(page.after_button.isEnabled, timeout=30000)
     qtbot.mouseClick(page.after_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "taking a frame in" in page.waiting.text(), timeout=30000)
