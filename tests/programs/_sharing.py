@@ -11,6 +11,28 @@ from wendascope.replay.context import PbufferContext
 _MAJOR, _MINOR, _PROFILE, _NONE = 0x3098, 0x30FB, 0x30FD, 0x3038
 
 
+class SecondWindow:
+    """One more window for the context that is current, which draws into both in turn."""
+
+    def __init__(self, context: PbufferContext, width: int, height: int) -> None:
+        self._egl = ctypes.CDLL("libEGL.so.1")
+        self._egl.eglGetCurrentContext.restype = ctypes.c_void_p
+        self._egl.eglMakeCurrent.argtypes = [ctypes.c_void_p] * 4
+        self._egl.eglSwapBuffers.argtypes = [ctypes.c_void_p] * 2
+        self._display, self._first = context.main_surface
+        _, self._second = context.surface(width, height)
+        self._context = self._egl.eglGetCurrentContext()
+
+    def begin(self) -> None:
+        """What follows is drawn into this window."""
+        self._egl.eglMakeCurrent(self._display, self._second, self._second, self._context)
+
+    def end(self) -> None:
+        """Show it, and go back to the first window."""
+        self._egl.eglSwapBuffers(self._display, self._second)
+        self._egl.eglMakeCurrent(self._display, self._first, self._first, self._context)
+
+
 class SharedContext:
     """One more context with the objects of the first, on the same surface or on one of its own."""
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import ctypes
-
 from _linking import make_program
 from _running import SIZE, core, forever
+from _sharing import SecondWindow
 from OpenGL import GL
 
 ROWS = 12
@@ -22,13 +21,7 @@ FADED = "#version 330\nuniform vec4 colour;\nout vec4 result;\nvoid main() { res
 
 def main() -> None:
     context = core()
-    egl = ctypes.CDLL("libEGL.so.1")
-    egl.eglGetCurrentContext.restype = ctypes.c_void_p
-    egl.eglMakeCurrent.argtypes = [ctypes.c_void_p] * 4
-    egl.eglSwapBuffers.argtypes = [ctypes.c_void_p] * 2
-    display, first = context.main_surface
-    _, second = context.surface(64, 48)
-    handle = egl.eglGetCurrentContext()
+    second = SecondWindow(context, 64, 48)
     programs = [make_program(VERTEX, fragment) for fragment in (FLAT, FADED)]
     places = [[GL.glGetUniformLocation(p, name) for name in ("rect", "colour")] for p in programs]
     GL.glBindVertexArray(GL.glGenVertexArrays(1))
@@ -48,11 +41,10 @@ def main() -> None:
                 GL.glDrawArrays(GL.GL_TRIANGLE_STRIP, 0, 4)
 
     def draw(_: int) -> None:
-        egl.eglMakeCurrent(display, second, second, handle)
+        second.begin()
         GL.glViewport(0, 0, 64, 48)
         rows(0.3)
-        egl.eglSwapBuffers(display, second)
-        egl.eglMakeCurrent(display, first, first, handle)
+        second.end()
         GL.glViewport(0, 0, *SIZE)
         rows(0.7)
 

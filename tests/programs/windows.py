@@ -2,30 +2,22 @@
 
 from __future__ import annotations
 
-import ctypes
-
 from _running import core, forever
+from _sharing import SecondWindow
 from OpenGL import GL
 
 
 def main() -> None:
     context = core()
-    egl = ctypes.CDLL("libEGL.so.1")
-    egl.eglGetCurrentContext.restype = ctypes.c_void_p
-    egl.eglMakeCurrent.argtypes = [ctypes.c_void_p] * 4
-    egl.eglSwapBuffers.argtypes = [ctypes.c_void_p] * 2
-    display, first = context.main_surface
-    _, second = context.surface(64, 48)
-    handle = egl.eglGetCurrentContext()
+    second = SecondWindow(context, 64, 48)
 
     def draw(number: int) -> None:
-        egl.eglMakeCurrent(display, second, second, handle)
+        second.begin()
         GL.glDisable(GL.GL_SCISSOR_TEST)
         GL.glClearColor(0.9, 0.1, number % 3 / 3, 1)
         GL.glClear(GL.GL_COLOR_BUFFER_BIT)
         GL.glViewport(0, 0, 64, 48)
-        egl.eglSwapBuffers(display, second)
-        egl.eglMakeCurrent(display, first, first, handle)
+        second.end()
         GL.glEnable(GL.GL_SCISSOR_TEST)
         for i in range(20):
             GL.glScissor(i * 8, (i * 13 + number * 3) % 100, 20, 12)

@@ -150,9 +150,11 @@ def keys_to_unify(
             if time.monotonic() > until:
                 break
             alone = Shared(key, part)
+            if alone in given:
+                continue
             regions = plan_with(sharing, touched, {*given, alone}, measure)
             gain = _gain(sharing, alone, now - draws_in(regions), regions)
-            if gain.saved > 0 and alone not in given:
+            if gain.saved > 0:
                 found.append(gain)
     return sorted(found, key=lambda gain: (-gain.saved, len(gain.of)))
 

@@ -184,18 +184,21 @@ def prove_plan(
 
         members = walk.members(item)
         if members and walk.proof_of(members) is None:
-            name = members[0].id if len(members) == 1 else plan_name([f.id for f in members])
-            found = keep(prove(path, frame, members, replay, seconds, told, cancelled, name))
+            found = keep(prove(path, frame, members, replay, seconds, told, cancelled, _proof_name(members)))
             if found.verdict in _UNUSABLE and len(members) > 1:
                 # which of them it is, is known once each was tried alone
                 for own in [f for f in members if f.id in item.findings and f.id not in known]:
                     keep(prove(path, frame, [own], replay, seconds, told, cancelled))
                 better = walk.members(item)
                 if better and better != members and walk.proof_of(better) is None:
-                    identity = better[0].id if len(better) == 1 else plan_name([f.id for f in better])
-                    keep(prove(path, frame, better, replay, seconds, told, cancelled, identity))
+                    keep(prove(path, frame, better, replay, seconds, told, cancelled, _proof_name(better)))
         walk.next(item)
     return made
+
+
+def _proof_name(members: Sequence[Finding]) -> str:
+    """What a proof of some findings is kept under: a finding alone under its own id."""
+    return members[0].id if len(members) == 1 else plan_name([f.id for f in members])
 
 
 @dataclass(frozen=True)

@@ -20,19 +20,22 @@ from wendascope.registry import GL
 
 _INDEX_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
 _FLOATS = re.compile(r"glVertexAttrib[1-4]fv?")
-_SINGLE = {
-    "glDrawArrays",
-    "glDrawElements",
-    "glDrawElementsBaseVertex",
-    "glDrawRangeElements",
-    "glDrawRangeElementsBaseVertex",
-    # of one instance, as whoever asks has made sure
+INSTANCED_DRAWS = (
     "glDrawArraysInstanced",
     "glDrawArraysInstancedBaseInstance",
     "glDrawElementsInstanced",
     "glDrawElementsInstancedBaseInstance",
     "glDrawElementsInstancedBaseVertex",
     "glDrawElementsInstancedBaseVertexBaseInstance",
+)
+"""Draws that count as single ones here: of one instance, as `plan_batch` makes sure."""
+_SINGLE = {
+    "glDrawArrays",
+    "glDrawElements",
+    "glDrawElementsBaseVertex",
+    "glDrawRangeElements",
+    "glDrawRangeElementsBaseVertex",
+    *INSTANCED_DRAWS,
 }
 
 

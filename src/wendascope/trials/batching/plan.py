@@ -37,7 +37,7 @@ from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_setters, uniform_value, variable_of
 from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.registry import GL, tables
-from wendascope.trials.batching.merging import Merged, merge
+from wendascope.trials.batching.merging import INSTANCED_DRAWS, Merged, merge
 from wendascope.trials.batching.new_objects import Gathered, NewObjects
 from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
 from wendascope.trials.batching.texture_units import (
@@ -56,18 +56,7 @@ _INSTANCED = {
     "glDrawElements": "glDrawElementsInstanced",
     "glDrawRangeElements": "glDrawElementsInstanced",
     "glDrawElementsBaseVertex": "glDrawElementsInstancedBaseVertex",
-}
-# of one instance each, as `plan_batch` makes sure
-_INSTANCED |= {
-    name: name
-    for name in (
-        "glDrawArraysInstanced",
-        "glDrawArraysInstancedBaseInstance",
-        "glDrawElementsInstanced",
-        "glDrawElementsInstancedBaseInstance",
-        "glDrawElementsInstancedBaseVertex",
-        "glDrawElementsInstancedBaseVertexBaseInstance",
-    )
+    **{name: name for name in INSTANCED_DRAWS},
 }
 _SEVERAL = {
     "glDrawArrays": "glMultiDrawArrays",
