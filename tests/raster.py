@@ -353,7 +353,8 @@ class RasterFrame(Frame):
         columns = [np.array(pairs, np.int64).reshape(-1, 2).T for pairs in (reads, writes)]
         targets = [[t.framebuffer] if t.framebuffer else [] for t in self.passes.targets]
         pairs = [(column[0], column[1]) for column in columns]
-        return ResourceFlow(pairs[0], pairs[1], effects, (nothing, nothing), targets)
+        never = np.full(len(writes), len(self.scene))
+        return ResourceFlow(pairs[0], pairs[1], effects, (nothing, nothing), targets, never)
 
     @functools.cached_property
     def programs(self) -> dict[int, Program]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import shutil
 import sys
 from pathlib import Path
@@ -17,7 +16,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 from wendascope import records
 from wendascope.desktop.command_palette import CommandPalette, matches
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
-from wendascope.desktop.models.tree import FrameTree
+from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
@@ -53,7 +52,7 @@ def test_one_selection_everywhere(qtbot: Any, window: MainWindow, own_small: Pat
     assert document is not None
     document.selection.choose(7)
     page = time_page(window)
-    node = page.model.node(page.view.currentIndex())
+    node = page.table.model.node(page.table.view.currentIndex())
     assert node is not None and node.first == 7 and node.kind == "step"
     assert window.facts.title.text().startswith("Step 7: draw")
     qtbot.waitUntil(lambda: "after step 7" in window.picture.title.text(), timeout=20000)
@@ -105,24 +104,24 @@ def test_facts_tell_arguments_textures_and_state(window: MainWindow, depot: Path
 def test_the_tree_sorts_searches_and_copies(window: MainWindow, depot: Path) -> None:
     window.open_files([depot])
     page = time_page(window)
-    model = page.model
+    model = page.table.model
 
     def names() -> list[str]:
         return [model.data(model.index(r, 0)) for r in range(model.rowCount())]
 
     assert names()[0] == "depot", "the most expensive first"
-    page.view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+    page.table.view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
     assert names()[:3] == ["shadow", "camera", "mirror"]
-    page.view.sortByColumn(1, Qt.SortOrder.DescendingOrder)
+    page.table.view.sortByColumn(1, Qt.SortOrder.DescendingOrder)
     steps = [int(model.data(model.index(r, 1)).replace(",", "")) for r in range(model.rowCount())]
     assert steps == sorted(steps, reverse=True)
-    page.search.setText("board triangle strip")
-    assert names() == ["board"] and page.found.text() == "83 of 1,073 steps"
-    page.search.setText("no such thing")
-    assert names() == [] and page.found.text().startswith("0 of")
-    page.search.clear()
+    page.table.search.setText("board triangle strip")
+    assert names() == ["board"] and page.table.found.text() == "83 of 1,073 steps"
+    page.table.search.setText("no such thing")
+    assert names() == [] and page.table.found.text().startswith("0 of")
+    page.table.search.clear()
     assert model.rowCount() == 10
-    lines = page.view.as_text().splitlines()
+    lines = page.table.view.as_text().splitlines()
     assert lines[0].startswith("pass / step\tsteps\tms") and len(lines) == 11
 
 
@@ -132,7 +131,7 @@ def test_clicking_and_zooming_the_strip(qtbot: Any, window: MainWindow, depot: P
     assert document is not None
     strip = window.strip
     whole = strip._view.end - strip._view.start
-    x = 56 + strip._view.x(float(strip._times.pass_start[3] + 5))  # type: ignore[union-attr]
+    x = 56 + strip._view.x(float(strip._times.group_start[3] + 5))  # type: ignore[union-attr]
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
     assert document.selection.step == int(document.frame.passes.end[3]) - 1
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 62))
@@ -152,7 +151,7 @@ def test_clicking_and_zooming_the_strip(qtbot: Any, window: MainWindow, depot: P
     assert strip._view.end - strip._view.start < whole
     assert strip._time_at(x) == pytest.approx(under)
     qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
-    assert strip._view.start == pytest.approx(float(strip._times.pass_start[3]))  # type: ignore[union-attr]
+    assert strip._view.start == pytest.approx(float(strip._times.group_start[3]))  # type: ignore[union-attr]
     assert "depot" in strip._tip(x, 35) and "timed whole" in strip._tip(x, 35)
 
 
@@ -244,17 +243,27 @@ def test_the_picture_probe_reads_the_pixel(window: MainWindow, depot: Path) -> N
 def test_strip_layout_adds_up(depot: Path) -> None:
     frame, survey = load(depot), records.SURVEY.newest(depot)
     assert survey is not None
-    times = strip_times(frame, survey)
+    times = strip_times(FrameTree(frame, survey))
     assert times.measured and times.total == pytest.approx(sum(p.ms for p in survey.passes))
     assert np.all(np.diff(times.step_end) >= -1e-9)
     for i, (a, b) in enumerate(zip(frame.passes.first.tolist(), frame.passes.end.tolist(), strict=True)):
-        assert times.step_start[a] == pytest.approx(times.pass_start[i]) and times.step_end[b - 1] == pytest.approx(
-            times.pass_end[i]
+        assert times.step_start[a] == pytest.approx(times.group_start[i]) and times.step_end[b - 1] == pytest.approx(
+            times.group_end[i]
         )
     middle = (times.step_start + times.step_end) / 2
     wide = np.flatnonzero(times.step_end - times.step_start > 1e-6)
     assert all(step_at(times, float(middle[s])) == s for s in wide[::37].tolist())
-    unmeasured = strip_times(frame, None)
+    for by in TREES:  # the same time in other groups, the widest first
+        other = strip_times(FrameTree(frame, survey, by))
+        assert other.total == pytest.approx(times.total) and sorted(other.order.tolist()) == list(
+            range(len(frame.steps))
+        )
+        assert all(
+            step_at(other, float((other.step_start[s] + other.step_end[s]) / 2)) == s for s in wide[::37].tolist()
+        )
+        if other.groups[0].kind != "pass":
+            assert np.all(np.diff(other.group_end - other.group_start) <= 1e-9)
+    unmeasured = strip_times(FrameTree(frame, None))
     assert not unmeasured.measured and unmeasured.total == len(frame.steps)
 
 
@@ -275,13 +284,22 @@ def test_ruler_ticks_are_round_and_apart() -> None:
         assert np.diff(ticks).min() * view.scale >= 80
 
 
-def test_groups_divide_a_pass_without_gaps(depot: Path) -> None:
-    tree = FrameTree(load(depot), records.SURVEY.newest(depot))
-    for node in tree.children(tree.root):
-        children = sorted(tree.children(node), key=lambda n: n.first)
-        assert children[0].first == node.first and children[-1].end == node.end
-        assert all(a.end == b.first for a, b in itertools.pairwise(children))
+@pytest.mark.parametrize("by", TREES)
+def test_groups_divide_their_steps(depot: Path, by: str) -> None:
+    tree = FrameTree(load(depot), records.SURVEY.newest(depot), by)
+
+    def divided(node: Node, depth: int = 0) -> int:
+        children = tree.children(node)
+        assert sorted(step for c in children for step in c.steps.tolist()) == node.steps.tolist()
         assert tree.total("triangles", node) == sum(tree.total("triangles", c) for c in children)
+        assert len(children) > 1 or node is tree.root or len(node.steps) == 1
+        return max([divided(c, depth + 1) for c in children if c.kind != "step"], default=depth)
+
+    assert divided(tree.root) >= (1 if by == DRAW_ORDER else 2)
+    assert sum(tree.share(node) or 0.0 for node in tree.outermost) == pytest.approx(1.0)
+    step = len(tree.frame.steps) // 2
+    found = tree.find(step)
+    assert found is not None and found.kind == "step" and found.first == step
 
 
 def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -75,19 +75,20 @@ def test_overdraw_is_told_in_waste_and_the_table_can_be_copied(opened: MainWindo
     assert isinstance(page, OverdrawPage)
     assert "are wasted" in page.answer.text()
     table = page.table
-    assert table.rows.rowCount() == 3
+    assert table.model.rowCount() == 3
     first = _scene(opened)
     opened.workspace.current.selection.choose(first + 3)  # type: ignore[union-attr]
-    assert table.rows.place(table.currentIndex()) == (True, first + 3)
-    table.setFocus()
-    qtbot.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    node = table.model.node(table.view.currentIndex())
+    assert node is not None and (node.kind, node.first) == ("step", first + 3)
+    table.view.setFocus()
+    qtbot.keyClick(table.view, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     lines = QGuiApplication.clipboard().text().split("\n")
     assert lines[0].split("\t")[:3] == ["pass / step", "~ waste, ms", "wasted"]
     assert lines[1].startswith(f"{first + 3}  draw 6 vertices")
     # a pass chosen in the table is chosen everywhere, as it ends up
-    table.setCurrentIndex(table.rows.index(0, 0))
-    _, number = table.rows.place(table.currentIndex())
-    assert opened.workspace.current.selection.step == int(opened.workspace.current.frame.passes.end[number]) - 1  # type: ignore[union-attr]
+    table.view.setCurrentIndex(table.model.index(0, 0))
+    node = table.model.node(table.view.currentIndex())
+    assert node is not None and opened.workspace.current.selection.step == node.last  # type: ignore[union-attr]
 
 
 def test_a_click_in_the_picture_shows_the_pixel_stack(opened: MainWindow, qtbot: Any) -> None:
@@ -180,7 +181,9 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     assert isinstance(page, GeometryPage)
     assert "too small to cover a sample (above" in page.answer.text()
     fine = _scene(opened) + 12
-    assert page.table.rows.text(True, fine, 1) == "7,200"
+    tree = page.table.model.tree
+    node = tree.find(fine) if tree else None
+    assert node is not None and page.table.model.text(node, 1) == "7,200"
     opened.workspace.current.selection.choose(fine)  # type: ignore[union-attr]
     page.tabs.setCurrentWidget(page.mesh)
     mesh: MeshPanel = page.mesh

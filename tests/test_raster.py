@@ -304,7 +304,9 @@ def test_a_chain_of_reads_is_followed_to_the_window() -> None:
     used = [*scene[:3], quad(*near, texture=3)]
     assert without_effect(frame_of(*used)).tolist() == [False] * 4
     flow = dataclasses.replace(frame_of(*scene).resource_flow, read_back=(np.array([-1]), np.array([2])))
-    assert live(flow).tolist() == [True, True, False, True], "what is read back has an effect, and what it reads"
+    assert live(flow, np.arange(4)).tolist() == [True, True, False, True], (
+        "what is read back has an effect, and what it reads"
+    )
 
 
 # ---- findings -------------------------------------------------------------------------------------------------

@@ -132,7 +132,7 @@ def test_cascades_in_one_texture_are_parts_of_one_light() -> None:
     _into(batch, 0, texture=3)
     frame = _frame(batch, light=[_depth(3)], lamp=[_depth(4)])
     names = frame.passes.names
-    assert _roles(frame)[:3] == [R.SHADOW] * 3 and names[0].startswith("shadow 1 1/3")
+    assert _roles(frame)[:3] == [R.SHADOW] * 3 and names[0].startswith("shadow 1 (1/3)")
     assert any(name.startswith("shadow 2") for name in names)
     unread = frame.pass_roles[-2]
     assert unread.role == R.SHADOW and "Nothing in this frame reads that depth." in unread.evidence

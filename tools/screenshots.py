@@ -227,7 +227,7 @@ def main() -> None:
         shaded(app, window, document, shoot)
         window.show_page("Time")
         window.set_scheme("dark")
-        window.strip.show_pass(depot)
+        window.strip.show_group(depot)
         window.picture.lens.setCurrentIndex(window.picture.lens.findData("depth"))
         wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
         shoot("dark")

@@ -128,7 +128,7 @@ class _Recommending:
     def _cause(self, finding: Finding) -> tuple[object, ...]:
         rule, frame = finding.rule, self._case.frame
         if rule in ("copies", "too-fine", "small-visible-part", "degenerate-triangles"):
-            meshes = {self._mesh(step) for step in finding.steps}
+            meshes = {int(frame.uses.mesh[step]) for step in finding.steps}
             family = "batch" if rule == "copies" else "mesh"
             return (family, *meshes) if len(meshes) == 1 else (family, rule, len(meshes), *sorted(meshes)[:3])
         if rule in BATCHES:
@@ -143,14 +143,6 @@ class _Recommending:
         if rule in ("back-to-front", "depth-prepass", "untested-overdraw"):
             return ("overdraw", *self._passes(finding.steps)[:1])
         return (rule, finding.id)
-
-    def _mesh(self, step: int) -> tuple[int, ...]:
-        """What is drawn, whatever program reads it: passes that write depth alone read fewer of its attributes."""
-        inputs = self._case.sharing.inputs_of(step)
-        count = int(self._case.frame.steps.vertices[step])
-        if not inputs or not inputs[0].buffer:
-            return int(self._case.sharing.geometry[step]), 0, count
-        return inputs[0].buffer, inputs[0].offset, count
 
     def _passes(self, steps: Sequence[int]) -> list[int]:
         return np.unique(np.asarray(self._case.frame.passes.of_step)[list(steps)]).tolist() if steps else []

@@ -14,6 +14,7 @@ from wendascope.desktop.models.commands import Failed, JobName, T, Work
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.errors import CancelledError, FileError
+from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
 from wendascope.measure.survey import REPEATS
@@ -50,6 +51,7 @@ class FrameWork(QObject):
         self._workspace = workspace
         self._runners: dict[Document, JobRunner] = {}
         self._studied: set[Document] = set()
+        self._pictured: set[Document] = set()
         self._proved.connect(lambda document, proof: document.add_proofs([proof]), Qt.ConnectionType.QueuedConnection)
 
     def runner(self, document: Document) -> JobRunner:
@@ -194,6 +196,18 @@ class FrameWork(QObject):
             lambda _replay, _progress, _cancelled: study(document.frame, document.accepted, document.drawn),
             document.set_structure,
             lambda error: self._fail("The calls could not be looked at", error),
+        )
+
+    def picture_passes(self, document: Document) -> None:
+        """Make small pictures of the passes, once. What cannot be replayed has none; others say why."""
+        if document in self._pictured:
+            return
+        self._pictured.add(document)
+        self.runner(document).submit(
+            JobName.PASS_PICTURES,
+            lambda replay, progress, cancelled: replay.run(pass_pictures.asked(), progress, cancelled),
+            document.pass_pictures.show,
+            lambda _error: None,
         )
 
     def study_again(self) -> None:

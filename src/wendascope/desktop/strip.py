@@ -23,13 +23,15 @@ from wendascope.desktop.models.strip_layout import (
     StripTimes,
     View,
     cpu_columns,
-    pass_at,
+    group_at,
     ruler_ticks,
     step_at,
     strip_times,
 )
-from wendascope.desktop.theme import figures_font, pass_colour, theme
+from wendascope.desktop.models.tree import FrameTree
+from wendascope.desktop.theme import figures_font, group_colour, theme
 from wendascope.frame.cpu import CpuLane
+from wendascope.texts import plural
 
 _MARGIN = 16
 _RULER, _PASSES, _STEPS, _CPU, _GAP = 22, 28, 20, 22, 4
@@ -43,6 +45,7 @@ class FrameStrip(QWidget):
         super().__init__()
         self._workspace = workspace
         self._document: Document | None = None
+        self._by = workspace.grouping
         self._times: StripTimes | None = None
         self._lane: CpuLane | None = None
         self._view = View(0, 1, 1)
@@ -62,11 +65,11 @@ class FrameStrip(QWidget):
 
     def _refresh(self) -> None:
         document = self._workspace.current
-        if document is not self._document:
-            self._document = document
-            if document is not None:
+        if document is not self._document or self._workspace.grouping != self._by:
+            if document is not self._document and document is not None:
                 document.listen(self._measured)
                 document.selection.listen(self.update)
+            self._document, self._by = document, self._workspace.grouping
             self._measured()
         else:
             self.show_all()  # the budget may have changed, and with it how much time the strip covers
@@ -76,7 +79,7 @@ class FrameStrip(QWidget):
         if document is None:
             self._times = self._lane = None
         else:
-            self._times = strip_times(document.frame, document.survey)
+            self._times = strip_times(FrameTree(document.frame, document.survey, self._by))
             self._lane = document.frame.cpu_lane
         self.show_all()
 
@@ -98,10 +101,10 @@ class FrameStrip(QWidget):
         self._view = View(0, self._full, self._inner)
         self.update()
 
-    def show_pass(self, index: int) -> None:
-        """Fill the strip with one pass."""
+    def show_group(self, index: int) -> None:
+        """Fill the strip with one pass or other group."""
         if self._times is not None:
-            self._view = View(float(self._times.pass_start[index]), float(self._times.pass_end[index]), self._inner)
+            self._view = View(float(self._times.group_start[index]), float(self._times.group_end[index]), self._inner)
             self.update()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -113,7 +116,7 @@ class FrameStrip(QWidget):
         painter = QPainter(self)
         painter.setFont(figures_font(0.9))
         t = theme()
-        if self._document is None or self._times is None or len(self._times.pass_end) == 0:
+        if self._document is None or self._times is None or len(self._times.group_end) == 0:
             painter.setPen(QColor(t.soft))
             painter.drawText(
                 self.rect(),
@@ -125,7 +128,7 @@ class FrameStrip(QWidget):
         self._paint_ruler(painter)
         painter.save()
         painter.setClipRect(QRectF(0, 0, self._inner, self.height()))
-        self._paint_passes(painter)
+        self._paint_groups(painter)
         self._paint_steps(painter)
         self._paint_cpu(painter)
         self._paint_budget(painter)
@@ -168,23 +171,22 @@ class FrameStrip(QWidget):
                 painter.setPen(QColor(t.soft))
                 painter.drawText(QPointF(x + 3, _RULER - 8), text)
 
-    def _paint_passes(self, painter: QPainter) -> None:
+    def _paint_groups(self, painter: QPainter) -> None:
         assert self._document is not None and self._times is not None
         t, metrics = theme(), QFontMetricsF(painter.font())
-        chosen = self._chosen_pass()
-        names = self._document.frame.passes.names
-        for i, (start, end) in enumerate(
-            zip(self._times.pass_start.tolist(), self._times.pass_end.tolist(), strict=True)
+        chosen = self._chosen_group()
+        for i, (node, start, end) in enumerate(
+            zip(self._times.groups, self._times.group_start.tolist(), self._times.group_end.tolist(), strict=True)
         ):
             x, right = self._view.x(start), self._view.x(end)
             if right < 0 or x > self._inner:
                 continue
             box = QRectF(x, _RULER, max(right - x - 1, 1), _PASSES)
-            painter.fillRect(box, pass_colour(i))
+            painter.fillRect(box, group_colour(node))
             visible = box.intersected(QRectF(0, _RULER, self._inner, _PASSES))
             if visible.width() > 24:
                 painter.setPen(QColor("#12161A"))
-                text = metrics.elidedText(names[i], Qt.TextElideMode.ElideRight, visible.width() - 8)
+                text = metrics.elidedText(node.label, Qt.TextElideMode.ElideRight, visible.width() - 8)
                 painter.drawText(visible.adjusted(4, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter, text)
             if i == chosen:
                 painter.setPen(QPen(QColor(t.accent), 3))
@@ -195,17 +197,18 @@ class FrameStrip(QWidget):
         assert self._document is not None and self._times is not None
         top = _RULER + _PASSES + _GAP
         times, view = self._times, self._view
-        first, last = (step_at(times, min(max(ms, 0.0), times.total)) or 0 for ms in (view.start, view.end))
-        of_step = self._document.frame.passes.of_step
+        ends = times.step_end[times.order]
+        first, last = (int(np.searchsorted(ends, ms, side="left")) for ms in (view.start, view.end))
+        colours = [group_colour(node) for node in times.groups]
         drawn_to = -1.0
-        for step in range(first, last + 1):
+        for place, step in enumerate(times.order[first : last + 1].tolist()):
             x, right = view.x(float(times.step_start[step])), view.x(float(times.step_end[step]))
             if right < drawn_to + 1:  # thinner than a pixel: part of the bar before
                 continue
-            colour = pass_colour(int(of_step[step]))
+            colour = colours[int(times.group_of[step])]
             painter.fillRect(
                 QRectF(max(x, drawn_to), top, max(right - max(x, drawn_to), 1), _STEPS),
-                colour if step % 2 else colour.lighter(118),
+                colour if place % 2 else colour.lighter(118),
             )
             drawn_to = right
         chosen = self._document.selection.step
@@ -257,10 +260,10 @@ class FrameStrip(QWidget):
             painter.setPen(QColor(t.ink))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
-    def _chosen_pass(self) -> int | None:
-        assert self._document is not None
+    def _chosen_group(self) -> int | None:
+        assert self._document is not None and self._times is not None
         step = self._document.selection.step
-        return None if step is None else int(self._document.frame.passes.of_step[step])
+        return None if step is None else int(self._times.group_of[step])
 
     # ---- hands ---------------------------------------------------------------------------------------
 
@@ -284,9 +287,13 @@ class FrameStrip(QWidget):
         if self._pressed is not None and not self._dragged and self._document is not None and self._times is not None:
             ms = self._time_at(event.position().x())
             if event.position().y() < _RULER + _PASSES:
-                index = pass_at(self._times, ms)
+                index = group_at(self._times, ms)
                 if index is not None:
-                    self._document.selection.choose(int(self._document.frame.passes.end[index]) - 1)
+                    node = self._times.groups[index]
+                    if node.kind == "group":
+                        self._document.selection.mark(node.steps.tolist(), node.last)
+                    else:
+                        self._document.selection.choose(node.last)
             else:
                 step = step_at(self._times, ms)
                 if step is not None:
@@ -296,11 +303,11 @@ class FrameStrip(QWidget):
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self._times is None:
             return
-        index = pass_at(self._times, self._time_at(event.position().x()))
+        index = group_at(self._times, self._time_at(event.position().x()))
         if index is None:
             self.show_all()
         else:
-            self.show_pass(index)
+            self.show_group(index)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         factor = 1.25 ** (event.angleDelta().y() / 120)
@@ -335,12 +342,13 @@ class FrameStrip(QWidget):
         frame, survey = self._document.frame, self._document.survey
         ms = self._time_at(x)
         if y < _RULER + _PASSES:
-            index = pass_at(self._times, ms)
+            index = group_at(self._times, ms)
             if index is None:
                 return ""
-            count = int(frame.passes.end[index] - frame.passes.first[index])
-            time = f"\n{survey.passes[index].ms:.3f} ms, timed whole (measured)" if survey else ""
-            return f"{frame.passes.names[index]}\n{count:,} steps{time}"
+            node = self._times.groups[index]
+            wide = float(self._times.group_end[index] - self._times.group_start[index])
+            how = "timed whole (measured)" if node.kind == "pass" else "its part of the times of its passes"
+            return f"{node.label}\n{plural(len(node.steps), 'step')}" + (f"\n{wide:.3f} ms, {how}" if survey else "")
         if y > _RULER + _PASSES + _STEPS + 1.5 * _GAP:
             return self._wait_tip(ms) or (
                 "CPU time of the recorded calls in the program.\nBars: in calls. Hatched: waiting. Empty: the program's"

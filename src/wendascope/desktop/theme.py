@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalett
 from PySide6.QtWidgets import QApplication
 
 from wendascope.colours import COPPER, COPPER_ON_DUSK, DUSK, INK, PAPER, PASS_COLOURS, RELIEF, SURROUND
+from wendascope.desktop.models.tree import Node
 
 GRID = 8
 """All distances are multiples of this many pixels."""
@@ -62,6 +63,13 @@ def pass_colour(index: int) -> QColor:
     """The colour of a pass, by its number."""
     colour = QColor(PASS_COLOURS[index % len(PASS_COLOURS)])
     return colour.darker(125) if is_dark() else colour
+
+
+def group_colour(node: Node) -> QColor:
+    """The colour of an outermost row of the tree, in tables and in the strip; groups that are no passes begin at the
+    other end, so that nobody takes them for passes.
+    """
+    return pass_colour(node.number if node.kind == "pass" else len(PASS_COLOURS) - 1 - node.number)
 
 
 def apply(app: QApplication) -> None:

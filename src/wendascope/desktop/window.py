@@ -65,6 +65,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.settings = settings or QSettings("Wendascope", "Wendascope")
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
+        self.workspace.set_grouping(str(self.settings.value("group_by", "")))
         self.work = FrameWork(self.workspace)
         self.guidelines = GuidelinesFile()
         self.setWindowTitle("Wendascope")
@@ -257,6 +258,7 @@ class MainWindow(QMainWindow):
     def _refresh(self) -> None:
         document = self.workspace.current
         self.settings.setValue("budget_ms", self.workspace.budget_ms)
+        self.settings.setValue("group_by", self.workspace.grouping)
         if document is None:
             self.show_page("Capture")
         self._show_page(self.pages.currentIndex())
@@ -266,6 +268,8 @@ class MainWindow(QMainWindow):
             document.selection.listen(self.menus.enable)
             self.work.study(document)
         self.picture.show_document(document, self.work.runner(document) if document else None)
+        if document is not None:
+            self.work.picture_passes(document)  # after the picture that everybody looks at
         self.facts.show_document(document)
         self.rail.update()
         self._fill_recent()

@@ -16,6 +16,7 @@ from wendascope.frame.blobs import Number
 from wendascope.frame.call_use import CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
+from wendascope.frame.grouping import Grouping
 from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -270,6 +271,23 @@ class Frame(ABC):
         """The program's label where it has one, its number otherwise."""
         record = self.programs.get(program)
         return record.label if record and record.label else f"program {program}" if program else "none"
+
+    def texture_name(self, texture: int) -> str:
+        """The texture's label where it has one, its size and number otherwise."""
+        record = self.textures.get(texture)
+        if record is None or record.label:
+            return record.label if record else f"texture {texture}"
+        size = f"{record.width}²" if record.width == record.height else f"{record.width}x{record.height}"
+        return f"{size} texture {texture}"
+
+    def mesh_label(self, step: int) -> str:
+        """What the program calls the mesh that a step draws; empty where it says nothing."""
+        return ""
+
+    @cached_property
+    def grouping(self) -> Grouping:
+        """The steps in groups, by what each is, uses and draws."""
+        return Grouping(self)
 
     @property
     def target_frame_ms(self) -> float | None:

@@ -27,5 +27,8 @@ class ResourceFlow:
     """
     targets: list[list[int]]
     """For each pass the resources that it draws into."""
+    overwritten: Ints
+    """Of every pair of `writes`, the step that replaces all of what is written there; the number of steps where none
+    does for certain."""
     followed: bool = True
     """False where the frame reads in ways that nobody follows: then all of it has an effect."""

@@ -138,3 +138,15 @@ class VertexInput:
     def bytes(self) -> int:
         """Of one value."""
         return self.size * self.dtype.itemsize if self.dtype else 4
+
+
+_PLACES = ("pos", "vert", "coord", "place", "gl_vertex")
+"""Parts of names of the attribute that holds positions."""
+
+
+def holding_positions(inputs: Sequence[VertexInput], least: int = 2) -> VertexInput | None:
+    """The attribute that most likely holds the positions, with so many floating-point components at least."""
+    floats = [a for a in inputs if a.dtype is not None and a.dtype.kind == "f" and a.dtype.itemsize == 4]
+    fitting = [a for a in floats if a.size >= least and not a.integer and not a.divisor]
+    named = [a for a in fitting if any(part in a.name.lower() for part in _PLACES)]
+    return min(named or fitting, key=lambda a: a.index, default=None)

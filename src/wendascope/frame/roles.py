@@ -17,7 +17,7 @@ import numpy as np
 from wendascope.frame.numbers import Ints
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
-from wendascope.texts import plural, verb
+from wendascope.texts import listed, plural, verb
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 _DRAW, _CLEAR, _DISPATCH, _BLIT = (KINDS.index(kind) for kind in ("draw", "clear", "dispatch", "blit"))
 _QUAD = 6
 """Vertices that a triangle or two over the whole target have at most."""
+_CUBE_FACES = range(0x8515, 0x851B)
+"""Numbers of the faces of cube maps in the registry."""
 _FEW = 4
 """Draws of a full-screen pass at most."""
 
@@ -104,6 +106,7 @@ class _Roles:
         the frame before where none did in this one.
         """
         of_step = self._frame.passes.of_step
+        ends = self._ends()
         found: list[set[int]] = [set() for _ in range(self._count)]
         writers: dict[int, set[int]] = {}
         for index, mine in enumerate(self._own):
@@ -115,11 +118,23 @@ class _Roles:
             current, was_read = sorted(written)[-1:], True
             for index in sorted(written | readers):
                 if index in readers:
-                    found[index].update(current)
+                    first = int(steps[of_step[steps] == index][0])
+                    found[index].update(p for p in current if p > index or ends.get((p, resource), first + 1) > first)
                     was_read = True
                 if index in written:
                     current = [index] if was_read else [*current, index]
                     was_read = False
+        return found
+
+    def _ends(self) -> dict[tuple[int, int], int]:
+        """(pass, resource) -> the step by which all of what it wrote there has been cleared again."""
+        flow, of_step = self._frame.resource_flow, self._frame.passes.of_step
+        steps, resources = flow.writes
+        found: dict[tuple[int, int], int] = {}
+        for index, resource, end in zip(
+            of_step[steps].tolist(), resources.tolist(), flow.overwritten.tolist(), strict=True
+        ):
+            found[index, resource] = max(found.get((index, resource), 0), end)
         return found
 
     # ---- features -------------------------------------------------------------------------------------
@@ -226,7 +241,22 @@ class _Roles:
             facts.append(f"{plural(count, 'later pass', 'later passes')} {verb(count, 'reads', 'read')} that depth.")
         else:
             facts.append("Nothing in this frame reads that depth.")
-        return PassRole(Role.SHADOW, facts)
+        return PassRole(Role.SHADOW, facts + self._part_of_target(index))
+
+    def _part_of_target(self, index: int) -> list[str]:
+        """Where in its images a pass draws, where that is not everywhere: shadows of several lights share one."""
+        frame, target = self._frame, self._frame.passes.targets[index]
+        draws = self._draws(index)
+        whole = f"{target.width} x {target.height} at 0, 0"
+        faces = sorted({a.face for a in target.attachments if a.face})
+        found = [f"It draws face {faces[0] - min(_CUBE_FACES) + 1} of a cube map."] if faces else []
+        numbers = frame.uses.state.get("viewport")
+        if numbers is not None and len(draws):
+            _, firsts = np.unique(numbers[draws], return_index=True)
+            places = [frame.setting_text(int(draws[first]), "viewport") for first in sorted(firsts.tolist())]
+            if places != [whole]:
+                found.append(f"It draws {listed(places[:4])} of {target.width} x {target.height}.")
+        return found
 
     def _scenes(self, scenes: list[int]) -> dict[int, PassRole]:
         """Views: the main one is what most of the window comes from."""
@@ -259,6 +289,10 @@ class _Roles:
                     found[index] = PassRole(Role.MAIN, ["Of all views, most of what reaches the window comes from it."])
                 elif not self._frame.passes.targets[index].framebuffer and not tested:
                     found[index] = PassRole(Role.OVERLAY, ["It draws into the window, without a depth test."])
+                elif not tested and self._made_of(index) & set(main):
+                    found[index] = PassRole(
+                        Role.OVERLAY, ["It draws over an image of the main view, without a depth test."]
+                    )
                 elif self._is_shadow_image(index):
                     found[index] = PassRole(Role.SHADOW, self._shadow_facts(index))
                 elif self._mirrored(index, main):
@@ -271,6 +305,18 @@ class _Roles:
                     fact = f"{others if by else 'Nothing in this frame reads'} its image."
                     found[index] = PassRole(Role.SECONDARY, [fact])
         return found
+
+    def _made_of(self, index: int) -> set[int]:
+        """Passes whose images a pass reads, itself or through copies and full-screen passes."""
+        seen: set[int] = set()
+        waiting = list(self._reads[index] - {index})
+        while waiting:
+            at = waiting.pop()
+            if at not in seen:
+                seen.add(at)
+                if self._full_screen(at) or not len(self._draws(at)):
+                    waiting += self._reads[at]
+        return seen
 
     def _shown(self, index: int) -> bool:
         """Whether a view reaches the window by copies and full-screen passes alone."""
@@ -306,8 +352,10 @@ class _Roles:
     def _shadow_facts(self, index: int) -> list[str]:
         colours, _ = self._read_textures(index)
         if colours:
-            return ["What others read of it has one or two channels: distances, not colours."]
-        return ["Others read its depth, and none of its colours."]
+            facts = ["What others read of it has one or two channels: distances, not colours."]
+        else:
+            facts = ["Others read its depth, and none of its colours."]
+        return facts + self._part_of_target(index)
 
     def _mirrored(self, index: int, main: list[int]) -> bool:
         winding = self._frame.uses.clockwise
@@ -316,13 +364,16 @@ class _Roles:
         return bool(len(mine) and len(theirs) and (mine.mean() > 0.5) != (theirs.mean() > 0.5))
 
     def _number(self, roles: list[PassRole]) -> None:
-        """Several views of one role are counted, and the parts of each: goes into the same images."""
+        """Several views of one role are counted, and the parts of each: goes into the same images, of shadows for the
+        same readers.
+        """
         for role in {item.role for item in roles} - {*POST, Role.COPY, Role.CLEAR}:
-            views: dict[tuple[int, frozenset[int]], list[int]] = {}
+            views: dict[tuple[object, ...], list[int]] = {}
             for index, item in enumerate(roles):
                 if item.role == role:
                     window = self._frame.passes.targets[index].window
-                    views.setdefault((window, frozenset(self._own[index])), []).append(index)
+                    readers = tuple(self._read_by[index]) if role == Role.SHADOW else ()
+                    views.setdefault((window, frozenset(self._own[index]), readers), []).append(index)
             for number, parts in enumerate(views.values(), 1):
                 for part, index in enumerate(parts, 1):
                     roles[index].number = number if len(views) > 1 else 0
@@ -359,7 +410,8 @@ def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:
         passes = frame.passes
         draws = int((frame.steps.kind[int(passes.first[index]) : int(passes.end[index])] == _DRAW).sum())
         name = role.role.value + (f" {role.number}" if role.number else "")
-        name += f" {role.part}/{role.of}" if role.of else ""
+        part = f"{role.part}/{role.of}"
+        name += (f" ({part})" if role.number else f" {part}") if role.of else ""
         if role.role in POST or role.role in (Role.COPY, Role.CLEAR):
             name += f", {passes.targets[index].size}"
         elif draws:

@@ -154,6 +154,11 @@ class StepUses(ABC):
         """The draw's own arguments and the data that its vertices come from: equal data is equal wherever it lies."""
 
     @property
+    def mesh(self) -> Numbers:
+        """The same with the positions alone: equal for one mesh whatever programs read of it."""
+        return self.geometry
+
+    @property
     @abstractmethod
     def layout(self) -> Numbers:
         """Formats of the attributes read, without where they lie, and the kind of primitive."""

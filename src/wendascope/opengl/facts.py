@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from wendascope.frame.frame import Section
 from wendascope.opengl.describe import call_arguments, step_name
 from wendascope.opengl.inputs import texture_inputs
-from wendascope.opengl.state_table import PATTERNS
+from wendascope.opengl.state_table import PATTERNS, decoded
 from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.registry import GL, tables
 
@@ -70,6 +70,15 @@ def _geometry(frame: OpenGLFrame, step: int) -> Section:
         if array.element_buffer:
             section.rows.append(("indices", f"buffer {array.element_buffer}"))
     return section
+
+
+def mesh_label(frame: OpenGLFrame, step: int) -> str:
+    """The label of the vertex array, else of the buffer of its first attribute."""
+    array = frame.objects.vertex_array(_value(frame, step, "vertex_array"))
+    if array is None or array.label:
+        return array.label if array else ""
+    buffer = next((frame.objects.buffer(a.buffer) for a in array.attributes if a.enabled and a.buffer), None)
+    return buffer.label if buffer else ""
 
 
 def _program(frame: OpenGLFrame, step: int) -> Section:
@@ -162,7 +171,7 @@ def _value(frame: OpenGLFrame, step: int, pattern: str, i: int = 0, j: int = 0) 
 
 def pattern_text(frame: OpenGLFrame, step: int, pattern: str, i: int = 0, j: int = 0) -> str:
     """The values of one state key at a step, in words; `not known` where the snapshot had none."""
-    found = frame.history.value(pattern, int(frame.steps.call[step]), i, j)
+    found = frame.history.value_in_kinds(pattern, int(frame.steps.call[step]), i, j)
     if found is None:
         return "not known"
     row = PATTERNS[pattern]
@@ -170,6 +179,15 @@ def pattern_text(frame: OpenGLFrame, step: int, pattern: str, i: int = 0, j: int
     if row.labels:
         return ", ".join(f"{label} {word}" for label, word in zip(row.labels, words, strict=False))
     return ", ".join(words)
+
+
+def rectangle(frame: OpenGLFrame, step: int, pattern: str) -> tuple[float, float, float, float]:
+    """x, y, width and height of the first viewport or scissor at a step; all 0 where it is not known."""
+    found = frame.history.value_in_kinds(pattern, int(frame.steps.call[step]))
+    if found is None:
+        return 0.0, 0.0, 0.0, 0.0
+    x, y, width, height = (float(decoded(kind, raw)) for kind, raw in zip(PATTERNS[pattern].kinds, found, strict=False))
+    return x, y, width, height
 
 
 def _one(kind: str, raw: int) -> str:
@@ -262,7 +280,8 @@ def setting_text(frame: OpenGLFrame, step: int, key: str) -> str:
             clipped = _value(frame, step, "scissor_test_enabled") == 1
             return f"clipped to {pattern_text(frame, step, 'scissor')}" if clipped else "not clipped"
         case "viewport":
-            return pattern_text(frame, step, "viewport")
+            x, y, width, height = rectangle(frame, step, "viewport")
+            return f"{width:g} x {height:g} at {x:g}, {y:g}"
         case "layout":
             inputs = [row for row in vertex_inputs(frame, step) if row.name]
             return " + ".join(f"{row.name} x {row.size}" for row in inputs) or "no attributes"

@@ -25,7 +25,7 @@ from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
 from wendascope.opengl.contexts import OtherContext, owners
 from wendascope.opengl.describe import call_text, step_name, step_names
-from wendascope.opengl.facts import setting_text, step_facts
+from wendascope.opengl.facts import mesh_label, setting_text, step_facts
 from wendascope.opengl.immediate import joinable_runs
 from wendascope.opengl.inputs import SamplerUnits
 from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
@@ -198,6 +198,9 @@ class OpenGLFrame(Frame):
 
     def step_facts(self, step: int) -> list[Section]:
         return step_facts(self, step)
+
+    def mesh_label(self, step: int) -> str:
+        return mesh_label(self, step)
 
     def setting_text(self, step: int, key: str) -> str:
         return setting_text(self, step, key) or super().setting_text(step, key)

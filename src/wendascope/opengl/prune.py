@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wendascope.frame.steps import KINDS
+from wendascope.opengl.cleared import cleared_points
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.state_table import PATTERNS
 from wendascope.registry import GL, tables
@@ -152,15 +153,14 @@ def first_uses(frame: OpenGLFrame) -> dict[tuple[str, int], tuple[int, bool]]:
         unseen = [(kind, name, point) for kind, name, point in points if (kind, name) not in found]
         if not unseen:
             continue
-        cleared = _cleared_points(frame, step) if steps.kind[step] == _CLEAR else None
+        cleared = cleared_points(frame, step) if steps.kind[step] == _CLEAR else None
+        whole = (0, 0, target.width, target.height)
         for kind, name, point in unseen:
             if cleared is None:
                 if not _untouched(frame, step, point):
                     found[kind, name] = (step, False)
-            elif cleared.get(point) == "whole":
-                found[kind, name] = (step, True)
-            elif cleared.get(point) == "part":
-                found[kind, name] = (step, False)
+            elif point in cleared:
+                found[kind, name] = (step, cleared[point] == whole)
     return found
 
 
@@ -170,27 +170,3 @@ def _untouched(frame: OpenGLFrame, step: int, point: int) -> bool:
         return False
     cap = GL.DEPTH_TEST if point == _DEPTH else GL.STENCIL_TEST
     return frame.history.number("capability", int(frame.steps.call[step]), cap, missing=1) == 0
-
-
-def _cleared_points(frame: OpenGLFrame, step: int) -> dict[int, str]:
-    """Attachment points that a glClear touches: `whole` or `part`. Other clears count as parts of everything."""
-    call, history = int(frame.steps.call[step]), frame.history
-    if frame.calls.command(call).name != "glClear":
-        return dict.fromkeys((*range(GL.COLOR_ATTACHMENT0, GL.COLOR_ATTACHMENT0 + 16), _DEPTH, _STENCIL), "part")
-    mask = int(frame.calls.argument(call, "mask"))
-    scissor = any(history.value("scissor_test_enabled", call, i) == (1,) for i in range(16))
-    points: dict[int, str] = {}
-    if mask & GL.COLOR_BUFFER_BIT:
-        # with several colour attachments the draw buffers decide; only the plain case is followed
-        target = frame.passes.targets[int(frame.passes.of_step[step])]
-        colors = [a.point for a in target.attachments if a.point not in (_DEPTH, _STENCIL)] or [GL.COLOR_ATTACHMENT0]
-        written = all(v == 1 for v in history.value("color_mask", call, 0) or (0,))
-        for point in colors:
-            points[point] = "whole" if written and not scissor and colors == [GL.COLOR_ATTACHMENT0] else "part"
-    if mask & GL.DEPTH_BUFFER_BIT:
-        written = history.value("depth_mask", call) == (1,)
-        points[_DEPTH] = "whole" if written and not scissor else "part"
-    if mask & GL.STENCIL_BUFFER_BIT:
-        stencil_mask = history.number("stencil_mask", call, GL.FRONT)
-        points[_STENCIL] = "whole" if stencil_mask & 0xFF == 0xFF and not scissor else "part"
-    return points

@@ -18,6 +18,7 @@ from wendascope.glsl.words import tokens
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_feedback, within_queries
 from wendascope.opengl.inputs import sampler_uses
+from wendascope.opengl.overwriting import overwriting_steps
 from wendascope.registry import GL, Command, Role
 
 if TYPE_CHECKING:
@@ -70,7 +71,8 @@ class _Gathering:
         back = np.array(sorted(self._read_back), np.int64).reshape(-1, 2)
         followed = not frame.calls.having(Role.UNFOLLOWED_READS).any()
         reads, writes = _joined(self._reads), _joined(self._writes)
-        return ResourceFlow(reads, writes, self._roots, (back[:, 0], back[:, 1]), targets, followed)
+        overwritten = overwriting_steps(frame, writes, self._numbers, {*self._views, *self._views.values()})
+        return ResourceFlow(reads, writes, self._roots, (back[:, 0], back[:, 1]), targets, overwritten, followed)
 
     # ---- what there is --------------------------------------------------------------------------------
 

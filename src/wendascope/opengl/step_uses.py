@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import dataclasses
 import functools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined, mixed, numbered
 from wendascope.frame.passes import Target
-from wendascope.frame.resources import VertexInput
+from wendascope.frame.resources import VertexInput, holding_positions
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, StepUses, TextureUse
 from wendascope.glsl.globals import UnclearSourceError
@@ -429,6 +429,19 @@ class OpenGLUses(StepUses):
 
     @functools.cached_property
     def geometry(self) -> Numbers:
+        return self._geometry(lambda attributes: [(a.index, a) for a in attributes])
+
+    @functools.cached_property
+    def mesh(self) -> Numbers:
+        # programs that write depth alone read fewer attributes of the same mesh, or number them otherwise
+        def chosen(attributes: list[VertexInput]) -> list[tuple[int, VertexInput]]:
+            positions = holding_positions(attributes)
+            return [(a.index, a) for a in attributes] if positions is None else [(0, positions)]
+
+        return self._geometry(chosen)
+
+    def _geometry(self, chosen: Callable[[list[VertexInput]], list[tuple[int, VertexInput]]]) -> Numbers:
+        """The arguments of each draw with some of the attributes, each under a number."""
         frame, calls = self._frame, self._frame.calls
         numbers = np.zeros(len(self._calls), np.uint64)
         for command_id in np.unique(calls.ids[self._calls]).tolist():
@@ -440,31 +453,23 @@ class OpenGLUses(StepUses):
                     column = blob_numbers(calls, column, calls.column(self._calls[rows], parameter.slot + 1))
                 columns.append(column)
             numbers[rows] = combined(*columns)
-        which, inputs = self.inputs
         known = self._buffer_numbers
+        which, inputs = self.inputs
+        read = [chosen(attributes) for attributes in inputs]
         shapes = [
             hash(
                 tuple(
-                    (
-                        a.index,
-                        a.size,
-                        a.type,
-                        a.normalized,
-                        a.integer,
-                        a.stride,
-                        a.offset,
-                        a.divisor,
-                        known.get(a.buffer, a.buffer),
-                    )
-                    for a in attributes
+                    (place, a.size, a.type, a.normalized, a.integer, a.stride, a.offset, a.divisor)
+                    + (known.get(a.buffer, a.buffer),)
+                    for place, a in attributes
                 )
             )
             & (1 << 63) - 1
-            for attributes in inputs
+            for attributes in read
         ]
         numbers = combined(numbers, np.array(shapes, np.uint64)[which] if shapes else numbers)
-        for index, attributes in enumerate(inputs):
-            for buffer in {a.buffer for a in attributes} & self.written_buffers:
+        for index, attributes in enumerate(read):
+            for buffer in {a.buffer for _, a in attributes} & self.written_buffers:
                 mine = self._rows_of(index)
                 numbers[mine] = combined(
                     numbers[mine], np.searchsorted(self._writes[buffer], self._calls[mine]).astype(np.uint64)

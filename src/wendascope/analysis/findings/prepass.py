@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.frame.roles import Role
 from wendascope.frame.uses import Compare
 
 _LEAST_STEPS = 2
@@ -14,18 +15,11 @@ _LEAST_STEPS = 2
 def depth_prepass(case: Case) -> Iterator[Finding]:
     """Depth-only draws ahead of a pass that save less than they cost."""
     for index, name in enumerate(case.names):
-        rows = list(case.rows(index))
-        first = [step for step, row in rows if row.kind == "depth" and row.depth_write]
-        after = [
-            step
-            for step, row in rows
-            if (row.kind == "opaque" or (row.fragments == 0 and not row.kind))
-            and row.depth_test
-            and row.depth_func in (Compare.EQUAL, Compare.LESS_OR_EQUAL)
-            and first
-            and step > first[0]
-        ]
-        if len(first) < _LEAST_STEPS or not after:
+        first = [step for step, row in case.rows(index) if row.kind == "depth" and row.depth_write]
+        if len(first) < _LEAST_STEPS:
+            continue
+        after = _shaded_after(case, index, first[0])
+        if not after:
             continue
         drawn = case.drawn.steps
         yield Finding(
@@ -54,3 +48,25 @@ def depth_prepass(case: Case) -> Iterator[Finding]:
             conditions="the steps that follow write depth themselves",
             remedy=Remedy("no-prepass", first, after),
         )
+
+
+def _shaded_after(case: Case, index: int, first: int) -> list[int]:
+    """Opaque steps against the depth that a pass wrote: of the same pass, or of the one it is the pre-pass of. None in
+    passes without colour: a shadow map is no pre-pass.
+    """
+    frame = case.frame
+    own = set(frame.resource_flow.targets[index])
+    passes = [index]
+    if frame.pass_roles[index].role == Role.PREPASS:
+        passes += [p for p in range(index + 1, len(case.names)) if own & set(frame.resource_flow.targets[p])][:1]
+    found = [
+        (step, row)
+        for p in passes
+        if not frame.passes.targets[p].framebuffer or any(a.is_colour for a in frame.passes.targets[p].attachments)
+        for step, row in case.rows(p)
+        if (row.kind == "opaque" or (row.fragments == 0 and not row.kind))
+        and row.depth_test
+        and row.depth_func in (Compare.EQUAL, Compare.LESS_OR_EQUAL)
+        and step > first
+    ]
+    return [step for step, _ in found] if any(row.kind == "opaque" for _, row in found) else []

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import numpy as np
-
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.analysis.liveness import without_effect
 from wendascope.frame.frame import Frame
@@ -32,7 +30,7 @@ def unread_passes(case: Case) -> Iterator[Finding]:
             rule="unread-pass",
             page="Overdraw",
             title=f"Nothing reads the result of {names}",
-            why="No step with an effect samples, copies or reads back what is drawn here"
+            why="No step with an effect samples, copies or reads back what is drawn here before it is cleared again"
             + (", and neither does the frame after." if after else ".")
             + (" Some of these passes are read only by each other." if len(chain) > 1 else ""),
             steps=steps,
@@ -56,7 +54,6 @@ def _draws(case: Case, index: int) -> bool:
 
 def _chains(frame: Frame, passes: list[int]) -> list[list[int]]:
     """Passes grouped by who reads whom: a pass and all that only serves it are one finding."""
-    of_step = frame.passes.of_step
     joined = {index: index for index in passes}
 
     def root(index: int) -> int:
@@ -64,18 +61,20 @@ def _chains(frame: Frame, passes: list[int]) -> list[list[int]]:
             index = joined[index]
         return index
 
-    writers: dict[tuple[str, int], list[int]] = {}
-    for index in passes:
-        for attachment in frame.passes.targets[index].attachments:
-            writers.setdefault((attachment.kind, attachment.name), []).append(index)
+    flow, of_step = frame.resource_flow, frame.passes.of_step
+    writers: dict[int, list[int]] = {}
+    for step, resource in zip(*(column.tolist() for column in flow.writes), strict=True):
+        index = int(of_step[step])
+        known = writers.setdefault(resource, [])
+        if index in joined and index not in known:
+            known.append(index)
     for group in writers.values():
         for other in group[1:]:
             joined[root(other)] = root(group[0])
-    for use in frame.uses.textures:
-        for name in np.unique(use.textures).tolist():
-            for reader in {int(p) for p in of_step[use.steps[use.textures == name]]} & joined.keys():
-                for writer in writers.get(("texture", name), []):
-                    joined[root(reader)] = root(writer)
+    for step, resource in zip(*(column.tolist() for column in flow.reads), strict=True):
+        reader = int(of_step[step])
+        if reader in joined and writers.get(resource):
+            joined[root(reader)] = root(writers[resource][0])
     found: dict[int, list[int]] = {}
     for index in passes:
         found.setdefault(root(index), []).append(index)

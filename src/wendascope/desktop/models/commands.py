@@ -22,6 +22,7 @@ class JobName(StrEnum):
     """Jobs of a document. Where a job may be replaced, a later one of its name takes the place of one that waits."""
 
     PICTURE = "picture"
+    PASS_PICTURES = "pass pictures"
     OUTLINE = "outline"
     PIXEL_STACK = "pixel stack"
     MESH_TABLE = "mesh table"

@@ -13,10 +13,12 @@ from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.late import frame_bound
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, NoJobs
+from wendascope.desktop.models.tree import TREES
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import introduction
 from wendascope.frame.roles import GivenRole, give_roles
+from wendascope.measure.pass_pictures import Image
 from wendascope.measure.records import Survey, Verification
 from wendascope.trials.examine import Examined, Refuted, stored_examination, stored_refuted
 from wendascope.trials.limits import Limits, stored_limits
@@ -66,10 +68,10 @@ class Selection(Observable):
         self.step = step
         self.changed()
 
-    def mark(self, steps: Sequence[int]) -> None:
-        """Choose the first of some steps, and show all of them."""
+    def mark(self, steps: Sequence[int], chosen: int | None = None) -> None:
+        """Choose one of some steps, else the first, and show all of them."""
         if steps:
-            self.choose(steps[0])
+            self.choose(steps[0] if chosen is None else chosen)
             self.marked = tuple(steps)
             self.changed()
 
@@ -120,6 +122,19 @@ class Pointed(Observable):
             self.changed()
 
 
+class PassPictures(Observable):
+    """Small pictures of the passes as they end up, as far as they were made."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.images: dict[int, Image] = {}
+        """Pass -> top row first, shape (h, w, 3)."""
+
+    def show(self, images: dict[int, Image]) -> None:
+        self.images = images
+        self.changed()
+
+
 class Document(Observable):
     """One open frame file and what was measured on it. Raises FileError when it cannot be opened."""
 
@@ -149,6 +164,7 @@ class Document(Observable):
         self.selection = Selection()
         self.pin = Pin()
         self.pointed = Pointed()
+        self.pass_pictures = PassPictures()
 
     def _fitting(self, survey: Survey | None) -> Survey | None:
         """A survey is only shown on the frame that it measured."""
@@ -292,6 +308,8 @@ class Workspace(Observable):
         self.documents: list[Document] = []
         self.current: Document | None = None
         self.budget_ms = budget_ms
+        self.grouping = "pass"
+        """What tables of steps and the strip are grouped by: one of `tree.TREES`."""
 
     def open(self, path: Path) -> Document:
         """Open a file, or show it when it is open. Raises FileError and changes nothing when it is bad."""
@@ -320,4 +338,10 @@ class Workspace(Observable):
     def set_budget(self, ms: float) -> None:
         if ms != self.budget_ms:
             self.budget_ms = ms
+            self.changed()
+
+    def set_grouping(self, by: str) -> None:
+        """Group steps by one of `tree.TREES` everywhere; what is none of them changes nothing."""
+        if by in TREES and by != self.grouping:
+            self.grouping = by
             self.changed()

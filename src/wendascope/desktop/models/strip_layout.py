@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.frame.cpu import CpuLane
-from wendascope.frame.frame import Frame
-from wendascope.measure.records import Survey
+from wendascope.frame.numbers import Ints
 
 Floats = npt.NDArray[np.float64]
 
@@ -48,54 +48,73 @@ class View:
 
 @dataclass
 class StripTimes:
-    """Where passes and steps begin and end, in milliseconds, and whether that was measured.
+    """Where groups and steps begin and end, in milliseconds, and whether that was measured.
 
-    Passes follow one another by their own times. Inside a pass its steps share the pass's width as they
-    share the sum of their times alone. Before a survey every step is one unit wide.
+    Passes follow one another by their own times; inside a pass its steps share the pass's width as they share the sum
+    of their times alone. Other groups have the width of their steps, the widest first. Before a survey every step is
+    one unit wide.
     """
 
-    pass_start: Floats
-    pass_end: Floats
+    groups: list[Node]
+    """In the order of the strip."""
+    group_start: Floats
+    group_end: Floats
+    order: Ints
+    """Steps in the order of the strip."""
     step_start: Floats
     step_end: Floats
+    """Of every step, in the order of the frame."""
+    group_of: Ints
+    """Of every step, the place of its group in the strip."""
     measured: bool
 
     @property
     def total(self) -> float:
-        return float(self.pass_end[-1]) if len(self.pass_end) else 1.0
+        return float(self.group_end[-1]) if len(self.group_end) else 1.0
 
 
-def strip_times(frame: Frame, survey: Survey | None) -> StripTimes:
-    """Where passes and steps begin and end on the strip, in ms; unmeasured steps count alike."""
-    passes, n = frame.passes, len(frame.steps)
+def strip_times(tree: FrameTree) -> StripTimes:
+    """Where the outermost rows of a tree and their steps begin and end on the strip."""
+    widths = _step_widths(tree)
+    groups = list(tree.outermost)
+    if groups and groups[0].kind != "pass":
+        groups.sort(key=lambda node: -float(widths[node.steps].sum()))
+    sizes = np.array([widths[node.steps].sum() for node in groups])
+    group_end = np.cumsum(sizes)
+    order = np.concatenate([node.steps for node in groups]) if groups else np.zeros(0, np.int64)
+    start, end = np.zeros(len(order)), np.zeros(len(order))
+    edges = np.cumsum(widths[order])
+    start[order], end[order] = edges - widths[order], edges
+    group_of = np.zeros(len(order), np.int64)
+    group_of[order] = np.repeat(np.arange(len(groups)), [len(node.steps) for node in groups])
+    return StripTimes(groups, group_end - sizes, group_end, order, start, end, group_of, tree.survey is not None)
+
+
+def _step_widths(tree: FrameTree) -> Floats:
+    """How wide each step is: its part of its pass's time; one where nothing was measured."""
+    frame, survey = tree.frame, tree.survey
     if survey is None:
-        edges = np.arange(n + 1, dtype=np.float64)
-        return StripTimes(edges[passes.first], edges[passes.end], edges[:-1], edges[1:], False)
-    widths = np.array([p.ms for p in survey.passes])
-    pass_end = np.cumsum(widths)
-    pass_start = pass_end - widths
-    alone = np.array(survey.steps.ms)
-    start, end = np.zeros(n), np.zeros(n)
-    for i, (a, b) in enumerate(zip(passes.first.tolist(), passes.end.tolist(), strict=True)):
-        total = alone[a:b].sum()
-        edges = np.concatenate([[0.0], np.cumsum(alone[a:b])]) / total if total > 0 else np.linspace(0, 1, b - a + 1)
-        edges = pass_start[i] + edges * widths[i]
-        start[a:b], end[a:b] = edges[:-1], edges[1:]
-    return StripTimes(pass_start, pass_end, start, end, True)
+        return np.ones(len(frame.steps))
+    alone, widths = np.array(survey.steps.ms), np.zeros(len(frame.steps))
+    for index, (a, b) in enumerate(zip(frame.passes.first.tolist(), frame.passes.end.tolist(), strict=True)):
+        total, whole = alone[a:b].sum(), survey.passes[index].ms
+        widths[a:b] = alone[a:b] * (whole / total) if total > 0 else whole / max(b - a, 1)
+    return widths
 
 
 def step_at(times: StripTimes, ms: float) -> int | None:
-    """The step drawn at a time, or None outside the frame."""
-    if len(times.step_end) == 0 or not 0 <= ms <= times.total:
+    """The step drawn at a place of the strip, or None outside of it."""
+    if len(times.order) == 0 or not 0 <= ms <= times.total:
         return None
-    return min(int(np.searchsorted(times.step_end, ms, side="left")), len(times.step_end) - 1)
+    ends = times.step_end[times.order]
+    return int(times.order[min(int(np.searchsorted(ends, ms, side="left")), len(ends) - 1)])
 
 
-def pass_at(times: StripTimes, ms: float) -> int | None:
-    """The pass at a place of the strip, or None beyond its ends."""
-    if len(times.pass_end) == 0 or not 0 <= ms <= times.total:
+def group_at(times: StripTimes, ms: float) -> int | None:
+    """The group at a place of the strip, by its place there, or None beyond its ends."""
+    if len(times.group_end) == 0 or not 0 <= ms <= times.total:
         return None
-    return min(int(np.searchsorted(times.pass_end, ms, side="left")), len(times.pass_end) - 1)
+    return min(int(np.searchsorted(times.group_end, ms, side="left")), len(times.group_end) - 1)
 
 
 def ruler_ticks(view: View, apart: float = 90.0) -> list[float]:

@@ -1,37 +1,77 @@
-"""The frame as a tree: passes, groups in them, steps. Sorting and searching without Qt."""
+"""The steps of a frame as a tree of groups: by pass, or by what each step is, uses or draws. Sorting and searching
+without Qt.
+"""
 
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from collections.abc import Callable
 
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.frame import Frame
+from wendascope.frame.numbers import Ints, Mask
 from wendascope.measure.records import Survey
 
 LEAST_GROUPED = 12
-"""Passes with fewer steps show them without groups."""
+"""Groups with fewer steps show them as they come."""
+DRAW_ORDER = "draw order"
+"""Passes with their steps one after the other, without groups in them."""
+TREES = {
+    "pass": ("pass", "debug group", "viewport", "purpose", "program", "mesh", "textures"),
+    DRAW_ORDER: ("pass",),
+    "role": ("role", "pass", "purpose", "program", "mesh", "textures"),
+    "purpose": ("purpose", "pass", "program", "mesh", "textures"),
+    "program": ("program", "pass", "mesh", "textures"),
+    "mesh": ("mesh", "pass", "program", "textures"),
+    "textures": ("textures", "pass", "program", "mesh"),
+    "material": ("material", "pass", "mesh"),
+    "debug group": ("debug group", "pass", "purpose", "program", "mesh", "textures"),
+}
+"""What the tree can be grouped by: what each level divides steps by. A level that divides nothing is passed over."""
 
 
-@dataclass(eq=False)
 class Node:
-    """A pass, a group or a step, over steps [first, end)."""
+    """A pass, a group or a step. `steps` are in the order of the frame."""
 
-    kind: str  # "root", "pass", "group", "step"
-    label: str
-    first: int
-    end: int
-    parent: Node | None
-    pass_index: int = -1
-    children: list[Node] | None = None
-    shown: list[Node] | None = None
-    row: int = 0
+    __slots__ = ("_level", "children", "kind", "label", "number", "parent", "pass_index", "row", "shown", "steps")
+
+    def __init__(
+        self, kind: str, label: str, steps: Ints, parent: Node | None, pass_index: int = -1, level: int = 0
+    ) -> None:
+        self.kind = kind
+        """`root`, `pass`, `group` or `step`."""
+        self.label, self.steps, self.parent = label, steps, parent
+        self.pass_index = pass_index
+        """The pass that all steps are in; -1 where they are in several."""
+        self._level = level
+        self.children: list[Node] | None = [] if kind == "step" else None
+        self.shown: list[Node] | None = None
+        self.row = 0
+        self.number = 0
+        """Its place among its parent's children as they come: rows of the first level have their colour by it."""
 
     @property
-    def steps(self) -> int:
-        return self.end - self.first
+    def first(self) -> int:
+        return int(self.steps[0])
+
+    @property
+    def last(self) -> int:
+        """The step after which the picture is what all of them came to."""
+        return int(self.steps[-1])
+
+    @property
+    def top(self) -> Node:
+        """The row of the first level that it is in."""
+        node = self
+        while node.parent is not None and node.parent.parent is not None:
+            node = node.parent
+        return node
+
+    @property
+    def level(self) -> int:
+        return self._level
 
 
 def _contains(text: str, word: str) -> bool:
@@ -40,19 +80,22 @@ def _contains(text: str, word: str) -> bool:
 
 
 class FrameTree:
-    """Nodes with their numbers. Steps are made when their parent is first opened."""
+    """Nodes with their numbers. Children are made when their parent is first opened."""
 
-    def __init__(self, frame: Frame, survey: Survey | None) -> None:
+    def __init__(self, frame: Frame, survey: Survey | None, by: str = "pass") -> None:
         self.frame = frame
         self.survey = survey
-        self._sort: tuple[str, bool] | None = None
+        self.by = by
+        self._levels = [(what, 0) for what in TREES[by] if what != "debug group"]
+        if "debug group" in TREES[by]:  # one level for each depth; outer ones are told by the names of passes
+            outer = frame.passes.group_depth if by == "pass" else 0
+            deepest = max((len(group) for group in frame.steps.group), default=0)
+            at = TREES[by].index("debug group")
+            self._levels[at:at] = [("debug group", depth) for depth in range(outer, deepest)]
+        self._sort: tuple[Callable[[Node], float], bool] | None = None
         self._words: list[str] = []
-        self.root = Node("root", "", 0, len(frame.steps), None)
-        self.root.children = [
-            Node("pass", name, int(frame.passes.first[i]), int(frame.passes.end[i]), self.root, i)
-            for i, name in enumerate(frame.passes.names)
-        ]
-        self._show(self.root)
+        self._matching: Mask = np.ones(len(frame.steps), bool)
+        self.root = Node("root", "", np.arange(len(frame.steps)), None)
 
     # ---- numbers -------------------------------------------------------------------------------------
 
@@ -62,21 +105,19 @@ class FrameTree:
         return self.frame.step_names
 
     @functools.cached_property
-    def _totals(self) -> dict[str, npt.NDArray[np.float64]]:
-        """Running totals of each column over steps, so that any range is one subtraction."""
+    def _columns(self) -> dict[str, npt.NDArray[np.float64]]:
         steps, n = self.frame.steps, len(self.frame.steps)
         survey = self.survey
-        columns = {
-            "vertices": steps.vertices,
-            "triangles": steps.triangles,
+        return {
+            "triangles": np.asarray(steps.triangles, np.float64),
             "alone": np.array(survey.steps.ms) if survey else np.zeros(n),
-            "fragments": np.array(survey.fragments) if survey and survey.fragments else np.zeros(n),
+            "fragments": np.array(survey.fragments, float) if survey and survey.fragments else np.zeros(n),
         }
-        return {name: np.concatenate([[0.0], np.cumsum(values)]) for name, values in columns.items()}
 
     def total(self, column: str, node: Node) -> float:
-        totals = self._totals[column]
-        return float(totals[node.end] - totals[node.first])
+        """The sum of `triangles`, `fragments` or milliseconds `alone` over a node's steps."""
+        values = self._columns[column]
+        return float(values[node.first]) if node.kind == "step" else float(values[node.steps].sum())
 
     def ms(self, node: Node) -> float | None:
         """Measured milliseconds: of a pass timed whole, of a step alone, of a group the sum of its steps."""
@@ -92,107 +133,101 @@ class FrameTree:
             return p.ms_low, p.ms_high
         return self.survey.steps.ms_low[node.first], self.survey.steps.ms_high[node.first]
 
+    @functools.cached_property
+    def _all_passes_ms(self) -> float:
+        return sum(p.ms for p in self.survey.passes) if self.survey else 0.0
+
     def share(self, node: Node) -> float | None:
-        """Of all pass times for a pass; of its pass's steps alone for groups and steps."""
+        """Of all pass times for a pass; else of the row of the first level that it is in, and for such a row of all
+        steps, each alone.
+        """
         if self.survey is None:
             return None
         if node.kind == "pass":
-            total = sum(p.ms for p in self.survey.passes)
-            return self.survey.passes[node.pass_index].ms / total if total else 0.0
-        own = self.root.children
-        assert own is not None
-        total = self.total("alone", own[node.pass_index])
-        return self.total("alone", node) / total if total else 0.0
+            total, mine = self._all_passes_ms, self.survey.passes[node.pass_index].ms
+        else:
+            total, mine = self._top_total(self.root if node.top is node else node.top), self.total("alone", node)
+        return mine / total if total else 0.0
 
-    def value(self, node: Node, column: str) -> float:
-        """What a column sorts by."""
-        match column:
-            case "name":
-                return float(node.first)
-            case "steps":
-                return float(node.steps)
-            case "ms" | "interval":
-                return self.ms(node) or 0.0
-            case "share":
-                return self.share(node) or 0.0
-        return self.total(column, node)
+    @functools.lru_cache(maxsize=4096)  # noqa: B019  a tree lives as long as its rows
+    def _top_total(self, node: Node) -> float:
+        return self.total("alone", node)
 
     # ---- structure -------------------------------------------------------------------------------------
 
     def children(self, node: Node) -> list[Node]:
         """The nodes under one, as sorted and searched."""
-        if node.children is None:
-            node.children = self._make(node)
+        self._open(node)
         if node.shown is None:
             self._show(node)
         assert node.shown is not None
         return node.shown
 
+    def _open(self, node: Node) -> list[Node]:
+        if node.children is None:
+            node.children = self._make(node)
+            for number, child in enumerate(node.children):
+                child.number = number
+        return node.children
+
+    @property
+    def outermost(self) -> list[Node]:
+        """The rows of the first level as they come, whatever is searched for."""
+        return self._open(self.root)
+
     def _make(self, node: Node) -> list[Node]:
-        if node.kind == "step":
-            return []
-        if node.kind == "pass":
-            groups = self._groups(node)
-            if len(groups) > 1 and node.steps >= LEAST_GROUPED:
-                return groups
-        return [self._step(i, node) for i in range(node.first, node.end)]
+        root = node is self.root
+        if root or len(node.steps) >= LEAST_GROUPED:
+            for number in range(node.level, len(self._levels)):
+                parts = self._parts(number, node.steps)
+                divides = 1 < len(parts) < len(node.steps) or (root and len(parts) == 1)
+                if divides or (root and number == 0):
+                    return [self._group(number, label, group, steps, node) for label, group, steps in parts]
+        return [self._step(step, node) for step in node.steps.tolist()]
+
+    def _parts(self, level: int, steps: Ints) -> list[tuple[str | None, int, Ints]]:
+        """(label, or None where it is the group's name; group; steps) of each part that a level divides steps into."""
+        what, depth = self._levels[level]
+        if what != "debug group":
+            return [(None, group, mine) for group, mine in self.frame.grouping.by(what).parts(steps)]
+        found: dict[str, list[int]] = {}
+        for step in steps.tolist():
+            group = self.frame.steps.group[step]
+            found.setdefault(group[depth] if len(group) > depth else "", []).append(step)
+        return [(label or "outside of debug groups", -1, np.array(mine)) for label, mine in found.items()]
+
+    def _group(self, level: int, label: str | None, group: int, steps: Ints, parent: Node) -> Node:
+        what = self._levels[level][0]
+        whole = what == "pass" and parent is self.root
+        if len(steps) == 1 and not whole:
+            return self._step(int(steps[0]), parent)
+        name = self.frame.grouping.by(what).name(group) if label is None else label
+        index = group if what == "pass" else parent.pass_index
+        return Node("pass" if whole else "group", name, steps, parent, index, level + 1)
 
     def _step(self, step: int, parent: Node) -> Node:
-        return Node("step", self.names[step], step, step + 1, parent, parent.pass_index, children=[])
-
-    def _groups(self, node: Node) -> list[Node]:
-        """Debug groups inside a pass where the program has them, else runs of one program."""
-        steps, depth = self.frame.steps, self.frame.passes.group_depth
-        keys: list[object] = [
-            steps.group[i][depth]
-            if len(steps.group[i]) > depth
-            else ("program", int(steps.program[i]), int(steps.kind[i]))
-            for i in range(node.first, node.end)
-        ]
-        groups, start = [], 0
-        for i in range(1, len(keys) + 1):
-            if i == len(keys) or keys[i] != keys[start]:
-                key = keys[start]
-                if isinstance(key, str):
-                    label = key
-                elif steps.kind_name(node.first + start) == "draw":
-                    label = f"draws with {self.frame.program_name(int(steps.program[node.first + start]))}"
-                else:
-                    label = self.names[node.first + start]
-                one = i - start == 1 and not isinstance(key, str)
-                group = Node(
-                    "step" if one else "group",
-                    self.names[node.first + start] if one else label,
-                    node.first + start,
-                    node.first + i,
-                    node,
-                    node.pass_index,
-                )
-                group.children = [] if one else None
-                groups.append(group)
-                start = i
-        return groups
+        index = int(self.frame.passes.of_step[step])
+        return Node("step", self.names[step], np.arange(step, step + 1), parent, index)
 
     # ---- sorting and searching ---------------------------------------------------------------------------
 
-    def sort(self, column: str, descending: bool) -> None:
-        self._sort = None if column == "name" and not descending else (column, descending)
+    def sort(self, key: Callable[[Node], float] | None, descending: bool) -> None:
+        """Sort the children of every node by a number; None: as they come."""
+        self._sort = (key or (lambda node: float(node.first)), descending)
         self._forget(self.root)
-        self._show(self.root)
 
     def search(self, text: str) -> int:
         """Show only what contains every word; returns how many steps match."""
         self._words = text.lower().split()
+        self._matching = self._matches()
         self._forget(self.root)
-        self._show(self.root)
-        return int(self._matches.sum())
+        return int(self._matching.sum())
 
     @property
     def searching(self) -> bool:
         return bool(self._words)
 
-    @property
-    def _matches(self) -> npt.NDArray[np.bool_]:
+    def _matches(self) -> Mask:
         """Which steps match the search, by their own words and those of their pass, program, number and call."""
         if not self._words:
             return np.ones(len(self.frame.steps), bool)
@@ -215,16 +250,14 @@ class FrameTree:
         node.shown = None
         for child in node.children or []:
             self._forget(child)
-        if node is self.root:
-            self._matched = np.concatenate([[0], np.cumsum(self._matches)])
 
     def _show(self, node: Node) -> None:
         shown = list(node.children or [])
         if self._words:
-            shown = [c for c in shown if self._matched[c.end] > self._matched[c.first]]
+            shown = [c for c in shown if self._matching[c.steps].any()]
         if self._sort:
-            column, descending = self._sort
-            shown.sort(key=lambda c: self.value(c, column), reverse=descending)
+            key, descending = self._sort
+            shown.sort(key=key, reverse=descending)
         for row, child in enumerate(shown):
             child.row = row
         node.shown = shown
@@ -233,5 +266,11 @@ class FrameTree:
         """The node of a step as it is shown, or None when the search hides it."""
         node: Node | None = self.root
         while node is not None and node.kind != "step":
-            node = next((c for c in self.children(node) if c.first <= step < c.end), None)
+            node = next((c for c in self.children(node) if _has(c.steps, step)), None)
         return node
+
+
+def _has(steps: Ints, step: int) -> bool:
+    if not steps[0] <= step <= steps[-1]:
+        return False
+    return len(steps) == 1 or bool(steps[np.searchsorted(steps, step)] == step)

@@ -11,10 +11,11 @@ from wendascope.analysis.answers import overdraw_answer, overdraw_share
 from wendascope.analysis.drawn import Area, StepDrawn
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.pass_table import Column, PassTable
 from wendascope.desktop.pixel_stack import PixelStackView
+from wendascope.desktop.step_tree import Column, StepTree
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.texts import share
 
@@ -64,7 +65,7 @@ class OverdrawPage(FramePage):
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "How often is each pixel shaded, and which draws are visible?")
-        self.table = PassTable(self._columns(), "Overdraw of passes and steps")
+        self.table = StepTree(workspace, self._columns(), "Overdraw of passes and steps")
         self.findings = FindingsView(workspace, "Overdraw")
         self.stack = PixelStackView(workspace)
         self.areas = _Areas(self._look_at)
@@ -110,57 +111,35 @@ class OverdrawPage(FramePage):
             assert self._document is not None and self._document.drawn is not None
             return self._document.drawn.steps[step]
 
-        def of_pass(name: str):  # type: ignore[no-untyped-def]
-            def value(index: int) -> float | None:
-                assert self._document is not None and self._document.drawn is not None
-                return float(getattr(self._document.drawn.passes[index], name))
+        def counted(node: Node) -> list[StepDrawn]:
+            rows = [drawn(step) for step in node.steps.tolist()]
+            return [row for row in rows if row.fragments >= 0 and row.kind != "clear"]
 
-            return value
+        def waste(tree: FrameTree, node: Node) -> float | None:
+            if tree.survey is None:
+                return None
+            ms = tree.survey.steps.ms
+            parts = [ms[s] * drawn(s).wasted_share for s in node.steps.tolist() if drawn(s).kind != "clear"]
+            return sum(parts) if parts else None
 
-        def counted(name: str):  # type: ignore[no-untyped-def]
-            def value(step: int) -> float | None:
-                row = drawn(step)
-                return float(getattr(row, name)) if row.fragments >= 0 and row.kind != "clear" else None
+        def wasted(_tree: FrameTree, node: Node) -> float | None:
+            rows = counted(node)
+            total = sum(row.fragments for row in rows)
+            return sum(row.fragments * row.wasted_share for row in rows) / total if total else 0.0 if rows else None
 
-            return value
+        def layers(_tree: FrameTree, node: Node) -> float | None:
+            assert self._document is not None and self._document.drawn is not None
+            return self._document.drawn.passes[node.pass_index].average if node.kind == "pass" else None
 
-        def pass_waste(index: int) -> float | None:
-            assert self._document is not None
-            table = self._document.frame.passes
-            values = [step_waste(s) for s in range(int(table.first[index]), int(table.end[index]))]
-            known = [v for v in values if v is not None]
-            return sum(known) if known else None
+        def fragments(_tree: FrameTree, node: Node) -> float | None:
+            rows = counted(node)
+            return float(sum(row.fragments for row in rows)) if rows else None
 
-        def step_waste(step: int) -> float | None:
-            survey = self._document.survey if self._document else None
-            return survey.steps.ms[step] * drawn(step).wasted_share if survey and drawn(step).kind != "clear" else None
-
-        count = "{:,.0f}".format
+        tip = "Estimated: time alone by the wasted share of the fragments"
+        covered = "Share of fragments covered later, or blended without a change"
         return [
-            Column(
-                "~ waste, ms",
-                pass_waste,
-                step_waste,
-                "{:.2f}".format,
-                104,
-                tip="Estimated: time alone by the wasted share of the fragments",
-            ),
-            Column(
-                "wasted",
-                of_pass("wasted_share"),
-                counted("wasted_share"),
-                share,
-                72,
-                True,
-                "Share of fragments covered later, or blended without a change",
-            ),
-            Column(
-                "layers",
-                of_pass("average"),
-                lambda _step: None,
-                "{:.2f}".format,
-                64,
-                tip="Average over the pixels that the pass draws to",
-            ),
-            Column("fragments", of_pass("fragments"), counted("fragments"), count, 88, tip="That passed all tests"),
+            Column("~ waste, ms", waste, "{:.2f}".format, 104, tip=tip),
+            Column("wasted", wasted, share, 72, True, covered),
+            Column("layers", layers, "{:.2f}".format, 64, tip="Average over the pixels that a pass draws to"),
+            Column("fragments", fragments, "{:,.0f}".format, 88, tip="That passed all tests"),
         ]

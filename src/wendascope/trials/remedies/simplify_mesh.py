@@ -8,7 +8,7 @@ import numpy.typing as npt
 
 from wendascope.analysis.findings import Remedy
 from wendascope.errors import TrialError
-from wendascope.frame.resources import VertexInput
+from wendascope.frame.resources import holding_positions
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.opengl.written import element_buffers
@@ -18,8 +18,6 @@ from wendascope.trials.remedies._registry import FrameChange, remedy
 
 _LEAST_REMOVED = 0.2
 """Of the triangles: less is not worth a mesh of its own."""
-_PLACES = ("pos", "vert", "coord", "place", "gl_vertex")
-"""Parts of names of the attribute that holds positions."""
 
 
 @remedy("simplify-mesh", near=True)
@@ -75,19 +73,11 @@ def positions(
     enough, all there are. Raises TrialError.
     """
     inputs = [row for row in vertex_inputs(change.frame, step) if row.name]
-    row = _holding_positions(inputs, least)
+    row = holding_positions(inputs, least)
     if row is None:
         raise TrialError(f"no attribute of {'three' if least == 3 else 'two'} floating-point numbers holds positions")
     data = vertex_values(change.frame, step, row, corners, change.new.known_contents())
     return np.ascontiguousarray(data.view(np.float32)[:, : least if least == 3 else row.size])
-
-
-def _holding_positions(inputs: list[VertexInput], least: int) -> VertexInput | None:
-    fitting = [
-        row for row in inputs if row.type == GL.FLOAT and row.size >= least and not row.integer and not row.divisor
-    ]
-    named = [row for row in fitting if any(part in row.name.lower() for part in _PLACES)]
-    return min(named or fitting, key=lambda row: row.index, default=None)
 
 
 def draw_these(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
