@@ -14,6 +14,7 @@ import pytest
 from PIL import Image
 
 from tests.conftest import program
+from wendascope.demo.data import demo_files
 
 pytestmark = pytest.mark.driver
 
@@ -197,3 +198,20 @@ def test_the_lenses_of_the_command_line_are_those_there_are() -> None:
     from wendascope.measure.lenses import lenses
 
     assert sorted(LENSES) == sorted(lens.name for lens in lenses())
+
+
+def test_the_groupings_of_the_command_line_are_those_there_are() -> None:
+    from wendascope.cli.looking import GROUPINGS
+    from wendascope.frame.grouping import BY
+
+    assert GROUPINGS == BY
+
+
+def test_steps_are_shown_in_groups() -> None:
+    depot = demo_files()[0]
+    done = run("show", "--by", "mesh", depot)
+    assert done.returncode == 0 and "box, 36 vertices" in done.stdout and "% " in done.stdout
+    found = json.loads(run("show", "--by", "purpose", "--json", depot).stdout)
+    assert sum(item["steps"] for item in found) == 1073 and sum(item["share"] for item in found) == pytest.approx(1.0)
+    refused = run("show", "--by", "colour", depot)
+    assert refused.returncode != 0 and "choose one of pass, role" in refused.stderr

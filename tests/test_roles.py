@@ -75,6 +75,7 @@ def test_a_role_that_somebody_gives_is_kept_and_names_the_pass(tmp_path: Path) -
     assert document.frame.passes.names == ["overlay, 5,545 draws"]
     again = Document(path)
     assert again.frame.pass_roles[0].role == R.OVERLAY and again.frame.pass_roles[0].evidence == ["Given by the user."]
+    assert load(path).passes.names == ["overlay, 5,545 draws"], "for everybody who opens the file"
     again.give_role(0, "")
     assert Document(path).frame.passes.names == ["main view, 5,545 draws"]
     records.GIVEN_ROLE.keep(path, GivenRole(99, "overlay"))

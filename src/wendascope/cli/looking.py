@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from wendascope.cli._app import (
     JsonOption,
@@ -19,18 +19,35 @@ from wendascope.cli._app import (
     warn_stored,
 )
 from wendascope.errors import UsageError
+from wendascope.texts import share, three_digits
 
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
+
+GROUPINGS = ("pass", "role", "viewport", "purpose", "program", "mesh", "textures", "material", "debug group")
 LENSES = ("colour", "batch", "density", "depth", "layers", "rasterised", "owner", "owner-program")
 
 
 @app.command()
-def show(file: Path, json: JsonOption = False) -> None:
+def show(
+    file: Path,
+    by: Annotated[
+        str, typer.Option(help=f"Show the steps in groups instead, the most expensive first: {', '.join(GROUPINGS)}.")
+    ] = "",
+    json: JsonOption = False,
+) -> None:
     """What is in a file: api, profile, size, calls, steps, passes, caveats."""
     from wendascope.frame.file import load
     from wendascope.frame.summary import summarise
 
-    summary = summarise(load(file))
+    if by and by not in GROUPINGS:
+        raise UsageError(f"steps are not grouped by {by!r}; choose one of {', '.join(GROUPINGS)}")
+    frame = load(file)
     warn_stored(file, json)
+    if by:
+        _show_groups(frame, file, by, json)
+        return
+    summary = summarise(frame)
     if json:
         emit(summary)
         return
@@ -53,6 +70,28 @@ def show(file: Path, json: JsonOption = False) -> None:
         print(f"{'':>15}  {item.name:<32} {item.steps:>6} steps  {item.width} x {item.height}")
     for caveat in summary.caveats or ["none"]:
         print(f"{'caveats':>15}  {caveat}")
+
+
+def _show_groups(frame: Frame, file: Path, by: str, json: bool) -> None:
+    from wendascope import records
+    from wendascope.measure.group_sums import group_sums
+
+    survey = records.SURVEY.newest(file)
+    if survey is not None and len(survey.steps.ms) != len(frame.steps):
+        survey = None
+    found = group_sums(frame, by, survey)
+    if json:
+        emit(found)
+        return
+    print(f"{'ms alone':>10}  {'share':>6}  {'steps':>6}  {'passes':>6}  {'triangles':>11}  {'fragments':>12}  {by}")
+    for item in found:
+        ms = "" if item.ms is None else three_digits(item.ms)
+        part = "" if item.share is None else share(item.share, 1)
+        counted = "" if item.fragments is None else f"{item.fragments:,}"
+        sizes = f"{item.steps:>6,}  {item.passes:>6}  {item.triangles:>11,}  {counted:>12}"
+        print(f"{ms:>10}  {part:>6}  {sizes}  {item.name}")
+    if survey is None:
+        say("not measured yet: run wendascope survey first to have times")
 
 
 @app.command()

@@ -27,6 +27,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import MADE_HERE, remember
 from wendascope.frame.parts import Parts
+from wendascope.frame.roles import give_roles
 
 VERSION = 4
 APPLICATION_ID = 0x57454E44  # "WEND"
@@ -232,10 +233,18 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
 
 
 def load(path: Path) -> Frame:
-    """Open a frame. Raises FileError; contents are read and checked when they are first used."""
+    """Open a frame, with the roles that its user gave passes. Raises FileError; contents are read and checked when
+    they are first used.
+    """
+    from wendascope import records  # which stands on this module
+
     with _opened(path) as database:
         _check_schema(database)
-        return _read(path, database)
+        frame = _read(path, database)
+    given = records.GIVEN_ROLE.all(path)
+    if given:
+        give_roles(frame, given)
+    return frame
 
 
 def content_of(path: Path) -> str:

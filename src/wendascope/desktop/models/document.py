@@ -152,8 +152,6 @@ class Document(Observable):
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self._given_roles = records.GIVEN_ROLE.all(path)
-        if self._given_roles:
-            give_roles(self.frame, self._given_roles)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
         self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
         self.log: Log = stored_log(path)
