@@ -7,12 +7,12 @@ not, they count as often as the table says and are marked. Both sides of a branc
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
 from wendascope.analysis import spirv
 from wendascope.analysis.guidelines import OperationCosts
-from wendascope.analysis.spirv import Block, Function, Instruction, Module
+from wendascope.analysis.spirv import Block, Function, Instruction, Module, within
 
 Number = int | float | bool
 _DEEPEST = 24
@@ -74,12 +74,17 @@ class ShaderCost:
 
 
 def shader_cost(
-    module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float] | None = None
+    module: Module,
+    costs: OperationCosts,
+    uniforms: Mapping[str, Number],
+    filters: Mapping[str, float] | None = None,
+    live: Collection[int] | None = None,
 ) -> ShaderCost:
     """`uniforms` are scalar values by name, `name.member` for blocks and structures; `filters` is, for each
-    sampler, what a texture sample costs with the filter of its texture, as a part of the most expensive.
+    sampler, what a texture sample costs with the filter of its texture, as a part of the most expensive. `live` are the
+    instructions that have an effect, by identity: others cost nothing. None for all of them.
     """
-    return _Costing(module, costs, uniforms, filters or {}).run()
+    return _Costing(module, costs, uniforms, filters or {}, live).run()
 
 
 # opcode -> (class, what it takes for each scalar of its result)
@@ -113,9 +118,15 @@ _EXTENDED: dict[int, tuple[str, float]] = (
 
 class _Costing:
     def __init__(
-        self, module: Module, costs: OperationCosts, uniforms: Mapping[str, Number], filters: Mapping[str, float]
+        self,
+        module: Module,
+        costs: OperationCosts,
+        uniforms: Mapping[str, Number],
+        filters: Mapping[str, float],
+        live: Collection[int] | None,
     ) -> None:
         self._m, self._costs, self._uniforms, self._filters = module, costs, uniforms, filters
+        self._live = live
         self._lines: dict[int, float] = defaultdict(float)
         self._classes: dict[str, float] = defaultdict(float)
         self._total = 0.0
@@ -181,7 +192,7 @@ class _Costing:
         loops: list[tuple[Loop, set[int]]] = []
         for block in function.blocks.values():
             if block.following:
-                body = _within(function, block.label, block.merge)
+                body = within(function, [block.label], block.merge)
                 loop = self._loop(function, block, body)
                 count = loop.trips if loop.trips is not None else self._costs.unknown_loop
                 for label in body:
@@ -213,10 +224,13 @@ class _Costing:
             gone = last.operands[2] if value else last.operands[1]
             if gone == block.merge:
                 continue
-            blocks = _within(function, gone, block.merge)
+            blocks = within(function, [gone], block.merge)
             if self._used:
                 cost = sum(
-                    self._cost(i) * rounds[label] for label in blocks for i in function.blocks[label].instructions
+                    self._cost(i) * rounds[label]
+                    for label in blocks
+                    for i in function.blocks[label].instructions
+                    if self._has_effect(i)
                 )
                 lines = [i.line for label in blocks for i in function.blocks[label].instructions]
                 self._branches.append(Branch(last.line, max([last.line, *lines]), bool(value), self._used, cost))
@@ -224,6 +238,8 @@ class _Costing:
         return dead
 
     def _instruction(self, i: Instruction, times: float, depth: int) -> None:
+        if not self._has_effect(i):
+            return
         if i.opcode == spirv.OP_FUNCTION_CALL:
             called = self._m.functions.get(i.operands[2])
             if called is not None and called.blocks:
@@ -251,6 +267,9 @@ class _Costing:
             exponent = self._m.constants.get(i.operands[5], self._m.splats.get(i.operands[5]))
             if exponent is not None:
                 self._powers.append((i.line, float(exponent)))
+
+    def _has_effect(self, i: Instruction) -> bool:
+        return self._live is None or id(i) in self._live
 
     def _note_fetch(self, i: Instruction) -> None:
         place = tuple(self._shape(operand, 0) for operand in i.operands[2:])
@@ -587,19 +606,6 @@ _COMPARES = {
     190: ">=",
     191: ">=",
 }
-
-
-def _within(function: Function, start: int, stop: int) -> set[int]:
-    """Blocks that can be reached without passing one."""
-    found: set[int] = set()
-    waiting = [start]
-    while waiting:
-        label = waiting.pop()
-        if label == stop or label in found or label not in function.blocks:
-            continue
-        found.add(label)
-        waiting += function.blocks[label].targets
-    return found
 
 
 def _rounds(compare: str, start: float, limit: float, step: float) -> int | None:

@@ -8,11 +8,11 @@ for anything.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from wendascope.analysis import spirv
-from wendascope.analysis.spirv import Function, Instruction, Module
+from wendascope.analysis.spirv import Instruction, Module, within
 
 _STEADY, _LINEAR, _OTHER = range(3)
 _DEEPEST = 64
@@ -244,7 +244,7 @@ class _Following:
                     continue
                 if self._kind(last.operands[0], 0) == _STEADY:
                     continue  # one way for the whole draw
-                sides = _inside(function, [t for t in last.operands[1:3] if t != block.merge], block.merge)
+                sides = within(function, [t for t in last.operands[1:3] if t != block.merge], block.merge)
                 instructions = [i for label in sides for i in function.blocks[label].instructions]
                 if any(_is_dear(i) for i in instructions) or all(i.opcode != spirv.OP_STORE for i in instructions):
                     continue
@@ -332,14 +332,3 @@ def _is_dear(i: Instruction) -> bool:
         spirv.OP_UNREACHABLE,
         99,
     )
-
-
-def _inside(function: Function, starts: Iterable[int], stop: int) -> set[int]:
-    found: set[int] = set()
-    waiting = list(starts)
-    while waiting:
-        label = waiting.pop()
-        if label != stop and label not in found and label in function.blocks:
-            found.add(label)
-            waiting += function.blocks[label].targets
-    return found

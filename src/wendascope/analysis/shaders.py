@@ -11,8 +11,9 @@ from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
+from wendascope.analysis.shader_live import live_inputs, live_instructions
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, read_module
+from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
 from wendascope.frame.frame import Frame
 from wendascope.frame.resources import Program, Shader
 from wendascope.glsl.compiler import CompileError, compile_glsl
@@ -131,7 +132,7 @@ def study_shaders(
             continue
         values = frame.uses.scalar_values(name, steps[-1], constant.get(name, set()))
         filters = _filters(sharing, name, steps[-1])
-        stages = [_stage(record, shader, values, filters, frame.context.dialect) for shader in record.shaders]
+        stages = _stages(record, values, filters, frame.context.dialect, _taken(frame, steps))
         fragments = sum(max(drawn.steps[s].fragments, 0) for s in steps) if drawn else None
         ms = sum(step_ms[s] for s in steps) if step_ms else None
         vertices = int(np.asarray(frame.steps.vertices)[steps].sum())
@@ -179,20 +180,60 @@ def _filters(sharing: Sharing, program: int, step: int) -> dict[str, float]:
     return found
 
 
-def _stage(
-    record: Program, shader: Shader, values: dict[str, Number], filters: dict[str, float], dialect: Dialect
-) -> StageStudy:
+def _taken(frame: Frame, steps: list[int]) -> set[int]:
+    """Numbers of the fragment outputs that some steps take."""
+    masked = frame.uses.writes_no_colour
+    return set().union(*(frame.uses.colours_taken(step) for step in steps if not masked[step]))
+
+
+def _stages(
+    record: Program, values: dict[str, Number], filters: dict[str, float], dialect: Dialect, taken: set[int]
+) -> list[StageStudy]:
+    """Every stage of a program. Of fragments counts what reaches the outputs that are taken; of vertices alone before
+    them, what the fragments read.
+    """
+    modules: dict[int, Module] = {}
+    studies = [_read(record, shader, dialect, modules) for shader in record.shaders]
+    fragments = modules.get(Stage.FRAGMENT)
+    live, unread = set[int](), set[str]()
+    if fragments is not None:
+        live = live_instructions(fragments, _outputs(fragments, record, taken))
+        if set(modules) == {Stage.FRAGMENT, Stage.VERTEX} and len(studies) == len(modules):
+            unread = set(fragments.interface(INPUT)) - live_inputs(fragments, live)
+    for study in studies:
+        module = modules.get(study.stage)
+        if module is None:
+            continue
+        if study.stage == Stage.FRAGMENT:
+            effective = live
+        else:
+            kept = {n for n, name in _output_names(module).items() if name not in unread}
+            effective = live_instructions(module, kept)
+        study.cost = shader_cost(module, guidelines().operations, values, filters, effective)
+        study.flow = shader_flow(module, study.cost.results) if study.stage == Stage.FRAGMENT else None
+        study.inputs, study.outputs, study.read = module.interface(INPUT), module.interface(OUTPUT), module.loaded()
+    return studies
+
+
+def _read(record: Program, shader: Shader, dialect: Dialect, modules: dict[int, Module]) -> StageStudy:
+    """A stage without its cost; its module goes with the others by its kind."""
     study = StageStudy(record.name, shader.stage, shader.source, None, "")
     try:
         study.code = preprocessed(shader.source, dialect) if shader.source else None
-        module = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, dialect))
+        modules[shader.stage] = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, dialect))
     except (PreprocessorError, CompileError, BadModuleError) as error:
         study.error = str(error)
-        return study
-    study.cost = shader_cost(module, guidelines().operations, values, filters)
-    study.flow = shader_flow(module, study.cost.results) if shader.stage == Stage.FRAGMENT else None
-    study.inputs, study.outputs, study.read = module.interface(INPUT), module.interface(OUTPUT), module.loaded()
     return study
+
+
+def _output_names(module: Module) -> dict[int, str]:
+    return {n: module.names.get(n, "") for n, made in module.variables.items() if made.operands[2] == OUTPUT}
+
+
+def _outputs(module: Module, record: Program, taken: set[int]) -> set[int]:
+    """Output variables of a fragment shader that are taken. One that has no known place is when any is."""
+    places = {n: record.output_numbers.get(name, module.locations.get(n)) for n, name in _output_names(module).items()}
+    return {n for n, place in places.items() if (place in taken if place is not None else bool(taken))}
 
 
 def constant_uniforms(sharing: Sharing) -> dict[int, set[str]]:

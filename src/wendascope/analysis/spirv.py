@@ -6,6 +6,7 @@ Only what the cost of a shader needs. The format is that of the SPIR-V specifica
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 MAGIC = 0x07230203
@@ -45,9 +46,13 @@ OP_LOGICAL_OR, OP_LOGICAL_AND, OP_PHI = 166, 167, 245
 (OP_KILL, OP_RETURN, OP_RETURN_VALUE, OP_UNREACHABLE, OP_NO_LINE) = (252, 253, 254, 255, 317)
 
 
-OP_DECORATE, OP_MEMBER_DECORATE, _BUILT_IN = 71, 72, 11
+OP_DECORATE, OP_MEMBER_DECORATE, _BUILT_IN, _LOCATION = 71, 72, 11, 30
 INPUT, OUTPUT = 1, 3
 """Storage classes."""
+
+
+CHAINS = {OP_ACCESS_CHAIN, 66, 83}
+"""Instructions that make a pointer or value of another, which comes first."""
 
 
 class BadModuleError(Exception):
@@ -133,6 +138,23 @@ class Module:
     producer: dict[int, Instruction] = field(default_factory=dict)
     """Result -> the instruction of a function that makes it."""
 
+    locations: dict[int, int] = field(default_factory=dict)
+    """Variable -> the location that the source gives it."""
+
+    def instructions(self) -> Iterator[Instruction]:
+        """Of all functions."""
+        for function in self.functions.values():
+            for block in function.blocks.values():
+                yield from block.instructions
+
+    def base(self, pointer: int) -> int:
+        """The variable or parameter that a pointer points into."""
+        made = self.producer.get(pointer)
+        while made is not None and made.opcode in CHAINS:
+            pointer = made.operands[2]
+            made = self.producer.get(pointer)
+        return pointer
+
     def interface(self, storage: int) -> dict[str, int]:
         """Name -> scalars of the inputs or outputs that are no built-in ones."""
         found = {}
@@ -191,6 +213,18 @@ class Module:
         if found.opcode in (OP_TYPE_VECTOR, OP_TYPE_MATRIX):
             return found.operands[2] * self.width(found.operands[1])
         return 1
+
+
+def within(function: Function, starts: Iterable[int], stop: int) -> set[int]:
+    """Labels of the blocks that can be reached from some without passing another."""
+    found: set[int] = set()
+    waiting = list(starts)
+    while waiting:
+        label = waiting.pop()
+        if label != stop and label not in found and label in function.blocks:
+            found.add(label)
+            waiting += function.blocks[label].targets
+    return found
 
 
 def read_module(data: bytes) -> Module:
@@ -290,6 +324,8 @@ def _outside(module: Module, opcode: int, operands: tuple[int, ...]) -> None:
         parts = {module.constants.get(part) for part in operands[2:]}
         if len(parts) == 1 and None not in parts:
             module.splats[operands[1]] = next(iter(parts))  # type: ignore[assignment]
+    elif opcode == OP_DECORATE and operands[1] == _LOCATION:
+        module.locations[operands[0]] = operands[2]
     elif (opcode == OP_DECORATE and operands[1] == _BUILT_IN) or (
         opcode == OP_MEMBER_DECORATE and operands[2] == _BUILT_IN
     ):

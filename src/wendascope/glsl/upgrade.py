@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 
 from wendascope.glsl.stages import Stage
-from wendascope.glsl.words import Token, tokens
+from wendascope.glsl.words import Token, tokens, words_of
 
 VERSION = 450
 _MODERN = 330
@@ -157,7 +157,7 @@ def _used_as_name(source: str, word: str) -> bool:
 
 def _head(body: str, stage: int) -> str:
     """Declarations of what the older language had built in, as far as it is used."""
-    used = {t.text for t in tokens(body) if t.kind == "word"}
+    used = words_of(body)
     lines = []
     direction = "out" if stage == Stage.VERTEX else "in"
     if stage == Stage.VERTEX:

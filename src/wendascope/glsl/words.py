@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -25,6 +26,16 @@ def tokens(source: str) -> Iterator[Token]:
     for found in _TOKEN.finditer(source):
         assert found.lastgroup is not None
         yield Token(found.lastgroup, found.group(), found.start())
+
+
+_COMMENT = re.compile(r"//(?:\\\r?\n|[^\n])*|/\*.*?(?:\*/|\Z)", re.DOTALL)
+_NUMBER_OR_WORD = re.compile(r"\.?\d(?:[eE][+-]|[\w.])*|([A-Za-z_]\w*)")
+
+
+@functools.lru_cache(maxsize=512)
+def words_of(source: str) -> frozenset[str]:
+    """All words of a source, comments left alone: much sooner than by its tokens."""
+    return frozenset(_NUMBER_OR_WORD.findall(_COMMENT.sub(" ", source))) - {""}
 
 
 def replace_words(source: str, words: Mapping[str, str]) -> str:
@@ -61,7 +72,7 @@ _SIDE_EFFECTS = re.compile(r"imageStore|imageAtomic|atomic[A-Z]|atomicCounter")
 
 def fragment_habits(source: str) -> FragmentHabits:
     """Read them from the words of a source. Words that macros hide still count: they may be used."""
-    words = {t.text for t in tokens(source) if t.kind == "word"}
+    words = words_of(source)
     return FragmentHabits(
         "discard" in words,
         bool(words & {"gl_FragDepth", "gl_FragDepthEXT"}),
@@ -72,7 +83,7 @@ def fragment_habits(source: str) -> FragmentHabits:
 
 def output_primitive(source: str) -> str | None:
     """`points`, `line_strip` or `triangle_strip` of a geometry shader; what a tessellation shader makes of patches."""
-    words = {t.text for t in tokens(source) if t.kind == "word"}
+    words = words_of(source)
     if "point_mode" in words:
         return "points"
     if "isolines" in words:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from wendascope.analysis.drawn import transformed_vertices
 from wendascope.frame.steps import KINDS
-from wendascope.glsl.words import output_primitive, tokens
+from wendascope.glsl.words import output_primitive, words_of
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
 from wendascope.opengl.compiled import compiled_program
@@ -220,7 +220,7 @@ def _positions_follow_pixels(frame: OpenGLFrame) -> bool:
     for program in frame.objects.programs:
         for shader in compiled_program(program, frame.context.dialect).shaders:
             if shader.type not in (GL.FRAGMENT_SHADER, GL.COMPUTE_SHADER) and any(
-                t.kind == "word" and _READS.match(t.text) for t in tokens(shader.source)
+                _READS.match(word) for word in words_of(shader.source)
             ):
                 return True
     return bool((frame.steps.kind == KINDS.index("copy")).any())

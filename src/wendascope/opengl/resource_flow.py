@@ -14,10 +14,11 @@ import numpy.typing as npt
 
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.steps import KINDS
-from wendascope.glsl.words import tokens
+from wendascope.glsl.words import words_of
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_feedback, within_queries
 from wendascope.opengl.inputs import sampler_uses
+from wendascope.opengl.objects import ProgramRecord
 from wendascope.opengl.overwriting import overwriting_steps
 from wendascope.registry import GL, Command, Role
 
@@ -142,15 +143,12 @@ class _Gathering:
     def _images_and_buffers(self) -> None:
         frame = self._frame
         images, buffers = set(), set()
-        for program in (compiled_program(p, frame.context.dialect) for p in frame.objects.programs):
-            words = {t.text for s in program.shaders for t in tokens(s.source) if t.kind == "word"}
-            if any(_WORDS.match(word) for word in words) or not all(s.source for s in program.shaders):
+        for program in frame.objects.programs:
+            known_sources = all(s.source for s in program.shaders)
+            to_images, to_buffers = self._writes_beyond_colours(program) if known_sources else (True, True)
+            if to_images:
                 images.add(program.name)
-            if (
-                words & {"buffer", "atomic_uint"}
-                or program.feedback_varyings
-                or not all(s.source for s in program.shaders)
-            ):
+            if to_buffers or program.feedback_varyings:
                 buffers.add(program.name)
         known = [p.name for p in frame.objects.programs]
         steps = frame.steps
@@ -169,6 +167,19 @@ class _Gathering:
             self._roots[with_images] = True
             self._read_back |= {(-1, self._number(("texture", t.name))) for t in frame.objects.textures}
         self._roots[drawing & (np.isin(steps.program, list(buffers)) | unclear)] = True
+
+    def _writes_beyond_colours(self, program: ProgramRecord) -> tuple[bool, bool]:
+        """Whether a program names images, and buffers, in what of its sources is compiled."""
+
+        def named(sources: ProgramRecord) -> tuple[bool, bool]:
+            words = frozenset[str]().union(*(words_of(s.source) for s in sources.shaders))
+            return any(_WORDS.match(word) for word in words), bool(words & {"buffer", "atomic_uint"})
+
+        # what the whole sources do not name, those without their conditions do not either
+        pasted = any("##" in s.source for s in program.shaders)
+        if not any(named(program)) and not pasted:
+            return False, False
+        return named(compiled_program(program, self._frame.context.dialect))
 
     def _queries(self) -> None:
         """What is counted or fed back has an effect: on the count, or the buffer."""

@@ -12,7 +12,7 @@ from wendascope.analysis.findings._of_shaders import (
     shader_finding,
 )
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
-from wendascope.glsl.words import tokens
+from wendascope.glsl.words import words_of
 
 _PRECISION_SHARE = 0.2
 _SPARED_SHARE = 0.1
@@ -50,7 +50,7 @@ def medium_precision(case: Case) -> Iterator[Finding]:
         return
     for program, stage in fragment_stages(case):
         assert stage.cost is not None
-        if "highp" not in {t.text for t in tokens(stage.text) if t.kind == "word"}:
+        if "highp" not in words_of(stage.text):
             continue
         lines = stage.flow.medium if stage.flow else {}
         spent = sum(lines.values())

@@ -7,7 +7,7 @@ from collections.abc import Container, Iterator
 
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
-from wendascope.glsl.words import replace_words, tokens
+from wendascope.glsl.words import replace_words, tokens, words_of
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, line_of, read, spliced
 from wendascope.trials.rewriting.expressions import Expression, Expressions
 
@@ -106,7 +106,7 @@ def _brought(
                 uniforms |= theirs
     bodies = {f.name: source[code[f.first].at : code[f.body[1]].at + 1] for f in needed}
     for text in bodies.values():
-        words |= {t.text for t in tokens(text) if t.kind == "word"}
+        words |= words_of(text)
     constants = found.constants_in(words)
     renamed = {name: f"{OUR_PREFIX}{name}" for name in (*bodies, *constants)}
     declared = " ".join(_uniform_texts(inner, outer, found, uniforms))
