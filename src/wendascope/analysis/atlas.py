@@ -116,7 +116,7 @@ def plan_atlases(sharing: Sharing, options: Options | None = None) -> list[Atlas
 def _groups(sharing: Sharing) -> list[_Group]:
     """Textures by who is drawn with whom: those that one sampler reads in steps which share all else."""
     family = sharing.family(ordered=False)
-    of_step, names = sharing.frame.passes.of_step, sharing.frame.passes.names
+    of_step, names = sharing.frame.passes.of_step, sharing.frame.passes.short_names
     joined: dict[frozenset[int], _Group] = {}
     for use in sharing.samplers:
         if not use.plain:

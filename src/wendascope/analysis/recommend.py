@@ -138,7 +138,7 @@ class _Recommending:
             return ("shader", finding.program, finding.stage, rule)
         if rule in ("repeated-state", "overwritten-state"):
             return ("state",)
-        if rule in ("not-visible", "outside-view", "facing-away"):
+        if rule in ("not-visible", "outside-view", "facing-away", "unread-pass"):
             return (rule,)
         if rule in ("back-to-front", "depth-prepass", "untested-overdraw"):
             return ("overdraw", *self._passes(finding.steps)[:1])
@@ -192,6 +192,12 @@ class _Recommending:
             case "state":
                 count = sum(int(f.title.split()[0].replace(",", "")) for f in members)
                 return f"{count:,} state calls change nothing that a draw uses"
+            case "unread-pass":
+                inside = self._passes(steps)
+                named = [self._case.names[index] for index in self._passes(first.steps)][:2]
+                others = len(inside) - len(named)
+                what = listed([*named, plural(others, "more pass", "more passes")] if others else named)
+                return f"Nothing reads the results of {what}"
             case "not-visible":
                 return f"{plural(len(steps), 'draw')} in {passes} leave no visible fragment"
             case "outside-view":
@@ -205,7 +211,7 @@ class _Recommending:
         for index in self._passes(finding.steps):
             name = self._case.names[index]
             if finding.title.startswith(f"{name}: "):
-                return f"{capital(finding.title.removeprefix(f'{name}: '))} ({name.partition(',')[0]})"
+                return f"{capital(finding.title.removeprefix(f'{name}: '))} ({name})"
         return finding.title
 
     def _what(self, steps: list[int]) -> str:

@@ -164,7 +164,7 @@ def _run(drawn: Drawn | None, steps: list[int]) -> int | None:
 
 def _passes(frame: Frame, steps: list[int]) -> list[str]:
     counts = Counter(frame.passes.of_step[steps].tolist())
-    return [frame.passes.names[index] for index, _ in counts.most_common()]
+    return [frame.passes.short_names[index] for index, _ in counts.most_common()]
 
 
 def _filters(sharing: Sharing, program: int, step: int) -> dict[str, float]:

@@ -69,7 +69,7 @@ def plan(
     made = make_plan(
         case, now, [item for item in found if not item.small], findings, proofs, budget, survey.cpu.program_ms
     )
-    report = PlanReport(file.name, made, found, frame.passes.names)
+    report = PlanReport(file.name, made, found, frame.passes.short_names)
     for path in write_plan(report, html, sarif):
         say(f"wrote {path}")
     if json:

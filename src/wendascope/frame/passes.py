@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
@@ -10,6 +11,9 @@ from typing import Literal, Protocol
 import numpy as np
 
 from wendascope.frame.numbers import Ints
+
+_COUNT = re.compile(r", [\d,]+ draws?\b")
+"""What names that are worked out tell of how much a pass draws."""
 
 
 class Attachment(Protocol):
@@ -91,6 +95,11 @@ class PassTable:
                 for name, other, owner in zip(self.given, derived, owners.tolist(), strict=True)
             ]
         )
+
+    @cached_property
+    def short_names(self) -> list[str]:
+        """The names without how much each pass draws, for sentences and lists."""
+        return [_COUNT.sub("", name) for name in self.names]
 
 
 def _distinct(names: list[str]) -> list[str]:

@@ -400,7 +400,8 @@ def give_roles(frame: Frame, given: Iterable[GivenRole]) -> None:
                 chosen, ["Given by the user."], reads=roles[index].reads, read_by=roles[index].read_by
             )
     frame.__dict__["pass_roles"] = roles
-    frame.passes.__dict__.pop("names", None)
+    for known in ("names", "short_names"):
+        frame.passes.__dict__.pop(known, None)
 
 
 def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:

@@ -182,7 +182,8 @@ class Case:
 
     @cached_property
     def names(self) -> list[str]:
-        return self.frame.passes.names
+        """Of the passes, as sentences say them."""
+        return self.frame.passes.short_names
 
 
 Rule = Callable[[Case], Iterable[Finding]]

@@ -1,4 +1,4 @@
-"""Depth-only pre-passes: do they pay?"""
+"""Depth-only pre-passes that may not pay."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.frame.roles import Role
 from wendascope.frame.uses import Compare
+from wendascope.texts import plural
 
 _LEAST_STEPS = 2
 
@@ -15,21 +16,15 @@ _LEAST_STEPS = 2
 def depth_prepass(case: Case) -> Iterator[Finding]:
     """Depth-only draws ahead of a pass that save less than they cost."""
     for index, name in enumerate(case.names):
-        first = [step for step, row in case.rows(index) if row.kind == "depth" and row.depth_write]
-        if len(first) < _LEAST_STEPS:
-            continue
-        after = _shaded_after(case, index, first[0])
-        if not after:
+        first, after = _prepass(case, index)
+        if len(first) < _LEAST_STEPS or not after:
             continue
         drawn = case.drawn.steps
         yield Finding(
             id=f"depth-prepass-{index}",
             rule="depth-prepass",
             page="Overdraw",
-            title=(
-                f"{name}: {len(first):,} depth-only step{'s come' if len(first) != 1 else ' comes'} before"
-                f" {len(after):,} opaque {'ones' if len(after) != 1 else 'one'}; do they pay?"
-            ),
+            title=f"{name}: {plural(len(first), 'depth-only draw')} ahead of {plural(len(after), 'opaque draw')}",
             why=(
                 "A depth-only pre-pass draws the geometry twice so that only visible fragments are shaded. "
                 "It pays when shading is expensive and overdraw is high."
@@ -50,16 +45,19 @@ def depth_prepass(case: Case) -> Iterator[Finding]:
         )
 
 
-def _shaded_after(case: Case, index: int, first: int) -> list[int]:
-    """Opaque steps against the depth that a pass wrote: of the same pass, or of the one it is the pre-pass of. None in
-    passes without colour: a shadow map is no pre-pass.
+def _prepass(case: Case, index: int) -> tuple[list[int], list[int]]:
+    """(steps that draw depth alone, opaque steps after them against that depth), in one pass or in a pre-pass and the
+    pass that it is for. None where nothing is shaded: a shadow map is no pre-pass.
     """
     frame = case.frame
     own = set(frame.resource_flow.targets[index])
     passes = [index]
     if frame.pass_roles[index].role == Role.PREPASS:
-        passes += [p for p in range(index + 1, len(case.names)) if own & set(frame.resource_flow.targets[p])][:1]
-    found = [
+        passes = [p for p in range(index + 1, len(case.names)) if own & set(frame.resource_flow.targets[p])][:1]
+        first = [step for step, row in case.rows(index) if row.depth_write and row.depth_test]
+    else:
+        first = [step for step, row in case.rows(index) if row.kind == "depth" and row.depth_write]
+    after = [
         (step, row)
         for p in passes
         if not frame.passes.targets[p].framebuffer or any(a.is_colour for a in frame.passes.targets[p].attachments)
@@ -67,6 +65,7 @@ def _shaded_after(case: Case, index: int, first: int) -> list[int]:
         if (row.kind == "opaque" or (row.fragments == 0 and not row.kind))
         and row.depth_test
         and row.depth_func in (Compare.EQUAL, Compare.LESS_OR_EQUAL)
-        and step > first
+        and first
+        and step > first[0]
     ]
-    return [step for step, _ in found] if any(row.kind == "opaque" for _, row in found) else []
+    return first, [step for step, _ in after] if any(row.kind == "opaque" for _, row in after) else []

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
 from wendascope.analysis.liveness import without_effect
 from wendascope.frame.frame import Frame
+from wendascope.frame.roles import SCENE
+from wendascope.texts import listed, plural
 
 
 @finding("unread-pass")
@@ -14,22 +16,23 @@ def unread_passes(case: Case) -> Iterator[Finding]:
     """Passes whose result nothing reads."""
     frame = case.frame
     dead = without_effect(frame)
-    passes = [
-        index for index in range(len(case.names)) if all(dead[s] for s in case.steps_of(index)) and _draws(case, index)
-    ]
+    passes = [index for index in range(len(case.names)) if all(dead[s] for s in case.steps_of(index))]
     for chain in _chains(frame, passes):
+        if not any(_draws(case, index) for index in chain):
+            continue
         steps = sorted(s for index in chain for s in case.steps_of(index))
-        names = (
-            " and ".join(case.names[i] for i in chain)
-            if len(chain) < 3
-            else f"{case.names[chain[0]]} and {len(chain) - 1} more passes"
+        # what the others serve comes first: the view before its shadows and what is made of it
+        order = sorted(
+            chain, key=lambda i: (frame.pass_roles[i].role not in SCENE, -(case.time_of(case.steps_of(i)) or 0.0))
         )
+        names = [case.names[i] for i in order]
+        title = listed(names if len(names) < 3 else [names[0], plural(len(names) - 1, "more pass", "more passes")])
         after = frame.knows_following
         yield Finding(
             id=f"unread-pass-{chain[0]}",
             rule="unread-pass",
             page="Overdraw",
-            title=f"Nothing reads the result of {names}",
+            title=f"Nothing reads the result of {title}",
             why="No step with an effect samples, copies or reads back what is drawn here before it is cleared again"
             + (", and neither does the frame after." if after else ".")
             + (" Some of these passes are read only by each other." if len(chain) > 1 else ""),

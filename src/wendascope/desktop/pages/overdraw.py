@@ -92,7 +92,7 @@ class OverdrawPage(FramePage):
         elif document.drawn is None:
             self.say("Not measured yet.", "Press Ctrl+M to count the layers of every pass and step.")
         else:
-            answer, evidence = overdraw_answer(document.drawn, document.frame.passes.names)
+            answer, evidence = overdraw_answer(document.drawn, document.frame.passes.short_names)
             caveats = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats)
             self.say(answer, evidence + caveats)
 

@@ -207,7 +207,7 @@ def _both(item: Recommendation) -> str:
 
 
 def _facts(item: Recommendation, document: Document, plan: Plan | None) -> list[tuple[str, str]]:
-    names = document.frame.passes.names
+    names = document.frame.passes.short_names
     step = next((s for s in plan.steps if s.recommendation == item.id), None) if plan else None
     several = item.how if len(item.how) > 1 else []
     where = listed([names[index] for index in item.passes[:5]])
