@@ -76,6 +76,19 @@ def test_the_stones_of_the_demo_can_be_drawn_with_fewer_triangles() -> None:
     assert vertices.after < vertices.before
 
 
+@pytest.mark.parametrize("painted", [False, True])
+def test_a_mesh_that_is_left_out_is_not_simplified(painted: bool) -> None:
+    """A plan leaves out a view that nobody sees, and simplifies a mesh that is drawn in it as well."""
+    found = max(_too_fine(), key=lambda f: f.evidence["triangles"])
+    frame, steps = load(DEMO), found.steps[:1]
+    simpler = Remedy("simplify-mesh", steps, values={"triangles": 100, "error": 0.5})
+    alone = change_of(frame, [simpler]).edit()
+    both = change_of(frame, [Remedy("drop-steps", steps), simpler], painted=painted).edit()
+    call = int(frame.steps.call[steps[0]])
+    assert [i.before for i in alone.insertions] == [call] and not both.insertions
+    assert both.drop is not None and both.drop[call]
+
+
 @pytest.mark.driver
 def test_meshes_that_are_not_there_are_refused() -> None:
     frame = load(DEMO)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Sequence
+
+_PART = re.compile(r"(.*?) \(?(\d+)/(\d+)\)?")
 
 
 def plural(count: float, noun: str, several: str = "") -> str:
@@ -29,6 +32,22 @@ def listed(words: Iterable[object], last: str = "and") -> str:
     """`a`, `a and b`, `a, b and c`."""
     parts = [str(word) for word in words]
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} {last} {parts[-1]}" if parts else ""
+
+
+def joined_parts(names: Sequence[str]) -> list[str]:
+    """Names of which those of all parts of one thing are one: `shadow 1/2`, `shadow 2/2` are `shadow (2 parts)`."""
+    whole: dict[tuple[str, int], list[str]] = {}
+    for name in names:
+        found = _PART.fullmatch(name)
+        if found:
+            whole.setdefault((found[1], int(found[3])), []).append(name)
+    joined = {
+        part: f"{of} ({count} parts)"
+        for (of, count), parts in whole.items()
+        if len(set(parts)) == count > 1
+        for part in parts
+    }
+    return list(dict.fromkeys(joined.get(name, name) for name in names))
 
 
 def share(part: float, places: int = 0) -> str:

@@ -12,7 +12,9 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.findings import Case, Finding
-from wendascope.texts import capital, listed, plural
+from wendascope.frame.grouping import shape_name
+from wendascope.frame.roles import SCENE
+from wendascope.texts import capital, joined_parts, listed, plural
 
 SETTING, SHADER, ASSET, SUBMISSION, CODE = "setting", "shader edit", "asset", "draw submission", "program logic"
 """Classes of effort."""
@@ -103,6 +105,11 @@ def recommend(
     return _Recommending(case, findings, saved, ranges).find()
 
 
+def _one_mesh(cause: tuple[object, ...]) -> bool:
+    """Whether all steps of a cause draw the same mesh: it then names nothing but that."""
+    return cause[0] in ("batch", "mesh") and len(cause) == 2
+
+
 class _Recommending:
     def __init__(
         self, case: Case, findings: Sequence[Finding], saved: Saved, ranges: Mapping[str, tuple[float, float]]
@@ -157,7 +164,7 @@ class _Recommending:
         state, gpu, cpu = self._gains(members)
         return Recommendation(
             id=f"recommend-{first.id}",
-            title=self._title(cause, members, steps),
+            title=capital(self._title(cause, members, steps)),
             why=first.why,
             cause=self._cause_words(cause, members),
             findings=[f.id for f in members],
@@ -183,9 +190,9 @@ class _Recommending:
             case "batch":
                 now = sum(int(f.evidence.get("draws now", 0)) for f in members)
                 then = sum(int(f.evidence.get("draws together", 0)) for f in members)
-                return f"{self._what(steps)}: {now:,} draws in {passes} could be {then:,}"
+                return f"{self._what(steps, _one_mesh(cause))}: {now:,} draws in {passes} could be {then:,}"
             case "mesh":
-                return f"{self._what(steps)}: too fine for its size on screen in {passes}"
+                return f"{self._what(steps, _one_mesh(cause))}: too fine for its size on screen in {passes}"
             case "shader":
                 lines = sorted({line for f in members for line in f.lines})
                 return f"{first.title} (lines {', '.join(map(str, lines[:6]))})" if lines else first.title
@@ -193,11 +200,11 @@ class _Recommending:
                 count = sum(int(f.title.split()[0].replace(",", "")) for f in members)
                 return f"{count:,} state calls change nothing that a draw uses"
             case "unread-pass":
-                inside = self._passes(steps)
-                named = [self._case.names[index] for index in self._passes(first.steps)][:2]
-                others = len(inside) - len(named)
-                what = listed([*named, plural(others, "more pass", "more passes")] if others else named)
-                return f"Nothing reads the results of {what}"
+                views = self._case.frame.pass_roles
+                order = sorted(self._passes(steps), key=lambda index: views[index].role not in SCENE)
+                named = joined_parts([self._case.names[index] for index in order])
+                more = [f"{len(named) - 2} more"] if len(named) > 3 else named[2:]
+                return f"Nothing reads the results of {listed([*named[:2], *more])}"
             case "not-visible":
                 return f"{plural(len(steps), 'draw')} in {passes} leave no visible fragment"
             case "outside-view":
@@ -214,20 +221,19 @@ class _Recommending:
                 return f"{capital(finding.title.removeprefix(f'{name}: '))} ({name})"
         return finding.title
 
-    def _what(self, steps: list[int]) -> str:
+    def _what(self, steps: list[int], of_one_mesh: bool) -> str:
         """What is drawn, as a person would call it: a debug group that all share, else facts."""
         frame = self._case.frame
         inner = {frame.steps.group[s][-1] for s in steps if frame.steps.group[s]}
         if len(inner) == 1 and all(frame.steps.group[s] for s in steps):
             return next(iter(inner))
         vertices = np.unique(np.asarray(frame.steps.vertices)[steps])
-        shape = (
-            f"mesh of {int(vertices[0]):,} vertices"
-            if len(vertices) == 1
-            else f"meshes of up to {int(vertices[-1]):,} vertices"
-        )
+        if of_one_mesh:
+            label = frame.mesh_label(steps[0]) or shape_name(frame, steps[0], int(vertices[0]))
+            return f"{capital(label)} of {plural(int(vertices[0]), 'vertex', 'vertices')}"
         programs = sorted({int(p) for p in np.asarray(frame.steps.program)[steps]})
-        return f"{shape}, {listed([frame.program_name(p) for p in programs[:2]])}"
+        drawn = listed([frame.program_name(p) for p in programs[:2]])
+        return f"Meshes of up to {int(vertices[-1]):,} vertices, {drawn}"
 
     def _cause_words(self, cause: tuple[object, ...], members: list[Finding]) -> str:
         if len(members) == 1:

@@ -11,7 +11,7 @@ import msgspec
 import wendascope
 from wendascope.analysis.recommend import Gain, Recommendation
 from wendascope.files import write_atomically
-from wendascope.texts import plural, three_digits
+from wendascope.texts import joined_parts, plural, three_digits
 from wendascope.trials.plan import Plan
 
 _NOTE_MS = 1.0
@@ -36,6 +36,15 @@ def gain_text(gain: Gain | None) -> str:
     return f"{mark}{three_digits(gain.ms)} ({three_digits(gain.low)} to {three_digits(gain.high)})"
 
 
+def places_text(names: list[str], most: int = 4) -> str:
+    """`in ...` with some passes, and how many more there are; empty for none."""
+    places = joined_parts(names)
+    if not places:
+        return ""
+    more = f" and {len(places) - most:,} more" if len(places) > most else ""
+    return f"in {', '.join(places[:most])}{more}"
+
+
 def plan_text(report: PlanReport) -> str:
     """The document in lines."""
     plan, lines = report.plan, [report.plan.sentence, *filter(None, [report.plan.rest])]
@@ -45,9 +54,7 @@ def plan_text(report: PlanReport) -> str:
         lines += ["", f"{'GPU, ms':<24}{'CPU, ms':<24}{'state':<16}what"]
     for item in shown:
         lines.append(f"{gain_text(item.gpu):<24}{gain_text(item.cpu):<24}{item.state:<16}{item.title}")
-        places = ", ".join(report.pass_names[index] for index in item.passes[:4])
-        more = f" and {len(item.passes) - 4} more" if len(item.passes) > 4 else ""
-        facts = [f"in {places}{more}" if places else "", item.effort, item.price]
+        facts = [places_text([report.pass_names[index] for index in item.passes]), item.effort, item.price]
         lines.append(f"{'':<64}{'; '.join(filter(None, facts))}")
         if item.id in of and of[item.id].note:
             lines.append(f"{'':<64}{of[item.id].note}")

@@ -15,8 +15,8 @@ from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.waterfall import Waterfall
-from wendascope.report.plan import gain_text
-from wendascope.texts import capital, listed, plural
+from wendascope.report.plan import gain_text, places_text
+from wendascope.texts import capital, plural
 from wendascope.trials.plan import Plan, make_plan, prove_plan, recommendations_of
 from wendascope.trials.proof import Proof
 
@@ -210,13 +210,11 @@ def _facts(item: Recommendation, document: Document, plan: Plan | None) -> list[
     names = document.frame.passes.short_names
     step = next((s for s in plan.steps if s.recommendation == item.id), None) if plan else None
     several = item.how if len(item.how) > 1 else []
-    where = listed([names[index] for index in item.passes[:5]])
-    if len(item.passes) > 5:
-        where += f" and {len(item.passes) - 5} more"
+    where = places_text([names[index] for index in item.passes], 5)
     facts = [
         ("gain", _both(item)),
         ("why", item.why),
-        ("where", f"{plural(len(item.steps), 'step')} in {where}" if item.steps else ""),
+        ("where", f"{plural(len(item.steps), 'step')} {where}" if item.steps else ""),
         ("same cause", f"{plural(len(several), 'finding')}: {item.cause}" if several else ""),
         ("to do", " ".join(several[:4]) + (f" And {len(several) - 4} more." if len(several) > 4 else "")),
         ("price", item.price),

@@ -117,6 +117,7 @@ class FrameChange:
             | {s for part in self.batches for s in part.steps}
             | set(self.before)
             | set(self.after)
+            | {s for s in self._paints if int(self.frame.steps.call[s]) in self.replaced}
         )
         for step, paint in self._paints.items():
             if step in taken or step in self.dropped:
