@@ -170,7 +170,7 @@ def test_memory_is_said_in_a_unit_that_suits_it(size: int, told: str) -> None:
 
 
 def test_all_parts_of_one_thing_are_one_name() -> None:
-    assert joined_parts(["shadow 1 (1/2)", "rain", "shadow 1 (2/2)"]) == ["shadow 1 (2 parts)", "rain"]
-    assert joined_parts(["shadow 1/3", "shadow 3/3"]) == ["shadow 1/3", "shadow 3/3"], "one is missing"
-    assert joined_parts(["shadow 1/3", "shadow 2/3", "shadow 3/3", "glow"]) == ["shadow (3 parts)", "glow"]
-    assert joined_parts([]) == [] and joined_parts(["a 1/1"]) == ["a 1/1"]
+    assert texts.joined_parts(["shadow 1 (1/2)", "rain", "shadow 1 (2/2)"]) == ["shadow 1 (2 parts)", "rain"]
+    assert texts.joined_parts(["shadow 1/3", "shadow 3/3"]) == ["shadow 1/3", "shadow 3/3"], "one is missing"
+    assert texts.joined_parts(["shadow 1/3", "shadow 2/3", "shadow 3/3", "glow"]) == ["shadow (3 parts)", "glow"]
+    assert texts.joined_parts([]) == [] and texts.joined_parts(["a 1/1"]) == ["a 1/1"]

@@ -198,23 +198,22 @@ class FrameStrip(QWidget):
         top = _RULER + _PASSES + _GAP
         times, view = self._times, self._view
         ends = times.step_end[times.order]
-        first, last = (int(np.searchsorted(ends, ms, side="left")) for ms in (view.start, view.end))
-        colours = [group_colour(node) for node in times.groups]
+        first = int(np.searchsorted(ends, view.start, side="left"))
+        shown = times.order[first : int(np.searchsorted(ends, view.end, side="left")) + 1]
+        left = view.scale * (times.step_start[shown] - view.start)
+        right = view.scale * (times.step_end[shown] - view.start)
+        colours = [(c, c.lighter(118)) for c in map(group_colour, times.groups)]
         drawn_to = -1.0
-        for place, step in enumerate(times.order[first : last + 1].tolist()):
-            x, right = view.x(float(times.step_start[step])), view.x(float(times.step_end[step]))
-            if right < drawn_to + 1:  # thinner than a pixel: part of the bar before
-                continue
-            colour = colours[int(times.group_of[step])]
-            painter.fillRect(
-                QRectF(max(x, drawn_to), top, max(right - max(x, drawn_to), 1), _STEPS),
-                colour if place % 2 else colour.lighter(118),
-            )
-            drawn_to = right
+        # steps that end within the pixel of one before are part of its bar
+        for at in np.flatnonzero(np.diff(np.floor(right), prepend=-2.0) > 0).tolist():
+            x, end = max(float(left[at]), drawn_to), float(right[at])
+            colour = colours[int(times.group_of[shown[at]])][(first + at) % 2 == 0]
+            painter.fillRect(QRectF(x, top, max(end - x, 1), _STEPS), colour)
+            drawn_to = end
         chosen = self._document.selection.step
         if chosen is not None:
-            x, right = view.x(float(times.step_start[chosen])), view.x(float(times.step_end[chosen]))
-            painter.fillRect(QRectF(x - 1, top - 2, max(right - x, 1) + 2, _STEPS + 4), QColor(theme().accent))
+            x, end = view.x(float(times.step_start[chosen])), view.x(float(times.step_end[chosen]))
+            painter.fillRect(QRectF(x - 1, top - 2, max(end - x, 1) + 2, _STEPS + 4), QColor(theme().accent))
 
     def _paint_cpu(self, painter: QPainter) -> None:
         assert self._lane is not None and self._times is not None

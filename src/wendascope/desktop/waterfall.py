@@ -10,7 +10,7 @@ from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.texts import three_digits
 from wendascope.trials.plan import Plan, PlanStep
 
-_ROW = 4 * GRID
+_ROW = 5 * GRID
 _BAR = 11
 _GPU, _CPU = "#7C93A6", "#A89A6A"
 _LABEL_SHARE = 0.5
@@ -81,11 +81,14 @@ class Waterfall(QWidget):
         self, painter: QPainter, number: int, title: str, gpu: tuple[float, float], cpu: tuple[float, float],
         left: float, scale: float, line: Qt.PenStyle,
     ) -> None:  # fmt: skip
-        top = number * _ROW + 4
+        top = number * _ROW + (_ROW - 2 * _BAR) // 2
         metrics = QFontMetricsF(self.font())
         painter.setPen(QColor(theme().ink))
-        text = metrics.elidedText(title, Qt.TextElideMode.ElideRight, left - 9 * GRID)
-        painter.drawText(QRectF(GRID, top, left - 9 * GRID, 2 * _BAR), Qt.AlignmentFlag.AlignVCenter, text)
+        width = left - 9 * GRID
+        # two lines; a word that does not fit leaves some of the first one empty
+        text = metrics.elidedText(title, Qt.TextElideMode.ElideRight, 1.75 * width)
+        wrapped = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
+        painter.drawText(QRectF(GRID, number * _ROW, width, _ROW), wrapped, text)
         saved = max(gpu[0] - gpu[1], 0.0), max(cpu[0] - cpu[1], 0.0)
         figure = (
             f"{'~' if line == Qt.PenStyle.DotLine else ''}-{three_digits(max(saved))}"

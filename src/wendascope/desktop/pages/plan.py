@@ -41,15 +41,15 @@ class PlanPage(FramePage):
                 "", 28, lambda r: ("☑" if r.taken else "☐") if r.in_plan else "", lambda r: r.taken,
                 "Tick to take it into the plan", False,
             ),
-            Column("GPU, ms", 72, lambda r: _gain(r.item.gpu), lambda r: r.item.gpu.ms if r.item.gpu else None,
+            Column("GPU, ms", 64, lambda r: _gain(r.item.gpu), lambda r: r.item.gpu.ms if r.item.gpu else None,
                    "Proved, or estimated with ~; the range is among the details",
                    copied=lambda r: gain_text(r.item.gpu)),
-            Column("CPU, ms", 72, lambda r: _gain(r.item.cpu), lambda r: r.item.cpu.ms if r.item.cpu else None,
+            Column("CPU, ms", 64, lambda r: _gain(r.item.cpu), lambda r: r.item.cpu.ms if r.item.cpu else None,
                    "Submission: proved, or estimated with ~; the range is among the details",
                    copied=lambda r: gain_text(r.item.cpu)),
             Column("what", 0, lambda r: r.item.title, right=False),
-            Column("effort", 128, lambda r: r.item.effort, right=False),
-            Column("state", 116, lambda r: r.item.state, right=False),
+            Column("effort", 120, lambda r: r.item.effort, right=False),
+            Column("state", 88, lambda r: r.item.state, right=False),
         )  # fmt: skip
         self.table: RowsTable[_Row] = RowsTable(RowsModel(columns), "Recommendations", sortable=False)
         self.table.rows.soft = lambda row: row.item.small
