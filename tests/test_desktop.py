@@ -9,11 +9,12 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, QRectF, QSettings, Qt, QUrl
-from PySide6.QtGui import QColor, QDropEvent, QGuiApplication, QImage, QPainter, QWheelEvent
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, QRectF, QSettings, Qt, QUrl
+from PySide6.QtGui import QColor, QDropEvent, QGuiApplication, QHelpEvent, QImage, QPainter, QWheelEvent
+from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip
 
 from wendascope import records
+from wendascope.demo.data import demo_files
 from wendascope.desktop.command_palette import CommandPalette, matches
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
@@ -304,8 +305,6 @@ def test_groups_divide_their_steps(depot: Path, by: str) -> None:
 
 def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
-    from wendascope.demo.data import demo_files
-
     copies = demo_files()
     assert [p.name for p in copies] == ["depot.wend", "depot-better.wend", "signal-box.wend"]
     assert all(tmp_path in p.parents for p in copies)
@@ -337,3 +336,56 @@ def test_the_picture_goes_over_the_page_and_back(window: MainWindow, depot: Path
     window.switch_picture()
     window.show_page("Time")
     assert not window.pages.isHidden(), "going to a page shows it"
+
+
+def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, depot: Path) -> None:
+    assert window._missing("Plan")[0] == "no frame"
+    window.open_files([depot])
+    assert window._missing("Compare")[0] == "one frame" and window._missing("Plan")[0] == "Ctrl+M"
+    row = window.page_titles().index("Compare")
+    tip = QHelpEvent(QEvent.Type.ToolTip, QPoint(10, row * 56 + 20), window.rail.mapToGlobal(QPoint(10, row * 56 + 20)))
+    QApplication.sendEvent(window.rail, tip)
+    assert "second frame" in QToolTip.text()
+
+
+def test_one_choice_groups_every_table_and_the_strip(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    page, overdraw = time_page(window), window.page("Overdraw")
+    page.table.by.setCurrentIndex(page.table.by.findData("mesh"))
+    model = page.table.model
+    assert model.headerData(0, Qt.Orientation.Horizontal).startswith("mesh / step")
+    names = [model.data(model.index(r, 0)) for r in range(model.rowCount())]
+    assert names[0] == "box, 36 vertices" and "quad, 4 vertices" in names
+    assert overdraw.table.by.currentData() == "mesh"  # type: ignore[attr-defined]
+    assert overdraw.table.model.rowCount() == model.rowCount()  # type: ignore[attr-defined]
+    assert window.strip._times.groups[0].label == "box, 36 vertices"  # type: ignore[union-attr]
+    page.table.view.setCurrentIndex(model.index(0, 0))
+    selection = window.workspace.current.selection  # type: ignore[union-attr]
+    assert len(selection.marked) == 320 and selection.step == selection.marked[-1], "all of a group are marked"
+    window.close()
+    assert window.settings.value("group_by") == "mesh"
+
+
+def test_passes_have_pictures(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot])
+    document = window.workspace.current
+    assert document is not None
+    model = time_page(window).table.model
+    row = next(r for r in range(model.rowCount()) if model.data(model.index(r, 0)) == "rain")
+    index = model.index(row, 0)
+    before = model.data(index, Qt.ItemDataRole.DecorationRole).toImage()
+    pass_index = document.frame.passes.names.index("rain")
+    document.pass_pictures.show({pass_index: np.full((90, 160, 3), 200, np.uint8)})
+    after = model.data(index, Qt.ItemDataRole.DecorationRole).toImage()
+    assert after.pixelColor(30, 10).red() == 200 and before.pixelColor(30, 10).alpha() == 0
+    assert "<img" in model.data(index, Qt.ItemDataRole.ToolTipRole)
+
+
+def test_frames_are_compared_by_their_surveys_before_they_are_measured(window: MainWindow, depot: Path) -> None:
+    window.open_files([depot, demo_files()[1]])
+    page = window.page("Compare")
+    window.show_page("Compare")
+    rows = page.passes.rows.rows  # type: ignore[attr-defined]
+    found = {row[0][0]: row[0] for row in rows}
+    assert found["shadow"][1] == "324 > 12" and float(found["shadow"][2]) > float(found["shadow"][3]) > 0
+    assert found["shadow"][4] == "" and found["camera"][3] == "", "no difference is claimed, and no pass made up"

@@ -77,7 +77,13 @@ class CaptureTable(RowsTable[CaptureRow]):
     def __init__(self, session: SessionModel) -> None:
         self._session = session
         self._pictures: dict[Path, QPixmap] = {}
-        super().__init__(RowsModel(self._columns()), "Captures of this session", sortable=False, several=True)
+        super().__init__(
+            RowsModel(self._columns()),
+            "Captures of this session",
+            sortable=False,
+            several=True,
+            empty="Frames that you take are listed here, with their pictures and how they compare with the first.",
+        )
         self.rows.tip = _tip
         self.setIconSize(QSize(*THUMBNAIL))
         self.verticalHeader().setDefaultSectionSize(THUMBNAIL[1] + GRID)

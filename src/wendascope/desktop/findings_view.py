@@ -47,7 +47,11 @@ class FindingsView(QWidget):
         self._told = ""
         """The finding that others were told is chosen."""
         self._document: Document | None = None
-        self.table: RowsTable[Finding] = RowsTable(RowsModel(self._columns(), (0, True)), "Findings")
+        self.table: RowsTable[Finding] = RowsTable(
+            RowsModel(self._columns(), (0, True)),
+            "Findings",
+            empty="Nothing was found. Findings come with measuring: Ctrl+M.",
+        )
         self.table.rows.tip = self._tip
         self.details = details_label()
         self.prove = QPushButton("Prove")

@@ -88,7 +88,11 @@ class IterationsView(QWidget):
         self.keep = QPushButton("Measure and keep")
         self.keep.setToolTip("Measure this count like a proof and keep it as a trial")
         self.note = QLabel()
-        self.table: RowsTable[Tried] = RowsTable(RowsModel(_COLUMNS, (0, True)), "Iterations tried")
+        self.table: RowsTable[Tried] = RowsTable(
+            RowsModel(_COLUMNS, (0, True)),
+            "Iterations tried",
+            empty="Release the slider, or try several, to fill this table.",
+        )
         self._room = QSplitter(Qt.Orientation.Horizontal)
         self._room.addWidget(self.table)
         self._room.setChildrenCollapsible(False)

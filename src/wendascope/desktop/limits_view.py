@@ -69,7 +69,9 @@ class LimitsView(QWidget):
         self.picture = QPushButton("Show its picture")
         self.picture.setToolTip("The finished picture with the chosen experiment, and where it differs")
         self.answer = QLabel()
-        self.table: RowsTable[Experiment] = RowsTable(RowsModel(_COLUMNS), "Experiments")
+        self.table: RowsTable[Experiment] = RowsTable(
+            RowsModel(_COLUMNS), "Experiments", empty="Press the button above to try what limits the shader."
+        )
         self.table.rows.soft = lambda e: e.saved_ms is None
         self.table.rows.tip = lambda e: e.refused
         lay_out(self, [self.run, QLabel("of"), self.scope, self.picture], self.answer, self.table)

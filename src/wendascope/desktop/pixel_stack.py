@@ -45,7 +45,12 @@ class PixelStackView(QWidget):
         self.title.setWordWrap(True)
         self.again = QPushButton("Unpin")
         self.again.setToolTip("Unpin the pixel")
-        self.table: RowsTable[StackEntry] = RowsTable(RowsModel(self._columns()), "Pixel stack", sortable=False)
+        self.table: RowsTable[StackEntry] = RowsTable(
+            RowsModel(self._columns()),
+            "Pixel stack",
+            sortable=False,
+            empty="Click into the picture to see all that was drawn at a pixel.",
+        )
         self.table.rows.soft = lambda entry: entry.fate not in _COUNTS
         self.table.rows.tip = self._pass_name
         top = QHBoxLayout()

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRect, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from collections.abc import Callable
+
+from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from wendascope.desktop.pages import Page
 from wendascope.desktop.theme import GRID, figures_font, theme
@@ -17,9 +19,12 @@ class QuestionRail(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, entries: list[tuple[str, Page]]) -> None:
+    def __init__(self, entries: list[tuple[str, Page]], missing: Callable[[str], tuple[str, str]]) -> None:
+        """`missing` tells of a page without a figure, by its title, what it waits for: in a word or two, and what to
+        do.
+        """
         super().__init__()
-        self._entries = entries
+        self._entries, self._missing = entries, missing
         self.current = 0
         self.setFixedWidth(12 * GRID)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
@@ -50,8 +55,19 @@ class QuestionRail(QWidget):
             painter.setFont(figures_font(1.2))
             painter.setPen(QColor(t.soft))
             painter.drawText(
-                inner, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, page.figure() or "not yet"
+                inner,
+                Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft,
+                page.figure() or self._missing(title)[0],
             )
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            row = event.pos().y() // _ROW
+            entry = self._entries[row] if 0 <= row < len(self._entries) else None
+            waits = entry is not None and not entry[1].figure()
+            QToolTip.showText(event.globalPos(), self._missing(entry[0])[1] if entry and waits else "", self)
+            return True
+        return super().event(event)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.choose(int(event.position().y()) // _ROW)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QColor
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from wendascope.desktop.copying import CopiesText
@@ -169,9 +169,13 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
     hovered = Signal(object)
     """The row under the pointer, or None."""
 
-    def __init__(self, model: RowsModel[Row], name: str, sortable: bool = True, several: bool = False) -> None:
+    def __init__(
+        self, model: RowsModel[Row], name: str, sortable: bool = True, several: bool = False, empty: str = ""
+    ) -> None:
+        """`empty` says what fills the table, while nothing does."""
         super().__init__()
         self.rows = model
+        self.empty = empty
         self.setModel(model)
         self.setFont(figures_font())
         self.setShowGrid(False)
@@ -228,6 +232,15 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
 
     def as_text(self) -> str:
         return self.rows.as_text([i.row() for i in self.selectionModel().selectedRows()])
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if self.empty and not self.rows.rows:
+            painter = QPainter(self.viewport())
+            painter.setPen(QColor(theme().soft))
+            room = self.viewport().rect().adjusted(2 * GRID, GRID, -2 * GRID, -GRID)
+            painter.drawText(room, Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, self.empty)
+            painter.end()
 
     def leaveEvent(self, event: Any) -> None:
         super().leaveEvent(event)

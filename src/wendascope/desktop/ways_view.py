@@ -31,7 +31,12 @@ class WaysView(QWidget):
             Column("new KiB", 72, self._new, tip="Proved: new buffers and textures"),
             Column("state", 0, self._state, right=False),
         )
-        self.table: RowsTable[Way] = RowsTable(RowsModel(columns), "Ways to draw the batch", sortable=False)
+        self.table: RowsTable[Way] = RowsTable(
+            RowsModel(columns),
+            "Ways to draw the batch",
+            sortable=False,
+            empty="Choose a batch above to see in which ways it can be drawn.",
+        )
         self.prove = QPushButton("Prove")
         self.note = QLabel(_NOTHING)
         self.note.setWordWrap(True)

@@ -77,7 +77,7 @@ class MainWindow(QMainWindow):
         self.workspace.jobs = self.work
         made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
         self._pages = dict(made)
-        self.rail = QuestionRail(made)
+        self.rail = QuestionRail(made, self._missing)
         self.pages = QStackedWidget()
         for _, page in made:
             self.pages.addWidget(page.widget())
@@ -138,6 +138,16 @@ class MainWindow(QMainWindow):
         layout.addWidget(self._strip_line)
         layout.addLayout(below, 1)
         self.setCentralWidget(frame_view)
+
+    def _missing(self, title: str) -> tuple[str, str]:
+        """What a page without a figure waits for: in a word or two, and what to do about it."""
+        if self.workspace.current is None:
+            return "no frame", "Capture a frame or open one: this page tells about it"
+        if title == "Compare":
+            return "one frame", "Open a second frame to compare them"
+        if title == "Trials":
+            return "none", "Prove a finding, or try what limits a shader: every trial is listed here"
+        return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"
 
     def _show_page(self, index: int) -> None:
         """Show a page; one that stands alone gets the room of strip, picture and facts."""

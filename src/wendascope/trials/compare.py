@@ -162,7 +162,7 @@ def match_passes(before: list[str], after: list[str]) -> list[tuple[int | None, 
 
 
 def _role(name: str) -> str:
-    return re.sub(r", \d+ draws?| \(\d+\)$", "", name)
+    return re.sub(r", [\d,]+ draws?\b| \(\d+\)$", "", name)
 
 
 def counts(a: Frame, b: Frame) -> list[Count]:

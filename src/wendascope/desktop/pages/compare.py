@@ -29,7 +29,8 @@ from wendascope.desktop.theme import GRID
 from wendascope.errors import CancelledError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import compare_pictures
-from wendascope.trials.compare import Comparison, Difference, compare_files, counts
+from wendascope.texts import three_digits
+from wendascope.trials.compare import Comparison, Difference, compare_files, counts, match_passes
 
 Row = tuple[tuple[str, ...], bool]
 """Texts, and whether the row is soft: it says nothing new."""
@@ -53,7 +54,27 @@ def _table(columns: tuple[tuple[str, int], ...], name: str) -> RowsTable[Row]:
         return Column(title, width, lambda row: row[0][number], right=not left, soft=lambda row: row[1] and number > 0)
 
     model: RowsModel[Row] = RowsModel([column(i, *given) for i, given in enumerate(columns)])
-    return RowsTable(model, name, sortable=False, several=True)
+    return RowsTable(model, name, sortable=False, several=True, empty="Choose two frames above.")
+
+
+def _unmeasured(before: Document, after: Document) -> list[Row]:
+    """Passes with the times that each frame's own survey has of them: beside each other, but no comparison."""
+
+    def ms(document: Document, index: int | None) -> str:
+        known = document.survey is not None and index is not None
+        return three_digits(document.survey.passes[index].ms) if known else ""  # type: ignore[union-attr, index]
+
+    def steps(document: Document, index: int | None) -> int:
+        passes = document.frame.passes
+        return 0 if index is None else int(passes.end[index] - passes.first[index])
+
+    names = before.frame.passes.names, after.frame.passes.names
+    rows: list[Row] = []
+    for i, j in match_passes(*names):
+        name = names[0][i] if i is not None else names[1][j or 0]
+        count = f"{steps(before, i):,} > {steps(after, j):,}"
+        rows.append(((name, count, ms(before, i), ms(after, j), "", "", ""), True))
+    return rows
 
 
 def sentence(found: Comparison) -> str:
@@ -281,14 +302,16 @@ class ComparePage(Page):
             + "".join(f" {text}: times are of a frame that is not quite the captured one." for text in found.warnings)
             if found
             else (
-                "Counts and pictures are shown already; measuring replays both frames in turns, so that the machine's"
-                " noise falls on both."
+                "Counts, pictures and times of earlier surveys are shown already. Measuring replays both frames in"
+                " turns, so that the machine's noise falls on both, and tells which differences are changes."
             )
         )
         rows = []
         if found:
             rows = [_row("frame", "", found.frame), _row("submitting it", "", found.submit)]
             rows += [_row(p.name, f"{p.steps_before:,} > {p.steps_after:,}", p.ms) for p in found.passes]
+        else:
+            rows = _unmeasured(before, after)
         self.passes.rows.show_rows(rows)
 
     def _show_pair(self) -> None:

@@ -51,7 +51,9 @@ class PlanPage(FramePage):
             Column("effort", 120, lambda r: r.item.effort, right=False),
             Column("state", 88, lambda r: r.item.state, right=False),
         )  # fmt: skip
-        self.table: RowsTable[_Row] = RowsTable(RowsModel(columns), "Recommendations", sortable=False)
+        self.table: RowsTable[_Row] = RowsTable(
+            RowsModel(columns), "Recommendations", sortable=False, empty="Recommendations come with measuring: Ctrl+M."
+        )
         self.table.rows.soft = lambda row: row.item.small
         self.table.rows.tip = lambda row: (row.item.fold and f"{row.item.title}\n{row.item.fold}") or row.item.title
         self.details = details_label()

@@ -82,7 +82,12 @@ class TrialsPage(FramePage):
             row.addWidget(widget)
         row.addStretch(1)
         self.room.addLayout(row)
-        self.table: RowsTable[Trial] = RowsTable(RowsModel(_COLUMNS), "Trials", several=True)
+        self.table: RowsTable[Trial] = RowsTable(
+            RowsModel(_COLUMNS),
+            "Trials",
+            several=True,
+            empty="Proofs, experiments and edits of shaders are listed here.",
+        )
         self.table.rows.soft = lambda t: t.state == DROPPED
         self.table.rows.tip = lambda t: t.told
         self.details = details_label()
