@@ -24,7 +24,7 @@ _SMALL_SHARE = 0.01
 """Of the frame: what is expected to bring less is below the fold."""
 BATCHES = ("copies", "mergeable", "textured-batch", "small-batches")
 _EFFORT = {
-    SETTING: ("fine-full-screen", "covered-clear", "medium-precision"),
+    SETTING: ("fine-full-screen", "smaller-view", "covered-clear", "medium-precision"),
     SHADER: (
         "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
         "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",
@@ -41,6 +41,7 @@ _RISK = {
     "repeated-state": "low, as long as nothing else sets state of the context",
     "overwritten-state": "low",
     "fine-full-screen": "the picture changes a little: look at it",
+    "smaller-view": "the view becomes coarser: look at it",
     "too-fine": "shapes change a little: look at it",
     "medium-precision": "precision: look at it on the devices",
 }

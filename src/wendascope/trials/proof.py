@@ -407,7 +407,7 @@ def compatible(findings: list[Finding]) -> list[Finding]:
                 if steps & (ordered | changed | drawn):
                     continue
                 ordered |= steps
-            case "no-prepass" | "half-size":
+            case "no-prepass" | "half-size" | "smaller-view":
                 if steps & (ordered | drawn):
                     continue
                 changed |= steps

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import VIEWPORTS, decoded
@@ -58,3 +59,22 @@ def bind_texture(batch: CallBatch, unit: int, target: int, texture: int) -> None
 
 def active_texture(frame: OpenGLFrame, call: int) -> int:
     return frame.history.number("active_texture", call, missing=GL.TEXTURE0) or GL.TEXTURE0
+
+
+def first_colour(frame: OpenGLFrame, step: int) -> TextureRecord | None:
+    """The texture that takes a step's first colour; None for the window and renderbuffers."""
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    names = [a.name for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
+    return next((r for name in names if (r := frame.objects.texture(name)) is not None and r.images), None)
+
+
+def samples(frame: OpenGLFrame, step: int) -> int:
+    """Of the target of a step; 0 where it has one."""
+    target = frame.passes.targets[int(frame.passes.of_step[step])]
+    if not target.framebuffer:
+        return frame.default_framebuffer.samples
+    for attachment in target.attachments:
+        record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
+        if record is not None and record.images and record.images[0].samples:
+            return record.images[0].samples
+    return 0

@@ -25,7 +25,15 @@ from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy
-from wendascope.trials.remedies._states import active_texture, bind_texture, integers, is_on, viewport
+from wendascope.trials.remedies._states import (
+    active_texture,
+    bind_texture,
+    first_colour,
+    integers,
+    is_on,
+    samples,
+    viewport,
+)
 
 _COVERS_ALL = struct.pack("<6f", -1, -1, 3, -1, -1, 3)
 _NOT_WITH = (GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER_SRGB)
@@ -114,7 +122,7 @@ def _check(frame: OpenGLFrame, step: int) -> None:
     colours = [a for a in target.attachments if GL.COLOR_ATTACHMENT0 <= a.point <= GL.COLOR_ATTACHMENT0 + 15]
     if len(colours) > 1:
         raise TrialError(f"step {step} draws into several colours at once")
-    if _samples(frame, step):
+    if samples(frame, step):
         raise TrialError(f"step {step} draws into a multisampled target")
     record = frame.objects.program(int(frame.steps.program[step]))
     shaders = compiled_program(record, frame.context.dialect).shaders if record else []
@@ -125,34 +133,16 @@ def _check(frame: OpenGLFrame, step: int) -> None:
 
 def _srgb(frame: OpenGLFrame, step: int) -> bool:
     """Whether the first colour of the target is stored that way; elsewhere the switch does nothing."""
-    record = _first_colour(frame, step)
+    record = first_colour(frame, step)
     if record is None:
         return not frame.passes.targets[int(frame.passes.of_step[step])].framebuffer and frame.default_framebuffer.srgb
     return record.images[0].internal_format in (GL.SRGB8, GL.SRGB8_ALPHA8)
 
 
-def _first_colour(frame: OpenGLFrame, step: int) -> TextureRecord | None:
-    """The texture that takes a step's first colour; None for the window and renderbuffers."""
-    target = frame.passes.targets[int(frame.passes.of_step[step])]
-    names = [a.name for a in target.attachments if a.kind == "texture" and a.point == GL.COLOR_ATTACHMENT0]
-    return next((r for name in names if (r := frame.objects.texture(name)) is not None and r.images), None)
-
-
-def _samples(frame: OpenGLFrame, step: int) -> int:
-    target = frame.passes.targets[int(frame.passes.of_step[step])]
-    if not target.framebuffer:
-        return frame.default_framebuffer.samples
-    for attachment in target.attachments:
-        record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
-        if record is not None and record.images and record.images[0].samples:
-            return record.images[0].samples
-    return 0
-
-
 def _target(change: FrameChange, step: int, width: int, height: int) -> TextureRecord:
     frame = change.frame
     internal, type_ = GL.RGBA8, GL.UNSIGNED_BYTE
-    record = _first_colour(frame, step)
+    record = first_colour(frame, step)
     if record is not None:
         kind, _ = named_types(record.images[0].internal_format)
         if kind in (GL.INT, GL.UNSIGNED_INT):
