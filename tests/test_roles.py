@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from wendascope import records
@@ -25,7 +26,7 @@ R = Role
 DEPOT = {
     "shadow": R.SHADOW,
     "camera": R.SECONDARY,
-    "mirror": R.SECONDARY,
+    "mirror": R.REFLECTION,
     "depot": R.MAIN,
     "rain": R.OVERLAY,
     "glow": R.DOWN,
@@ -57,6 +58,11 @@ def test_the_roles_of_the_demo_are_what_it_calls_its_passes() -> None:
     assert all(len(name) < 40 for name in names)
     main = list(DEPOT).index("depot")
     assert roles[0].read_by == [1, 2, 3] and main in roles[8].reads
+    mirror = list(DEPOT).index("mirror")
+    assert "view_projection mirrors" in roles[mirror].evidence[0]
+    seen, mirrored = (frame.uses.matrices(int(frame.passes.end[i]) - 1) for i in (main, mirror))
+    assert {"model", "view_projection", "light_projection"} <= set(seen) and seen["model"].shape == (4, 4)
+    assert np.linalg.det(seen["view_projection"]) * np.linalg.det(mirrored["view_projection"]) < 0
 
 
 @pytest.mark.driver

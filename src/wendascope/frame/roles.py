@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 _DRAW, _CLEAR, _DISPATCH, _BLIT = (KINDS.index(kind) for kind in ("draw", "clear", "dispatch", "blit"))
 _QUAD = 6
 """Vertices that a triangle or two over the whole target have at most."""
+_LOOKED_AT = 4
+"""Draws of a view whose matrices are compared."""
 _CUBE_FACES = range(0x8515, 0x851B)
 """Numbers of the faces of cube maps in the registry."""
 _FEW = 4
@@ -295,10 +297,8 @@ class _Roles:
                     )
                 elif self._is_shadow_image(index):
                     found[index] = PassRole(Role.SHADOW, self._shadow_facts(index))
-                elif self._mirrored(index, main):
-                    found[index] = PassRole(
-                        Role.REFLECTION, ["Its faces are wound the other way than in the main view."]
-                    )
+                elif mirrored := self._mirrored(index, main):
+                    found[index] = PassRole(Role.REFLECTION, [mirrored])
                 else:
                     by = self._read_by[index]
                     others = f"{plural(len(by), 'other pass', 'other passes')} {verb(len(by), 'reads', 'read')}"
@@ -357,11 +357,33 @@ class _Roles:
             facts = ["Others read its depth, and none of its colours."]
         return facts + self._part_of_target(index)
 
-    def _mirrored(self, index: int, main: list[int]) -> bool:
+    def _mirrored(self, index: int, main: list[int]) -> str:
+        """The fact that shows a view to be mirrored; empty where nothing does."""
         winding = self._frame.uses.clockwise
-        mine = winding[self._draws(index)]
-        theirs = np.concatenate([winding[self._draws(i)] for i in main])
-        return bool(len(mine) and len(theirs) and (mine.mean() > 0.5) != (theirs.mean() > 0.5))
+        mine = self._draws(index)
+        theirs = np.concatenate([self._draws(i) for i in main])
+        if len(mine) and len(theirs) and (winding[mine].mean() > 0.5) != (winding[theirs].mean() > 0.5):
+            return "Its faces are wound the other way than in the main view."
+        matrix = self._mirroring_matrix(mine, theirs)
+        return f"Its {matrix} mirrors what the main view's does not." if matrix else ""
+
+    def _mirroring_matrix(self, mine: Ints, theirs: Ints) -> str:
+        """A matrix that all draws of one program share in each of two views, and whose determinant has another sign in
+        one than in the other: its name.
+        """
+        programs = np.asarray(self._frame.steps.program)
+        for program in np.intersect1d(programs[mine], programs[theirs]).tolist():
+            signs: list[dict[str, float]] = []
+            for draws in (mine[programs[mine] == program], theirs[programs[theirs] == program]):
+                few = draws[np.unique(np.linspace(0, len(draws) - 1, _LOOKED_AT).astype(int))] if len(draws) else draws
+                known = [self._frame.uses.matrices(step) for step in few.tolist()]
+                shared = set.intersection(*(set(k) for k in known)) if len(known) > 1 else set()
+                same = {n for n in shared if all(np.array_equal(k[n], known[0][n]) for k in known)}
+                signs.append({n: float(np.sign(np.linalg.det(known[0][n].astype(float)))) for n in same})
+            for name in sorted(signs[0].keys() & signs[1].keys()):
+                if signs[0][name] * signs[1][name] < 0:
+                    return name
+        return ""
 
     def _number(self, roles: list[PassRole]) -> None:
         """Several views of one role are counted, and the parts of each: goes into the same images, of shadows for the

@@ -228,6 +228,10 @@ class StepUses(ABC):
     def colours_taken(self, step: int) -> set[int]:
         """Numbers of fragment outputs that reach a colour of the step's target."""
 
+    def matrices(self, step: int) -> dict[str, npt.NDArray[np.float32]]:
+        """4 x 4 matrices that the step's program reads, by name, shape (4, 4), as far as they are known."""
+        return {}
+
     @property
     def undefined_colours(self) -> Mask:
         """Steps whose target takes a colour that their shader does not write: what it holds afterwards is undefined."""

@@ -15,7 +15,15 @@ from wendascope.frame.numbers import Ints, Mask, Numbers, combined, mixed, numbe
 from wendascope.frame.passes import Target
 from wendascope.frame.resources import VertexInput, holding_positions
 from wendascope.frame.steps import KINDS
-from wendascope.frame.uses import STATE_ASPECTS, DepthState, Detail, Primitive, StepUses, TextureUse
+from wendascope.frame.uses import (
+    STATE_ASPECTS,
+    DepthState,
+    Detail,
+    Primitive,
+    StepUses,
+    TextureUse,
+    UnknownContentsError,
+)
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import fits, struct_layout
@@ -365,6 +373,31 @@ class OpenGLUses(StepUses):
                 found[name] = values[0].item()
             else:
                 found |= {f"{name}.{'xyzw'[k]}": values[k].item() for k in range(count)}
+        return found
+
+    def matrices(self, step: int) -> dict[str, npt.NDArray[np.float32]]:
+        call, found = int(self._calls[step]), dict[str, npt.NDArray[np.float32]]()
+        record = self._programs.get(int(self._frame.steps.program[step]))
+        if record is None:
+            return found
+        for uniform in record.uniforms:
+            if uniform.type == GL.FLOAT_MAT4 and len(uniform.locations) == 1:
+                data = uniform_value(self._frame, record, uniform, call)
+                found[uniform.name] = np.frombuffer(data, np.float32).reshape(4, 4)
+        for name, (index, binding) in record.blocks.items():
+            with contextlib.suppress(UnclearSourceError, UnknownContentsError):
+                layout = block_layout(record, name, self._frame.context.dialect)
+                chosen = self._frame.history.value("block_binding", call, record.name, index)
+                at = chosen[0] if chosen else binding
+                bound = self._frame.history.value("indexed_buffer", call, GL.UNIFORM_BUFFER, at)
+                if not bound or not bound[0]:
+                    continue
+                contents = self._contents.at(bound[0], call)
+                for member in layout.members:
+                    start = bound[1] + member.offset
+                    data = contents[start : start + 64]
+                    if member.type == GL.FLOAT_MAT4 and member.count == 1 and len(data) == 64:
+                        found[member.name] = np.frombuffer(data, np.float32).reshape(4, 4)
         return found
 
     def block_bytes(self, program: int, block: str) -> int:

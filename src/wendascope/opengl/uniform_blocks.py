@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 from wendascope.glsl.globals import Block, Globals, UnclearSourceError
@@ -28,11 +29,16 @@ class BlockLayout:
         return last.offset + last.stride * (last.count - 1) + last.element_bytes
 
 
+@functools.lru_cache(maxsize=256)
+def _blocks(source: str) -> tuple[Block, ...]:
+    return tuple(Globals(source).blocks)
+
+
 def block_layout(program: ProgramRecord, name: str, dialect: Dialect) -> BlockLayout:
     """Raises UnclearSourceError, saying why, where the sources do not tell."""
     declared: list[Block] = []
     for shader in program.shaders:
-        declared += [b for b in Globals(compiled_text(shader.source, dialect)).blocks if b.name == name]
+        declared += [b for b in _blocks(compiled_text(shader.source, dialect)) if b.name == name]
     if (
         not declared
         or any(b.members != declared[0].members for b in declared)
