@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
 import json
 from pathlib import Path
 
+import msgspec
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.estimates import Correction, correction_of, within_two
@@ -14,7 +18,7 @@ from wendascope.analysis.findings import Case, Finding, Remedy
 from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, recommend
 from wendascope.measure.statistics import Interval
 from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif, plan_text
-from wendascope.trials.plan import make_plan, plan_name, recommendations_of
+from wendascope.trials.plan import _never_less, make_plan, plan_name, recommendations_of
 from wendascope.trials.proof import Proof
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
 
@@ -146,6 +150,61 @@ def test_what_cannot_be_tried_stays_subtracted_after_a_proof() -> None:
     assert kept.steps[-1].note == "it costs time with those before it" and kept.gpu_after == pytest.approx(19.5)
 
 
+def test_the_waterfall_never_rises() -> None:
+    """Proofs of a plan are noisy: one that shows less than the one before it is taken together with it."""
+    frame = frame_of_passes()
+    case = case_of(frame)
+    mine = [finding(name, "covered-clear", [7 * k], 3.0 - k) for k, name in enumerate("abc")]
+    pair, all_three = plan_name(["a", "b"]), plan_name(["a", "b", "c"])
+    proofs = {"a": proof("a", SAVES, 4.0), pair: proof(pair, SAVES, 3.6), all_three: proof(all_three, SAVES, 9.0)}
+    chosen = recommendations_of(case, mine, proofs)
+    made = make_plan(case, (21.0, 5.0), chosen, mine, proofs, 5.0)
+    after = [step.gpu_after for step in made.steps]
+    assert after[0] == after[1] == pytest.approx(21.0 - 3.8, abs=0.06) and after[2] == pytest.approx(12.0)
+    # what is only estimated brings no more than a proof after it with all of them leaves room for
+    del proofs[pair]
+    made = make_plan(case, (21.0, 5.0), chosen, mine, proofs | {all_three: proof(all_three, SAVES, 4.1)}, 5.0)
+    assert [s.proved for s in made.steps] == [True, False, True]
+    assert all(a.gpu_after >= b.gpu_after for a, b in itertools.pairwise(made.steps))
+    assert made.gpu_after == pytest.approx(16.9)
+
+
+@given(
+    st.lists(
+        st.none()
+        | st.tuples(st.floats(-5, 50), st.floats(0.1, 9)).map(lambda v: Interval(v[0], v[0] - v[1], v[0] + v[1]))
+    )
+)
+def test_pooled_savings_never_fall_and_keep_their_mean(saved: list[Interval | None]) -> None:
+    found = [value for value, item in zip(_never_less(saved), saved, strict=True) if item is not None]
+    known = [item for item in saved if item is not None]
+    assert all(a <= b + 1e-9 for a, b in itertools.pairwise(found))
+    weights = [1 / (item.high - item.low) ** 2 for item in known]
+    total = sum(w * item.median for w, item in zip(weights, known, strict=True))
+    assert sum(w * f for w, f in zip(weights, found, strict=True)) == pytest.approx(total, abs=1e-6)
+    if all(a.median <= b.median for a, b in itertools.pairwise(known)):
+        assert found == pytest.approx([item.median for item in known])
+
+
+def test_proofs_count_as_parts_of_the_frame_as_it_was_surveyed() -> None:
+    frame = frame_of_passes()
+    case = case_of(frame)
+    case.frame_ms = 21.0
+    mine = [finding("a", "covered-clear", [0], 6.0)]
+    slower = msgspec.structs.replace(proof("a", SAVES, 8.0), frame_ms_before=Interval(42.0, 41.0, 43.0))
+    (found,) = recommendations_of(case, mine, {"a": slower})
+    assert found.gpu is not None and found.gpu.ms == pytest.approx(4.0), "a machine half as fast saved twice as much"
+    assert make_plan(case, (21.0, 5.0), [found], mine, {"a": slower}, 5.0).gpu_after == pytest.approx(17.0)
+
+
+def test_passes_that_overlap_count_by_the_frame() -> None:
+    case = case_of(frame_of_passes())
+    whole = case.time_of(range(21)) or 0.0
+    shorter = dataclasses.replace(case, frame_ms=sum(case.pass_ms or []) / 2)
+    assert shorter.time_of(range(21)) == pytest.approx(whole / 2)
+    assert sum(shorter.passes_in_frame) == pytest.approx(shorter.frame_ms)
+
+
 def test_the_document_is_text_html_and_sarif() -> None:
     frame = frame_of_passes()
     case, now = case_of(frame), (21.0, 5.0)
@@ -189,7 +248,5 @@ def test_corrections_bring_more_pairs_within_two_than_without() -> None:
 
 
 def test_a_recommendation_survives_its_encoding() -> None:
-    import msgspec
-
     (found,) = recommend(case_of(frame_of_passes()), [finding("a", "covered-clear", [0], 6.0)], lambda _f: None, {})
     assert msgspec.json.decode(msgspec.json.encode(found), type=Recommendation) == found

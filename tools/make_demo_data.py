@@ -12,12 +12,10 @@ import sqlite3
 import sys
 from pathlib import Path
 
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case
 from wendascope.frame.file import save
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import examine_file
+from wendascope.trials.examine import case_of, examine_file
 from wendascope.trials.limits import find_limits
 from wendascope.trials.plan import prove_plan, recommendations_of
 from wendascope.trials.proof import stored_proofs
@@ -60,13 +58,7 @@ def measure(path: Path) -> None:
         prove_all(
             path, found.frame, [f for f in found.findings if f.remedy is not None], replay, unsure=True, budget=600.0
         )
-        case = Case(
-            found.frame,
-            found.drawn or Drawn([], [], []),
-            found.survey.steps.ms,
-            [p.ms for p in found.survey.passes],
-            found.survey.submit_ms.median,
-        )
+        case = case_of(found.frame, found.drawn, found.survey)
         proofs = stored_proofs(path)
         chosen = [item for item in recommendations_of(case, found.findings, proofs) if not item.small]
         frame_ms = found.survey.frame_ms.median

@@ -54,6 +54,13 @@ def within_two(estimated: float, proved: float) -> bool:
     return proved > 0 and 0.5 <= estimated / proved <= 2.0
 
 
+def agrees(estimated: float, low: float, high: float) -> bool:
+    """Whether a proof whose interval is from `low` to `high` allows a gain within a factor of two of the estimate."""
+    if abs(estimated - min(max(estimated, low), high)) < _SMALL_MS:
+        return True
+    return high > 0 and estimated / 2 <= high and low <= 2 * estimated
+
+
 @functools.cache
 def corrections() -> dict[str, Correction]:
     """Rule -> its correction."""

@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 import msgspec
 import numpy as np
 
+from wendascope.analysis.estimates import Correction
 from wendascope.analysis.findings import Case, Finding
 from wendascope.frame.grouping import shape_name
 from wendascope.frame.roles import SCENE
@@ -45,6 +46,8 @@ _RISK = {
     "too-fine": "shapes change a little: look at it",
     "medium-precision": "precision: look at it on the devices",
 }
+CALLS_GONE = "CPU time of the calls that go, ms"
+"""Evidence of batches: what submission is expected to save, as far as it is not corrected."""
 _MOSTLY = 0.8
 """Of its steps: what a larger recommendation leaves out needs no change of its own."""
 
@@ -100,10 +103,17 @@ Saved = Callable[[Finding], tuple[str, Gain | None, Gain | None] | None]
 
 
 def recommend(
-    case: Case, findings: Sequence[Finding], saved: Saved, ranges: Mapping[str, tuple[float, float]]
+    case: Case, findings: Sequence[Finding], saved: Saved, known: Mapping[str, Correction]
 ) -> list[Recommendation]:
-    """Group findings by cause. `ranges` has for a rule the range of proved over estimated gains that it had so far."""
-    return _Recommending(case, findings, saved, ranges).find()
+    """Group findings by cause. `known` has for a rule how its estimates did so far: those of the GPU are corrected
+    already, those of submission (`rule cpu`) are here.
+    """
+    return _Recommending(case, findings, saved, known).find()
+
+
+def cpu_rule(rule: str) -> str:
+    """What the correction of a rule's gain of submission is kept under."""
+    return f"{rule} cpu"
 
 
 def _one_mesh(cause: tuple[object, ...]) -> bool:
@@ -112,10 +122,8 @@ def _one_mesh(cause: tuple[object, ...]) -> bool:
 
 
 class _Recommending:
-    def __init__(
-        self, case: Case, findings: Sequence[Finding], saved: Saved, ranges: Mapping[str, tuple[float, float]]
-    ) -> None:
-        self._case, self._saved, self._ranges = case, saved, ranges
+    def __init__(self, case: Case, findings: Sequence[Finding], saved: Saved, known: Mapping[str, Correction]) -> None:
+        self._case, self._saved, self._known = case, saved, known
         covered = {f.id for f in findings if f.rule in BATCHES}
         # a plan of a pass is its batches in one order: they are told by what they draw
         self._findings = [f for f in findings if f.rule != "draw-plan" or not covered]
@@ -268,14 +276,14 @@ class _Recommending:
                 cpu += [on_cpu] if on_cpu and verdict == "saves" else []
                 continue
             verdicts.append("estimated" if finding.remedy is not None else "refused")
-            low, high = self._ranges.get(finding.rule, (0.5, 2.0))
             estimate = (finding.estimate_ms or 0.0) * share
             if estimate > 0:
-                gain = Gain(estimate, estimate * low, estimate * high, False)
-                (cpu if self._of_cpu(finding) else gpu).append(gain)
-            saved = finding.evidence.get("expected CPU gain, ms")
+                (cpu if self._of_cpu(finding) else gpu).append(self._estimated(finding.rule, estimate, 1.0))
+            saved = finding.evidence.get(CALLS_GONE)
             if isinstance(saved, int | float) and saved > 0 and not self._of_cpu(finding):
-                cpu.append(Gain(saved * share, saved * share * low, saved * share * high, False))
+                rule = cpu_rule(finding.rule)
+                factor = self._known[rule].factor if rule in self._known else 1.0
+                cpu.append(self._estimated(rule, saved * share, factor))
         state = (
             "proved"
             if "saves" in verdicts and "estimated" not in verdicts
@@ -286,6 +294,11 @@ class _Recommending:
             else "cannot be tried"
         )
         return state, self._sum(gpu, members), self._sum(cpu, members)
+
+    def _estimated(self, rule: str, ms: float, factor: float) -> Gain:
+        item = self._known.get(rule)
+        low, high = (item.low, item.high) if item is not None else (0.5, 2.0)
+        return Gain(ms * factor, ms * factor * low, ms * factor * high, False)
 
     @staticmethod
     def _of_cpu(finding: Finding) -> bool:

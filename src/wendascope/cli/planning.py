@@ -35,11 +35,10 @@ def plan(
 ) -> None:
     """What to change first, what each change brings, and whether the budget is reached. Exit 1 when it is not."""
     from wendascope import records
-    from wendascope.analysis.findings import Case
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
     from wendascope.report.plan import PlanReport, plan_text, write_plan
-    from wendascope.trials.examine import examine_file, stored_examination
+    from wendascope.trials.examine import case_of, examine_file, stored_examination
     from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
     from wendascope.trials.proof import stored_proofs
 
@@ -54,7 +53,7 @@ def plan(
         drawn, findings, survey = examined.drawn, examined.findings, examined.survey
     assert drawn is not None
     warn_stored(file, json)
-    case = Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes], survey.submit_ms.median)
+    case = case_of(frame, drawn, survey)
     proofs = stored_proofs(file)
     found = recommendations_of(case, findings, proofs)
     if prove:

@@ -78,6 +78,15 @@ def examine_file(
     return found
 
 
+def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None) -> Case:
+    """What rules and estimates look at, as far as it was measured."""
+    known = drawn or Drawn([], [], [])
+    if measured is None:
+        return Case(frame, known, None)
+    passes = [p.ms for p in measured.passes]
+    return Case(frame, known, measured.steps.ms, passes, measured.submit_ms.median, measured.frame_ms.median)
+
+
 def examine(
     frame: Frame,
     used: Replay,
@@ -88,7 +97,7 @@ def examine(
     """The same for an open frame, without keeping it."""
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
-    findings = find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes], survey.submit_ms.median))
+    findings = find(case_of(frame, drawn, survey))
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]

@@ -20,6 +20,7 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.recommend import Gain, Recommendation, leaves_out, recommend
 from wendascope.frame.frame import Frame
 from wendascope.frame.roles import POST, SCENE, Role
+from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import listed, plural
 from wendascope.trials.proof import Proof, as_proved, compatible, prove
@@ -81,19 +82,41 @@ class Plan(msgspec.Struct):
 
 def recommendations_of(case: Case, findings: Sequence[Finding], proofs: Mapping[str, Proof]) -> list[Recommendation]:
     """What to change, the largest gain first, with what proofs showed of it."""
-    ranges = {rule: (item.low, item.high) for rule, item in corrections().items()}
-    return recommend(case, findings, lambda finding: _saved(proofs.get(finding.id)), ranges)
+    return recommend(case, findings, lambda finding: _saved(proofs.get(finding.id), case), corrections())
 
 
-def _saved(proof: Proof | None) -> tuple[str, Gain | None, Gain | None] | None:
+def _in_frame(saved: Interval | None, before: Interval | None, now_ms: float | None) -> Interval | None:
+    """What a proof saved, as the same part of the frame as the survey timed it: proofs may go by another clock, and
+    the machine may have been slower.
+    """
+    if saved is None or before is None or not now_ms or before.median <= 0:
+        return saved
+    by = now_ms / before.median
+    return Interval(saved.median * by, saved.low * by, saved.high * by)
+
+
+def in_frame(proof: Proof, frame_ms: float, submit_ms: float) -> Interval | None:
+    """What decided a proof, by the side that decided it, in a frame that takes so long and is submitted in so long."""
+    if proof.side:
+        return submitted_in_frame(proof, submit_ms)
+    return _in_frame(proof.saved_ms, proof.frame_ms_before, frame_ms)
+
+
+def submitted_in_frame(proof: Proof, submit_ms: float) -> Interval | None:
+    """What a proof saved of submission, in a frame that is submitted in so long."""
+    return _in_frame(proof.submit_saved_ms, proof.submit_ms_before, submit_ms)
+
+
+def _saved(proof: Proof | None, case: Case) -> tuple[str, Gain | None, Gain | None] | None:
     if proof is None or proof.verdict == NOISE:
         return None
     if proof.verdict == REFUSED:
         return "refused", None, None
     if proof.verdict != SAVES:
         return "none", None, None
-    gpu = proof.saved_ms if not proof.side else None
-    cpu = proof.submit_saved_ms if proof.side or proof.submission_verdict == SAVES else None
+    gpu = _in_frame(proof.saved_ms, proof.frame_ms_before, case.frame_ms) if not proof.side else None
+    by_submission = proof.side or proof.submission_verdict == SAVES
+    cpu = _in_frame(proof.submit_saved_ms, proof.submit_ms_before, case.submit_ms) if by_submission else None
     gains = [None if g is None else Gain(g.median, g.low, g.high, True) for g in (gpu, cpu)]
     return "saves", gains[0], gains[1]
 
@@ -128,31 +151,67 @@ def make_plan(
     """
     gpu, cpu = now_ms
     walk, steps, gone = _Walk({f.id: f for f in findings}, proofs), list[PlanStep](), set[int]()
+    reached_by = [walk.next(item) for item in chosen]
+    proved = [found.proof if not found.out else None for found in reached_by]
+    saved = _never_less(
+        [_in_frame(p.saved_ms, p.frame_ms_before, gpu) if p is not None and not p.side else None for p in proved]
+    )
+    submitted = _never_less(
+        [_in_frame(p.submit_saved_ms, p.submit_ms_before, cpu) if p is not None else None for p in proved]
+    )
+    held = [n for n, p in enumerate(proved) if p is not None]
     untried = (0.0, 0.0)  # what no proof contains, and is expected all the same
-    for item in chosen:
+    for number, (item, found) in enumerate(zip(chosen, reached_by, strict=True)):
         at_gpu, at_cpu = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
-        found = walk.next(item)
         after, alone = (at_gpu, at_cpu), False
         if found.proof is not None and not found.out:
-            saved = found.proof.saved_ms.median if found.proof.saved_ms and not found.proof.side else 0.0
-            submitted = found.proof.submit_saved_ms.median if found.proof.submit_saved_ms else 0.0
-            after = max(gpu - saved - untried[0], 0.0), max(cpu - submitted - untried[1], 0.0)
+            after = max(gpu - saved[number] - untried[0], 0.0), max(cpu - submitted[number] - untried[1], 0.0)
         elif not found.out:
             left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
             less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
-            after = max(at_gpu - less[0], 0.0), max(at_cpu - less[1], 0.0)
+            # what comes after it together with it bounds what it can bring
+            least = next(
+                ((gpu - saved[n] - untried[0], cpu - submitted[n] - untried[1]) for n in held if n > number), (0.0, 0.0)
+            )
+            if item.state == "cannot be tried":
+                least = least[0] - less[0], least[1] - less[1]
+            after = (
+                min(max(at_gpu - less[0], least[0], 0.0), at_gpu),
+                min(max(at_cpu - less[1], least[1], 0.0), at_cpu),
+            )
             alone = item.state == "proved"
             if item.state == "cannot be tried":
                 untried = untried[0] + less[0], untried[1] + less[1]
         if not found.out and leaves_out(item):
             gone |= set(item.steps)
-        proved = found.proof is not None and not found.out
-        steps.append(PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], proved, alone, found.out))
+        steps.append(
+            PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], number in held, alone, found.out)
+        )
     reached = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
     after_ms = _left_of_passes(case, chosen)
     made = Plan("", "", budget_ms, gpu, cpu, *reached, steps, _trades(case, after_ms, reached[0]))
     made.sentence, made.rest = _sentence(made), _rest(case, made, after_ms, program_ms)
     return made
+
+
+def _never_less(saved: Sequence[Interval | None]) -> list[float]:
+    """What some changes saved together, each with all before it, as numbers that never fall: where a later one shows
+    less, for its noise, the two are taken as one, the closer one counting more (isotonic regression, by pooling
+    neighbours). 0 where nothing was measured.
+    """
+    blocks: list[tuple[float, float, list[int]]] = []  # (mean, weight, places)
+    for place, item in enumerate(saved):
+        if item is None:
+            continue
+        blocks.append((item.median, 1.0 / max(item.high - item.low, 1e-6) ** 2, [place]))
+        while len(blocks) > 1 and blocks[-2][0] > blocks[-1][0]:
+            (a, wa, pa), (b, wb, pb) = blocks[-2:]
+            blocks[-2:] = [((a * wa + b * wb) / (wa + wb), wa + wb, [*pa, *pb])]
+    found = [0.0] * len(saved)
+    for mean, _, places in blocks:
+        for place in places:
+            found[place] = mean
+    return found
 
 
 def prove_plan(
@@ -265,7 +324,7 @@ def _worse(proof: Proof, best: Proof) -> bool:
 
 def _left_of_passes(case: Case, chosen: Sequence[Recommendation]) -> list[float]:
     """Time of each pass once what is chosen is done, by their shares in its steps."""
-    left = list(case.pass_ms or [])
+    left = case.passes_in_frame
     of_step, step_ms = np.asarray(case.frame.passes.of_step), case.step_ms
     for item in chosen:
         if item.gpu is None or not item.steps or step_ms is None:

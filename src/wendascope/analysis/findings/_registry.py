@@ -115,6 +115,8 @@ class Case:
     """Time of each pass run as a whole."""
     submit_ms: float | None = None
     """Time of submitting the frame, without waiting for its work."""
+    frame_ms: float | None = None
+    """Time of the whole frame; its passes, each run by itself, take longer together where they overlap."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:
@@ -140,7 +142,7 @@ class Case:
 
     @cached_property
     def step_ms(self) -> np.ndarray | None:
-        """Of each step: its time within its pass, in ms; together they take no more than their passes do."""
+        """Of each step: its time within its pass, in ms; together they take no more than their passes and the frame."""
         if self.ms is None:
             return None
         times, of_step = np.array(self.ms, float), np.asarray(self.frame.passes.of_step)
@@ -149,7 +151,18 @@ class Case:
         alone = np.bincount(of_step, times, len(self.frame.passes))
         whole = np.array(self.pass_ms, float)
         together = np.minimum(np.divide(whole, alone, out=np.ones_like(whole), where=alone > 0), 1.0)
-        return times * together[of_step]
+        return times * together[of_step] * self._overlap
+
+    @property
+    def _overlap(self) -> float:
+        """The frame's time over that of its passes by themselves, where that is less."""
+        total = sum(self.pass_ms or [])
+        return 1.0 if self.frame_ms is None or total <= 0 else min(self.frame_ms / total, 1.0)
+
+    @property
+    def passes_in_frame(self) -> list[float]:
+        """Of each pass: its part of the frame's time, in ms; none before it was measured."""
+        return [ms * self._overlap for ms in self.pass_ms or []]
 
     def steps_of(self, index: int) -> range:
         return range(int(self.frame.passes.first[index]), int(self.frame.passes.end[index]))

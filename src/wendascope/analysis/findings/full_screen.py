@@ -7,10 +7,15 @@ from collections.abc import Iterator
 import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.guidelines import guidelines
 from wendascope.glsl.stages import Stage
 
 _COVERS = 0.95
 _MANY_FETCHES = 5
+_LEFT = 0.25
+"""Of the fragments, at half the width and height."""
+_WRITTEN = 20.0
+"""What a fragment costs beside its shader, in additions: rasterisation, tests and blending."""
 
 
 @finding("fine-full-screen")
@@ -47,6 +52,9 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
                 else "It is blended over the whole target: drawn small and then laid over once, it costs a quarter."
             )
         )
+        saved = _saved_share(stage.cost.total)
+        if saved <= 0:
+            continue  # scaling the small picture up costs as much
         ms = case.time_of([step])
         name = case.names[int(case.frame.passes.of_step[step])]
         yield Finding(
@@ -65,8 +73,8 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
                 "at a quarter": (target.width // 4) * (target.height // 4),
                 "texture samples per fragment": stage.cost.fetches,
             },
-            estimate_ms=None if ms is None else ms * 0.75,
-            how="three quarters of the step's measured time; scaling up again is not counted",
+            estimate_ms=None if ms is None else ms * saved,
+            how="the step's measured time by the fragments saved, less one texture sample per pixel for scaling up",
             price="fine detail; one more target, and a texture sample for scaling up",
             conditions="hard edges must not matter",
             remedy=Remedy(
@@ -75,6 +83,13 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
             program=stage.program,
             stage=stage.stage,
         )
+
+
+def _saved_share(cost: float) -> float:
+    """Of a step's time: a quarter of the fragments is left, and the small picture is sampled once for each pixel."""
+    table = guidelines().operations
+    sample = table.fetch * table.linear + _WRITTEN
+    return 1 - _LEFT - sample / (cost + _WRITTEN)
 
 
 def _sizes_read(case: Case, step: int) -> list[int]:

@@ -20,7 +20,7 @@ from wendascope.frame.origins import introduction
 from wendascope.frame.roles import GivenRole, give_roles
 from wendascope.measure.pass_pictures import Image
 from wendascope.measure.records import Survey, Verification
-from wendascope.trials.examine import Examined, Refuted, stored_examination, stored_refuted
+from wendascope.trials.examine import Examined, Refuted, case_of, stored_examination, stored_refuted
 from wendascope.trials.limits import Limits, stored_limits
 from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
 from wendascope.trials.proof import Proof, stored_proofs
@@ -193,14 +193,7 @@ class Document(Observable):
     @property
     def case(self) -> Case:
         """What rules and estimates look at, as far as it was measured."""
-        survey = self.survey
-        found = Case(
-            self.frame,
-            self.drawn or Drawn([], [], []),
-            survey.steps.ms if survey else None,
-            [p.ms for p in survey.passes] if survey else None,
-            survey.submit_ms.median if survey else None,
-        )
+        found = case_of(self.frame, self.drawn, self.survey)
         if self.structure is not None:
             found.__dict__["sharing"] = self.structure.sharing  # worked out already
         return found
