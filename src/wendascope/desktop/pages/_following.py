@@ -1,13 +1,19 @@
-"""What pages about one frame share: question, answer and evidence on top, and following the shown document."""
+"""What pages about one frame share: question, answer, its parts to scale and evidence on top, and following the shown
+document.
+"""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QTabWidget, QVBoxLayout, QWidget
 
+from wendascope.analysis.parts import Part
 from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page
+from wendascope.desktop.parts_bar import PartsBar
 from wendascope.desktop.theme import GRID
 
 
@@ -22,8 +28,9 @@ class FramePage(Page):
         self.room = QVBoxLayout(self)
         self.room.setContentsMargins(2 * GRID, GRID, GRID, GRID)
         self.room.setSpacing(GRID)
-        for label in (asked, self.answer, self.evidence):
-            self.room.addWidget(label)
+        self.parts = PartsBar(question)
+        for part in (asked, self.answer, self.parts, self.evidence):
+            self.room.addWidget(part)
 
     def split(self, table: QWidget, parts: list[tuple[str, QWidget]]) -> QTabWidget:
         """A table above, tabs below, and a handle between. Returns the tabs."""
@@ -57,8 +64,9 @@ class FramePage(Page):
             return  # of a document that is not shown
         self.refresh(self._document)
 
-    def say(self, answer: str, evidence: str = "") -> None:
+    def say(self, answer: str, evidence: str = "", parts: Sequence[Part] = ()) -> None:
         self.answer.setText(answer)
+        self.parts.show_parts(parts)
         self.evidence.setText(evidence)
         self.evidence.setVisible(bool(evidence))
 

@@ -11,6 +11,7 @@ from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.findings.batching import cpu_ms, parts_of, step_ms
+from wendascope.analysis.parts import draw_parts
 from wendascope.analysis.structure import Structure, batching_answer
 from wendascope.desktop.atlas_view import AtlasView
 from wendascope.desktop.breaks_view import BreaksView
@@ -106,7 +107,7 @@ class BatchingPage(FramePage):
             combined = document.proofs.get(COMBINED)
             if combined is not None and combined.ratio is not None and combined.steps_after < combined.steps_before:
                 evidence = f"Proved: {combined.together_summary}. {evidence}"
-            self.say(answer, evidence)
+            self.say(answer, evidence, draw_parts(found))
         kept = self._current_batch()
         shown = (found, document.survey if document else None, len(document.proofs) if document else 0)
         if shown != self._shown:

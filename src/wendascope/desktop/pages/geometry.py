@@ -8,6 +8,7 @@ from PySide6.QtCore import QSettings
 
 from wendascope.analysis.answers import geometry_answer, lost_to_size
 from wendascope.analysis.drawn import StepDrawn
+from wendascope.analysis.parts import triangle_parts
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.mesh_view import MeshPanel
 from wendascope.desktop.models.document import Document, Workspace
@@ -50,7 +51,7 @@ class GeometryPage(FramePage):
         else:
             answer, evidence = geometry_answer(document.drawn)
             unknown = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats if "positions" in c)
-            self.say(answer, evidence + unknown)
+            self.say(answer, evidence + unknown, triangle_parts(document.drawn))
 
     def _rows(self, node: Node) -> list[StepDrawn]:
         """What is known of the triangles of a node's steps."""

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
 from wendascope.analysis.answers import overdraw_answer, overdraw_share
 from wendascope.analysis.drawn import Area, StepDrawn
+from wendascope.analysis.parts import fragment_parts
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
@@ -94,7 +95,7 @@ class OverdrawPage(FramePage):
         else:
             answer, evidence = overdraw_answer(document.drawn, document.frame.passes.short_names)
             caveats = "".join(f" {c[:1].upper()}{c[1:]}." for c in document.drawn.caveats)
-            self.say(answer, evidence + caveats)
+            self.say(answer, evidence + caveats, fragment_parts(document.drawn))
 
     def _look_at(self, index: int, area: Area) -> None:
         """Choose the pass as it ends up and hold the middle of an area of it."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 from PySide6.QtCore import QSettings
 
 from wendascope.analysis.findings import Finding
+from wendascope.analysis.parts import program_parts
 from wendascope.analysis.shaders import ProgramStudy, shaders_answer
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.iterations_view import IterationsView
@@ -81,7 +82,7 @@ class ShadersPage(FramePage):
             return
         self.studied = found
         self.table.show_programs(document, found)
-        self.say(*shaders_answer(found))
+        self.say(*shaders_answer(found), program_parts(found))
         document.changed()  # the rail has its figure now
 
     def _chosen(self, row: ProgramRow | None) -> None:

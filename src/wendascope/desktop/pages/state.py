@@ -11,6 +11,7 @@ import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
 
+from wendascope.analysis.parts import state_parts
 from wendascope.analysis.structure import Structure, redundant_share, state_answer
 from wendascope.analysis.switches import WHAT
 from wendascope.desktop.findings_view import FindingsView
@@ -89,7 +90,7 @@ class StatePage(FramePage):
         elif found is None:
             self.say("Looking at the calls ...")
         else:
-            self.say(*state_answer(found))
+            self.say(*state_answer(found), state_parts(found))
         if found is not self._shown:
             self._shown = found
             self._fill()
