@@ -32,11 +32,11 @@ def test_parts_add_up_to_what_was_counted(depot: Path) -> None:
     fragments, triangles = fragment_parts(drawn), triangle_parts(drawn)
     assert sum(p.amount for p in fragments) == sum(p.fragments for p in drawn.passes)
     assert sum(p.amount for p in triangles) == sum(max(s.triangles, 0) for s in drawn.steps)
-    assert [p.wasted for p in fragments] == [False, True, True] and "visible" in fragments[0].text
+    assert [p.marked for p in fragments] == [False, True, True] and "visible" in fragments[0].text
     found = study(frame)
     assert sum(p.amount for p in state_parts(found)) == len(found.setting)
     draws = draw_parts(found)
-    assert sum(p.amount for p in draws) == found.batches.draws_now() and draws[1].wasted
+    assert sum(p.amount for p in draws) == found.batches.draws_now() and draws[1].marked
     studies = case_of(frame, drawn, survey).study_shaders()
     times = program_parts(studies)
     assert sum(p.amount for p in times) == pytest.approx(sum(p.ms or 0.0 for p in studies)) and len(times) <= 7

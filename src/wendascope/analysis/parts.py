@@ -20,11 +20,12 @@ class Part:
 
     text: str
     amount: float
-    wasted: bool = False
+    marked: bool = False
+    """Whether it is what the page is about: what is wasted, or what brings something."""
 
 
-def _of(amount: float, whole: float, what: str, wasted: bool = False) -> Part:
-    return Part(f"{share(amount / whole)} {what} ({large(amount)})" if whole else what, amount, wasted)
+def _of(amount: float, whole: float, what: str, marked: bool = False) -> Part:
+    return Part(f"{share(amount / whole)} {what} ({large(amount)})" if whole else what, amount, marked)
 
 
 def fragment_parts(drawn: Drawn) -> list[Part]:

@@ -1,4 +1,4 @@
-"""One bar for the main point of a page: the parts of a whole to scale, the wasted ones in the accent colour."""
+"""One bar for the main point of a page: the parts of a whole to scale, the marked ones in the accent colour."""
 
 from __future__ import annotations
 
@@ -51,8 +51,8 @@ class PartsBar(QWidget):
         painter, t = QPainter(self), theme()
         metrics = QFontMetricsF(self.font())
         for number, (part, box) in enumerate(self._boxes()):
-            colour = QColor(t.accent if part.wasted else t.bar)
-            if part.wasted:
+            colour = QColor(t.accent if part.marked else t.bar)
+            if part.marked:
                 colour.setAlphaF(1.0 if number % 2 else 0.82)
             elif number % 2:
                 colour = colour.lighter(125) if is_dark() else colour.darker(108)
@@ -60,7 +60,7 @@ class PartsBar(QWidget):
             inner = box.adjusted(GRID, 0, -GRID // 2, 0)
             text = metrics.elidedText(part.text, Qt.TextElideMode.ElideRight, inner.width())
             if inner.width() > metrics.horizontalAdvance(part.text[:4] + "…"):
-                painter.setPen(QColor(("#1B1E22" if is_dark() else "#FFFFFF") if part.wasted else t.ink))
+                painter.setPen(QColor(("#1B1E22" if is_dark() else "#FFFFFF") if part.marked else t.ink))
                 painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, text)
 
     def event(self, event: QEvent) -> bool:

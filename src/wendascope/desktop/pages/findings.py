@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from PySide6.QtCore import QSettings
 
+from wendascope.analysis.parts import Part
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.texts import capital, verb
-from wendascope.trials.proof import COMBINED, Proof
-from wendascope.trials.verdicts import SAVES
+from wendascope.trials.proof import COMBINED, Proof, state_of
+from wendascope.trials.verdicts import SAVES, VERDICTS
 
 
 @page("Findings", 75)
@@ -40,6 +43,7 @@ class FindingsPage(FramePage):
             self.say(
                 f"{capital(combined.together_summary)}: {combined.told_verdict}.",
                 f"{_sides(combined)}{_counts(document)}{left}",
+                _states(document),
             )
         elif document.findings:
             known = [f for f in document.findings if f.estimate_ms]
@@ -48,10 +52,17 @@ class FindingsPage(FramePage):
                 f"{len(document.findings)} findings, {total:.1f} ms by estimate; the combined gain is known once it is"
                 " proved.",
                 _counts(document),
+                _states(document),
             )
         else:
             self.say("Nothing to change was found.", _refuted(document))
         self.evidence.setToolTip("\n".join(f"{item.title}: {item.reason}" for item in document.refuted))
+
+
+def _states(document: Document) -> list[Part]:
+    """How many findings stand where: those that save time first."""
+    counts = Counter(state_of(finding, document.proofs) for finding in document.findings)
+    return [Part(f"{state}: {counts[state]}", counts[state], state == SAVES) for state in (*VERDICTS, "estimated")]
 
 
 def _sides(combined: Proof) -> str:
