@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope.analysis.drawn import Drawn, StepDrawn
-from wendascope.analysis.estimates import Correction, correction_of, within_two
+from wendascope.analysis.estimates import Correction, agrees, correction, correction_of, within_two
 from wendascope.analysis.findings import Case, Finding, Remedy
 from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, recommend
 from wendascope.measure.statistics import Interval
@@ -234,17 +234,24 @@ def test_rules_that_are_off_by_more_than_two_are_corrected() -> None:
 
 
 def test_corrections_bring_more_pairs_within_two_than_without() -> None:
-    """The pairs that were kept from frames of engines and of the demo."""
-    pairs: dict[str, list[tuple[float, float]]] = {}
-    for _, rule, estimated, proved in json.loads(PAIRS.read_text()):
-        pairs.setdefault(rule, []).append((estimated, proved))
-    before = after = 0
+    """The pairs that were kept from frames of engines and of the demo: what was estimated, proved, and its interval."""
+    pairs: dict[str, list[tuple[float, float, float, float]]] = {}
+    for _, rule, *numbers in json.loads(PAIRS.read_text()):
+        pairs.setdefault(rule, []).append(tuple(numbers))
+    before = after = allowed = 0
     for mine in pairs.values():
-        factor = correction_of(mine).factor
-        before += sum(within_two(e, p) for e, p in mine)
-        after += sum(within_two(e * factor, p) for e, p in mine)
+        factor = correction_of([(e, p) for e, p, _, _ in mine]).factor
+        before += sum(within_two(e, p) for e, p, _, _ in mine)
+        after += sum(within_two(e * factor, p) for e, p, _, _ in mine)
+        allowed += sum(agrees(e * factor, low, high) for e, _, low, high in mine)
     total = sum(map(len, pairs.values()))
-    assert total >= 100 and after > before
+    assert total >= 150 and after > 1.3 * before and allowed > 0.7 * total
+    assert all(correction(rule).pairs == len(mine) for rule, mine in pairs.items()), "what was kept is what is used"
+
+
+def test_a_proof_allows_what_lies_within_its_interval() -> None:
+    assert agrees(3.0, 1.6, 2.0) and agrees(0.26, -0.5, 0.4) and agrees(0.05, 0.0, 0.0)
+    assert not agrees(3.0, 0.1, 1.0) and not agrees(3.0, -2.0, 0.0) and not agrees(1.0, 2.5, 4.0)
 
 
 def test_a_recommendation_survives_its_encoding() -> None:

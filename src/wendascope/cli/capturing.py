@@ -5,16 +5,23 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, say, typer
 from wendascope.errors import UsageError, WendascopeError
+from wendascope.texts import plural
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
 
 AfterOption = Annotated[float, typer.Option(help="Take a frame after this many seconds.", min=0.0)]
 SlowerOption = Annotated[
     float, typer.Option(help="Take the frame after one slower than this many milliseconds.", min=0.0)
 ]
-FramesOption = Annotated[int, typer.Option(help="Take this many frames, one after the other.", min=1, max=1000)]
+FramesOption = Annotated[
+    int, typer.Option(help="Take this many frames into one file: FILE#2 is the second.", min=1, max=1000)
+]
+EveryOption = Annotated[int, typer.Option(help="Of several frames, take every Nth.", min=1, max=100_000)]
 UnusedOption = Annotated[
     bool, typer.Option("--skip-unused", help="Leave out contents of objects that the frame does not use.")
 ]
@@ -36,7 +43,8 @@ def capture(
     after: AfterOption = 0.0,
     slower_than: SlowerOption = 0.0,
     frames: FramesOption = 1,
-    out: Annotated[Path | None, typer.Option(help="File to write; several frames get numbers.")] = None,
+    every: EveryOption = 1,
+    out: Annotated[Path | None, typer.Option(help="File to write.")] = None,
     frame_end: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
     timeout: Annotated[
         float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)
@@ -54,9 +62,11 @@ def capture(
     skip_following: FollowingOption = False,
     json: JsonOption = False,
 ) -> None:
-    """Run a program under the tap, take frames of it, and print each file written."""
+    """Run a program under the tap, take frames of it, and print where each is."""
+    from wendascope.errors import TargetError
     from wendascope.files import check_place
-    from wendascope.frame.file import save
+    from wendascope.frame.file import save_sequence
+    from wendascope.frame.places import frame_path
     from wendascope.tap.channel import FrameEnd
     from wendascope.tap.launch import Target, Trigger
     from wendascope.tap.take import Collect
@@ -73,44 +83,57 @@ def capture(
     base = out or Path(Path(program[0]).stem + ".wend")
     check_place(base)  # before the program is played to the spot that is wanted
     show = progress(json)
-    written = []
+    taken: list[Frame] = []
     target = Target(program, folder, environment, None if json else say, FrameEnd[frame_end])
     with target:
         trigger = Trigger(frame, after, slower_than, FrameEnd[frame_end])
         for number in range(frames):
             last = number == frames - 1
-            # the frame after this one, unless only slow ones are wanted: armed before the program goes on
-            following = None if last else Trigger(frame=1, slower_than_ms=slower_than, frame_end=FrameEnd[frame_end])
-            taken = target.capture(
-                trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth, not skip_following)
+            # the next frame, unless only slow ones are wanted: armed before the program goes on
+            following = (
+                None if last else Trigger(frame=every, slower_than_ms=slower_than, frame_end=FrameEnd[frame_end])
             )
-            trigger = following or trigger
-            path = base if frames == 1 else base.with_name(f"{base.stem}-{number + 1:03d}{base.suffix}")
-            save(taken, path)
-            progress_end(json)
-            summary = {
-                "file": str(path),
-                "frame": taken.metadata.frame_number,
-                "calls": len(taken.calls),
-                "steps": len(taken.steps),
-                "passes": len(taken.passes),
-                "bytes": path.stat().st_size,
-                "held_seconds": taken.metadata.held_seconds,
-                "caveats": taken.caveats,
-            }
-            written.append(summary)
-            if not json:
-                print(path)
-                say(
-                    f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']}"
-                    " passes"
+            try:
+                got = target.capture(
+                    trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth, not skip_following)
                 )
-                for caveat in taken.caveats:
-                    say(f"caveat: {caveat}")
-        if keep_running:
+            except TargetError as error:
+                if not taken:
+                    raise
+                progress_end(json)
+                say(f"{error}; kept are the {plural(len(taken), 'frame')} taken before")
+                break
+            taken.append(got)
+            trigger = following or trigger
+        save_sequence(taken, base)
+        progress_end(json)
+        written = [_told(item, frame_path(base, number), json) for number, item in enumerate(taken, 1)]
+        if keep_running and len(taken) == frames:
             target.let_go()
     if json:
         emit({"frames": written})
+
+
+def _told(taken: Frame, path: Path, json: bool) -> dict[str, object]:
+    """Say what was taken; returns it as JSON tells it."""
+    from wendascope.frame.places import place_of
+
+    summary = {
+        "file": str(path),
+        "frame": taken.metadata.frame_number,
+        "calls": taken.call_count,
+        "steps": len(taken.steps),
+        "passes": len(taken.passes),
+        "bytes": place_of(path)[0].stat().st_size,
+        "held_seconds": taken.metadata.held_seconds,
+        "caveats": taken.caveats,
+    }
+    if not json:
+        print(path)
+        say(f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']} passes")
+        for caveat in taken.caveats:
+            say(f"caveat: {caveat}")
+    return summary
 
 
 def _check_trigger(frame: int, after: float, slower_than: float) -> None:
@@ -189,6 +212,7 @@ def trigger(
     after: AfterOption = 0.0,
     slower_than: SlowerOption = 0.0,
     frames: FramesOption = 1,
+    every: EveryOption = 1,
     skip_unused: UnusedOption = False,
     depth: DepthOption = False,
     skip_following: FollowingOption = False,
@@ -203,7 +227,7 @@ def trigger(
     _check_trigger(frame, after, slower_than)
     taken: list[Taken] = []
     with SessionClient(name) as client:
-        client.send(Take(frame, after, slower_than, frames, not skip_unused, depth, not skip_following))
+        client.send(Take(frame, after, slower_than, frames, not skip_unused, depth, not skip_following, every))
         for event in client.events(timeout + after):
             if isinstance(event, Taken):
                 taken.append(event)

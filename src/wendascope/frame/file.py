@@ -1,6 +1,8 @@
-"""The `.wend` file: a SQLite database with the parts of a captured frame, and all that was added to it later.
+"""The `.wend` file: a SQLite database with the parts of captured frames, and all that was added to them later.
 
-What the parts mean is for the API that the frame was captured from; `docs/file-format.md` says it for each.
+What the parts mean is for the API that the frames were captured from; `docs/file-format.md` says it for each. A file of
+several frames is a sequence: `mine.wend#3` is a path to the third of them, wherever a path to a frame is asked for;
+`mine.wend` is one to the first.
 """
 
 from __future__ import annotations
@@ -13,11 +15,12 @@ import os
 import sqlite3
 import stat
 import struct
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
+import numpy as np
 import zstandard
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
@@ -27,9 +30,10 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import MADE_HERE, remember
 from wendascope.frame.parts import Parts
+from wendascope.frame.places import place_of
 from wendascope.frame.roles import give_roles
 
-VERSION = 4
+VERSION = 5
 APPLICATION_ID = 0x57454E44  # "WEND"
 LARGEST_SECTION = 4 << 30
 _MOST_RATIO, _MOST_WINDOW, _AT_ONCE, _CHUNK = 40_000, 1 << 27, 256 << 20, 16 << 20
@@ -46,6 +50,24 @@ _SCHEMA = {
         " digest TEXT NOT NULL)"
     ),
 }
+_MORE_FRAMES = {
+    "frame_part": (
+        "CREATE TABLE frame_part (frame INTEGER NOT NULL, kind TEXT NOT NULL, name TEXT NOT NULL,"
+        " size INTEGER NOT NULL, digest TEXT NOT NULL, stored TEXT NOT NULL, PRIMARY KEY (frame, kind, name))"
+    ),
+    "frame_added": (
+        "CREATE TABLE frame_added (id INTEGER PRIMARY KEY, frame INTEGER NOT NULL, kind TEXT NOT NULL, made_at TEXT NOT"
+        " NULL, value TEXT NOT NULL, digest TEXT NOT NULL)"
+    ),
+}
+"""Tables of frames after the first, since version 5. `stored` tells where what a part holds is: nothing where it is
+that of the first frame; else the hash of a blob, which is it (`stored` is its digest then), or it combined with the
+first frame's by exclusive or.
+"""
+_CONTENT = "content"
+_NOT_ITS_PARTS = "parts of the file are missing or do not belong to it"
+_FIRST_SEQUENCES = 5
+"""The version from which on a file may hold several frames."""
 _T = TypeVar("_T")
 
 
@@ -64,6 +86,11 @@ def _digest(data: bytes | str) -> str:
 
 def save(frame: Frame, path: Path) -> None:
     """Write a frame, whole or not at all. Raises FileError when the disk refuses."""
+    save_sequence([frame], path)
+
+
+def save_sequence(frames: Sequence[Frame], path: Path) -> None:
+    """Write frames that were taken one after the other, all or none; equal contents are kept once. Raises FileError."""
     try:
         with whole_file(path) as scratch, contextlib.closing(sqlite3.connect(scratch)) as database:
             database.execute("PRAGMA journal_mode=OFF")
@@ -71,23 +98,36 @@ def save(frame: Frame, path: Path) -> None:
             database.execute(f"PRAGMA application_id={APPLICATION_ID}")
             database.execute(f"PRAGMA user_version={VERSION}")
             with database:
-                content = _write(frame, database)
+                contents = _write(frames, database)
     except sqlite3.Error as error:
         raise FileError(f"cannot write {path}: {error}; free some space or choose another place") from error
-    remember(content, MADE_HERE)
+    for content in contents:
+        remember(content, MADE_HERE)
 
 
 def _reason(error: Exception) -> str:
     return (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
 
 
-def _write(frame: Frame, database: sqlite3.Connection) -> str:
-    """Returns what tells the frame from all others."""
-    for statement in _SCHEMA.values():
+def _write(frames: Sequence[Frame], database: sqlite3.Connection) -> list[str]:
+    """Returns what tells each frame from all others."""
+    for statement in (*_SCHEMA.values(), *_MORE_FRAMES.values()):
         database.execute(statement)
-    parts = frame.parts()
-    large = sum(parts.contents.values()) > 64 << 20
-    compressor = zstandard.ZstdCompressor(level=3 if large else 12)
+    first = frames[0].parts()
+    contents = [_write_first(first, database)]
+    known = _by_kind(first)
+    contents += [_write_further(frame.parts(), number, database, known) for number, frame in enumerate(frames[1:], 2)]
+    return contents
+
+
+def _by_kind(parts: Parts) -> dict[str, dict[str, bytes]]:
+    texts = {"meta": parts.meta, "object": parts.objects}
+    found = {kind: {name: text.encode() for name, text in of_kind.items()} for kind, of_kind in texts.items()}
+    return {"meta": found["meta"], "section": parts.sections, "object": found["object"]}
+
+
+def _write_first(parts: Parts, database: sqlite3.Connection) -> str:
+    compressor = _compressor(parts)
     content = hashlib.sha256()
     for key, value in parts.meta.items():
         database.execute("INSERT INTO meta VALUES (?, ?, ?)", (key, value, _digest(value)))
@@ -99,27 +139,78 @@ def _write(frame: Frame, database: sqlite3.Connection) -> str:
     for field, records in parts.objects.items():
         database.execute("INSERT INTO object VALUES (?, ?, ?)", (field, records, _digest(records)))
         content.update(_digest(records).encode())
-    for name, size in parts.contents.items():
-        data = compressor.compress(parts.blobs.get(BlobRef(name, size)))
-        database.execute("INSERT INTO blob VALUES (?, ?, ?)", (name, size, data))
-    database.execute("INSERT INTO meta VALUES ('content', ?, '')", (content.hexdigest(),))
+    _write_blobs(parts, database, compressor)
+    database.execute("INSERT INTO meta VALUES (?, ?, '')", (_CONTENT, content.hexdigest()))
     return content.hexdigest()
 
 
+def _write_further(
+    parts: Parts, number: int, database: sqlite3.Connection, first: Mapping[str, Mapping[str, bytes]]
+) -> str:
+    """A frame after the first: of its parts what differs."""
+    compressor = _compressor(parts)
+    content = hashlib.sha256()
+    insert = "INSERT INTO frame_part VALUES (?, ?, ?, ?, ?, ?)"
+    for kind, of_kind in _by_kind(parts).items():
+        for name, data in of_kind.items():
+            digest, other = _digest(data), first[kind].get(name)
+            stored, kept = digest, data
+            if data == other:
+                stored = ""
+            elif other is not None and len(other) == len(data):
+                kept = _either_or(data, other)
+                stored = _digest(kept)
+            if stored:
+                _write_blob(database, compressor, stored, kept)
+            database.execute(insert, (number, kind, name, len(data), digest, stored))
+            content.update(digest.encode())
+    _write_blobs(parts, database, compressor)
+    database.execute(insert, (number, _CONTENT, "", 0, content.hexdigest(), ""))
+    return content.hexdigest()
+
+
+def _either_or(a: bytes, b: bytes) -> bytes:
+    """Exclusive or of two of one length: 0 wherever they are alike."""
+    return bytes((np.frombuffer(a, np.uint8) ^ np.frombuffer(b, np.uint8)).tobytes())
+
+
+def _compressor(parts: Parts) -> zstandard.ZstdCompressor:
+    return zstandard.ZstdCompressor(level=3 if sum(parts.contents.values()) > 64 << 20 else 12)
+
+
+def _write_blobs(parts: Parts, database: sqlite3.Connection, compressor: zstandard.ZstdCompressor) -> None:
+    known = {row[0] for row in database.execute("SELECT hash FROM blob")}
+    for name, size in parts.contents.items():
+        if name not in known:
+            _write_blob(database, compressor, name, parts.blobs.get(BlobRef(name, size)))
+
+
+def _write_blob(database: sqlite3.Connection, compressor: zstandard.ZstdCompressor, name: str, data: bytes) -> None:
+    if database.execute("SELECT 1 FROM blob WHERE hash = ?", (name,)).fetchone() is None:
+        database.execute("INSERT INTO blob VALUES (?, ?, ?)", (name, len(data), compressor.compress(data)))
+
+
 def add(path: Path, kind: str, value: Any) -> None:
-    """Keep a measurement, finding, proof or note (a typed record of `kind`) in the file. Raises FileError."""
+    """Keep a measurement, finding, proof or note (a typed record of `kind`) in the file, with its frame. Raises
+    FileError.
+    """
     text = msgspec.json.encode(value).decode()
     now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+    file, number = place_of(path)
+    row = (kind, now, text, _digest(text))
     try:
-        with contextlib.closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=rw", uri=True)) as database, database:
+        with contextlib.closing(sqlite3.connect(f"{file.absolute().as_uri()}?mode=rw", uri=True)) as database, database:
             _check_schema(database)  # a trigger of a stranger's would run now
-            database.execute(
-                "INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", (kind, now, text, _digest(text))
-            )
+            if number == 1:
+                database.execute("INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", row)
+            else:
+                _check_number(file, database, number)
+                query = "INSERT INTO frame_added (frame, kind, made_at, value, digest) VALUES (?, ?, ?, ?, ?)"
+                database.execute(query, (number, *row))
     except sqlite3.Error as error:
-        raise FileError(f"cannot write to {path}: {error}; make it writable or free some space") from error
+        raise FileError(f"cannot write to {file}: {error}; make it writable or free some space") from error
     except ValueError as error:
-        raise DamagedFileError(f"{path} is damaged ({error}); capture the frame again") from error
+        raise DamagedFileError(f"{file} is damaged ({error}); capture the frame again") from error
 
 
 # ---- reading -------------------------------------------------------------------------------------
@@ -194,6 +285,7 @@ def _decompress(data: bytes, size: int) -> bytes:
 
 def check_header(path: Path) -> os.stat_result:
     """Which file it is. Raises FileError unless it is there, ours and of a version that this program reads."""
+    path = place_of(path)[0]
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)  # a pipe would be waited for
         try:
@@ -223,6 +315,7 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
     """The database of a file whose header was looked at, and no other that was put in its place meanwhile. Raises
     FileError.
     """
+    path = place_of(path)[0]
     looked_at = check_header(path)
     with _damage(path), contextlib.closing(_connect(path)) as database:
         database.execute("SELECT 1 FROM sqlite_master").fetchone()  # only now it is opened
@@ -248,22 +341,55 @@ def load(path: Path) -> Frame:
 
 
 def content_of(path: Path) -> str:
-    """What tells the frame in a file from all others, whatever was added to it; as the file says, and checked when
-    it is loaded. Raises FileError.
+    """What tells a frame from all others, whatever was added to it; as the file says, and checked when it is loaded.
+    Raises FileError.
     """
+    number = place_of(path)[1]
     with _opened(path) as database:
-        row = database.execute("SELECT value FROM meta WHERE key = 'content'").fetchone()
+        if number == 1:
+            row = database.execute("SELECT value FROM meta WHERE key = ?", (_CONTENT,)).fetchone()
+        else:
+            row = database.execute(
+                "SELECT digest FROM frame_part WHERE frame = ? AND kind = ?", (number, _CONTENT)
+            ).fetchone()
         return str(row[0]) if row else ""
 
 
+def frame_count(path: Path) -> int:
+    """How many frames a file holds. Raises FileError."""
+    with _opened(place_of(path)[0]) as database:
+        _check_schema(database)
+        return _count(database)
+
+
+def _count(database: sqlite3.Connection) -> int:
+    if database.execute("PRAGMA user_version").fetchone()[0] < _FIRST_SEQUENCES:
+        return 1
+    query = "SELECT COUNT(*), MAX(frame) FROM frame_part WHERE kind = ?"
+    further, last = database.execute(query, (_CONTENT,)).fetchone()
+    if last is not None and last != further + 1:
+        raise ValueError("frames of the sequence are missing")
+    return int(further) + 1
+
+
+def _check_number(file: Path, database: sqlite3.Connection, number: int) -> None:
+    count = _count(database)
+    if number > count:
+        frames = "one frame" if count == 1 else f"{count} frames"
+        raise FileError(f"{file} holds {frames}: there is no {file.name}#{number}")
+
+
 def added(path: Path, kinds: Sequence[str], read: Callable[[str, str], _T]) -> list[_T]:
-    """All records of some kinds that were added to the file, oldest first, as `read` makes them of (kind, JSON). Raises
+    """All records of some kinds that were added to a frame, oldest first, as `read` makes them of (kind, JSON). Raises
     FileError.
     """
     marks = ",".join("?" * len(kinds))
+    number = place_of(path)[1]
     with _opened(path) as database:
-        query = f"SELECT kind, value, digest FROM added WHERE kind IN ({marks}) ORDER BY id"
-        rows = database.execute(query, kinds).fetchall()
+        table, which = ("added", ()) if number == 1 else ("frame_added", (number,))
+        more = " AND frame = ?" if which else ""
+        query = f"SELECT kind, value, digest FROM {table} WHERE kind IN ({marks}){more} ORDER BY id"
+        rows = database.execute(query, (*kinds, *which)).fetchall()
         for kind, value, digest in rows:
             if _digest(value) != digest:
                 raise ValueError(f"a {kind} record is damaged")
@@ -272,16 +398,31 @@ def added(path: Path, kinds: Sequence[str], read: Callable[[str, str], _T]) -> l
 
 def _check_schema(database: sqlite3.Connection) -> None:
     found = dict(database.execute("SELECT name, sql FROM sqlite_master WHERE sql IS NOT NULL").fetchall())
-    if found != _SCHEMA:
+    sequences = database.execute("PRAGMA user_version").fetchone()[0] >= _FIRST_SEQUENCES
+    if found != (_SCHEMA | _MORE_FRAMES if sequences else _SCHEMA):
         raise ValueError("its tables are not those of a captured frame")
 
 
 def _read(path: Path, database: sqlite3.Connection) -> Frame:
+    file, number = place_of(path)
+    _check_number(file, database, number)
+    meta, sections, objects = _first(database) if number == 1 else _further(database, number)
+    contents = dict(database.execute("SELECT hash, size FROM blob").fetchall())
+    context = msgspec.json.decode(meta["context"], type=ContextInfo)
+    if context.api not in _CODECS:
+        raise ValueError(f"it is of {context.api[:40]}, which this Wendascope does not know")
+    codec = importlib.import_module(_CODECS[context.api])
+    frame: Frame = codec.decode(Parts(meta, sections, objects, _FileBlobs(file), contents))
+    return frame
+
+
+def _first(database: sqlite3.Connection) -> tuple[dict[str, str], dict[str, bytes], dict[str, str]]:
+    """Texts, columns and records of the first frame, checked."""
     content = hashlib.sha256()
     stored = ""
     meta: dict[str, str] = {}
     for key, value, digest in database.execute("SELECT key, value, digest FROM meta ORDER BY rowid"):
-        if key == "content":
+        if key == _CONTENT:
             stored = value
             continue
         _check(value, digest, key)
@@ -298,14 +439,50 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
         content.update(digest.encode())
         objects[class_name] = text
     if content.hexdigest() != stored:
-        raise ValueError("parts of the file are missing or do not belong to it")
-    contents = dict(database.execute("SELECT hash, size FROM blob").fetchall())
-    context = msgspec.json.decode(meta["context"], type=ContextInfo)
-    if context.api not in _CODECS:
-        raise ValueError(f"it is of {context.api[:40]}, which this Wendascope does not know")
-    codec = importlib.import_module(_CODECS[context.api])
-    frame: Frame = codec.decode(Parts(meta, sections, objects, _FileBlobs(path), contents))
-    return frame
+        raise ValueError(_NOT_ITS_PARTS)
+    return meta, sections, objects
+
+
+def _further(database: sqlite3.Connection, number: int) -> tuple[dict[str, str], dict[str, bytes], dict[str, str]]:
+    """The same of a frame after the first."""
+    content = hashlib.sha256()
+    expected = ""
+    found: dict[str, dict[str, bytes]] = {"meta": {}, "section": {}, "object": {}}
+    query = "SELECT kind, name, size, digest, stored FROM frame_part WHERE frame = ? ORDER BY rowid"
+    for kind, name, size, digest, stored in database.execute(query, (number,)).fetchall():
+        if kind == _CONTENT:
+            expected = digest
+            continue
+        data = _stored(database, stored, size) if stored else b""
+        if stored != digest:  # it is the first frame's, or what differs from that
+            first = _part_of_first(database, kind, name)
+            if stored and len(first) != len(data):
+                raise ValueError(_NOT_ITS_PARTS)
+            data = _either_or(data, first) if stored else first
+        _check(data, digest, name)
+        found[kind][name] = data
+        content.update(digest.encode())
+    if content.hexdigest() != expected:
+        raise ValueError(_NOT_ITS_PARTS)
+    meta, objects = ({name: data.decode() for name, data in found[kind].items()} for kind in ("meta", "object"))
+    return meta, found["section"], objects
+
+
+def _stored(database: sqlite3.Connection, name: str, size: int) -> bytes:
+    row = database.execute("SELECT data FROM blob WHERE hash = ?", (name,)).fetchone()
+    if row is None:
+        raise ValueError(_NOT_ITS_PARTS)
+    return _decompress(row[0], size)
+
+
+def _part_of_first(database: sqlite3.Connection, kind: str, name: str) -> bytes:
+    """A part of the first frame; whether it is the right one, its digest in the other frame tells."""
+    if kind == "section":
+        row = database.execute("SELECT data, size FROM section WHERE name = ?", (name,)).fetchone()
+        return b"" if row is None else _decompress(*row)
+    table, column, of = ("meta", "value", "key") if kind == "meta" else ("object", "records", "class")
+    row = database.execute(f"SELECT {column} FROM {table} WHERE {of} = ?", (name,)).fetchone()
+    return b"" if row is None else str(row[0]).encode()
 
 
 def _check(data: bytes | str, digest: str, what: str) -> None:

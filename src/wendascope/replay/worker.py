@@ -15,6 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.confinement import confine, limit_memory
+from wendascope.frame.places import place_of
 from wendascope.replay.busy import BusyLoops
 
 PATIENCE = "WENDASCOPE_PATIENCE"
@@ -36,7 +37,8 @@ def give_up_rights(path: str, cache: str) -> list[str]:
         if cache
         else {"MESA_SHADER_CACHE_DISABLE": "true"}
     )
-    readable, writable = ([os.path.realpath(p)] if p else [] for p in (path, cache))
+    file = str(place_of(Path(path))[0]) if path else ""
+    readable, writable = ([os.path.realpath(p)] if p else [] for p in (file, cache))
     return [*confine(readable, writable), f"at most {limit >> 30} GiB of memory"]
 
 

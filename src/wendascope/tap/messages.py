@@ -26,6 +26,8 @@ class Take(msgspec.Struct, tag="take", tag_field="kind", omit_defaults=True):
     unused: bool = True
     depth: bool = False
     following: bool = True
+    every: Annotated[int, msgspec.Meta(ge=1, le=100_000)] = 1
+    """Of several frames, how many the program goes on from one to the next."""
 
 
 class Do(msgspec.Struct, tag="do", tag_field="kind"):

@@ -14,7 +14,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.errors import TargetError, WendascopeError
-from wendascope.frame.file import save
+from wendascope.frame.file import save_sequence
+from wendascope.frame.places import frame_path
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.prune import unused_bytes
 from wendascope.tap.channel import Message, MessageKind, same_user
@@ -88,6 +89,8 @@ class CaptureSession:
         self._wanted: Take | None = None
         self._since = 0.0
         self._left = 0
+        self._sequence: list[OpenGLFrame] = []
+        """Frames taken of those that go into one file."""
         self._beats: list[tuple[int, int, int, int, int, int]] = []
         self._frames = 0
         self._published = 0.0
@@ -120,6 +123,7 @@ class CaptureSession:
         finally:
             text = text or self._ending
             # nobody can come any more: the name is free for the next session as soon as this one is said to be over
+            self._keep_sequence()  # the program may have ended in the middle of one
             self._server.close()
             socket_path(self._name).unlink(missing_ok=True)
             self._say_state("ended", text)
@@ -203,6 +207,7 @@ class CaptureSession:
         match asked.what:
             case "cancel":
                 self._wanted, self._left = None, 0
+                self._keep_sequence()
                 if self._paused is None:
                     self._target.disarm()
                     self._say_state("running")
@@ -266,7 +271,7 @@ class CaptureSession:
         self._left -= 1
         more = self._left > 0
         then = (
-            Trigger(1, 0.0, asked.slower_than_ms if more else 0.0, self._target.frame_end)
+            Trigger(asked.every if more else 1, 0.0, asked.slower_than_ms if more else 0.0, self._target.frame_end)
             if more or self._hold
             else None
         )
@@ -279,33 +284,39 @@ class CaptureSession:
         frame = self._target.take(paused, Collect(asked.unused, asked.depth, asked.following), progress, then)
         if then is None:
             self._target.disarm()
-        self._keep(frame)
+        self._sequence.append(frame)
         if not more:
             self._wanted = None
+            self._keep_sequence()
         self._say_state("waiting" if more or self._hold else "running")
 
-    def _keep(self, frame: OpenGLFrame) -> None:
+    def _keep_sequence(self) -> None:
+        """Write what was taken since the last time into one file, and tell of each frame of it."""
+        frames, self._sequence = self._sequence, []
+        if not frames:
+            return
         try:
             path = self._free_path()
-            save(frame, path)
+            save_sequence(frames, path)
         except WendascopeError as error:
             self._tell(Problem(str(error)))
             return
-        taken = Taken(
-            str(path),
-            frame.metadata.frame_number,
-            len(frame.calls),
-            len(frame.steps),
-            len(frame.passes),
-            path.stat().st_size,
-            frame.metadata.held_seconds,
-            frame.metadata.capture_seconds,
-            unused_bytes(frame),
-            frame.target_frame_ms,
-            frame.caveats,
-        )
-        self._taken.append(taken)
-        self._tell(taken)
+        for number, frame in enumerate(frames, 1):
+            taken = Taken(
+                str(frame_path(path, number)),
+                frame.metadata.frame_number,
+                len(frame.calls),
+                len(frame.steps),
+                len(frame.passes),
+                path.stat().st_size // len(frames),
+                frame.metadata.held_seconds,
+                frame.metadata.capture_seconds,
+                unused_bytes(frame),
+                frame.target_frame_ms,
+                frame.caveats,
+            )
+            self._taken.append(taken)
+            self._tell(taken)
 
     def _free_path(self) -> Path:
         stem = program_title(self._target.command)
