@@ -47,12 +47,25 @@ def test_capture_show_verify(tmp_path: Path) -> None:
     assert verified["identical"] and verified["pixels"] == 96 * 96 and verified["max_difference"] == 0
 
 
-def test_capture_prints_each_file(tmp_path: Path) -> None:
-    done = run("capture", "--frame", 3, "--frames", 3, "--out", tmp_path / "many.wend", "--", *program("shapes"))
+def test_a_sequence_is_one_file(tmp_path: Path) -> None:
+    path = tmp_path / "many.wend"
+    done = run("capture", "--frame", 3, "--frames", 3, "--every", 2, "--out", path, "--", *program("shapes"))
     assert done.returncode == 0, done.stderr
-    assert done.stdout.split() == [str(tmp_path / f"many-{n:03d}.wend") for n in (1, 2, 3)]
-    frames = [result("show", name)["frame_number"] for name in done.stdout.split()]
-    assert frames == [3, 4, 5]
+    assert done.stdout.split() == [str(path), f"{path}#2", f"{path}#3"] and list(tmp_path.iterdir()) == [path]
+    assert [result("show", name)["frame_number"] for name in done.stdout.split()] == [3, 5, 7]
+    assert result("show", path)["frames"] == 3
+    verified = result("verify", path)
+    assert verified["identical"] and [f["file"] for f in verified["frames"]] == done.stdout.split()
+    assert "frames" not in result("verify", f"{path}#2")
+
+
+def test_a_program_that_ends_in_the_middle_leaves_what_was_taken(tmp_path: Path) -> None:
+    path = tmp_path / "short.wend"
+    done = run("capture", "--frame", 3, "--frames", 50, "--out", path, "--", *program("shapes", "--frames", "8"))
+    assert done.returncode == 0, done.stderr
+    count = result("show", path)["frames"]
+    assert 1 < count < 8 and f"kept are the {count} frames taken before" in done.stderr
+    assert result("verify", path)["identical"]
 
 
 def test_a_survey_of_times_only(own_small: Path) -> None:

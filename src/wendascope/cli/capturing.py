@@ -91,7 +91,7 @@ def capture(
             last = number == frames - 1
             # the next frame, unless only slow ones are wanted: armed before the program goes on
             following = (
-                None if last else Trigger(frame=every, slower_than_ms=slower_than, frame_end=FrameEnd[frame_end])
+                None if last else Trigger(slower_than_ms=slower_than, frame_end=FrameEnd[frame_end], later=every)
             )
             try:
                 got = target.capture(

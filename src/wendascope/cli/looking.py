@@ -23,6 +23,7 @@ from wendascope.texts import share, three_digits
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
+    from wendascope.measure.records import Verification
 
 GROUPINGS = ("pass", "role", "viewport", "purpose", "program", "mesh", "textures", "material", "debug group")
 LENSES = ("colour", "batch", "density", "depth", "layers", "rasterised", "owner", "owner-program")
@@ -37,7 +38,9 @@ def show(
     json: JsonOption = False,
 ) -> None:
     """What is in a file: api, profile, size, calls, steps, passes, caveats."""
-    from wendascope.frame.file import load
+    import msgspec
+
+    from wendascope.frame.file import frame_count, load
     from wendascope.frame.summary import summarise
 
     if by and by not in GROUPINGS:
@@ -48,13 +51,15 @@ def show(
         _show_groups(frame, file, by, json)
         return
     summary = summarise(frame)
+    frames = frame_count(file)
     if json:
-        emit(summary)
+        emit({**msgspec.to_builtins(summary), "frames": frames})
         return
     for label, value in (
         ("file", file),
         ("program", summary.program),
         ("captured", f"{summary.captured_at}, frame {summary.frame_number}"),
+        ("sequence", f"{frames} frames: {file.name}#2 is the second" if frames > 1 else "no: one frame"),
         ("context", f"{summary.api}, {summary.renderer}"),
         ("window", f"{summary.width} x {summary.height}"),
         ("calls", f"{summary.calls:,}"),
@@ -96,29 +101,47 @@ def _show_groups(frame: Frame, file: Path, by: str, json: bool) -> None:
 
 @app.command()
 def verify(file: Path, json: JsonOption = False) -> None:
-    """Replay a frame and compare it with the picture the program made. Exit 1 when they differ."""
+    """Replay a frame, or every frame of a sequence, and compare it with the picture the program made. Exit 1 when any
+    differs.
+    """
+    import msgspec
+
+    from wendascope.frame.file import frame_count
+    from wendascope.frame.places import frame_path, place_of
     from wendascope.replay.client import Replay
 
-    with Replay(file) as replay:
-        check(file)
-        result = verify_with(replay, progress(json))
-    progress_end(json)
+    check(file)
+    # a path to one frame of a sequence means that one
+    numbers = range(1, frame_count(file) + 1) if place_of(file)[0] == file else [place_of(file)[1]]
+    paths, results = [frame_path(file, number) for number in numbers], []
+    for path in paths:
+        with Replay(path) as replay:
+            results.append(verify_with(replay, progress(json)))
+        progress_end(json)
+        if not json:
+            _print_verification(results[-1], f"{path.name}: " if len(paths) > 1 else "")
     if json:
-        emit(result)
-    elif result.identical:
-        print(f"identical: all {result.pixels:,} pixels")
+        several = {
+            "identical": all(r.identical for r in results),
+            "frames": [{"file": str(p), **msgspec.to_builtins(r)} for p, r in zip(paths, results, strict=True)],
+        }
+        emit(results[0] if len(results) == 1 else several)
+    if not all(result.identical for result in results):
+        raise typer.Exit(1)
+
+
+def _print_verification(result: Verification, name: str) -> None:
+    if result.identical:
+        print(f"{name}identical: all {result.pixels:,} pixels")
     else:
         print(
-            f"different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to {result.max_difference}"
-            " of 255"
+            f"{name}different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to"
+            f" {result.max_difference} of 255"
         )
-    if not json and result.depth_different is not None:
+    if result.depth_different is not None:
         print(f"depth: {'identical' if not result.depth_different else f'{result.depth_different:,} pixels differ'}")
-    if not json:
-        for caveat in result.caveats:
-            print(f"caveat: {caveat}")
-    if not result.identical:
-        raise typer.Exit(1)
+    for caveat in result.caveats:
+        print(f"caveat: {caveat}")
 
 
 @app.command()

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from wendascope.analysis.budget import BUDGETS_MS
 from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.theme import GRID, figures_font
+from wendascope.frame.places import frame_path, place_of
 
 _OWN = -1.0
 
@@ -37,6 +38,10 @@ class Header(QWidget):
         self.files.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.files.setToolTip("Open frames")
         self.files.activated.connect(self._file_chosen)
+        self.sequence = QComboBox()
+        self.sequence.setAccessibleName("Frame of the sequence")
+        self.sequence.setToolTip("Frames of this sequence, in the order in which they were taken")
+        self.sequence.activated.connect(self._frame_chosen)
         self.about = QLabel()
         self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.time = QLabel()
@@ -75,6 +80,7 @@ class Header(QWidget):
         layout.setContentsMargins(2 * GRID, GRID, 2 * GRID, GRID)
         layout.setSpacing(GRID)
         layout.addWidget(self.files)
+        layout.addWidget(self.sequence)
         layout.addWidget(self.about, 1)
         layout.addWidget(self.time)
         budget_label = QLabel("Budget")
@@ -101,6 +107,7 @@ class Header(QWidget):
         current = workspace.current
         self.files.setVisible(bool(workspace.documents))
         self.button.setEnabled(current is not None)
+        self._show_sequence()
         self._show_budget()
         self._show_notice()
         if current is None:
@@ -112,6 +119,22 @@ class Header(QWidget):
         self.about.setText(f"{width} x {height}   {current.frame.context}")
         self.about.setToolTip(current.frame.context.renderer)
         self.refresh_time()
+
+    def _show_sequence(self) -> None:
+        """The frames of the file that the shown one is of; hidden where it is the only one."""
+        current = self._workspace.current
+        count = current.frames if current else 1
+        self.sequence.setVisible(count > 1)
+        if self.sequence.count() != count:
+            self.sequence.clear()
+            self.sequence.addItems([f"frame {number} of {count}" for number in range(1, count + 1)])
+        if current is not None:
+            self.sequence.setCurrentIndex(place_of(current.path)[1] - 1)
+
+    def _frame_chosen(self, index: int) -> None:
+        current = self._workspace.current
+        if current is not None:
+            self._workspace.commands.open_files([frame_path(current.path, index + 1)])
 
     def _show_notice(self) -> None:
         """Above everything, on every page: that what is shown is not quite the captured frame, or comes from a

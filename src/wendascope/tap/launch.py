@@ -43,6 +43,8 @@ class Trigger:
     after_seconds: float = 0.0
     slower_than_ms: float = 0.0
     frame_end: FrameEnd = FrameEnd.swap
+    later: int = 1
+    """Where it is armed while a frame is taken, how many frames after that one."""
 
 
 def program_title(command: Sequence[str]) -> str:
@@ -387,7 +389,8 @@ class Target:
 
         def before_resume() -> None:
             if then is not None:
-                self.arm(then)
+                frame = paused.values[0] + then.later if then.later > 1 else then.frame
+                self.arm(dataclasses.replace(then, frame=frame))
             else:
                 self._waiting = False
 

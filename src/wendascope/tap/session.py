@@ -271,7 +271,7 @@ class CaptureSession:
         self._left -= 1
         more = self._left > 0
         then = (
-            Trigger(asked.every if more else 1, 0.0, asked.slower_than_ms if more else 0.0, self._target.frame_end)
+            Trigger(1, 0.0, asked.slower_than_ms if more else 0.0, self._target.frame_end, asked.every if more else 1)
             if more or self._hold
             else None
         )

@@ -142,6 +142,8 @@ class Document(Observable):
         super().__init__()
         self.path = path
         self.frame: Frame = file.load(path)
+        self.frames = file.frame_count(path)
+        """How many frames the file holds: a sequence where there are several."""
         self.introduction = introduction(self.frame, file.content_of(path))
         """What to say of a stranger's frame that is opened for the first time, until the user has read it; else
         nothing.

@@ -171,7 +171,8 @@ class CapturePage(Page):
         return box
 
     def _take_part(self) -> QWidget:
-        self.after, self.slower, self.at_frame, self.count = QDoubleSpinBox(), QDoubleSpinBox(), QSpinBox(), QSpinBox()
+        self.after, self.slower = QDoubleSpinBox(), QDoubleSpinBox()
+        self.at_frame, self.count, self.every = QSpinBox(), QSpinBox(), QSpinBox()
         self.after.setRange(0.1, 3600)
         self.after.setValue(float(self._settings.value("take_after", 3.0)))  # type: ignore[arg-type]
         self.after.setSuffix(" s")
@@ -239,7 +240,12 @@ class CapturePage(Page):
         )
         self.count.setRange(1, 100)
         self.count.setValue(int(self._settings.value("collect_frames", 1)))  # type: ignore[call-overload]
-        self.count.setToolTip("How many frames, one right after the other")
+        self.count.setToolTip("How many frames go into one file")
+        self.every.setRange(1, 1000)
+        self.every.setValue(int(self._settings.value("collect_every", 1)))  # type: ignore[call-overload]
+        self.every.setToolTip("Of several frames, take every so many: 1 takes them one right after the other")
+        self.count.valueChanged.connect(lambda count: self.every.setEnabled(count > 1))
+        self.every.setEnabled(self.count.value() > 1)
         self.unused_cost, self.depth_cost, self.count_cost = QLabel(), QLabel(), QLabel()
         self.folder = QLineEdit(str(self._settings.value("captures", "~/Wendascope")))
         self.folder.setToolTip("Folder for the files")
@@ -247,8 +253,10 @@ class CapturePage(Page):
         browse.setFixedWidth(4 * GRID)
         browse.clicked.connect(self._browse)
         frames = QHBoxLayout()
-        frames.addWidget(QLabel("frames in a row"))
+        frames.addWidget(QLabel("frames"))
         frames.addWidget(self.count)
+        frames.addWidget(QLabel("every"))
+        frames.addWidget(self.every)
         form = QGridLayout()
         form.setContentsMargins(0, 0, 0, 0)
         form.setVerticalSpacing(GRID // 2)
@@ -317,6 +325,7 @@ class CapturePage(Page):
             ("collect_depth", "true" if self.keep_depth.isChecked() else "false"),
             ("collect_following", "true" if self.keep_following.isChecked() else "false"),
             ("collect_frames", self.count.value()),
+            ("collect_every", self.every.value()),
             ("captures", self.folder.text()),
         ):
             self._settings.setValue(name, value)
@@ -357,6 +366,7 @@ class CapturePage(Page):
                 msgspec.structs.replace(
                     when,
                     frames=self.count.value(),
+                    every=self.every.value(),
                     unused=self.keep_unused.isChecked(),
                     depth=self.keep_depth.isChecked(),
                     following=self.keep_following.isChecked(),
