@@ -101,3 +101,4 @@ def test_cleaned_keeps_each_whole_triangle_once_in_its_order() -> None:
     corners = np.array([0, 1, 2, 3, 3, 4, 2, 0, 1, 5, 6, 7, 7, 5, 6, 1, 2, 3], np.uint32)
     assert cleaned(corners).tolist() == [0, 3, 5], "no area in 1, the first again in 2, the fourth again in 4"
     assert cleaned(np.zeros(0, np.uint32)).tolist() == []
+    assert cleaned(corners, once=False).tolist() == [0, 2, 3, 4, 5], "what is blended stays as often as it was"

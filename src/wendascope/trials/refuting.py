@@ -19,7 +19,7 @@ from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
 from wendascope.trials.remedies import change_of
 
-SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needless"}
+SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needless", "clean-mesh"}
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""

@@ -66,18 +66,14 @@ def triangle_indices(change: FrameChange, step: int, what: str) -> npt.NDArray[n
     return used
 
 
-def positions(
-    change: FrameChange, step: int, corners: npt.NDArray[np.int64], least: int = 3
-) -> npt.NDArray[np.float32]:
-    """Positions of some vertices of a step, shape (vertices, 3), before any transform; where two components are
-    enough, all there are. Raises TrialError.
-    """
+def positions(change: FrameChange, step: int, corners: npt.NDArray[np.int64]) -> npt.NDArray[np.float32]:
+    """Positions of some vertices of a step, shape (vertices, 3), before any transform. Raises TrialError."""
     inputs = [row for row in vertex_inputs(change.frame, step) if row.name]
-    row = holding_positions(inputs, least)
+    row = holding_positions(inputs, 3)
     if row is None:
-        raise TrialError(f"no attribute of {'three' if least == 3 else 'two'} floating-point numbers holds positions")
+        raise TrialError("no attribute of three floating-point numbers holds positions")
     data = vertex_values(change.frame, step, row, corners, change.new.known_contents())
-    return np.ascontiguousarray(data.view(np.float32)[:, : least if least == 3 else row.size])
+    return np.ascontiguousarray(data.view(np.float32)[:, :3])
 
 
 def draw_these(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
