@@ -30,6 +30,8 @@ from wendascope.replay.slots import Slot
 from wendascope.trials.remedies import FrameChange, change_of
 
 _FOLLOWING = "with the frame after"
+_MORE_RUNS = 3
+"""Runs of the original once an edited frame differs from it."""
 _MOST_TESTS = 40
 """Runs spent on finding out which contents nothing reads; what is not tested by then counts as read."""
 
@@ -112,20 +114,24 @@ class Outcomes:
         self._original_after: _State | None = None
         self._channels = 4 if alpha_matters(session) else 3
         self.ground = self._ground()
+        self._looked_again = False
         self._stores: list[Store] | None = None
 
     # ---- the original ---------------------------------------------------------------------------------
 
     def _ground(self) -> Ground:
-        again = self._run(self._session, Variation(), (), PATTERNS[0])
-        unsteady = [str(s) for s in differing(self._original.contents, again.contents)]
-        if self._unlike(self._original.picture, again.picture):
-            unsteady.insert(0, "the picture")
+        unsteady = self._unsteady()
         reference = self._session.frame.reference
         unlike = 0
         if reference is not None:
             unlike, _ = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
         return Ground(unlike, unsteady)
+
+    def _unsteady(self) -> list[str]:
+        """What another run of the original has otherwise."""
+        again = self._run(self._session, Variation(), (), PATTERNS[0])
+        found = [str(s) for s in differing(self._original.contents, again.contents)]
+        return ["the picture", *found] if self._unlike(self._original.picture, again.picture) else found
 
     @property
     def overwritten(self) -> list[Store]:
@@ -179,6 +185,8 @@ class Outcomes:
             if outcome.pixels_different:
                 break  # that much is certain
             left |= {s for s in self._differing(state, self._original) if s.kind != OTHER_WINDOW}
+        if outcome.pixels_different or left:
+            self._look_again()
         if outcome.pixels_different:
             plain = self._run(self._session, variations[0], (), PATTERNS[0])
             outcome.by_pattern = not self._unlike(plain.picture, self._original.picture)
@@ -187,6 +195,18 @@ class Outcomes:
         elif left:
             outcome.left_behind = [str(s) for s in sorted(left)]
         return outcome
+
+    def _look_again(self) -> None:
+        """Run the original some times more, once something differs from it: what comes out otherwise now and then
+        looks like a change. Done once.
+        """
+        if self._looked_again:
+            return
+        self._looked_again = True
+        for _ in range(_MORE_RUNS):
+            if self.ground.unsteady:
+                return
+            self.ground.unsteady = self._unsteady()
 
     def _compare(self, outcome: Outcome, state: _State) -> None:
         different, largest = self._difference(state.picture, self._original.picture)

@@ -100,6 +100,8 @@ class _Refuting:
                 self._found[numbers[0]] = Tried(REFUTED, f"cannot be tried: {error}")
                 return
             outcome = None
+        if outcomes(self._session).ground.trouble:
+            return  # what differs may be the noise of this frame
         if outcome is not None and outcome.same:
             for number in numbers:
                 self._found[number] = Tried(HOLDS, outcome=outcome)
