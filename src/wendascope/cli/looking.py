@@ -130,6 +130,31 @@ def verify(file: Path, json: JsonOption = False) -> None:
         raise typer.Exit(1)
 
 
+@app.command()
+def sequence(file: Path, json: JsonOption = False) -> None:
+    """The frames of a sequence beside each other: which one is slow, and what it does that the others do not."""
+    from wendascope.analysis.over_time import frame_in_time, over_time
+    from wendascope.frame.file import frame_count, load
+    from wendascope.frame.places import frame_path
+
+    numbers = range(1, frame_count(file) + 1)
+    found = over_time([frame_in_time(load(frame_path(file, number)), number) for number in numbers])
+    if json:
+        emit(found)
+        return
+    print(found.sentence)
+    print(
+        f"{'':>2}{'frame':>5}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}"
+        "  beside drawing"
+    )
+    for at, row in enumerate(found.frames):
+        times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))
+        side = "; ".join(item.text for item in row.side) or "nothing"
+        print(f"{'>' if at == found.slow else '':>2}{row.number:>5}  {times}  {row.steps:>7,}  {row.passes:>6}  {side}")
+    for reason in found.reasons:
+        print(f"reason: {reason}")
+
+
 def _print_verification(result: Verification, name: str) -> None:
     if result.identical:
         print(f"{name}identical: all {result.pixels:,} pixels")

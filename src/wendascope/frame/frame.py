@@ -23,6 +23,7 @@ from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.resources import Program, Texture
 from wendascope.frame.roles import PassRole, roles_of
+from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
 from wendascope.frame.uses import StepUses
 from wendascope.frame.waits import SHORTEST_MS, Wait
@@ -226,6 +227,11 @@ class Frame(ABC):
     @abstractmethod
     def waited_for(self, call: int) -> str:
         """What a waiting call waits for, in words."""
+
+    @property
+    def side_work(self) -> list[SideWork]:
+        """What the frame does beside drawing."""
+        return []
 
     @property
     def waits(self) -> list[Wait]:

@@ -20,6 +20,7 @@ from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.roles import pass_names
+from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
@@ -34,6 +35,7 @@ from wendascope.opengl.passes import derive_passes
 from wendascope.opengl.pixels import stored_channels, texture_pixels
 from wendascope.opengl.resource_flow import resource_flow
 from wendascope.opengl.setting_values import SettingValues
+from wendascope.opengl.side_work import side_work
 from wendascope.opengl.step_uses import OpenGLUses
 from wendascope.opengl.steps import derive_steps
 from wendascope.opengl.tracker import InitialState, StateHistory
@@ -198,6 +200,10 @@ class OpenGLFrame(Frame):
 
     def step_facts(self, step: int) -> list[Section]:
         return step_facts(self, step)
+
+    @functools.cached_property
+    def side_work(self) -> list[SideWork]:
+        return side_work(self)
 
     def mesh_label(self, step: int) -> str:
         return mesh_label(self, step)

@@ -40,6 +40,8 @@ class Role(IntFlag):
     WRITES_FRAMEBUFFER = auto()
     WRITES_PIPELINE = auto()
     WRITES_PROGRAM = auto()
+    COMPILES = auto()
+    """It compiles a shader or links a program."""
     SETS_UNIFORM = auto()
     SETS_NUMBERS = auto()
     """Its floating-point arguments are numbers that a program computes: uniforms and colours."""
@@ -103,6 +105,7 @@ _PATTERNS: dict[Role, str] = {
     r"|glReadBuffer",
     Role.WRITES_PIPELINE: r"glUseProgramStages$|glActiveShaderProgram$",
     Role.WRITES_PROGRAM: r"glUniform|glProgramUniform|glShaderStorageBlockBinding",
+    Role.COMPILES: r"gl(CompileShader|LinkProgram|ProgramBinary|SpecializeShader|CreateShaderProgramv)",
     Role.SETS_UNIFORM: r"gl(Program)?Uniform(Matrix)?\d",
     Role.SETS_NUMBERS: r"gl(Program)?Uniform\df|gl(Clear|Blend)Color$",
     Role.MAKES_LISTS: r"glNewList$|glDeleteLists$",

@@ -1,0 +1,130 @@
+"""The frames of a sequence beside each other: how long each took as recorded, and what the slow one does that the
+others do not.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.side_work import SideKind, SideWork
+from wendascope.texts import listed, memory, plural, three_digits
+
+_SLOW = 1.3
+"""Times the median of the others, from which on a frame is called slow."""
+_LEAST_MS = 1.0
+"""By how much at least."""
+_PART = 0.25
+"""Of the time that it takes longer: what is less is no reason."""
+_MORE = 1.2
+"""Times the median of the others, from which on there is more of something."""
+
+
+class FrameInTime(msgspec.Struct):
+    """One frame of a sequence."""
+
+    number: int
+    """In the sequence, from 1."""
+    frame_number: int
+    """As the program counts."""
+    ms: float
+    """From frame end to frame end while it was recorded."""
+    calls_ms: float
+    """Of it inside OpenGL calls that do not wait."""
+    waits_ms: float
+    """Of it inside calls that wait."""
+    own_ms: float
+    """Of it the program's own code."""
+    calls: int
+    steps: int
+    passes: int
+    vertices: int
+    side: list[SideWork]
+
+
+class OverTime(msgspec.Struct):
+    """A sequence at a glance."""
+
+    frames: list[FrameInTime]
+    slow: int
+    """Which of `frames` is slow, from 0; -1 for none."""
+    sentence: str
+    reasons: list[str]
+    """What the slow frame has more of than the others, the most likely reason first."""
+
+
+def frame_in_time(frame: Frame, number: int) -> FrameInTime:
+    """What counts of one frame. Frames are large: so they can be read one by one."""
+    lane = frame.cpu_lane
+    return FrameInTime(
+        number,
+        frame.metadata.frame_number,
+        lane.frame_ms,
+        lane.calls_ms,
+        lane.waits_ms,
+        lane.own_ms,
+        frame.call_count,
+        len(frame.steps),
+        len(frame.passes),
+        int(frame.steps.vertices.sum()),
+        frame.side_work,
+    )
+
+
+def over_time(frames: Sequence[FrameInTime]) -> OverTime:
+    """Find the frame that is slow, and say why as far as its calls tell."""
+    rows = list(frames)
+    if len(rows) < 2:
+        return OverTime(rows, -1, "One frame: capture several with --frames to compare them.", [])
+    times = np.array([row.ms for row in rows])
+    worst = int(times.argmax())
+    others = [row for row in rows if row is not rows[worst]]
+    usual = _median(others, "ms")
+    if times[worst] < max(_SLOW * usual, usual + _LEAST_MS):
+        spread = f"{three_digits(float(times.min()))} to {three_digits(float(times.max()))} ms"
+        return OverTime(rows, -1, f"No frame stands out: {len(rows)} frames took {spread} while recorded.", [])
+    reasons = _reasons(rows[worst], others)
+    slow_ms, usual_ms = three_digits(float(times[worst])), three_digits(usual)
+    text = f"Frame {rows[worst].number} is slow: {slow_ms} ms, the others {usual_ms} ms"
+    why = f". It has {listed(reasons[:3])}." if reasons else ". Its calls are those of the others."
+    return OverTime(rows, worst, text + why, reasons)
+
+
+def _reasons(slow: FrameInTime, others: Sequence[FrameInTime]) -> list[str]:
+    """What there is more of, with what takes more time first: work beside drawing, then where the time is."""
+    found: list[tuple[float, str]] = []
+    for kind in SideKind:
+        if kind == SideKind.WAIT:
+            continue  # how many calls wait, is chance; how long they do, is below
+        mine, usual = _of(slow, kind), [_of(row, kind) for row in others]
+        count, size, ms = (_median(usual, name) for name in ("count", "bytes", "ms"))
+        if mine.count > max(_MORE * count, count + 0.5) or mine.bytes > max(_MORE * size, size + 1024):
+            before = f"{count:,.0f}" + (f" ({memory(size)})" if size else "")
+            found.append((mine.ms - ms, f"{mine.text} in place of {before}"))
+    for name, what, several in (("steps", "step", ""), ("passes", "pass", "passes")):
+        here, count = getattr(slow, name), _median(others, name)
+        if here > max(_MORE * count, count + 1):
+            found.append((0.0, f"{plural(here, what, several)} in place of {count:,.0f}"))
+    excess = slow.ms - _median(others, "ms")
+    places = []
+    for name, where in (
+        ("calls_ms", "inside its calls"),
+        ("waits_ms", "in waits"),
+        ("own_ms", "in the program's code"),
+    ):
+        more = getattr(slow, name) - _median(others, name)
+        if more > _PART * excess:
+            places.append((more, f"{three_digits(more)} ms more {where}"))
+    found.sort(key=lambda item: -item[0])
+    return [text for _, text in [*found, *sorted(places, reverse=True)]]
+
+
+def _median(rows: Sequence[FrameInTime] | Sequence[SideWork], name: str) -> float:
+    return float(np.median([getattr(row, name) for row in rows]))
+
+
+def _of(row: FrameInTime, kind: SideKind) -> SideWork:
+    return next((item for item in row.side if item.kind == kind), SideWork(kind, 0, 0, 0.0))
