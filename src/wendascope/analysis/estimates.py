@@ -44,7 +44,7 @@ def correction_of(pairs: Sequence[tuple[float, float]]) -> Correction:
     middle = float(ratios[order][np.searchsorted(np.cumsum(weights[order]), weights.sum() / 2)])
     factor = 1.0 if 0.5 <= middle <= 2.0 else min(max(middle, _FACTORS[0]), _FACTORS[1])
     low, high = np.quantile(ratios / factor, (0.1, 0.9))
-    return Correction(len(known), round(factor, 3), round(float(low), 3), round(max(float(high), 1.0), 3))
+    return Correction(len(known), round(factor, 3), round(min(float(low), 1.0), 3), round(max(float(high), 1.0), 3))
 
 
 def within_two(estimated: float, proved: float) -> bool:

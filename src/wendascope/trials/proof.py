@@ -330,14 +330,16 @@ def _judge(identity: str, found: TrialRun) -> Proof:
     verdict, reason = judged.verdict, ""
     if found.only_state:
         reason = "all steps stay as they are, so only submission was measured, without making fragments"
-    if ground.trouble:
-        verdict, reason = REFUSED, ground.trouble
+    if ground.unsteady:
+        verdict, reason = REFUSED, ground.trouble  # what differs may be that
     elif outcome.pixels_different or outcome.later_pixels:
         verdict = CHANGES
     elif outcome.left_behind:
         verdict = LEAVES
         if not outcome.following:
             reason = "capture the frame again to have the calls of the frame after, which tell whether they are read"
+    elif ground.trouble:
+        verdict, reason = REFUSED, ground.trouble
     before, saved = found.times.work.frame_ms, found.times.work.saved
     after = _less(before, saved)
     return Proof(
