@@ -343,7 +343,7 @@ def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, depot: Path
     window.open_files([depot])
     assert window._missing("Compare")[0] == "one frame" and window._missing("Plan")[0] == "Ctrl+M"
     row = window.page_titles().index("Compare")
-    tip = QHelpEvent(QEvent.Type.ToolTip, QPoint(10, row * 56 + 20), window.rail.mapToGlobal(QPoint(10, row * 56 + 20)))
+    tip = QHelpEvent(QEvent.Type.ToolTip, QPoint(10, row * 50 + 20), window.rail.mapToGlobal(QPoint(10, row * 50 + 20)))
     QApplication.sendEvent(window.rail, tip)
     assert "second frame" in QToolTip.text()
 

@@ -5,16 +5,19 @@ from __future__ import annotations
 import shutil
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from PySide6.QtCore import Qt
 
 from tests.conftest import Capture
 from tests.test_file import as_told, load_all, same
 from wendascope import records
 from wendascope.demo.data import demo_files
+from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import DamagedFileError, FileError
 from wendascope.frame.file import add, added, content_of, frame_count, load, save, save_sequence
@@ -180,6 +183,32 @@ def test_the_header_goes_from_frame_to_frame(window: MainWindow, tmp_path: Path)
     assert current.frame.metadata.frame_number == frame.metadata.frame_number + 2
     window.open_files([demo_files()[2]])
     assert picker.isHidden()
+
+
+def test_the_page_over_time(window: MainWindow, qtbot: Any, tmp_path: Path) -> None:
+    frame = load_opengl(demo_files()[2])
+    hitch = later(frame, 2, 0.001)
+    hitch.metadata.recorded_ns = 3 * frame.metadata.recorded_ns
+    path = tmp_path / "box.wend"
+    save_sequence([frame, later(frame, 1, 0.001), hitch, later(frame, 3, 0.001)], path)
+    window.open_files([path])
+    window.show_page("Over time")
+    page = window.page("Over time")
+    assert isinstance(page, OverTimePage)
+    qtbot.waitUntil(lambda: len(page.table.rows.rows) == 4, timeout=60_000)
+    assert page.answer.text().startswith("Frame 3 is slow") and "program's code" in page.answer.text()
+    assert page.figure() == "#3" and not page.chart.isHidden()
+    column = page.chart._column(2)
+    assert page.chart.place_at(column.center().x()) == 2 and page.chart.place_at(-5) is None
+    qtbot.mouseClick(page.chart, Qt.MouseButton.LeftButton, pos=column.center().toPoint())
+    current = window.workspace.current
+    assert current is not None and current.path.name == "box.wend#3", "a click opens the frame"
+    assert window.pages.currentWidget() is page
+    qtbot.keyClick(page.chart, Qt.Key.Key_Left)
+    assert window.workspace.current is not None and window.workspace.current.path.name == "box.wend#2"
+    assert page.table.as_text().splitlines()[0].startswith("frame\tms\tcalls, ms")
+    window.open_files([demo_files()[2]])
+    assert page.answer.text() == "One frame." and page.chart.isHidden() and page.figure() == ""
 
 
 @pytest.mark.driver

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from wendascope.desktop.pages import Page
 from wendascope.desktop.theme import GRID, figures_font, theme
 
-_ROW = 56
+_ROW = 50
 
 
 class QuestionRail(QWidget):
@@ -48,7 +48,7 @@ class QuestionRail(QWidget):
             if row == self.current:
                 painter.fillRect(box, QColor(t.raised))
                 painter.fillRect(QRect(0, box.top(), 4, _ROW), QColor(t.accent))
-            inner = box.adjusted(2 * GRID, 6, -GRID, -6)
+            inner = box.adjusted(2 * GRID, 4, -GRID, -4)
             painter.setPen(QColor(t.ink))
             painter.setFont(figures_font())
             painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, title)

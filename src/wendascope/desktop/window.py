@@ -145,6 +145,8 @@ class MainWindow(QMainWindow):
             return "no frame", "Capture a frame or open one: this page tells about it"
         if title == "Compare":
             return "one frame", "Open a second frame to compare them"
+        if title == "Over time":
+            return "one frame", "Capture several frames into one file to see them over time"
         if title == "Trials":
             return "none", "Prove a finding, or try what limits a shader: every trial is listed here"
         return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"

@@ -40,6 +40,7 @@ class JobName(StrEnum):
     STUDY = "study"
     VERIFY = "verify"
     CONFINEMENT = "confinement"
+    SEQUENCE = "sequence"
     REPORT = "report"
     COMPARE = "compare"
     MEASURE = "measure"
