@@ -13,7 +13,7 @@ from wendascope.demo.data import demo_files
 from wendascope.desktop.models.document import Document
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
-from wendascope.frame.roles import GivenRole, Role, pass_names
+from wendascope.frame.roles import ROLE_RECORD, GivenRole, Role, pass_names
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
 from wendascope.opengl.packed import CallBatch, Raw
@@ -82,6 +82,7 @@ def test_a_role_that_somebody_gives_is_kept_and_names_the_pass(tmp_path: Path) -
     again = Document(path)
     assert again.frame.pass_roles[0].role == R.OVERLAY and again.frame.pass_roles[0].evidence == ["Given by the user."]
     assert load(path).passes.names == ["overlay, 5,545 draws"], "for everybody who opens the file"
+    assert records.GIVEN_ROLE.key_of(records.GIVEN_ROLE.version) == ROLE_RECORD
     again.give_role(0, "")
     assert Document(path).frame.passes.names == ["main view, 5,545 draws"]
     records.GIVEN_ROLE.keep(path, GivenRole(99, "overlay"))

@@ -31,7 +31,7 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.origins import MADE_HERE, remember
 from wendascope.frame.parts import Parts
 from wendascope.frame.places import place_of
-from wendascope.frame.roles import give_roles
+from wendascope.frame.roles import ROLE_RECORD, GivenRole, give_roles
 
 VERSION = 5
 APPLICATION_ID = 0x57454E44  # "WEND"
@@ -329,12 +329,10 @@ def load(path: Path) -> Frame:
     """Open a frame, with the roles that its user gave passes. Raises FileError; contents are read and checked when
     they are first used.
     """
-    from wendascope import records  # which stands on this module
-
     with _opened(path) as database:
         _check_schema(database)
         frame = _read(path, database)
-    given = records.GIVEN_ROLE.all(path)
+    given = added(path, [ROLE_RECORD], lambda _kind, text: msgspec.json.decode(text, type=GivenRole))
     if given:
         give_roles(frame, given)
     return frame

@@ -402,6 +402,10 @@ class _Roles:
                     roles[index].part, roles[index].of = (part, len(parts)) if len(parts) > 1 else (0, 0)
 
 
+ROLE_RECORD = "pass role"
+"""What records of given roles are called in files; here, for whoever opens a frame needs them."""
+
+
 class GivenRole(msgspec.Struct):
     """What somebody says that a pass does; an empty role takes it back. Kept in the file."""
 
