@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import dataclasses
+from pathlib import Path
+
 import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.test_liveness import FLAT, _draw, _frame
-from wendascope.analysis.over_time import FrameInTime, frame_in_time, over_time
+from wendascope.analysis.over_time import FrameInTime, frame_in_time, over_time, same_again, same_results
 from wendascope.demo.data import demo_files
-from wendascope.frame.file import load
+from wendascope.frame.file import load, save
 from wendascope.frame.side_work import SideKind, SideWork
-from wendascope.opengl.packed import CallBatch
+from wendascope.measure.pass_results import pass_results
+from wendascope.opengl.codec import load_opengl
+from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
+from wendascope.replay.client import Replay
 
 
 def row(number: int, ms: float = 10.0, side: tuple[SideWork, ...] = (), **more: object) -> FrameInTime:
@@ -82,3 +88,58 @@ def test_the_demo_in_time() -> None:
     found = frame_in_time(load(demo_files()[0]), 1)
     assert (found.steps, found.passes) == (1073, 10)
     assert found.calls_ms + found.waits_ms + found.own_ms == pytest.approx(found.ms, rel=1e-6)
+
+
+def test_passes_with_the_same_result_are_told() -> None:
+    names = [
+        ["shadow", "view", "blur", "blur"],
+        ["shadow", "view", "blur", "blur"],
+        ["shadow", "mirror", "view", "blur"],
+    ]
+    results = [["s", "v1", "a", "b"], ["s", "v2", "a", "c"], ["s", "m", "v2", "x"]]
+    found = {(p.name, k): (p.alike, p.frames) for k, p in enumerate(same_results(results, names, {"shadow": 30.0}))}
+    assert found == {
+        ("shadow", 0): (3, 3),
+        ("view", 1): (2, 3),
+        ("blur", 2): (2, 3),
+        ("blur", 3): (1, 2),
+        ("mirror", 4): (1, 1),
+    }
+    told = same_again(same_results(results, names, {"shadow": 30.0}), 3)
+    assert told.startswith("1 pass of 5 gives the same result in all 3 frames, 30.0 ms per frame: shadow.")
+    assert same_again(same_results([["a"], ["b"]], [["view"], ["view"]]), 2).startswith(
+        "Every pass comes out otherwise"
+    )
+
+
+@given(st.lists(st.sampled_from("abc"), min_size=2, max_size=9), st.integers(0, 8))
+def test_one_other_result_is_never_called_the_same(digests: list[str], at: int) -> None:
+    results, names = [[d] for d in digests], [["view"]] * len(digests)
+    (found,) = same_results(results, names)
+    assert (found.alike == len(digests)) == (len(set(digests)) == 1)
+    changed = [*digests]
+    changed[at % len(digests)] = "other"
+    (other,) = same_results([[d] for d in changed], names)
+    assert other.alike < len(digests) and "Every pass" in same_again([other], len(digests))
+
+
+@pytest.mark.driver
+def test_results_of_passes_are_those_of_their_contents(tmp_path: Path) -> None:
+    """The same frame gives the same digests in another process; one draw less changes what comes after it, no more."""
+    frame = load_opengl(demo_files()[1])
+    index = frame.passes.names.index("rain")
+    step = int(frame.passes.first[index])
+    with Replay(demo_files()[1]) as replay:
+        first = replay.run(pass_results.asked())
+    with Replay(demo_files()[1]) as replay:
+        again = replay.run(pass_results.asked())
+    assert first == again and len(first) == len(frame.passes)
+    batch = CallBatch()
+    for call in range(len(frame.calls)):
+        if call != int(frame.steps.call[step]):
+            batch.copy(frame.calls, call)
+    path = tmp_path / "less.wend"
+    save(dataclasses.replace(frame, calls=stream_of(batch)), path)
+    with Replay(path) as replay:
+        less = replay.run(pass_results.asked())
+    assert less[:index] == first[:index] and less[index] != first[index]

@@ -4,14 +4,15 @@ others do not.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 
 import msgspec
 import numpy as np
 
 from wendascope.frame.frame import Frame
 from wendascope.frame.side_work import SideKind, SideWork
-from wendascope.texts import listed, memory, plural, three_digits
+from wendascope.texts import listed, memory, plural, three_digits, verb
 
 _SLOW = 1.3
 """Times the median of the others, from which on a frame is called slow."""
@@ -128,3 +129,53 @@ def _median(rows: Sequence[FrameInTime] | Sequence[SideWork], name: str) -> floa
 
 def _of(row: FrameInTime, kind: SideKind) -> SideWork:
     return next((item for item in row.side if item.kind == kind), SideWork(kind, 0, 0, 0.0))
+
+
+class PassOverTime(msgspec.Struct):
+    """One pass over the frames of a sequence."""
+
+    name: str
+    alike: int
+    """The longest run of frames in which its images come out the same, every byte of them; 1 where none do."""
+    frames: int
+    """How many frames have the pass."""
+    ms: float | None
+    """Its time, where a frame was measured."""
+
+
+def same_results(
+    results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], ms: Mapping[str, float] | None = None
+) -> list[PassOverTime]:
+    """Of every pass, in how many frames one after the other its result is the same. `results` and `names` have a row
+    for each frame, with a digest and a name for each of its passes; passes go together by their names, those of one
+    name in their order.
+    """
+    by_name: dict[tuple[str, int], list[str]] = {}
+    for at, (digests, named) in enumerate(zip(results, names, strict=True)):
+        seen: Counter[str] = Counter()
+        for name, digest in zip(named, digests, strict=True):
+            by_name.setdefault((name, seen[name]), [""] * len(results))[at] = digest
+            seen[name] += 1
+    found = []
+    for (name, _), row in by_name.items():
+        longest = run = 0
+        before = ""
+        for digest in row:
+            run = 0 if not digest else run + 1 if digest == before else 1
+            longest, before = max(longest, run), digest
+        found.append(PassOverTime(name, longest, sum(map(bool, row)), (ms or {}).get(name)))
+    return found
+
+
+def same_again(passes: Sequence[PassOverTime], frames: int) -> str:
+    """What is drawn in every frame though its result stays the same."""
+    still = [p for p in passes if p.alike == frames]
+    if not still:
+        return "Every pass comes out otherwise from frame to frame."
+    known = [p.ms for p in still if p.ms is not None]
+    times = f", {three_digits(sum(known))} ms per frame" if known else ""
+    what = listed([p.name for p in sorted(still, key=lambda p: -(p.ms or 0.0))[:4]])
+    return (
+        f"{plural(len(still), 'pass', 'passes')} of {len(passes)} {verb(len(still), 'gives', 'give')} the same result"
+        f" in all {frames} frames{times}: {what}. What stays the same can be drawn once and kept."
+    )

@@ -22,6 +22,7 @@ from wendascope.errors import UsageError
 from wendascope.texts import share, three_digits
 
 if TYPE_CHECKING:
+    from wendascope.analysis.over_time import PassOverTime
     from wendascope.frame.frame import Frame
     from wendascope.measure.records import Verification
 
@@ -131,21 +132,29 @@ def verify(file: Path, json: JsonOption = False) -> None:
 
 
 @app.command()
-def sequence(file: Path, json: JsonOption = False) -> None:
+def sequence(
+    file: Path,
+    results: Annotated[
+        bool, typer.Option("--results", help="Also replay every frame, and tell which passes come out the same again.")
+    ] = False,
+    json: JsonOption = False,
+) -> None:
     """The frames of a sequence beside each other: which one is slow, and what it does that the others do not."""
-    from wendascope.analysis.over_time import frame_in_time, over_time
+    import msgspec
+
+    from wendascope.analysis.over_time import frame_in_time, over_time, same_again
     from wendascope.frame.file import frame_count, load
     from wendascope.frame.places import frame_path
 
-    numbers = range(1, frame_count(file) + 1)
-    found = over_time([frame_in_time(load(frame_path(file, number)), number) for number in numbers])
+    paths = [frame_path(file, number) for number in range(1, frame_count(file) + 1)]
+    found = over_time([frame_in_time(load(path), number) for number, path in enumerate(paths, 1)])
+    again = _same_results(paths, json) if results else []
     if json:
-        emit(found)
+        emit({**msgspec.to_builtins(found), "results": msgspec.to_builtins(again)})
         return
     print(found.sentence)
     print(
-        f"{'':>2}{'frame':>5}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}"
-        "  beside drawing"
+        f"{'frame':>7}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}  beside drawing"
     )
     for at, row in enumerate(found.frames):
         times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))
@@ -153,6 +162,32 @@ def sequence(file: Path, json: JsonOption = False) -> None:
         print(f"{'>' if at == found.slow else '':>2}{row.number:>5}  {times}  {row.steps:>7,}  {row.passes:>6}  {side}")
     for reason in found.reasons:
         print(f"reason: {reason}")
+    if again:
+        print(f"\n{same_again(again, len(paths))}")
+        print(f"{'alike':>7}  {'of':>5}  {'ms':>8}  pass")
+        for item in again:
+            ms = "" if item.ms is None else three_digits(item.ms)
+            print(f"{item.alike:>7}  {item.frames:>5}  {ms:>8}  {item.name}")
+
+
+def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
+    """Replay every frame pass by pass, and compare what comes out."""
+    from wendascope import records
+    from wendascope.analysis.over_time import same_results
+    from wendascope.frame.file import load
+    from wendascope.measure.pass_results import pass_results
+    from wendascope.replay.client import Replay
+
+    digests, names, ms = [], [], dict[str, float]()
+    for path in paths:
+        frame, survey = load(path), records.SURVEY.newest(path)
+        with Replay(path) as replay:
+            digests.append(replay.run(pass_results.asked(), progress(quiet)))
+        progress_end(quiet)
+        names.append(frame.passes.short_names)
+        if survey is not None and len(survey.passes) == len(frame.passes):
+            ms |= {name: p.ms for name, p in zip(frame.passes.short_names, survey.passes, strict=True)}
+    return same_results(digests, names, ms)
 
 
 def _print_verification(result: Verification, name: str) -> None:

@@ -41,8 +41,12 @@ def counting_queries(frame: OpenGLFrame) -> list[int]:
     return sorted(found)
 
 
-def read_left_behind(session: ReplaySession, written: Written, queries: list[int]) -> Contents:
-    """Contents after a run. The state of the context is other afterwards: the next run sets its own."""
+def read_left_behind(
+    session: ReplaySession, written: Written, queries: list[int], blobs: BlobStore | None = None
+) -> Contents:
+    """Contents after a run. The state of the context is other afterwards: the next run sets its own. `blobs` is where
+    contents go, of which the hashes are told; without one, quick ones that hold in this process alone.
+    """
     frame = session.frame
     of_kind = {"texture": written.textures, "buffer": written.buffers, "renderbuffer": written.renderbuffers}
     captured = {kind: {session.names.get(kind, name): name for name in sorted(some)} for kind, some in of_kind.items()}
@@ -59,7 +63,7 @@ def read_left_behind(session: ReplaySession, written: Written, queries: list[int
         invented=False,
     )
     reader.state = {"scissor_test_enabled": {}}
-    reader.blobs = _Digests()
+    reader.blobs = blobs or _Digests()
     found: Contents = {}
 
     def put(kind: str, name: int, part: str, ref: BlobRef | None) -> None:
