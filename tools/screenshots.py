@@ -22,11 +22,14 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.geometry import GeometryPage
+from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
+from wendascope.frame.file import save_sequence
+from wendascope.tap.launch import Target, Trigger
 from wendascope.tap.messages import Take
 from wendascope.trials.log import KEPT
 
@@ -133,12 +136,6 @@ def together(
     batching.tabs.setCurrentWidget(batching.atlas)
     wait(app, lambda: batching.atlas.picture._image is not None, 60)
     shoot("atlas")
-    batching.tabs.setCurrentWidget(batching.keys)
-    wait(app, lambda: len(batching.keys.table.rows.rows) > 0, 60)
-    batching.keys.toggle(batching.keys.table.rows.rows[0])
-    wait(app, lambda: batching.keys.table.rows.rows[0].ticked, 60)
-    shoot("keys")
-    batching.keys.toggle(batching.keys.table.rows.rows[0])
     batching.tabs.setCurrentWidget(batching.findings)
     window.picture.lens.setCurrentIndex(window.picture.lens.findData("colour"))
     window.show_page("State")
@@ -190,6 +187,23 @@ def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Cal
     shoot("trials")
 
 
+def over_time(app: QApplication, window: MainWindow, path: Path) -> None:
+    """Eight frames of the running demo beside each other."""
+    frames = []
+    command = ["python", "-m", "wendascope.demo", "--off-screen", "--size", "960x540"]
+    with Target(command, environment=dict(os.environ)) as target:
+        trigger = Trigger(frame=20)
+        for number in range(8):
+            frames.append(target.capture(trigger, 60.0, then=Trigger() if number < 7 else None))
+            trigger = Trigger()
+    save_sequence(frames, path)
+    window.open_files([path])
+    window.show_page("Over time")
+    page = window.page("Over time")
+    assert isinstance(page, OverTimePage)
+    wait(app, lambda: len(page.table.rows.rows) == 8, 60)
+
+
 def main() -> None:
     app = make_application()
     OUT.mkdir(parents=True, exist_ok=True)
@@ -232,6 +246,9 @@ def main() -> None:
         wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
         shoot("dark")
         window.set_scheme("light")
+        over_time(app, window, Path(folder) / "evening.wend")
+        shoot("over-time")
+        window.close_current()
         window.compare(*files)
         compare = window.page("Compare")
         compare.measure()  # type: ignore[attr-defined]
