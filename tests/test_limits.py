@@ -330,7 +330,7 @@ def test_families_differ_only_in_constants(shades: dict[str, tuple[Path, OpenGLF
         families[_steps(frame, "float(1)")[0]] == families[_steps(frame, "float(2)")[0]]
         and len(set(families.values())) == len(studies) - 1
     )
-    assert all(s.passes == [frame.passes.names[0]] and frame.passes.names[0] in s.title for s in studies)
+    assert all(s.passes == [frame.passes.short_names[0]] and frame.passes.short_names[0] in s.title for s in studies)
 
 
 def test_outputs_that_no_target_takes_are_found(shades: dict[str, tuple[Path, OpenGLFrame]]) -> None:
@@ -342,7 +342,7 @@ def test_outputs_that_no_target_takes_are_found(shades: dict[str, tuple[Path, Op
     )
     shader.source = shader.source.replace(
         "out vec4 result;", "layout(location = 0) out vec4 result;\nlayout(location = 1) out vec4 more;"
-    ).replace("{ result", "{ more = vec4(1.0); result")
+    ).replace("    result = ", "    more = vec4(1.0); result = ")
     found = list(unused_outputs(Case(frame, Drawn([], [], []), None)))
     assert [(f.program, f.steps) for f in found] == [(number, steps)] and "more has no attachment" in found[0].title
     assert ["more" in shader.source.splitlines()[line - 1] for line in found[0].lines] == [True, True]

@@ -349,7 +349,7 @@ def counted_by_a_query() -> Draw:
 @known(
     finds={
         "depth-prepass": lambda found: (
-            len(found) == 1 and "4 depth-only steps come before 4 opaque ones" in found[0].title
+            len(found) == 1 and "4 depth-only draws ahead of 4 opaque draws" in found[0].title
         )
     },
     allow=("not-visible", "mergeable"),

@@ -139,19 +139,20 @@ def a_full_screen_of_a_colour_ramp() -> Draw:
     return draw
 
 
-@known(
-    finds={"fine-full-screen": lambda found: len(found) == 1 and found[0].evidence["largest difference of 255"] <= 16},
-    allow=("covered-clear",),
+SOFTENED = TEXTURED.replace(
+    "result = texture(image, uv);",
+    """result = vec4(0.0);
+    for (int i = 0; i < 8; i++)
+        result += 0.125 * texture(image, uv + 0.002 * vec2(sin(float(i)), cos(float(i))));""",
 )
-def a_full_screen_of_a_smooth_picture() -> Draw:
-    """A full-screen step that reads a smooth picture of half the size: half size is advised, with the difference
-    that was tried.
-    """
-    import numpy as np
+"""Eight samples around each pixel."""
 
+
+def _smooth_picture(fragment: str) -> Draw:
+    """A smooth picture of half the size over the whole window."""
     y, x = np.mgrid[0:30, 0:40]
     smooth = np.stack([x * 6, y * 8, (x + y) * 3, np.full_like(x, 255)], axis=-1).astype(np.uint8)
-    show = Painter(TEXTURED)
+    show = Painter(fragment)
     picture = texture(40, 30, smooth)
     GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_MAG_FILTER, GL.GL_LINEAR)
     for axis in (GL.GL_TEXTURE_WRAP_S, GL.GL_TEXTURE_WRAP_T):
@@ -166,10 +167,27 @@ def a_full_screen_of_a_smooth_picture() -> Draw:
     return draw
 
 
+@known(
+    finds={"fine-full-screen": lambda found: len(found) == 1 and found[0].evidence["largest difference of 255"] <= 16},
+    allow=("covered-clear",),
+)
+def a_full_screen_of_a_smooth_picture() -> Draw:
+    """A full-screen step that softens a smooth picture of half the size: half size is advised, with the difference
+    that was tried.
+    """
+    return _smooth_picture(SOFTENED)
+
+
+@known(finds={"fine-full-screen": 0}, allow=("covered-clear",))
+def a_full_screen_that_only_scales_up() -> Draw:
+    """The trap: the same picture sampled once. Drawn small, it would have to be scaled up just the same."""
+    return _smooth_picture(TEXTURED)
+
+
 def _behind_a_tower(vertex: str) -> Draw:
     """A smooth picture of a quarter of the pixels over the whole window, tested by depth, behind a narrow tower."""
     tower = Painter()
-    sky = Painter(TEXTURED, vertex)
+    sky = Painter(SOFTENED, vertex)
     across, up = np.meshgrid(np.linspace(0, 255, WIDTH // 2), np.linspace(0, 255, HEIGHT // 2))
     texture(WIDTH // 2, HEIGHT // 2, np.stack([across, up, across, np.full_like(up, 255)], axis=2))
     for parameter in (GL.GL_TEXTURE_MIN_FILTER, GL.GL_TEXTURE_MAG_FILTER):

@@ -52,7 +52,12 @@ void main() {{
 
 SHEET = f"""{HEAD}{PRECISION}{FETCHED} vec2 coords;
 uniform vec4 tint;
-{DECLARED}void main() {{ {RESULT} = vec4(tint.rgb * (0.5 + 0.5 * coords.x), tint.a); }}
+{DECLARED}void main() {{
+    vec2 at = coords * vec2(1.5, 0.3);
+    float glow = 0.1 * (sin(at.x) + sin(at.x + 0.2) * cos(at.y) + cos(at.y + 0.1) + sin(at.x + 0.4) * cos(at.y + 0.2));
+    glow += 0.05 * (sqrt(1.0 + at.x * at.x + at.y) + exp(-at.x) + cos(at.x * 0.5));
+    {RESULT} = vec4(tint.rgb * (0.5 + glow), tint.a);
+}}
 """
 CUT = f"""{HEAD}{PRECISION}{FETCHED} vec2 coords;
 {DECLARED}void main() {{ if (length(coords - 0.5) > 0.5) discard;

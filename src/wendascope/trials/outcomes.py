@@ -120,18 +120,20 @@ class Outcomes:
     # ---- the original ---------------------------------------------------------------------------------
 
     def _ground(self) -> Ground:
-        unsteady = self._unsteady()
+        unsteady = self._unlike_before(self._original)
         reference = self._session.frame.reference
         unlike = 0
         if reference is not None:
             unlike, _ = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
         return Ground(unlike, unsteady)
 
-    def _unsteady(self) -> list[str]:
-        """What another run of the original has otherwise."""
+    def _unlike_before(self, before: _State) -> list[str]:
+        """What another run of the original has otherwise than the one before it. Both started alike: what is neither
+        restored nor drawn over, such as depth that nobody reads, keeps what the run before them left.
+        """
         again = self._run(self._session, Variation(), (), PATTERNS[0])
-        found = [str(s) for s in differing(self._original.contents, again.contents)]
-        return ["the picture", *found] if self._unlike(self._original.picture, again.picture) else found
+        found = [str(s) for s in differing(before.contents, again.contents)]
+        return ["the picture", *found] if self._unlike(before.picture, again.picture) else found
 
     @property
     def overwritten(self) -> list[Store]:
@@ -203,10 +205,11 @@ class Outcomes:
         if self._looked_again:
             return
         self._looked_again = True
+        before = self._run(self._session, Variation(), (), PATTERNS[0])
         for _ in range(_MORE_RUNS):
             if self.ground.unsteady:
                 return
-            self.ground.unsteady = self._unsteady()
+            self.ground.unsteady = self._unlike_before(before)
 
     def _compare(self, outcome: Outcome, state: _State) -> None:
         different, largest = self._difference(state.picture, self._original.picture)
