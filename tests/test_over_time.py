@@ -10,16 +10,31 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.test_liveness import FLAT, _draw, _frame
-from wendascope.analysis.over_time import FrameInTime, frame_in_time, over_time, same_again, same_results
+from tests.test_liveness import FLAT, SHOW, _draw, _frame
+from wendascope.analysis.drawn import Drawn
+from wendascope.analysis.findings import Case, Remedy
+from wendascope.analysis.findings.unchanged import unchanged
+from wendascope.analysis.over_time import (
+    FrameInTime,
+    Unchanged,
+    frame_in_time,
+    over_time,
+    same_again,
+    same_results,
+    unchanged_passes,
+)
 from wendascope.demo.data import demo_files
-from wendascope.frame.file import load, save
+from wendascope.frame.file import load, save, save_sequence
+from wendascope.frame.places import frame_path
 from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.measure.pass_results import pass_results
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
+from wendascope.trials.over_frames import sequence_results
+from wendascope.trials.proof import measured_proof
+from wendascope.trials.verdicts import CHANGES, LEAVES, REFUSED
 
 
 def row(number: int, ms: float = 10.0, side: tuple[SideWork, ...] = (), **more: object) -> FrameInTime:
@@ -121,6 +136,70 @@ def test_one_other_result_is_never_called_the_same(digests: list[str], at: int) 
     changed[at % len(digests)] = "other"
     (other,) = same_results([[d] for d in changed], names)
     assert other.alike < len(digests) and "Every pass" in same_again([other], len(digests))
+
+
+@given(st.lists(st.lists(st.sampled_from("ab"), min_size=3, max_size=3), min_size=2, max_size=6), st.data())
+def test_what_changes_in_one_frame_is_not_unchanged(results: list[list[str]], data: st.DataObject) -> None:
+    names = [["shadow", "view", "view"]] * len(results)
+    place = data.draw(st.integers(0, len(results) - 1))
+    found = unchanged_passes(results, names, place)
+    assert found.passes == [k for k in range(3) if len({row[k] for row in results}) == 1]
+    frame, index = data.draw(st.integers(0, len(results) - 1)), data.draw(st.integers(0, 2))
+    results[frame][index] = "other"
+    assert index not in unchanged_passes(results, names, place).passes
+    shorter = unchanged_passes([*results, results[0][1:]], [*names, ["view", "view"]], place)
+    assert 0 not in shorter.passes, "a frame without the pass does not have its result"
+
+
+def _case(unchanged_now: list[int], *rows: tuple[int, ...]) -> Case:
+    batch = CallBatch()
+    for row in rows:
+        _draw(batch, *row)
+    return Case(_frame(batch), Drawn([], [], []), None, unchanged=Unchanged(unchanged_now, 5))
+
+
+def test_unchanged_passes_are_found_where_keeping_them_is_possible() -> None:
+    shown = ((1,), (2, SHOW, 1), (0, SHOW, 2))  # one image, made into another one, shown
+    (found,) = unchanged(_case([0], *shown))
+    assert found.steps == [0] and found.remedy is not None and found.remedy.kind == "keep-result"
+    assert found.title.endswith("1 draw makes the same image in all 5 frames")
+    assert [f.steps for f in unchanged(_case([0, 1], *shown))] == [[0], [1]]
+    assert list(unchanged(_case([0, 1, 2], *shown))) == [], "nothing moves: that says nothing of other frames"
+    assert list(unchanged(_case([2], *shown))) == [], "the window is drawn every time"
+    assert list(unchanged(_case([0], (1,), (0, FLAT)))) == [], "nothing reads it: another finding says so"
+    twice = ((1,), (2, SHOW, 1), (1,), (0, SHOW, 1))  # the first image is drawn into twice
+    assert list(unchanged(_case([0], *twice))) == [], "what else draws into it would be lost"
+    assert [f.steps for f in unchanged(_case([0, 2], *twice))] == [[0, 2]]
+    assert list(unchanged(Case(_frame(CallBatch()), Drawn([], [], []), None))) == []
+
+
+@pytest.mark.driver
+def test_unchanged_passes_of_the_demo_can_be_kept(tmp_path: Path) -> None:
+    """Two frames, of which the second lacks a drop of rain: what comes before the rain is the same. Kept, the picture
+    stays; of what later passes draw over, nothing can be kept.
+    """
+    frame = load_opengl(demo_files()[1])
+    rain = frame.passes.names.index("rain")
+    batch = CallBatch()
+    for call in range(len(frame.calls)):
+        if call != int(frame.steps.call[int(frame.passes.first[rain])]):
+            batch.copy(frame.calls, call)
+    path = tmp_path / "rain.wend"
+    save_sequence([frame, dataclasses.replace(frame, calls=stream_of(batch))], path)
+    results = sequence_results(frame_path(path, 2))
+    assert sequence_results(path) == results, "they are kept for all frames"
+    found = unchanged_passes(results.digests, results.names, 0).passes
+    names = frame.passes.short_names
+    assert names.index("shadow") in found and rain not in found and names.index("depot") in found
+
+    def kept(name: str) -> str:
+        index = names.index(name)
+        steps = list(range(int(frame.passes.first[index]), int(frame.passes.end[index])))
+        return measured_proof(frame, "kept", [Remedy("keep-result", steps)], replay, 0.5).verdict
+
+    with Replay(path) as replay:
+        assert kept("shadow") not in (CHANGES, LEAVES, REFUSED)
+        assert kept("depot") == CHANGES, "the rain is drawn into its image"
 
 
 @pytest.mark.driver

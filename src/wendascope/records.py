@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.drawn import Drawn
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
-    from wendascope.measure.records import Survey
+    from wendascope.measure.records import SequenceResults, Survey
     from wendascope.trials.examine import StoredFindings
     from wendascope.trials.limits import Limits
     from wendascope.trials.log import Attempt, Mark
@@ -113,6 +113,8 @@ def _rename_mark(plain: dict[str, Any]) -> dict[str, Any]:
 
 SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
 """Times; the newest counts."""
+SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "measure.records:SequenceResults")
+"""Of all frames, kept with the first; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""
 FINDINGS: RecordKind[StoredFindings] = RecordKind("findings", "trials.examine:StoredFindings", 2, {1: _rename_findings})

@@ -152,10 +152,8 @@ def same_results(
     """
     by_name: dict[tuple[str, int], list[str]] = {}
     for at, (digests, named) in enumerate(zip(results, names, strict=True)):
-        seen: Counter[str] = Counter()
-        for name, digest in zip(named, digests, strict=True):
-            by_name.setdefault((name, seen[name]), [""] * len(results))[at] = digest
-            seen[name] += 1
+        for key, digest in zip(_keys(named), digests, strict=True):
+            by_name.setdefault(key, [""] * len(results))[at] = digest
     found = []
     for (name, _), row in by_name.items():
         longest = run = 0
@@ -164,6 +162,34 @@ def same_results(
             run = 0 if not digest else run + 1 if digest == before else 1
             longest, before = max(longest, run), digest
         found.append(PassOverTime(name, longest, sum(map(bool, row)), (ms or {}).get(name)))
+    return found
+
+
+class Unchanged(msgspec.Struct):
+    """Passes of a frame that come to the same in every frame of its sequence."""
+
+    passes: list[int]
+    frames: int
+    """How many frames were compared."""
+
+
+def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> Unchanged:
+    """Of frame `place`, from 0, the passes whose images are the same in all frames, every byte of them. A pass that
+    another frame does not have, by its name and its number among those of that name, is not the same.
+    """
+    keyed = [dict(zip(_keys(named), digests, strict=True)) for named, digests in zip(names, results, strict=True)]
+    here = keyed[place]
+    alike = [index for index, key in enumerate(here) if all(row.get(key) == here[key] for row in keyed)]
+    return Unchanged(alike, len(keyed))
+
+
+def _keys(names: Sequence[str]) -> list[tuple[str, int]]:
+    """Each name with how often it came before."""
+    seen: Counter[str] = Counter()
+    found = []
+    for name in names:
+        found.append((name, seen[name]))
+        seen[name] += 1
     return found
 
 

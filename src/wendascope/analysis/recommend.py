@@ -38,6 +38,7 @@ _EFFORT = {
 }  # fmt: skip
 _RISK = {
     "unread-pass": "low: nothing in this frame or the next depends on it",
+    "unchanged-pass": "an old image stays where a change of what it shows is missed",
     "covered-clear": "low",
     "repeated-state": "low, as long as nothing else sets state of the context",
     "overwritten-state": "low",
@@ -364,7 +365,7 @@ class _Recommending:
 
 def leaves_out(item: Recommendation) -> bool:
     """Whether it leaves its steps out."""
-    return bool({"unread-pass", "not-visible", "outside-view", "facing-away"} & set(item.rules))
+    return bool({"unread-pass", "unchanged-pass", "not-visible", "outside-view", "facing-away"} & set(item.rules))
 
 
 def _risk_of(state: str) -> str:

@@ -174,20 +174,16 @@ def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
     """Replay every frame pass by pass, and compare what comes out."""
     from wendascope import records
     from wendascope.analysis.over_time import same_results
-    from wendascope.frame.file import load
-    from wendascope.measure.pass_results import pass_results
-    from wendascope.replay.client import Replay
+    from wendascope.trials.over_frames import sequence_results
 
-    digests, names, ms = [], [], dict[str, float]()
-    for path in paths:
-        frame, survey = load(path), records.SURVEY.newest(path)
-        with Replay(path) as replay:
-            digests.append(replay.run(pass_results.asked(), progress(quiet)))
-        progress_end(quiet)
-        names.append(frame.passes.short_names)
-        if survey is not None and len(survey.passes) == len(frame.passes):
-            ms |= {name: p.ms for name, p in zip(frame.passes.short_names, survey.passes, strict=True)}
-    return same_results(digests, names, ms)
+    found = sequence_results(paths[0], progress(quiet))
+    progress_end(quiet)
+    ms = dict[str, float]()
+    for path, names in zip(paths, found.names, strict=True):
+        survey = records.SURVEY.newest(path)
+        if survey is not None and len(survey.passes) == len(names):
+            ms |= {name: p.ms for name, p in zip(names, survey.passes, strict=True)}
+    return same_results(found.digests, found.names, ms)
 
 
 def _print_verification(result: Verification, name: str) -> None:

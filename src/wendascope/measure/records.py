@@ -118,3 +118,12 @@ class Survey(msgspec.Struct):
     renderer: str
     target_frame_ms: float | None
     seconds: float
+
+
+class SequenceResults(msgspec.Struct):
+    """What every pass of every frame of a sequence comes to."""
+
+    names: list[list[str]]
+    """Of each frame, what its passes are called."""
+    digests: list[list[str]]
+    """Of each frame, a digest of all that each pass draws into, as `pass_results` gives them."""

@@ -11,16 +11,28 @@ import msgspec
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, Remedy, find
+from wendascope.analysis.over_time import Unchanged, unchanged_passes
 from wendascope.errors import TrialError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
+from wendascope.frame.places import place_of
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval
 from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.limit_runs import measure_variants
-from wendascope.trials.refuting import BATCHES, NEAR_PICTURE, ORDERS, REFUTED, SAME_PICTURE, refused_before, refute
+from wendascope.trials.over_frames import sequence_results
+from wendascope.trials.refuting import (
+    BATCHES,
+    KEPT,
+    NEAR_PICTURE,
+    ORDERS,
+    REFUTED,
+    SAME_PICTURE,
+    refused_before,
+    refute,
+)
 from wendascope.trials.runs import count_fragments
 from wendascope.trials.verdicts import small_ms
 
@@ -70,12 +82,20 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        found = examine(frame, used, repeats, progress, cancelled)
+        found = examine(frame, used, repeats, progress, cancelled, _unchanged(path, progress, cancelled))
     finally:
         if own:
             own.close()
     keep(path, found)
     return found
+
+
+def _unchanged(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> Unchanged | None:
+    """What comes to the same in all frames of a sequence; None where there is only one frame."""
+    if file.frame_count(path) < 2:
+        return None
+    found = sequence_results(path, progress, cancelled)
+    return unchanged_passes(found.digests, found.names, place_of(path)[1] - 1)
 
 
 def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None) -> Case:
@@ -93,11 +113,14 @@ def examine(
     repeats: int = REPEATS,
     progress: Progress = lambda _what, _part: None,
     cancelled: Callable[[], bool] = lambda: False,
+    unchanged: Unchanged | None = None,
 ) -> Examined:
-    """The same for an open frame, without keeping it."""
+    """The same for an open frame, without keeping it. `unchanged` is what other frames show of its passes."""
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
-    findings = find(case_of(frame, drawn, survey))
+    case = case_of(frame, drawn, survey)
+    case.unchanged = unchanged
+    findings = find(case)
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]
@@ -168,7 +191,7 @@ def _refute(
     tried = [
         item
         for item in findings
-        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | ORDERS | NEAR_PICTURE
+        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | ORDERS | KEPT | NEAR_PICTURE
     ]
     if not tried:
         return findings, []

@@ -93,6 +93,8 @@ class Variation:
 
     edit: Edit = field(default_factory=Edit)
     objects: Objects = field(default_factory=Objects)
+    kept: frozenset[Store] = frozenset()
+    """What starts with the result of the frame before, whatever else starts from a pattern."""
 
 
 @dataclass
@@ -256,7 +258,10 @@ class Outcomes:
                 np.concatenate([edit.drop, np.zeros(len(session.frame.calls) - own, bool)]),
                 edit.keep_until,
             )
+        if variation.kept:
+            session.run(session.prepare())  # leaves the result in what is not restored
         prepared = session.prepare(edit)
+        stores = [store for store in stores if store not in variation.kept]
         between = scramble(session, stores, pattern) if stores else None
         later = None
         if session is self._session:
@@ -306,7 +311,8 @@ def outcomes(session: ReplaySession) -> Outcomes:
 def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
     """The edited frame of remedies, with what it consists of. Raises TrialError."""
     change = change_of(session.frame, remedies, painted=painted)
-    return Variation(change.edit(), change.new.objects), change
+    kept = frozenset(Store(kind, name) for kind, name in change.kept)
+    return Variation(change.edit(), change.new.objects, kept), change
 
 
 def bring_in(session: ReplaySession, objects: Objects) -> None:

@@ -25,6 +25,8 @@ BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""
 ORDERS = {"reorder-steps"}
 """Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
+KEPT = {"keep-result"}
+"""Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
 NEAR_PICTURE = {"half-size", "simple-powers"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 _MOST_DIFFERENCE = 16
@@ -75,7 +77,7 @@ class _Refuting:
         self._together([n for n, r in enumerate(self._remedies) if r.kind in SAME_PICTURE])
         self._together([n for n, r in enumerate(self._remedies) if r.kind in BATCHES])
         for number, remedy in enumerate(self._remedies):
-            if remedy.kind in ORDERS:
+            if remedy.kind in ORDERS | KEPT:
                 self._together([number])
             if remedy.kind in NEAR_PICTURE and not self._late:
                 self._near(number, remedy)

@@ -13,6 +13,7 @@ import numpy as np
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.estimates import correction
+from wendascope.analysis.over_time import Unchanged
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
@@ -117,6 +118,8 @@ class Case:
     """Time of submitting the frame, without waiting for its work."""
     frame_ms: float | None = None
     """Time of the whole frame; its passes, each run by itself, take longer together where they overlap."""
+    unchanged: Unchanged | None = None
+    """Passes that come to the same in the other frames; None for a frame by itself."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:

@@ -54,6 +54,8 @@ class FrameChange:
     """Whether steps that are said to be unseen are drawn in other colours, in place of being left out: to see
     whether anybody sees them.
     """
+    kept: set[tuple[str, int]] = field(default_factory=set)
+    """(kind, name) of images that have to hold their result from the beginning: that of the frame before."""
     space: int = 0
     """Changes whose objects are there at the same time have different numbers."""
     left_out: list[str] = field(default_factory=list)
