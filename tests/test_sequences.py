@@ -24,6 +24,7 @@ from wendascope.frame.file import add, added, content_of, frame_count, load, sav
 from wendascope.frame.frame import Picture
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.roles import GivenRole
+from wendascope.measure.records import SequenceResults
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
 
@@ -198,6 +199,11 @@ def test_the_page_over_time(window: MainWindow, qtbot: Any, tmp_path: Path) -> N
     qtbot.waitUntil(lambda: len(page.table.rows.rows) == 4, timeout=60_000)
     assert page.answer.text().startswith("Frame 3 is slow") and "program's code" in page.answer.text()
     assert page.figure() == "#3" and not page.chart.isHidden()
+    assert page.evidence.text().startswith("Measure a frame to see which passes")
+    records.SEQUENCE_RESULTS.keep(path, SequenceResults([["shadow", "view"]] * 4, [["s", v] for v in "abcd"]))
+    assert window.workspace.current is not None
+    window.workspace.current.changed()
+    assert page.evidence.text().startswith("1 pass of 2 gives the same result in all 4 frames: shadow.")
     column = page.chart._column(2)
     assert page.chart.place_at(column.center().x()) == 2 and page.chart.place_at(-5) is None
     qtbot.mouseClick(page.chart, Qt.MouseButton.LeftButton, pos=column.center().toPoint())

@@ -21,7 +21,7 @@ from wendascope.measure.survey import REPEATS
 from wendascope.replay.client import Progress, Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
-from wendascope.trials.examine import Examined, examine, keep
+from wendascope.trials.examine import Examined, examine, keep, unchanged_of
 from wendascope.trials.proof import Proof, prove
 from wendascope.trials.prove_all import prove_all
 from wendascope.trials.runs import Beside, picture_of
@@ -109,8 +109,13 @@ class FrameWork(QObject):
         """Survey the shown frame and keep the result in its file."""
         document = self._workspace.current
         if document is not None:
+
+            def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
+                unchanged = unchanged_of(document.path, progress, cancelled)
+                return examine(document.frame, replay, REPEATS, progress, cancelled, unchanged)
+
             self.run_measurement(
-                lambda replay, progress, cancelled: examine(document.frame, replay, REPEATS, progress, cancelled),
+                work,
                 lambda examined: self._examined(document, examined),
                 "The frame could not be measured",
             )

@@ -82,7 +82,7 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        found = examine(frame, used, repeats, progress, cancelled, _unchanged(path, progress, cancelled))
+        found = examine(frame, used, repeats, progress, cancelled, unchanged_of(path, progress, cancelled))
     finally:
         if own:
             own.close()
@@ -90,8 +90,10 @@ def examine_file(
     return found
 
 
-def _unchanged(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> Unchanged | None:
-    """What comes to the same in all frames of a sequence; None where there is only one frame."""
+def unchanged_of(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> Unchanged | None:
+    """What comes to the same in all frames of a sequence; None where there is only one frame. All frames are replayed
+    when it is first asked for. Raises FileError, ReplayError, CancelledError.
+    """
     if file.frame_count(path) < 2:
         return None
     found = sequence_results(path, progress, cancelled)

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.over_time import FrameInTime, OverTime, frame_in_time, over_time
+from wendascope import records
+from wendascope.analysis.over_time import FrameInTime, OverTime, frame_in_time, over_time, same_again, same_results
 from wendascope.desktop.frames_chart import FramesChart
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
@@ -17,6 +18,7 @@ from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import CancelledError
 from wendascope.frame.file import load
 from wendascope.frame.places import frame_path, place_of
+from wendascope.frame.side_work import SideKind
 from wendascope.replay.client import Progress
 from wendascope.texts import three_digits
 
@@ -73,9 +75,17 @@ class OverTimePage(FramePage):
             self._read(file, document.frames)
             return
         self.say(
-            found.sentence, "Times are those of recording, which makes calls slower; all frames were recorded alike."
+            found.sentence, f"{self._again(file)} Times are those of recording, which makes calls slower.".lstrip()
         )
         self._show(found)
+
+    @staticmethod
+    def _again(file: Path) -> str:
+        """What comes out the same in all frames; empty before the frames were replayed for it."""
+        results = records.SEQUENCE_RESULTS.newest(file)
+        if results is None:
+            return "Measure a frame to see which passes come out the same in all of them."
+        return same_again(same_results(results.digests, results.names), len(results.names))
 
     def _show(self, found: OverTime | None) -> None:
         current = place_of(self._document.path)[1] - 1 if self._document else -1
@@ -122,7 +132,7 @@ class OverTimePage(FramePage):
 
 
 def _beside(row: FrameInTime) -> str:
-    return "; ".join(item.text for item in row.side) or "nothing"
+    return "; ".join(item.text for item in row.side if item.kind != SideKind.WAIT) or "nothing"
 
 
 def _columns() -> list[Column[FrameInTime]]:
