@@ -122,6 +122,8 @@ def test_passes_with_the_same_result_are_told() -> None:
     }
     told = same_again(same_results(results, names, {"shadow": 30.0}), 3)
     assert told.startswith("1 pass of 5 gives the same result in all 3 frames, 30.0 ms per frame: shadow.")
+    assert same_again(same_results([["a"], ["a"]], [["view"], ["view"]]), 2).startswith("Nothing changes")
+    assert same_again(same_results([[""], [""]], [["view"], ["view"]]), 2).startswith("Every pass")
     assert same_again(same_results([["a"], ["b"]], [["view"], ["view"]]), 2).startswith(
         "Every pass comes out otherwise"
     )
@@ -147,6 +149,8 @@ def test_what_changes_in_one_frame_is_not_unchanged(results: list[list[str]], da
     frame, index = data.draw(st.integers(0, len(results) - 1)), data.draw(st.integers(0, 2))
     results[frame][index] = "other"
     assert index not in unchanged_passes(results, names, place).passes
+    unread = [["", *row[1:]] for row in results]
+    assert 0 not in unchanged_passes(unread, names, place).passes, "nobody knows what it came to"
     shorter = unchanged_passes([*results, results[0][1:]], [*names, ["view", "view"]], place)
     assert 0 not in shorter.passes, "a frame without the pass does not have its result"
 

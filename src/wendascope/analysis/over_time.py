@@ -175,11 +175,12 @@ class Unchanged(msgspec.Struct):
 
 def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> Unchanged:
     """Of frame `place`, from 0, the passes whose images are the same in all frames, every byte of them. A pass that
-    another frame does not have, by its name and its number among those of that name, is not the same.
+    another frame does not have, by its name and its number among those of that name, is not the same; nor is one
+    whose images could not be read, which has an empty digest.
     """
     keyed = [dict(zip(_keys(named), digests, strict=True)) for named, digests in zip(names, results, strict=True)]
     here = keyed[place]
-    alike = [index for index, key in enumerate(here) if all(row.get(key) == here[key] for row in keyed)]
+    alike = [index for index, key in enumerate(here) if here[key] and all(row.get(key) == here[key] for row in keyed)]
     return Unchanged(alike, len(keyed))
 
 
@@ -198,6 +199,8 @@ def same_again(passes: Sequence[PassOverTime], frames: int) -> str:
     still = [p for p in passes if p.alike == frames]
     if not still:
         return "Every pass comes out otherwise from frame to frame."
+    if len(still) == len(passes):
+        return f"Nothing changes in these {frames} frames: capture while something moves to see what stays the same."
     known = [p.ms for p in still if p.ms is not None]
     times = f", {three_digits(sum(known))} ms per frame" if known else ""
     what = listed([p.name for p in sorted(still, key=lambda p: -(p.ms or 0.0))[:4]])

@@ -10,6 +10,7 @@ from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import read_left_behind
 from wendascope.replay.progress import Job
+from wendascope.replay.scramble import OTHER_WINDOW, WINDOW
 from wendascope.replay.session import ReplaySession
 
 
@@ -22,8 +23,8 @@ class _Digests(BlobStore):
 
 @remote
 def pass_results(session: ReplaySession, job: Job) -> list[str]:
-    """For every pass a digest of all images that it draws into, every byte of them, as they are after its last step.
-    The frame is run once for each pass, up to its end.
+    """For every pass a digest of all images that it draws into, every byte of them, as they are after its last step;
+    empty where they cannot all be read, or have no pixels. The frame is run once for each pass, up to its end.
     """
     frame, passes = session.frame, session.frame.passes
     found = []
@@ -36,9 +37,13 @@ def pass_results(session: ReplaySession, job: Job) -> list[str]:
             names = images.textures if attachment.kind == "texture" else images.renderbuffers
             names.add(attachment.name)
         whole = hashlib.blake2b(digest_size=16)
+        kinds = WINDOW if not target.framebuffer else ("texture", "renderbuffer")
+        read = set()
         for (store, part), digest in sorted(read_left_behind(session, images, [], _Digests()).items()):
-            drawn_into = store.kind in ("texture", "renderbuffer") or not target.framebuffer
-            if drawn_into:
+            if store.kind in kinds or (not target.framebuffer and store.kind == OTHER_WINDOW):
+                read.add((store.kind, store.name))
                 whole.update(f"{store} {part} {len(digest)} ".encode() + digest)
-        found.append(whole.hexdigest())
+        wanted = {(a.kind, a.name) for a in target.attachments}
+        complete = target.width * target.height > 0 and read and wanted <= read
+        found.append(whole.hexdigest() if complete else "")
     return found
