@@ -48,8 +48,8 @@ class PlanPage(FramePage):
                    "Submission: proved, or estimated with ~; the range is among the details",
                    copied=lambda r: gain_text(r.item.cpu)),
             Column("what", 0, lambda r: r.item.title, right=False),
-            Column("effort", 120, lambda r: r.item.effort, right=False),
-            Column("state", 88, lambda r: r.item.state, right=False),
+            Column("effort", 112, lambda r: r.item.effort, right=False),
+            Column("state", 112, lambda r: r.item.state, right=False),
         )  # fmt: skip
         self.table: RowsTable[_Row] = RowsTable(
             RowsModel(columns), "Recommendations", sortable=False, empty="Recommendations come with measuring: Ctrl+M."
