@@ -84,18 +84,19 @@ class Waterfall(QWidget):
         top = number * _ROW + (_ROW - 2 * _BAR) // 2
         metrics = QFontMetricsF(self.font())
         painter.setPen(QColor(theme().ink))
-        width = left - 9 * GRID
+        width = left - 11 * GRID
         # two lines; a word that does not fit leaves some of the first one empty
         text = metrics.elidedText(title, Qt.TextElideMode.ElideRight, 1.75 * width)
         wrapped = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
         painter.drawText(QRectF(GRID, number * _ROW, width, _ROW), wrapped, text)
         saved = max(gpu[0] - gpu[1], 0.0), max(cpu[0] - cpu[1], 0.0)
+        side = " CPU" if saved[1] > saved[0] else ""  # the total beside the bar is the GPU's
         figure = (
-            f"{'~' if line == Qt.PenStyle.DotLine else ''}-{three_digits(max(saved))}"
+            f"{'~' if line == Qt.PenStyle.DotLine else ''}-{three_digits(max(saved))}{side}"
             if number and max(saved) > 0
             else ""
         )
-        place = QRectF(left - 8 * GRID, top, 7 * GRID, 2 * _BAR)
+        place = QRectF(left - 10 * GRID, top, 9 * GRID, 2 * _BAR)
         painter.drawText(place, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
         for lane, (before, after), colour in ((0, gpu, _GPU), (1, cpu, _CPU)):
             y = top + lane * (_BAR + 1)

@@ -48,7 +48,7 @@ class PlanPage(FramePage):
                    "Submission: proved, or estimated with ~; the range is among the details",
                    copied=lambda r: gain_text(r.item.cpu)),
             Column("what", 0, lambda r: r.item.title, right=False),
-            Column("effort", 112, lambda r: r.item.effort, right=False),
+            Column("effort", 124, lambda r: r.item.effort, right=False),
             Column("state", 112, lambda r: r.item.state, right=False),
         )  # fmt: skip
         self.table: RowsTable[_Row] = RowsTable(
