@@ -16,7 +16,8 @@ from pathlib import Path
 
 from wendascope import records
 from wendascope.analysis.estimates import Correction, agrees, correction_of, corrections, within_two
-from wendascope.analysis.recommend import CALLS_GONE, cpu_rule
+from wendascope.analysis.findings import CALLS_GONE
+from wendascope.analysis.recommend import cpu_rule
 from wendascope.files import write_atomically
 from wendascope.frame.file import load
 from wendascope.measure.statistics import Interval

@@ -45,6 +45,11 @@ class FrameInTime(msgspec.Struct):
     vertices: int
     side: list[SideWork]
 
+    @property
+    def beside(self) -> str:
+        """What it does beside drawing, in words; waits have a time of their own."""
+        return "; ".join(item.text for item in self.side if item.kind != SideKind.WAIT) or "nothing"
+
 
 class OverTime(msgspec.Struct):
     """A sequence at a glance."""

@@ -12,7 +12,7 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.estimates import Correction
-from wendascope.analysis.findings import Case, Finding
+from wendascope.analysis.findings import CALLS_GONE, Case, Finding
 from wendascope.frame.grouping import shape_name
 from wendascope.frame.roles import SCENE
 from wendascope.texts import capital, joined_parts, listed, plural
@@ -47,8 +47,6 @@ _RISK = {
     "too-fine": "shapes change a little: look at it",
     "medium-precision": "precision: look at it on the devices",
 }
-CALLS_GONE = "CPU time of the calls that go, ms"
-"""Evidence of batches: what submission is expected to save, as far as it is not corrected."""
 _MOSTLY = 0.8
 """Of its steps: what a larger recommendation leaves out needs no change of its own."""
 

@@ -145,7 +145,6 @@ def sequence(
     from wendascope.analysis.over_time import frame_in_time, over_time, same_again
     from wendascope.frame.file import frame_count, load
     from wendascope.frame.places import frame_path
-    from wendascope.frame.side_work import SideKind
 
     paths = [frame_path(file, number) for number in range(1, frame_count(file) + 1)]
     found = over_time([frame_in_time(load(path), number) for number, path in enumerate(paths, 1)])
@@ -159,8 +158,8 @@ def sequence(
     )
     for at, row in enumerate(found.frames):
         times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))
-        side = "; ".join(item.text for item in row.side if item.kind != SideKind.WAIT) or "nothing"
-        print(f"{'>' if at == found.slow else '':>2}{row.number:>5}  {times}  {row.steps:>7,}  {row.passes:>6}  {side}")
+        mark, steps = ">" if at == found.slow else "", f"{row.steps:>7,}"
+        print(f"{mark:>2}{row.number:>5}  {times}  {steps}  {row.passes:>6}  {row.beside}")
     for reason in found.reasons:
         print(f"reason: {reason}")
     if again:

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.models.tree import TREES, FrameTree, Node
+from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, group_colour, theme
 from wendascope.desktop.thumbnails import SIZE, thumbnail, thumbnail_tip
@@ -127,7 +127,8 @@ class StepTreeModel(QAbstractItemModel):
 
     @property
     def _first_title(self) -> str:
-        return f"{self.tree.by if self.tree and self.tree.by in TREES else 'pass'} / step".replace("draw order", "pass")
+        by = self.tree.by if self.tree else "pass"
+        return f"{'pass' if by == DRAW_ORDER else by} / step"
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal:
@@ -293,11 +294,7 @@ class StepTree(QWidget):
         node = self.model.node(current) if current.isValid() else None
         if node is None or self._document is None or self._following:
             return
-        # a pass stands for what it ends up with; the steps of a group are shown together
-        if node.kind == "group":
-            self._document.selection.mark(node.steps.tolist(), node.last)
-        else:
-            self._document.selection.choose(node.last)
+        self._document.selection.choose_row(node)
 
     def _follow(self) -> None:
         """Show the selection, opening what hides it, unless the chosen row already stands for it."""

@@ -288,11 +288,7 @@ class FrameStrip(QWidget):
             if event.position().y() < _RULER + _PASSES:
                 index = group_at(self._times, ms)
                 if index is not None:
-                    node = self._times.groups[index]
-                    if node.kind == "group":
-                        self._document.selection.mark(node.steps.tolist(), node.last)
-                    else:
-                        self._document.selection.choose(node.last)
+                    self._document.selection.choose_row(self._times.groups[index])
             else:
                 step = step_at(self._times, ms)
                 if step is not None:

@@ -143,13 +143,7 @@ class MainWindow(QMainWindow):
         """What a page without a figure waits for: in a word or two, and what to do about it."""
         if self.workspace.current is None:
             return "no frame", "Capture a frame or open one: this page tells about it"
-        if title == "Compare":
-            return "one frame", "Open a second frame to compare them"
-        if title == "Over time":
-            return "one frame", "Capture several frames into one file to see them over time"
-        if title == "Trials":
-            return "none", "Prove a finding, or try what limits a shader: every trial is listed here"
-        return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"
+        return self._pages[title].waits_for()
 
     def _show_page(self, index: int) -> None:
         """Show a page; one that stands alone gets the room of strip, picture and facts."""

@@ -12,7 +12,7 @@ import numpy as np
 
 from wendascope.frame.numbers import Ints
 
-_COUNT = re.compile(r", [\d,]+ draws?\b")
+DRAW_COUNT = re.compile(r", [\d,]+ draws?\b")
 """What names that are worked out tell of how much a pass draws."""
 
 
@@ -99,7 +99,7 @@ class PassTable:
     @cached_property
     def short_names(self) -> list[str]:
         """The names without how much each pass draws, for sentences and lists."""
-        return [_COUNT.sub("", name) for name in self.names]
+        return [DRAW_COUNT.sub("", name) for name in self.names]
 
 
 def _distinct(names: list[str]) -> list[str]:

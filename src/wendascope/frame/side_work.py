@@ -34,9 +34,6 @@ class SideWork(msgspec.Struct, frozen=True):
     @property
     def text(self) -> str:
         """`12 texture uploads (5.3 MiB)`."""
-        several = {
-            "mipmap generation": "mipmap generations",
-            "shader compilation or link": "shader compilations or links",
-        }
-        amount = plural(self.count, self.kind.value, several.get(self.kind.value, ""))
+        several = "shader compilations or links" if self.kind == SideKind.COMPILATION else ""
+        amount = plural(self.count, self.kind.value, several)
         return amount + (f" ({memory(self.bytes)})" if self.bytes else "")

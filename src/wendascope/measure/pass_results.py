@@ -37,10 +37,10 @@ def pass_results(session: ReplaySession, job: Job) -> list[str]:
             names = images.textures if attachment.kind == "texture" else images.renderbuffers
             names.add(attachment.name)
         whole = hashlib.blake2b(digest_size=16)
-        kinds = WINDOW if not target.framebuffer else ("texture", "renderbuffer")
+        kinds = ("texture", "renderbuffer") if target.framebuffer else (*WINDOW, OTHER_WINDOW)
         read = set()
         for (store, part), digest in sorted(read_left_behind(session, images, [], _Digests()).items()):
-            if store.kind in kinds or (not target.framebuffer and store.kind == OTHER_WINDOW):
+            if store.kind in kinds:
                 read.add((store.kind, store.name))
                 whole.update(f"{store} {part} {len(digest)} ".encode() + digest)
         wanted = {(a.kind, a.name) for a in target.attachments}

@@ -17,6 +17,7 @@ import numpy as np
 from wendascope.errors import UsageError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
+from wendascope.frame.passes import DRAW_COUNT
 from wendascope.frame.steps import KINDS
 from wendascope.measure.pictures import compare_pictures, verify
 from wendascope.measure.samples import prepare, sample
@@ -161,8 +162,11 @@ def match_passes(before: list[str], after: list[str]) -> list[tuple[int | None, 
     return rows + [(None, j) for j in range(len(after)) if j not in taken]
 
 
+_COUNTS = re.compile(rf"{DRAW_COUNT.pattern}| \(\d+\)$")
+
+
 def _role(name: str) -> str:
-    return re.sub(r", [\d,]+ draws?\b| \(\d+\)$", "", name)
+    return _COUNTS.sub("", name)
 
 
 def counts(a: Frame, b: Frame) -> list[Count]:

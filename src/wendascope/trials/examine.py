@@ -100,13 +100,14 @@ def unchanged_of(path: Path, progress: Progress, cancelled: Callable[[], bool]) 
     return unchanged_passes(found.digests, found.names, place_of(path)[1] - 1)
 
 
-def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None) -> Case:
+def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None, unchanged: Unchanged | None = None) -> Case:
     """What rules and estimates look at, as far as it was measured."""
     known = drawn or Drawn([], [], [])
     if measured is None:
-        return Case(frame, known, None)
+        return Case(frame, known, None, unchanged=unchanged)
     passes = [p.ms for p in measured.passes]
-    return Case(frame, known, measured.steps.ms, passes, measured.submit_ms.median, measured.frame_ms.median)
+    times = measured.steps.ms, passes, measured.submit_ms.median, measured.frame_ms.median
+    return Case(frame, known, *times, unchanged)
 
 
 def examine(
@@ -120,9 +121,7 @@ def examine(
     """The same for an open frame, without keeping it. `unchanged` is what other frames show of its passes."""
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
-    case = case_of(frame, drawn, survey)
-    case.unchanged = unchanged
-    findings = find(case)
+    findings = find(case_of(frame, drawn, survey, unchanged))
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]

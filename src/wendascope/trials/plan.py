@@ -102,7 +102,7 @@ def in_frame(proof: Proof, frame_ms: float, submit_ms: float) -> Interval | None
     return _in_frame(proof.saved_ms, proof.frame_ms_before, frame_ms)
 
 
-def submitted_in_frame(proof: Proof, submit_ms: float) -> Interval | None:
+def submitted_in_frame(proof: Proof, submit_ms: float | None) -> Interval | None:
     """What a proof saved of submission, in a frame that is submitted in so long."""
     return _in_frame(proof.submit_saved_ms, proof.submit_ms_before, submit_ms)
 
@@ -116,7 +116,7 @@ def _saved(proof: Proof | None, case: Case) -> tuple[str, Gain | None, Gain | No
         return "none", None, None
     gpu = _in_frame(proof.saved_ms, proof.frame_ms_before, case.frame_ms) if not proof.side else None
     by_submission = proof.side or proof.submission_verdict == SAVES
-    cpu = _in_frame(proof.submit_saved_ms, proof.submit_ms_before, case.submit_ms) if by_submission else None
+    cpu = submitted_in_frame(proof, case.submit_ms) if by_submission else None
     gains = [None if g is None else Gain(g.median, g.low, g.high, True) for g in (gpu, cpu)]
     return "saves", gains[0], gains[1]
 
@@ -156,9 +156,7 @@ def make_plan(
     saved = _never_less(
         [_in_frame(p.saved_ms, p.frame_ms_before, gpu) if p is not None and not p.side else None for p in proved]
     )
-    submitted = _never_less(
-        [_in_frame(p.submit_saved_ms, p.submit_ms_before, cpu) if p is not None else None for p in proved]
-    )
+    submitted = _never_less([submitted_in_frame(p, cpu) if p is not None else None for p in proved])
     held = [n for n, p in enumerate(proved) if p is not None]
     untried = (0.0, 0.0)  # what no proof contains, and is expected all the same
     for number, (item, found) in enumerate(zip(chosen, reached_by, strict=True)):

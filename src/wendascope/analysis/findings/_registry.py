@@ -20,6 +20,8 @@ from wendascope.discovery import import_all
 from wendascope.errors import MachineError
 from wendascope.frame.frame import Frame
 
+CALLS_GONE = "CPU time of the calls that go, ms"
+"""Evidence of batches: what submission is expected to save, as far as it is not corrected."""
 _FEW_MS = 10
 """Percentile of the steps' times that is taken for the price of a step as such."""
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, Batches
-from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
+from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, Part, Remedy, finding
 from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.guidelines import guidelines
 from wendascope.frame.cpu import Floats
@@ -51,7 +51,7 @@ def _finding(case: Case, batch: Batch) -> Finding:
             "bytes then, at most": batch.bytes_after,
             "bytes of per-draw data": batch.data_bytes,
             "CPU time of their calls while recorded, ms": round(cpu * count / max(count - draws, 1), 3),
-            "CPU time of the calls that go, ms": round(cpu, 3),
+            CALLS_GONE: round(cpu, 3),
             "program's own time between those calls, ms": round(own_ms(case, [batch]), 3),
             "split by": ", ".join(batch.limits) or "no limit",
         },
@@ -89,7 +89,7 @@ def _together(case: Case, small: list[Batch]) -> Finding:
             "batches": len(small),
             "draws now": len(steps),
             "draws together": draws,
-            "CPU time of the calls that go, ms": round(cpu_ms(case, small), 3),
+            CALLS_GONE: round(cpu_ms(case, small), 3),
         },
         estimate_ms=gpu if gpu is not None else cpu_ms(case, small),
         how="as for larger batches",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, finding
 from wendascope.analysis.findings.batching import batch_remedy, cpu_ms, step_ms
 from wendascope.analysis.guidelines import guidelines
 from wendascope.texts import plural
@@ -45,7 +45,7 @@ def draw_plan(case: Case) -> Iterator[Finding]:
                 "fewest by the chains of draws that must keep their order": least,
                 "batches": len(batches),
                 "of them allowed by state alone": len(batches) - len(here),
-                "CPU time of the calls that go, ms": round(cpu, 3),
+                CALLS_GONE: round(cpu, 3),
             },
             estimate_ms=gpu if gpu is not None else cpu,
             how="as for each batch",

@@ -13,7 +13,7 @@ from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.late import frame_bound
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, NoJobs
-from wendascope.desktop.models.tree import TREES
+from wendascope.desktop.models.tree import TREES, Node
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.frame.origins import introduction
@@ -74,6 +74,15 @@ class Selection(Observable):
             self.choose(steps[0] if chosen is None else chosen)
             self.marked = tuple(steps)
             self.changed()
+
+    def choose_row(self, node: Node) -> None:
+        """What a row of a tree, or a bar of the strip, stands for: a pass for what it ends up with; the steps of a
+        group are shown together.
+        """
+        if node.kind == "group":
+            self.mark(node.steps.tolist(), node.last)
+        else:
+            self.choose(node.last)
 
     @property
     def can_go_back(self) -> bool:

@@ -35,7 +35,7 @@ TREES = {
 class Node:
     """A pass, a group or a step. `steps` are in the order of the frame."""
 
-    __slots__ = ("_level", "children", "kind", "label", "number", "parent", "pass_index", "row", "shown", "steps")
+    __slots__ = ("children", "kind", "label", "level", "number", "parent", "pass_index", "row", "shown", "steps")
 
     def __init__(
         self, kind: str, label: str, steps: Ints, parent: Node | None, pass_index: int = -1, level: int = 0
@@ -45,7 +45,7 @@ class Node:
         self.label, self.steps, self.parent = label, steps, parent
         self.pass_index = pass_index
         """The pass that all steps are in; -1 where they are in several."""
-        self._level = level
+        self.level = level
         self.children: list[Node] | None = [] if kind == "step" else None
         self.shown: list[Node] | None = None
         self.row = 0
@@ -68,10 +68,6 @@ class Node:
         while node.parent is not None and node.parent.parent is not None:
             node = node.parent
         return node
-
-    @property
-    def level(self) -> int:
-        return self._level
 
 
 def _contains(text: str, word: str) -> bool:

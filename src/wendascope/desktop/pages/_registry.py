@@ -21,6 +21,10 @@ class Page(QWidget):
         """The answer in a figure, for the rail; empty before there is one."""
         return ""
 
+    def waits_for(self) -> tuple[str, str]:
+        """What it has no figure without, once a frame is open: in a word or two, and what to do about it."""
+        return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"
+
     def widget(self) -> Page:
         """The page itself."""
         return self

@@ -174,6 +174,9 @@ class ComparePage(Page):
 
     # ---- the page protocol ------------------------------------------------------------------------------
 
+    def waits_for(self) -> tuple[str, str]:
+        return "one frame", "Open a second frame to compare them"
+
     def figure(self) -> str:
         if self._found is None:
             return "two" if len(self._workspace.documents) > 1 else ""

@@ -18,7 +18,6 @@ from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import CancelledError
 from wendascope.frame.file import load
 from wendascope.frame.places import frame_path, place_of
-from wendascope.frame.side_work import SideKind
 from wendascope.replay.client import Progress
 from wendascope.texts import three_digits
 
@@ -31,19 +30,24 @@ class OverTimePage(FramePage):
         super().__init__(workspace, "Which frame is slow, and what does it do that the others do not?")
         self._known: dict[Path, OverTime] = {}
         self._asked: set[Path] = set()
+        self._same: dict[Path, str] = {}
+        """What comes out the same in all frames of a file, once that is known: it changes no more."""
         self.chart = FramesChart()
         self.table: RowsTable[FrameInTime] = RowsTable(
             RowsModel(_columns()),
             "Frames of the sequence",
             empty="Capture several frames into one file: on the Capture page, or with capture --frames 8.",
         )
-        self.table.rows.tip = _beside
+        self.table.rows.tip = lambda row: row.beside
         self.room.addWidget(self.chart, 1)
         self.room.addWidget(self.table, 2)
         self.chart.chosen.connect(self._go)
         self.table.doubleClicked.connect(lambda _index: self._go_to_chosen())
         self.table.activated.connect(lambda _index: self._go_to_chosen())
         self.follow()
+
+    def waits_for(self) -> tuple[str, str]:
+        return "one frame", "Capture several frames into one file to see them over time"
 
     def figure(self) -> str:
         found = self._shown()
@@ -74,18 +78,17 @@ class OverTimePage(FramePage):
             self._show(None)
             self._read(file, document.frames)
             return
-        self.say(
-            found.sentence, f"{self._again(file)} Times are those of recording, which makes calls slower.".lstrip()
-        )
+        self.say(found.sentence, f"{self._again(file)} Times are those of recording, which makes calls slower.")
         self._show(found)
 
-    @staticmethod
-    def _again(file: Path) -> str:
-        """What comes out the same in all frames; empty before the frames were replayed for it."""
-        results = records.SEQUENCE_RESULTS.newest(file)
-        if results is None:
-            return "Measure a frame to see which passes come out the same in all of them."
-        return same_again(same_results(results.digests, results.names), len(results.names))
+    def _again(self, file: Path) -> str:
+        """What comes out the same in all frames, or how to know it."""
+        if file not in self._same:
+            results = records.SEQUENCE_RESULTS.newest(file)
+            if results is None:
+                return "Measure a frame to see which passes come out the same in all of them."
+            self._same[file] = same_again(same_results(results.digests, results.names), len(results.names))
+        return self._same[file]
 
     def _show(self, found: OverTime | None) -> None:
         current = place_of(self._document.path)[1] - 1 if self._document else -1
@@ -131,10 +134,6 @@ class OverTimePage(FramePage):
             self._go(self.table.chosen.number - 1)
 
 
-def _beside(row: FrameInTime) -> str:
-    return "; ".join(item.text for item in row.side if item.kind != SideKind.WAIT) or "nothing"
-
-
 def _columns() -> list[Column[FrameInTime]]:
     def ms(title: str, name: str, tip: str) -> Column[FrameInTime]:
         return Column(title, 72, lambda row: three_digits(getattr(row, name)), lambda row: getattr(row, name), tip=tip)
@@ -147,5 +146,5 @@ def _columns() -> list[Column[FrameInTime]]:
         ms("own, ms", "own_ms", "The program's own code"),
         Column("steps", 64, lambda row: f"{row.steps:,}", lambda row: row.steps),
         Column("passes", 64, lambda row: f"{row.passes}", lambda row: row.passes),
-        Column("beside drawing", 0, _beside, right=False),
+        Column("beside drawing", 0, lambda row: row.beside, right=False),
     ]

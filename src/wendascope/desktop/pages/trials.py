@@ -119,6 +119,9 @@ class TrialsPage(FramePage):
             )  # type: ignore[call-overload]
         self.follow()
 
+    def waits_for(self) -> tuple[str, str]:
+        return "none", "Prove a finding, or try what limits a shader: every trial is listed here"
+
     def figure(self) -> str:
         document = self._workspace.current
         trials = document.trials if document else []
