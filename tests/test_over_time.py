@@ -16,7 +16,7 @@ from wendascope.analysis.findings import Case, Remedy
 from wendascope.analysis.findings.unchanged import unchanged
 from wendascope.analysis.over_time import (
     FrameInTime,
-    Unchanged,
+    OtherFrames,
     frame_in_time,
     over_time,
     same_again,
@@ -145,21 +145,21 @@ def test_what_changes_in_one_frame_is_not_unchanged(results: list[list[str]], da
     names = [["shadow", "view", "view"]] * len(results)
     place = data.draw(st.integers(0, len(results) - 1))
     found = unchanged_passes(results, names, place)
-    assert found.passes == [k for k in range(3) if len({row[k] for row in results}) == 1]
+    assert found == [k for k in range(3) if len({row[k] for row in results}) == 1]
     frame, index = data.draw(st.integers(0, len(results) - 1)), data.draw(st.integers(0, 2))
     results[frame][index] = "other"
-    assert index not in unchanged_passes(results, names, place).passes
+    assert index not in unchanged_passes(results, names, place)
     unread = [["", *row[1:]] for row in results]
-    assert 0 not in unchanged_passes(unread, names, place).passes, "nobody knows what it came to"
+    assert 0 not in unchanged_passes(unread, names, place), "nobody knows what it came to"
     shorter = unchanged_passes([*results, results[0][1:]], [*names, ["view", "view"]], place)
-    assert 0 not in shorter.passes, "a frame without the pass does not have its result"
+    assert 0 not in shorter, "a frame without the pass does not have its result"
 
 
 def _case(unchanged_now: list[int], *rows: tuple[int, ...]) -> Case:
     batch = CallBatch()
     for row in rows:
         _draw(batch, *row)
-    return Case(_frame(batch), Drawn([], [], []), None, unchanged=Unchanged(unchanged_now, 5))
+    return Case(_frame(batch), Drawn([], [], []), None, other_frames=OtherFrames(5, unchanged_now))
 
 
 def test_unchanged_passes_are_found_where_keeping_them_is_possible() -> None:
@@ -192,7 +192,7 @@ def test_unchanged_passes_of_the_demo_can_be_kept(tmp_path: Path) -> None:
     save_sequence([frame, dataclasses.replace(frame, calls=stream_of(batch))], path)
     results = sequence_results(frame_path(path, 2))
     assert sequence_results(path) == results, "they are kept for all frames"
-    found = unchanged_passes(results.digests, results.names, 0).passes
+    found = unchanged_passes(results.digests, results.names, 0)
     names = frame.passes.short_names
     assert names.index("shadow") in found and rain not in found and names.index("depot") in found
 

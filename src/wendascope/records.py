@@ -19,6 +19,7 @@ from wendascope.frame import file
 if TYPE_CHECKING:
     from wendascope.analysis.breaks import Accepted
     from wendascope.analysis.drawn import Drawn
+    from wendascope.analysis.late_views import LateViews
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
@@ -114,6 +115,8 @@ def _rename_mark(plain: dict[str, Any]) -> dict[str, Any]:
 SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
 """Times; the newest counts."""
 SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "measure.records:SequenceResults")
+"""Of all frames, kept with the first; the newest counts."""
+LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.late_views:LateViews")
 """Of all frames, kept with the first; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""

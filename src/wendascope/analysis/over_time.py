@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 import numpy as np
 
+from wendascope.analysis.late_views import LateView, PassKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.texts import listed, memory, plural, three_digits, verb
@@ -157,7 +158,7 @@ def same_results(
     """
     by_name: dict[tuple[str, int], list[str]] = {}
     for at, (digests, named) in enumerate(zip(results, names, strict=True)):
-        for key, digest in zip(_keys(named), digests, strict=True):
+        for key, digest in zip(pass_keys(named), digests, strict=True):
             by_name.setdefault(key, [""] * len(results))[at] = digest
     found = []
     for (name, _), row in by_name.items():
@@ -170,26 +171,28 @@ def same_results(
     return found
 
 
-class Unchanged(msgspec.Struct):
-    """Passes of a frame that come to the same in every frame of its sequence."""
+class OtherFrames(msgspec.Struct):
+    """What the other frames of its sequence tell of the passes of a frame."""
 
-    passes: list[int]
     frames: int
-    """How many frames were compared."""
+    """How many frames were compared, this one with them."""
+    unchanged: list[int]
+    """Passes that come to the same in all of them."""
+    late: list[tuple[list[int], LateView]] = []
+    """Views that were tried late, each with its passes in this frame."""
 
 
-def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> Unchanged:
+def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> list[int]:
     """Of frame `place`, from 0, the passes whose images are the same in all frames, every byte of them. A pass that
     another frame does not have, by its name and its number among those of that name, is not the same; nor is one
     whose images could not be read, which has an empty digest.
     """
-    keyed = [dict(zip(_keys(named), digests, strict=True)) for named, digests in zip(names, results, strict=True)]
+    keyed = [dict(zip(pass_keys(named), digests, strict=True)) for named, digests in zip(names, results, strict=True)]
     here = keyed[place]
-    alike = [index for index, key in enumerate(here) if here[key] and all(row.get(key) == here[key] for row in keyed)]
-    return Unchanged(alike, len(keyed))
+    return [index for index, key in enumerate(here) if here[key] and all(row.get(key) == here[key] for row in keyed)]
 
 
-def _keys(names: Sequence[str]) -> list[tuple[str, int]]:
+def pass_keys(names: Sequence[str]) -> list[PassKey]:
     """Each name with how often it came before."""
     seen: Counter[str] = Counter()
     found = []

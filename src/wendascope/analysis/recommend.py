@@ -39,6 +39,7 @@ _EFFORT = {
 _RISK = {
     "unread-pass": "low: nothing in this frame or the next depends on it",
     "unchanged-pass": "an old image stays where a change of what it shows is missed",
+    "update-less-often": "the view lags behind: look at it while things move fast",
     "covered-clear": "low",
     "repeated-state": "low, as long as nothing else sets state of the context",
     "overwritten-state": "low",
@@ -363,7 +364,8 @@ class _Recommending:
 
 def leaves_out(item: Recommendation) -> bool:
     """Whether it leaves its steps out."""
-    return bool({"unread-pass", "unchanged-pass", "not-visible", "outside-view", "facing-away"} & set(item.rules))
+    gone = {"unread-pass", "unchanged-pass", "update-less-often", "not-visible", "outside-view", "facing-away"}
+    return bool(gone & set(item.rules))
 
 
 def _risk_of(state: str) -> str:

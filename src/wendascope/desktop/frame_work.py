@@ -21,7 +21,8 @@ from wendascope.measure.survey import REPEATS
 from wendascope.replay.client import Progress, Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
-from wendascope.trials.examine import Examined, examine, keep, unchanged_of
+from wendascope.trials.examine import Examined, examine, keep
+from wendascope.trials.late_views import bring_what_stays, other_frames
 from wendascope.trials.proof import Proof, prove
 from wendascope.trials.prove_all import prove_all
 from wendascope.trials.runs import Beside, picture_of
@@ -111,8 +112,8 @@ class FrameWork(QObject):
         if document is not None:
 
             def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
-                unchanged = unchanged_of(document.path, progress, cancelled)
-                return examine(document.frame, replay, REPEATS, progress, cancelled, unchanged)
+                others = other_frames(document.path, progress, cancelled)
+                return examine(document.frame, replay, REPEATS, progress, cancelled, others)
 
             self.run_measurement(
                 work,
@@ -180,11 +181,17 @@ class FrameWork(QObject):
         """Show the finished picture of the changed frame, and where it differs. One whose shaders never end is
         stopped.
         """
+        document = self._workspace.current
+        if document is None:
+            return
+
+        def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Beside:
+            bring_what_stays(document.path, document.frame, remedies, replay, progress, cancelled)
+            return replay.run(picture_of.asked(remedies), progress, cancelled, LONGEST_SECONDS)
+
         self.run_job(
             JobName.CHANGED_PICTURE,
-            lambda replay, progress, cancelled: replay.run(
-                picture_of.asked(remedies), progress, cancelled, LONGEST_SECONDS
-            ),
+            work,
             lambda beside: self.show_difference(beside, title),
             lambda error: self._fail("The changed frame could not be replayed", error),
         )

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterable
 
 from wendascope.frame.blobs import BlobRef, BlobStore
-from wendascope.opengl.written import Written
+from wendascope.frame.passes import Target
+from wendascope.opengl.written import Written, written_objects
 from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import read_left_behind
+from wendascope.replay.left_behind import Contents, read_left_behind
 from wendascope.replay.progress import Job
 from wendascope.replay.scramble import OTHER_WINDOW, WINDOW
 from wendascope.replay.session import ReplaySession
@@ -24,26 +26,56 @@ class _Digests(BlobStore):
 @remote
 def pass_results(session: ReplaySession, job: Job) -> list[str]:
     """For every pass a digest of all images that it draws into, every byte of them, as they are after its last step;
-    empty where they cannot all be read, or have no pixels. The frame is run once for each pass, up to its end.
+    empty where they cannot all be read, or have no pixels. The frame is run once, and once more up to the end of each
+    pass whose images are written again later.
     """
-    frame, passes = session.frame, session.frame.passes
-    found = []
-    for index, target in enumerate(passes.targets):
-        job.progress("results of passes", index / len(passes))
-        last = int(passes.end[index]) - 1
-        session.run(session.prepare(Edit(keep_until=int(frame.steps.call[last]) + 1)))
-        images = Written()
-        for attachment in target.attachments:
-            names = images.textures if attachment.kind == "texture" else images.renderbuffers
-            names.add(attachment.name)
-        whole = hashlib.blake2b(digest_size=16)
-        kinds = ("texture", "renderbuffer") if target.framebuffer else (*WINDOW, OTHER_WINDOW)
-        read = set()
-        for (store, part), digest in sorted(read_left_behind(session, images, [], _Digests()).items()):
-            if store.kind in kinds:
-                read.add((store.kind, store.name))
-                whole.update(f"{store} {part} {len(digest)} ".encode() + digest)
-        wanted = {(a.kind, a.name) for a in target.attachments}
-        complete = target.width * target.height > 0 and read and wanted <= read
-        found.append(whole.hexdigest() if complete else "")
+    passes = session.frame.passes
+    found = [""] * len(passes)
+    staying = [index for index in range(len(passes)) if _stays(session, index)]
+    others = [index for index in range(len(passes)) if index not in set(staying)]
+    for number, group in enumerate([staying, *([index] for index in others)]):
+        job.progress("results of passes", number / (len(others) + 1))
+        if not group:
+            continue
+        last = None if group is staying else int(session.frame.steps.call[int(passes.end[group[0]]) - 1]) + 1
+        session.run(session.prepare(Edit(keep_until=last)))
+        targets = [passes.targets[index] for index in group]
+        contents = read_left_behind(session, _images(targets), [], _Digests())
+        for index, target in zip(group, targets, strict=True):
+            found[index] = _digest(target, contents)
     return found
+
+
+def _stays(session: ReplaySession, index: int) -> bool:
+    """Whether nothing after a pass writes what it draws into."""
+    frame = session.frame
+    target, end = frame.passes.targets[index], int(frame.passes.end[index])
+    if not target.framebuffer:
+        return all(later.framebuffer for later in frame.passes.targets[index + 1 :])
+    later = written_objects(frame, int(frame.steps.call[end - 1]) + 1)
+    mine = _images([target])
+    views = {t.name for t in frame.objects.textures if t.view_of}
+    return not (
+        mine.textures & (later.textures | later.redefined_textures | views) or mine.renderbuffers & later.renderbuffers
+    )
+
+
+def _images(targets: Iterable[Target]) -> Written:
+    found = Written()
+    for target in targets:
+        for attachment in target.attachments:
+            (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
+    return found
+
+
+def _digest(target: Target, contents: Contents) -> str:
+    """Of what one target holds."""
+    wanted = {(a.kind, a.name) for a in target.attachments}
+    read = set()
+    whole = hashlib.blake2b(digest_size=16)
+    for (store, part), digest in sorted(contents.items()):
+        if (store.kind, store.name) in wanted or (not target.framebuffer and store.kind in (*WINDOW, OTHER_WINDOW)):
+            read.add((store.kind, store.name))
+            whole.update(f"{store} {part} {len(digest)} ".encode() + digest)
+    complete = target.width * target.height > 0 and read and wanted <= read
+    return whole.hexdigest() if complete else ""

@@ -12,6 +12,7 @@ from wendascope.frame.frame import Picture
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
+from wendascope.opengl.objects import Objects
 from wendascope.opengl.packed import CallBatch, merge_streams
 from wendascope.opengl.written import Written
 from wendascope.registry import GL
@@ -47,23 +48,7 @@ def read_left_behind(
     """Contents after a run. The state of the context is other afterwards: the next run sets its own. `blobs` is where
     contents go, of which the hashes are told; without one, quick ones that hold in this process alone.
     """
-    frame = session.frame
-    of_kind = {"texture": written.textures, "buffer": written.buffers, "renderbuffer": written.renderbuffers}
-    captured = {kind: {session.names.get(kind, name): name for name in sorted(some)} for kind, some in of_kind.items()}
-    here = {kind: list(some) for kind, some in captured.items()}
-    here["framebuffer"] = [session.names.get("framebuffer", f.name) for f in frame.objects.framebuffers]
-    default = frame.default_framebuffer
-    reader = Reader(
-        _Ours(session),
-        frame.context,
-        here,
-        Journal(merge_streams([]), 0),
-        Kept(),
-        (default.width, default.height),
-        invented=False,
-    )
-    reader.state = {"scissor_test_enabled": {}}
-    reader.blobs = blobs or _Digests()
+    reader, captured = _reading(session, written, blobs or _Digests())
     found: Contents = {}
 
     def put(kind: str, name: int, part: str, ref: BlobRef | None) -> None:
@@ -88,6 +73,40 @@ def read_left_behind(
     for query, result in read_query_results(reader, list(here_queries)).items():
         found[Store("query", here_queries[query]), ""] = result.to_bytes(8, "little")
     return found
+
+
+def read_images(session: ReplaySession, written: Written, blobs: BlobStore) -> Objects:
+    """The textures and renderbuffers of `written` as they are now, under their captured names; contents go to `blobs`.
+    The state of the context is other afterwards.
+    """
+    reader, captured = _reading(session, written, blobs)
+    objects, _ = read_contents(reader)
+    for kind, records in (("texture", objects.textures), ("renderbuffer", objects.renderbuffers)):
+        for record in records:
+            record.name = captured[kind][record.name]
+    return Objects(textures=objects.textures, renderbuffers=objects.renderbuffers)
+
+
+def _reading(session: ReplaySession, written: Written, blobs: BlobStore) -> tuple[Reader, dict[str, dict[int, int]]]:
+    """What reads some objects, and kind -> name here -> captured name."""
+    frame = session.frame
+    of_kind = {"texture": written.textures, "buffer": written.buffers, "renderbuffer": written.renderbuffers}
+    captured = {kind: {session.names.get(kind, name): name for name in sorted(some)} for kind, some in of_kind.items()}
+    here = {kind: list(some) for kind, some in captured.items()}
+    here["framebuffer"] = [session.names.get("framebuffer", f.name) for f in frame.objects.framebuffers]
+    default = frame.default_framebuffer
+    reader = Reader(
+        _Ours(session),
+        frame.context,
+        here,
+        Journal(merge_streams([]), 0),
+        Kept(),
+        (default.width, default.height),
+        invented=False,
+    )
+    reader.state = {"scissor_test_enabled": {}}
+    reader.blobs = blobs
+    return reader, captured
 
 
 def _attached_colours(session: ReplaySession) -> Contents:

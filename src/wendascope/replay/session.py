@@ -331,6 +331,10 @@ class ReplaySession:
         """Make textures and renderbuffers under names that were made for them (`fresh_names`)."""
         self._rebuilder.define_images(textures, renderbuffers)
 
+    def images_batch(self, textures: list[TextureRecord], renderbuffers: list[RenderbufferRecord]) -> CallBatch:
+        """Calls that give images of the frame other contents (see `restore`). Raises ReplayError."""
+        return self._rebuilder.images_batch(textures, renderbuffers)
+
     def redefine_vertex_arrays(self) -> None:
         """Put back arrays that work of ours used: contexts without array objects have but one set."""
         self._rebuilder.redefine_vertex_arrays()

@@ -11,18 +11,17 @@ import msgspec
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, Remedy, find
-from wendascope.analysis.over_time import Unchanged, unchanged_passes
+from wendascope.analysis.over_time import OtherFrames
 from wendascope.errors import TrialError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
-from wendascope.frame.places import place_of
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval
 from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.late_views import other_frames
 from wendascope.trials.limit_runs import measure_variants
-from wendascope.trials.over_frames import sequence_results
 from wendascope.trials.refuting import (
     BATCHES,
     KEPT,
@@ -82,7 +81,7 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        found = examine(frame, used, repeats, progress, cancelled, unchanged_of(path, progress, cancelled))
+        found = examine(frame, used, repeats, progress, cancelled, other_frames(path, progress, cancelled))
     finally:
         if own:
             own.close()
@@ -90,24 +89,14 @@ def examine_file(
     return found
 
 
-def unchanged_of(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> Unchanged | None:
-    """What comes to the same in all frames of a sequence; None where there is only one frame. All frames are replayed
-    when it is first asked for. Raises FileError, ReplayError, CancelledError.
-    """
-    if file.frame_count(path) < 2:
-        return None
-    found = sequence_results(path, progress, cancelled)
-    return unchanged_passes(found.digests, found.names, place_of(path)[1] - 1)
-
-
-def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None, unchanged: Unchanged | None = None) -> Case:
+def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None, others: OtherFrames | None = None) -> Case:
     """What rules and estimates look at, as far as it was measured."""
     known = drawn or Drawn([], [], [])
     if measured is None:
-        return Case(frame, known, None, unchanged=unchanged)
+        return Case(frame, known, None, other_frames=others)
     passes = [p.ms for p in measured.passes]
     times = measured.steps.ms, passes, measured.submit_ms.median, measured.frame_ms.median
-    return Case(frame, known, *times, unchanged)
+    return Case(frame, known, *times, others)
 
 
 def examine(
@@ -116,12 +105,12 @@ def examine(
     repeats: int = REPEATS,
     progress: Progress = lambda _what, _part: None,
     cancelled: Callable[[], bool] = lambda: False,
-    unchanged: Unchanged | None = None,
+    others: OtherFrames | None = None,
 ) -> Examined:
-    """The same for an open frame, without keeping it. `unchanged` is what other frames show of its passes."""
+    """The same for an open frame, without keeping it. `others` is what the rest of its sequence tells."""
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
-    findings = find(case_of(frame, drawn, survey, unchanged))
+    findings = find(case_of(frame, drawn, survey, others))
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]

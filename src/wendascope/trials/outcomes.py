@@ -8,7 +8,7 @@ them.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -21,9 +21,13 @@ from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.objects import Objects
+from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.written import Written
 from wendascope.replay.edit import Edit
+from wendascope.replay.images import StoredImages, put_images
+from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import Contents, counting_queries, differing, picture_in_between, read_left_behind
+from wendascope.replay.progress import Job
 from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, written_stores
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
@@ -95,6 +99,8 @@ class Variation:
     objects: Objects = field(default_factory=Objects)
     kept: frozenset[Store] = frozenset()
     """What starts with the result of the frame before, whatever else starts from a pattern."""
+    earlier: dict[Store, int] = field(default_factory=dict)
+    """What starts with what it held so many frames ago (see `bring_earlier`)."""
 
 
 @dataclass
@@ -263,6 +269,9 @@ class Outcomes:
         prepared = session.prepare(edit)
         stores = [store for store in stores if store not in variation.kept]
         between = scramble(session, stores, pattern) if stores else None
+        if variation.earlier:
+            between = between or CallBatch(session.offers)
+            between.append(_earlier_batch(self._session, session, variation.earlier))
         later = None
         if session is self._session:
             session.run(prepared, between)
@@ -308,11 +317,48 @@ def outcomes(session: ReplaySession) -> Outcomes:
     return session.slots.get(_OUTCOMES, lambda: Outcomes(session))
 
 
+_EARLIER: Slot[dict[int, StoredImages]] = Slot("images of earlier frames")
+
+
+@remote
+def bring_earlier(session: ReplaySession, job: Job, images: dict[int, StoredImages]) -> None:
+    """Take what images held so many frames ago, for edits that let them stay as they were then."""
+    known = session.slots.get(_EARLIER, dict)
+    for ago, stored in images.items():
+        known[ago] = known.get(ago, StoredImages()).joined(stored)
+
+
+def _earlier_batch(own: ReplaySession, session: ReplaySession, wanted: Mapping[Store, int]) -> CallBatch:
+    """Calls that put images of earlier frames in place, brought into one session and put into it or a longer one.
+    Raises TrialError.
+    """
+    known = own.slots.get(_EARLIER, dict)
+    batch = CallBatch(session.offers)
+    for ago in sorted(set(wanted.values())):
+        names = {(store.kind, store.name) for store, frames in wanted.items() if frames == ago}
+        stored = known.get(ago, StoredImages()).only(names)
+        if stored.names != names:
+            raise TrialError("no earlier frame is known whose result could stay: choose a later frame of a sequence")
+        batch.append(put_images(session, stored))
+    return batch
+
+
+def finished(session: ReplaySession, variation: Variation) -> Picture:
+    """The finished picture of an edited frame, run by itself."""
+    bring_in(session, variation.objects)
+    if variation.kept:
+        session.run(session.prepare())
+    earlier = _earlier_batch(session, session, variation.earlier) if variation.earlier else None
+    session.run(session.prepare(variation.edit), earlier)
+    return session.final_picture()
+
+
 def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
     """The edited frame of remedies, with what it consists of. Raises TrialError."""
     change = change_of(session.frame, remedies, painted=painted)
-    kept = frozenset(Store(kind, name) for kind, name in change.kept)
-    return Variation(change.edit(), change.new.objects, kept), change
+    kept = frozenset(Store(*image) for image in change.kept)
+    earlier = {Store(*image): frames for image, frames in change.earlier.items()}
+    return Variation(change.edit(), change.new.objects, kept, earlier), change
 
 
 def bring_in(session: ReplaySession, objects: Objects) -> None:

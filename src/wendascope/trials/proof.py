@@ -22,6 +22,7 @@ from wendascope.replay.client import Progress, Replay
 from wendascope.texts import plural
 from wendascope.trials.api_part import api_part
 from wendascope.trials.compare import Count
+from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.outcomes import differ
 from wendascope.trials.runs import TrialRun, try_remedies
 from wendascope.trials.verdicts import (
@@ -244,7 +245,11 @@ def prove(
         proof = Proof(identity, REFUSED, without.refused)
     else:
         remedies = [f.remedy for f in chosen if f.remedy]
-        proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
+        try:
+            bring_what_stays(path, frame, remedies, replay, progress, cancelled)
+            proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
+        except TrialError as error:
+            proof = Proof(identity, REFUSED, str(error))
     proof.together = [f.id for f in chosen] if name else []
     keep_proof(path, proof)
     return proof

@@ -28,7 +28,17 @@ from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
 from wendascope.replay.span_start import step_calls
 from wendascope.trials.compare import Count, counts
-from wendascope.trials.outcomes import Ground, Outcome, bring_in, edited, judge_remedies, outcomes, variations
+from wendascope.trials.outcomes import (
+    Ground,
+    Outcome,
+    Variation,
+    bring_in,
+    edited,
+    finished,
+    judge_remedies,
+    outcomes,
+    variations,
+)
 from wendascope.trials.remedies import FrameChange, may_change_picture
 from wendascope.trials.span_runs import SPANS, SpanPairs, SpanRuns, Spans, frame_scale
 from wendascope.trials.verdicts import small_ms
@@ -116,8 +126,8 @@ def _edit(session: ReplaySession, remedies: list[Remedy]) -> Edit:
 @remote
 def picture_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Beside:
     """Where the edited frame differs."""
-    edit = _edit(session, remedies)
-    return _beside(session, _finished(session, Edit()), _finished(session, edit))
+    variation, _ = edited(session, remedies)
+    return _beside(session, finished(session, Variation()), finished(session, variation))
 
 
 def _beside(session: ReplaySession, before: Picture, after: Picture) -> Beside:
@@ -131,20 +141,16 @@ def edited_picture(session: ReplaySession, job: Job, remedies: list[Remedy], pas
     """The same, with the time of both from the first to the last of some passes (none: the frame), run once each
     after the new shaders were compiled. For a first look; a proof measures.
     """
-    edit = _edit(session, remedies)
-    after = _finished(session, edit)  # its first run compiles
-    before = session.slots.get(_ORIGINAL, lambda: _finished(session, Edit()))
+    variation, _ = edited(session, remedies)
+    edit = variation.edit
+    after = finished(session, variation)  # its first run compiles
+    before = session.slots.get(_ORIGINAL, lambda: finished(session, Variation()))
     span = _span(session, passes)
     # what comes after the span is left out: somebody waits for this
     timers = [SpanTimer(session, [span], "drain", Edit(e.insertions, e.drop, span[1])) for e in (Edit(), edit)]
     ms, edited_ms = (float(timer.run()[0]) for timer in timers)
     shown = _beside(session, before, after)
     return Edited(shown.before, shown.after, shown.different, ms, edited_ms)
-
-
-def _finished(session: ReplaySession, edit: Edit) -> Picture:
-    session.run(session.prepare(edit))
-    return session.final_picture()
 
 
 @remote

@@ -13,7 +13,7 @@ import numpy as np
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.estimates import correction
-from wendascope.analysis.over_time import Unchanged
+from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
@@ -73,6 +73,8 @@ class Remedy(msgspec.Struct):
     """Line of a loop in the fragment shader -> the most rounds it may run."""
     textures: list[int] = []
     """Grey ones that become channels of one, where that is the remedy."""
+    frames_ago: int = 0
+    """How many frames before this one in its sequence a result is from, where that is the remedy."""
 
 
 class Finding(msgspec.Struct):
@@ -120,8 +122,8 @@ class Case:
     """Time of submitting the frame, without waiting for its work."""
     frame_ms: float | None = None
     """Time of the whole frame; its passes, each run by itself, take longer together where they overlap."""
-    unchanged: Unchanged | None = None
-    """Passes that come to the same in the other frames; None for a frame by itself."""
+    other_frames: OtherFrames | None = None
+    """What the rest of a sequence tells; None for a frame by itself."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:

@@ -8,6 +8,7 @@ import numpy as np
 
 from wendascope.errors import ReplayError
 from wendascope.opengl.formats import attachment_of, pixel_size
+from wendascope.opengl.objects import RenderbufferRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.rebuild._site import Site
@@ -61,19 +62,10 @@ def blit_sources(site: Site) -> dict[tuple[str, int], BlitSource]:
         return sources
     for r in site.frame.objects.renderbuffers:
         if r.contents:
-            source = _blit_source(
-                site, site.frame.blobs.get(r.contents), r.internal_format, r.format, r.type, r.width, r.height
-            )
-            source.attach_destination(site, site.names.get("renderbuffer", r.name), texture=False)
-            sources["renderbuffer", r.name] = source
+            sources["renderbuffer", r.name] = renderbuffer_source(site, r)
     for t in site.frame.objects.textures:
         if t.target == GL.TEXTURE_2D_MULTISAMPLE and t.images and t.images[0].contents:
-            i = t.images[0]
-            source = _blit_source(
-                site, site.frame.blobs.get(t.images[0].contents), i.internal_format, i.format, i.type, i.width, i.height
-            )
-            source.attach_destination(site, site.names.get("texture", t.name), texture=True)
-            sources["texture", t.name] = source
+            sources["texture", t.name] = multisample_source(site, t)
     window = site.frame.default_framebuffer
     size = (window.width, window.height)
     if window.color:
@@ -98,6 +90,27 @@ def blit_sources(site: Site) -> dict[tuple[str, int], BlitSource]:
         data = site.frame.blobs.get(window.depth_contents)
         sources[WINDOW_DEPTH] = _blit_source(site, data, depth_format, GL.DEPTH_COMPONENT, GL.UNSIGNED_INT, *size)
     return sources
+
+
+def renderbuffer_source(site: Site, record: RenderbufferRecord) -> BlitSource:
+    """What a renderbuffer with contents is filled from. Raises ReplayError."""
+    assert record.contents is not None
+    data = site.frame.blobs.get(record.contents)
+    size = record.width, record.height
+    source = _blit_source(site, data, record.internal_format, record.format, record.type, *size)
+    source.attach_destination(site, site.names.get("renderbuffer", record.name), texture=False)
+    return source
+
+
+def multisample_source(site: Site, record: TextureRecord) -> BlitSource:
+    """What a multisample texture with contents is filled from. Raises ReplayError."""
+    image = record.images[0]
+    assert image.contents is not None
+    data = site.frame.blobs.get(image.contents)
+    size = image.width, image.height
+    source = _blit_source(site, data, image.internal_format, image.format, image.type, *size)
+    source.attach_destination(site, site.names.get("texture", record.name), texture=True)
+    return source
 
 
 def _blit_source(

@@ -5,12 +5,21 @@ from __future__ import annotations
 import struct
 
 from wendascope.errors import ReplayError
+from wendascope.frame.blobs import BlobRef
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import Objects, RenderbufferRecord, TextureRecord
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch, Executor
 from wendascope.opengl.written import Written
-from wendascope.replay.rebuild._blits import WINDOW_COLOUR, WINDOW_DEPTH, BlitSource, blit_sources
+from wendascope.registry import GL
+from wendascope.replay.rebuild._blits import (
+    WINDOW_COLOUR,
+    WINDOW_DEPTH,
+    BlitSource,
+    blit_sources,
+    multisample_source,
+    renderbuffer_source,
+)
 from wendascope.replay.rebuild._containers import (
     define_buffer,
     define_feedback,
@@ -52,6 +61,8 @@ class Rebuilder:
     def __init__(self, frame: OpenGLFrame, executor: Executor) -> None:
         self.site = Site(frame, executor, Offers(frame.context))
         self._sources: dict[tuple[str, int], BlitSource] = {}
+        self._other_sources: dict[tuple[str, int, BlobRef | None], BlitSource] = {}
+        """Of contents other than the frame's own, which edits bring in."""
         self._added: list[dict[str, list[int]]] = []
         """Of each edit, class -> names here of what it brought in."""
 
@@ -206,6 +217,28 @@ class Rebuilder:
         for key in (*renderbuffers, WINDOW_COLOUR, WINDOW_DEPTH):
             if key in self._sources:
                 self._sources[key].blit(batch)
+
+    def images_batch(self, textures: list[TextureRecord], renderbuffers: list[RenderbufferRecord]) -> CallBatch:
+        """Calls that give images other contents, which the frame's blobs hold. They leave state behind. Raises
+        ReplayError.
+        """
+        site, batch = self.site, self.site.upload_batch()
+        for texture in textures:
+            if texture.target == GL.TEXTURE_2D_MULTISAMPLE:
+                self._other_source(("texture", texture.name, texture.images[0].contents), batch, texture)
+            else:
+                restore_texture(site, batch, texture, redefine=False)
+        for renderbuffer in renderbuffers:
+            self._other_source(("renderbuffer", renderbuffer.name, renderbuffer.contents), batch, renderbuffer)
+        return batch
+
+    def _other_source(
+        self, key: tuple[str, int, BlobRef | None], batch: CallBatch, record: TextureRecord | RenderbufferRecord
+    ) -> None:
+        if key not in self._other_sources:
+            make = multisample_source if isinstance(record, TextureRecord) else renderbuffer_source
+            self._other_sources[key] = make(self.site, record)  # type: ignore[arg-type]
+        self._other_sources[key].blit(batch)
 
     def _restore_framebuffers(self, batch: CallBatch, written: Written) -> None:
         for framebuffer in self.site.frame.objects.framebuffers:

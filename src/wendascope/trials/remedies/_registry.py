@@ -56,6 +56,8 @@ class FrameChange:
     """
     kept: set[tuple[str, int]] = field(default_factory=set)
     """(kind, name) of images that have to hold their result from the beginning: that of the frame before."""
+    earlier: dict[tuple[str, int], int] = field(default_factory=dict)
+    """The same of images that hold what they held so many frames before: (kind, name) -> how many."""
     space: int = 0
     """Changes whose objects are there at the same time have different numbers."""
     left_out: list[str] = field(default_factory=list)

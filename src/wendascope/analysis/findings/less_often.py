@@ -1,0 +1,57 @@
+"""Views that change from frame to frame, and that could be drawn in every second, third or fourth frame only."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.late_views import FAR
+from wendascope.texts import listed, plural
+
+_ORDINALS = {2: "second", 3: "third", 4: "fourth"}
+_LEAST_PART = 0.02
+"""Of the frame's time: a view that takes less is not worth an older picture."""
+
+
+@finding("update-less-often")
+def less_often(case: Case) -> Iterator[Finding]:
+    """Secondary views, reflections and shadows whose result of some frames ago hardly shows in any frame tried."""
+    known = case.other_frames
+    if known is None:
+        return
+    width, height = case.frame.size
+    for passes, view in known.late:
+        steps = sorted(s for index in passes for s in case.steps_of(index))
+        rate = view.rate_unseen(width * height)
+        worst = view.worst(rate) if rate > 1 else None
+        ms = case.time_of(steps)
+        if worst is None or (ms is not None and ms < _LEAST_PART * (case.frame_ms or 0.0)):
+            continue
+        names = listed(list(dict.fromkeys(case.names[index] for index in passes)))
+        evidence: dict[str, int | float | str] = {
+            "frames compared": known.frames,
+            "frames in which it changes": view.changes,
+            f"pixels that differ, every {_ORDINALS[rate]} frame": worst.pixels_different,
+            f"of them by more than {FAR} of 255": worst.pixels_far,
+            "largest difference of 255": worst.max_difference,
+            "the frame where it differs most": worst.frame,
+        }
+        if ms is not None:
+            evidence["saved on average over all frames, ms"] = round(ms * (rate - 1) / rate, 3)
+        yield Finding(
+            id=f"update-less-often-{passes[0]}",
+            rule="update-less-often",
+            page="Time",
+            title=f"{names}: every {_ORDINALS[rate]} frame is enough, the picture hardly differs",
+            why=(
+                f"Replayed with what it showed up to {plural(rate - 1, 'frame')} ago, the finished picture differs in"
+                f" {worst.pixels_different:,} pixels at most, {worst.pixels_far:,} of them visibly."
+            ),
+            steps=steps,
+            evidence=evidence,
+            estimate_ms=ms,
+            how="the time of the view, in the frames that leave it out",
+            price="the view lags behind: what moves fast in it moves in jumps",
+            conditions="faster motion than in these frames shows more of the lag; draw it at once after a cut",
+            remedy=Remedy("older-result", steps, frames_ago=rate - 1),
+        )

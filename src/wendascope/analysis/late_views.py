@@ -1,0 +1,108 @@
+"""Views that are drawn in every frame and might be drawn less often: which these are, and how the picture looks where
+one of them shows what it showed some frames ago.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.frame.frame import Frame
+from wendascope.frame.passes import Target
+from wendascope.frame.roles import Role
+
+PassKey = tuple[str, int]
+"""What a pass is called, and how many of that name come before it in its frame: the same in all frames."""
+RATES = (2, 3, 4)
+"""A view drawn in every second, third and fourth frame only."""
+FAR = 16
+"""Of 255: a difference beyond it can be seen."""
+_FEW_PIXELS = 0.001
+"""Of a picture: fewer than that are a detail."""
+
+
+class Late(msgspec.Struct):
+    """How one frame's picture differs where a view is from an earlier frame."""
+
+    frame: int
+    """Number in the sequence, from 1."""
+    frames_ago: int
+    pixels_different: int
+    pixels_far: int
+    """Of them those that differ by more than `FAR`."""
+    max_difference: int
+    """Of 255."""
+    where: tuple[int, int, int, int] | None = None
+    """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
+
+
+class LateView(msgspec.Struct):
+    """One view over the frames of a sequence."""
+
+    passes: list[PassKey]
+    """What draws it."""
+    late: list[Late] = []
+    refused: str = ""
+    """Why it could not be tried; empty where it was."""
+    changes: int = 0
+    """In how many frames it comes out otherwise than in the one before."""
+
+    @property
+    def name(self) -> str:
+        return self.passes[0][0] if len(self.passes) == 1 else f"{self.passes[0][0]} and {len(self.passes) - 1} more"
+
+    def worst(self, rate: int) -> Late | None:
+        """Where the picture differs most if the view is drawn in every `rate`-th frame; None where no frame tells."""
+        known = [late for late in self.late if late.frames_ago < rate]
+        if not any(late.frames_ago == rate - 1 for late in known):
+            return None
+        return max(known, key=lambda late: (late.pixels_far, late.pixels_different, late.max_difference))
+
+    def rate_unseen(self, pixels: int) -> int:
+        """The lowest of `RATES` that hardly shows in a picture of so many pixels, each after the ones before it; 1
+        where none does.
+        """
+        found = 1
+        for rate in RATES:
+            worst = self.worst(rate)
+            if worst is None or worst.pixels_far > _FEW_PIXELS * pixels:
+                break
+            found = rate
+        return found
+
+
+class LateViews(msgspec.Struct):
+    """The views of a sequence that were tried."""
+
+    views: list[LateView]
+
+
+def secondary_views(frame: Frame) -> list[list[int]]:
+    """Passes that draw something beside the main view, which it may then look at: secondary views, reflections and
+    shadows, those together that draw into common images. No passes whose image is the main view's as well.
+    """
+    roles = frame.pass_roles
+    wanted = {Role.SECONDARY, Role.REFLECTION, Role.SHADOW}
+    beside = {Role.SHADOW_COPY, Role.CLEAR, Role.COPY, Role.DOWN, Role.UP, Role.FILTER, Role.OVERLAY, Role.OTHER}
+    found = []
+    for passes in sharing_images(frame.passes.targets):
+        mine = {roles[index].role for index in passes}
+        if mine & wanted and mine <= wanted | beside:
+            found.append(passes)
+    return found
+
+
+def sharing_images(targets: list[Target]) -> list[list[int]]:
+    """Passes of textures and renderbuffers, those together that draw into a common colour; of depth where there is no
+    colour.
+    """
+    groups: list[tuple[set[tuple[str, int]], list[int]]] = []
+    for index, target in enumerate(targets):
+        colours = {(a.kind, a.name) for a in target.attachments if a.is_colour}
+        images = colours or {(a.kind, a.name) for a in target.attachments}
+        if not target.framebuffer or not images:
+            continue
+        shared = [group for group in groups if group[0] & images]
+        groups = [group for group in groups if not group[0] & images]
+        names = images.union(*(group[0] for group in shared))
+        groups.append((names, [*(i for group in shared for i in group[1]), index]))
+    return [passes for _, passes in groups]

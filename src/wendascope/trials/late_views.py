@@ -1,0 +1,192 @@
+"""Views that show what they showed some frames ago: tried on every frame of a sequence, and made ready for proofs."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from wendascope import records
+from wendascope.analysis.findings import Remedy
+from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, secondary_views
+from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
+from wendascope.errors import CancelledError, TrialError
+from wendascope.frame.file import frame_count, load
+from wendascope.frame.frame import Frame
+from wendascope.frame.places import frame_path, place_of
+from wendascope.measure.pictures import alpha_matters
+from wendascope.replay.client import Progress, Replay
+from wendascope.replay.edit import Edit
+from wendascope.replay.images import StoredImages, images_now, put_images
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.outcomes import bring_earlier
+from wendascope.trials.over_frames import sequence_results
+from wendascope.trials.remedies import change_of
+
+_MOST_AGO = max(RATES) - 1
+
+
+class _Tried(msgspec.Struct):
+    """One view of one frame."""
+
+    own: StoredImages | None
+    """What it comes to here; None where that cannot be read."""
+    late: list[Late]
+    refused: str
+
+
+@remote
+def images_after(session: ReplaySession, job: Job, passes: list[int]) -> StoredImages:
+    """What the images of some passes hold after the last of them. Raises TrialError."""
+    job.progress("replaying an earlier frame", 0.2)
+    frame = session.frame
+    last = max(int(frame.passes.end[index]) for index in passes) - 1
+    session.run(session.prepare(Edit(keep_until=int(frame.steps.call[last]) + 1)))
+    return images_now(session, [frame.passes.targets[index] for index in passes])
+
+
+@remote
+def try_late(
+    session: ReplaySession, job: Job, frame_number: int, passes: list[int], earlier: list[StoredImages]
+) -> _Tried:
+    """The pictures of a frame without some passes, whose images hold what they held 1, 2, ... frames ago. The frame
+    without them and with its own result has to be the frame itself, else nothing can be told.
+    """
+    frame = session.frame
+    steps = [s for index in passes for s in range(int(frame.passes.first[index]), int(frame.passes.end[index]))]
+    try:
+        edit = change_of(frame, [Remedy("keep-result", steps)]).edit()
+        own = images_after(session, job, passes)
+    except TrialError as error:
+        return _Tried(None, [], str(error))
+    session.run(session.prepare())
+    before = session.final_picture().pixels
+    prepared = session.prepare(edit)
+    channels = 4 if alpha_matters(session) else 3
+    found: list[Late] = []
+    for ago, images in enumerate([own, *earlier]):
+        job.progress("views of earlier frames", (ago + 1) / (len(earlier) + 2))
+        try:
+            session.run(prepared, put_images(session, images))
+        except TrialError as error:
+            return _Tried(own, found, str(error))
+        late = _compared(before, session.final_picture().pixels, channels, frame_number, ago)
+        if ago:
+            found.append(late)
+        elif late.pixels_different:
+            return _Tried(None, [], "what it draws into is used for something else in the same frame")
+    return _Tried(own, found, "")
+
+
+def _compared(before: np.ndarray, after: np.ndarray, channels: int, frame_number: int, ago: int) -> Late:
+    unlike = np.abs(before[..., :channels].astype(np.int16) - after[..., :channels]).max(axis=2)
+    rows, columns = np.nonzero(unlike)
+    where = None
+    if len(rows):
+        where = int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
+    return Late(frame_number, ago, len(rows), int((unlike > FAR).sum()), int(unlike.max(initial=0)), where)
+
+
+def late_views(
+    path: Path,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> LateViews:
+    """What is kept of it in the file that a path names, else all frames are replayed with every secondary view as it
+    was one, two and three frames ago, which is kept then. Views that come out the same in all frames are left out.
+    Raises FileError, ReplayError, CancelledError.
+    """
+    first = frame_path(path, 1)
+    known = records.LATE_VIEWS.newest(first)
+    if known is not None:
+        return known
+    count = frame_count(first)
+    results = sequence_results(first, progress, cancelled)
+    digests = [dict(zip(pass_keys(n), d, strict=True)) for n, d in zip(results.names, results.digests, strict=True)]
+    views: dict[tuple[PassKey, ...], LateView] = {}
+    images: dict[tuple[PassKey, ...], list[StoredImages]] = {}
+    for number in range(1, count + 1):
+        frame = load(frame_path(first, number))
+        chosen = {keys: passes for keys, passes in _views(frame).items() if _changes(keys, digests)}
+        if not chosen:
+            continue
+        with Replay(frame_path(first, number)) as replay:
+            for keys, passes in chosen.items():
+                if cancelled():
+                    raise CancelledError
+                view = views.setdefault(keys, LateView(list(keys), changes=_changes(keys, digests)))
+
+                def told(what: str, part: float, number: int = number) -> None:
+                    progress(f"{what}, frame {number} of {count}", (number - 1 + part) / count)
+
+                earlier = images.setdefault(keys, [])
+                found = replay.run(try_late.asked(number, passes, earlier[::-1]), told, cancelled)
+                view.late += found.late
+                view.refused = view.refused or found.refused
+                images[keys] = [*earlier, found.own][-_MOST_AGO:] if found.own is not None else []
+    kept = LateViews(list(views.values()))
+    records.LATE_VIEWS.keep(first, kept)
+    return kept
+
+
+def _views(frame: Frame) -> dict[tuple[PassKey, ...], list[int]]:
+    keys = pass_keys(frame.passes.short_names)
+    return {tuple(keys[index] for index in passes): passes for passes in secondary_views(frame)}
+
+
+def _changes(keys: Iterable[PassKey], digests: Sequence[dict[PassKey, str]]) -> int:
+    """In how many frames any of some passes comes out otherwise than in the frame before."""
+    rows = [[row.get(key, "") for key in keys] for row in digests]
+    return sum(a != b or "" in b for a, b in itertools.pairwise(rows))
+
+
+def views_here(frame: Frame, known: LateViews) -> list[tuple[list[int], LateView]]:
+    """Those of the views that a frame has, each with its passes there."""
+    here = _views(frame)
+    return [(here[tuple(view.passes)], view) for view in known.views if tuple(view.passes) in here]
+
+
+def bring_what_stays(
+    path: Path,
+    frame: Frame,
+    remedies: Iterable[Remedy],
+    replay: Replay,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> None:
+    """Give a replay what remedies let stay from earlier frames: those are replayed for it. Raises TrialError,
+    FileError, ReplayError, CancelledError.
+    """
+    keys = pass_keys(frame.passes.short_names)
+    for item in remedies:
+        if item.kind != "older-result":
+            continue
+        number = place_of(path)[1] - item.frames_ago
+        if number < 1:
+            raise TrialError("no earlier frame is known whose result could stay: choose a later frame of the sequence")
+        wanted = {keys[index] for index in sorted({int(frame.passes.of_step[step]) for step in item.steps})}
+        place = frame_path(path, number)
+        there = {key: index for index, key in enumerate(pass_keys(load(place).passes.short_names))}
+        if not wanted <= there.keys():
+            raise TrialError("the earlier frame has other passes")
+        with Replay(place) as other:
+            images = other.run(images_after.asked(sorted(there[key] for key in wanted)), progress, cancelled)
+        replay.run(bring_earlier.asked({item.frames_ago: images}), progress, cancelled)
+
+
+def other_frames(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> OtherFrames | None:
+    """What the rest of its sequence tells of a frame; None where there is only one. All frames are replayed when it is
+    first asked for. Raises FileError, ReplayError, CancelledError.
+    """
+    if frame_count(path) < 2:
+        return None
+    results = sequence_results(path, progress, cancelled)
+    late = views_here(load(path), late_views(path, progress, cancelled))
+    return OtherFrames(
+        len(results.names), unchanged_passes(results.digests, results.names, place_of(path)[1] - 1), late
+    )
