@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.replaying import DEMO, Row
-from wendascope.analysis.findings import EditedSource, Remedy
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.frame.file import load
 from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL

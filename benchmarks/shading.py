@@ -15,7 +15,7 @@ import msgspec
 import numpy as np
 
 from benchmarks.replaying import DEMO, Row
-from wendascope.analysis.findings import EditedSource, Remedy
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shaders import study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.file import save

@@ -12,7 +12,8 @@ import numpy as np
 import pytest
 
 from wendascope import discovery
-from wendascope.analysis.findings import Case, Remedy, find
+from wendascope.analysis.findings import Case, find
+from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.pages import _registry as page_registry
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load

@@ -15,9 +15,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope.analysis.batches import find_batches
-from wendascope.analysis.findings import Case, Finding, Part, Remedy, find
+from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.findings.batching import parts_of
 from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.sharing import Sharing
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore

@@ -12,7 +12,8 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 
 from wendascope import records
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.mesh_view import MeshPanel
 from wendascope.desktop.pages.findings import FindingsPage
 from wendascope.desktop.pages.geometry import GeometryPage

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.synthetic import draw, frame_of, objects
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.frame.blobs import BlobStore
 from wendascope.opengl.packed import CallBatch, CallStream, stream_of
 from wendascope.registry import GL

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import InternalError, ReplayError
 from wendascope.logs import start_logging
 from wendascope.replay import wire

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, EditedSource, Finding, Remedy, find
+from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.findings.shaders import unused_outputs
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.limits import (
@@ -23,6 +23,7 @@ from wendascope.analysis.limits import (
     limit_answer,
     limit_of,
 )
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shader_cost import shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.shaders import ProgramStudy, study_shaders

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import pytest
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.replay.session import ReplaySession
 from wendascope.tap.channel import FrameEnd

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from tests.test_liveness import FLAT, SHOW, _draw, _frame
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Remedy
+from wendascope.analysis.findings import Case
 from wendascope.analysis.findings.unchanged import unchanged
 from wendascope.analysis.over_time import (
     FrameInTime,
@@ -23,6 +23,7 @@ from wendascope.analysis.over_time import (
     same_results,
     unchanged_passes,
 )
+from wendascope.analysis.remedy import Remedy
 from wendascope.demo.data import demo_files
 from wendascope.frame.file import load, save, save_sequence
 from wendascope.frame.places import frame_path
@@ -159,7 +160,7 @@ def _case(unchanged_now: list[int], *rows: tuple[int, ...]) -> Case:
     batch = CallBatch()
     for row in rows:
         _draw(batch, *row)
-    return Case(_frame(batch), Drawn([], [], []), None, other_frames=OtherFrames(5, unchanged_now))
+    return Case(_frame(batch), Drawn([], [], []), None, other_frames=OtherFrames(5, 2, unchanged_now))
 
 
 def test_unchanged_passes_are_found_where_keeping_them_is_possible() -> None:

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.estimates import Correction, agrees, correction, correction_of, within_two
-from wendascope.analysis.findings import Case, Finding, Remedy
+from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, recommend
+from wendascope.analysis.remedy import Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif, plan_text
 from wendascope.trials.plan import _never_less, make_plan, plan_name, recommendations_of

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.raster import RasterFrame, quad
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked
 from wendascope.trials.outcomes import Outcome

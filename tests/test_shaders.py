@@ -11,8 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope import records
-from wendascope.analysis.findings import Case, EditedSource, Finding, Remedy, find
+from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shader_cost import ShaderCost, shader_cost
 from wendascope.analysis.shaders import shaders_answer, study_shaders
 from wendascope.analysis.sharing import Sharing

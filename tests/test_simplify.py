@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.file import load
 from wendascope.replay.client import Replay

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.demo.data import demo_files
 from wendascope.errors import TrialError
 from wendascope.frame.file import load

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
 from wendascope.opengl.codec import load_opengl

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.batches import find_batches
-from wendascope.analysis.findings import Part
 from wendascope.analysis.groups import MERGE
+from wendascope.analysis.remedy import Part
 from wendascope.analysis.sharing import Sharing
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore

@@ -14,7 +14,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
-from wendascope.analysis.findings import EditedSource, Remedy
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow

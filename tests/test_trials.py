@@ -14,7 +14,8 @@ import pytest
 from wendascope import records
 from wendascope.analysis.answers import geometry_answer, overdraw_answer
 from wendascope.analysis.drawn import repeated_triangles, transformed_vertices
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import CancelledError, TrialError
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
 from wendascope.opengl.codec import load_opengl

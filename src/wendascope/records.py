@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.breaks import Accepted
     from wendascope.analysis.drawn import Drawn
     from wendascope.analysis.late_views import LateViews
+    from wendascope.analysis.left_out import LeftOuts
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
@@ -118,6 +119,8 @@ SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "
 """Of all frames, kept with the first; the newest counts."""
 LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.late_views:LateViews")
 """Of all frames, kept with the first; the newest counts."""
+LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "analysis.left_out:LeftOuts")
+"""Lights and parts of views; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""
 FINDINGS: RecordKind[StoredFindings] = RecordKind("findings", "trials.examine:StoredFindings", 2, {1: _rename_findings})

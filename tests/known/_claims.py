@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Part, Remedy, find
+from wendascope.analysis.findings import Case, find
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.measure.drawn import measure_drawn

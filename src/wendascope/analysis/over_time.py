@@ -176,6 +176,8 @@ class OtherFrames(msgspec.Struct):
 
     frames: int
     """How many frames were compared, this one with them."""
+    number: int
+    """Which of them this one is, from 1."""
     unchanged: list[int]
     """Passes that come to the same in all of them."""
     late: list[tuple[list[int], LateView]] = []

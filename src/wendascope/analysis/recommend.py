@@ -48,6 +48,16 @@ _RISK = {
     "too-fine": "shapes change a little: look at it",
     "medium-precision": "precision: look at it on the devices",
 }
+_LEAVING_OUT = {
+    "unread-pass",
+    "unchanged-pass",
+    "update-less-often",
+    "view-part-without-effect",
+    "not-visible",
+    "outside-view",
+    "facing-away",
+}
+"""Rules whose remedies leave all their steps out."""
 _MOSTLY = 0.8
 """Of its steps: what a larger recommendation leaves out needs no change of its own."""
 
@@ -364,8 +374,7 @@ class _Recommending:
 
 def leaves_out(item: Recommendation) -> bool:
     """Whether it leaves its steps out."""
-    gone = {"unread-pass", "unchanged-pass", "update-less-often", "not-visible", "outside-view", "facing-away"}
-    return bool(gone & set(item.rules))
+    return bool(_LEAVING_OUT & set(item.rules))
 
 
 def _risk_of(state: str) -> str:

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
 
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.structure import study
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import Failed, JobName, T, Work

@@ -9,7 +9,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider, QSplitter, QWidget
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shader_cost import Loop
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.answer import lay_out

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QComboBox, QInputDialog, QLabel, QPushButton, QWidget
 
-from wendascope.analysis.findings import EditedSource, Remedy
+from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.commands import JobName

@@ -11,7 +11,7 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import CancelledError, WendascopeError
 from wendascope.measure.clocks import THREAD
 from wendascope.measure.deciding import Decision, Measure, differences_of, in_turns

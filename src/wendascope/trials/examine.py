@@ -10,8 +10,10 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding, Remedy, find
+from wendascope.analysis.findings import Case, Finding, find
+from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.over_time import OtherFrames
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
@@ -21,6 +23,7 @@ from wendascope.measure.statistics import median_interval
 from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.late_views import other_frames
+from wendascope.trials.left_out import find_left_out, try_without
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.refuting import (
     BATCHES,
@@ -38,6 +41,8 @@ from wendascope.trials.verdicts import small_ms
 _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
 """What a survey spends on finding out which remedies cannot be made, and which claims do not hold."""
 
+_LEFT_OUT_SECONDS = 6.0
+"""What is spent on trying without single lights and parts of views; the rest is tried when somebody asks for it."""
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
 """What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""
 
@@ -66,6 +71,8 @@ class Examined:
     """None where only times were measured."""
     findings: list[Finding]
     refuted: list[Refuted] = field(default_factory=list)
+    left_out: list[LeftOut] = field(default_factory=list)
+    """Lights and parts of views, as far as there was time to try without them."""
 
 
 def examine_file(
@@ -110,7 +117,9 @@ def examine(
     """The same for an open frame, without keeping it. `others` is what the rest of its sequence tells."""
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
-    findings = find(case_of(frame, drawn, survey, others))
+    case = case_of(frame, drawn, survey, others)
+    case.left_out = try_without(find_left_out(case), used, _LEFT_OUT_SECONDS, progress, cancelled)
+    findings = find(case)
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]
@@ -119,7 +128,7 @@ def examine(
     findings, late = _measure_late_tests(frame, survey, findings, used, progress, cancelled)
     refuted += late
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
-    return Examined(frame, survey, drawn, findings, refuted)
+    return Examined(frame, survey, drawn, findings, refuted, case.left_out)
 
 
 def _measure_late_tests(
@@ -245,6 +254,7 @@ def keep(path: Path, found: Examined) -> None:
         return
     records.DRAWN.keep(path, found.drawn)
     records.FINDINGS.keep(path, StoredFindings(found.findings, found.refuted))
+    records.LEFT_OUT.keep(path, LeftOuts(found.left_out))
 
 
 def _measure_orders(

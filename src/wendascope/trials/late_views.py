@@ -10,9 +10,9 @@ import msgspec
 import numpy as np
 
 from wendascope import records
-from wendascope.analysis.findings import Remedy
 from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, secondary_views
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
@@ -187,6 +187,6 @@ def other_frames(path: Path, progress: Progress, cancelled: Callable[[], bool]) 
         return None
     results = sequence_results(path, progress, cancelled)
     late = views_here(load(path), late_views(path, progress, cancelled))
-    return OtherFrames(
-        len(results.names), unchanged_passes(results.digests, results.names, place_of(path)[1] - 1), late
-    )
+    number = place_of(path)[1]
+    unchanged = unchanged_passes(results.digests, results.names, number - 1)
+    return OtherFrames(len(results.names), number, unchanged, late)

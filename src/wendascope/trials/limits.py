@@ -9,7 +9,7 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis import limits as names
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.registry import GL

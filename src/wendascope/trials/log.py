@@ -11,7 +11,8 @@ from pathlib import Path
 import msgspec
 
 from wendascope import records
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import UsageError
 from wendascope.frame.frame import Frame
 from wendascope.measure.statistics import Interval

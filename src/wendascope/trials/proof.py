@@ -10,9 +10,10 @@ from typing import Any
 import msgspec
 
 from wendascope import records
-from wendascope.analysis.findings import Finding, Part, Remedy
+from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.clocks import Clock

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from wendascope import records
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey

@@ -9,7 +9,8 @@ from collections.abc import Sequence
 
 import msgspec
 
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.replay.jobs import remote
@@ -19,7 +20,15 @@ from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
 from wendascope.trials.remedies import change_of
 
-SAME_PICTURE = {"drop-steps", "drop-colour-clear", "drop-repeats", "drop-needless", "clean-mesh"}
+SAME_PICTURE = {
+    "drop-steps",
+    "drop-colour-clear",
+    "drop-repeats",
+    "drop-needless",
+    "clean-mesh",
+    "without-element",
+    "light-off",
+}
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""

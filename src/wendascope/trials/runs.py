@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.clocks import THREAD

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy
+from wendascope.analysis.findings._registry import Case, Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
 from wendascope.glsl.stages import Stage
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import msgspec
@@ -13,7 +13,9 @@ import numpy as np
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.estimates import correction
+from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.over_time import OtherFrames
+from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.discovery import import_all
@@ -24,57 +26,6 @@ CALLS_GONE = "CPU time of the calls that go, ms"
 """Evidence of batches: what submission is expected to save, as far as it is not corrected."""
 _FEW_MS = 10
 """Percentile of the steps' times that is taken for the price of a step as such."""
-
-
-class Part(msgspec.Struct):
-    """Steps that one draw takes the place of, and how, as `analysis.batches` names it."""
-
-    how: str
-    steps: list[int]
-    textures: str = ""
-    """How textures that differ come together: `array`, `atlas` or `units`; empty where none do."""
-
-
-class EditedSource(msgspec.Struct):
-    """A shader of a program as somebody wrote it anew."""
-
-    stage: int
-    text: str
-
-
-class Remedy(msgspec.Struct):
-    """A change of the frame that can be tried in the replay. `kind` names how; the rest is what it is done to."""
-
-    kind: str
-    steps: list[int]
-    order: list[int] = []
-    """The steps in a better order, where that is the remedy."""
-    orders: list[list[int]] = []
-    """Runs of steps in the orders in which they are to come, where draws of several steps need others to move."""
-    parts: list[Part] = []
-    """What each draw holds, where steps are drawn together."""
-    program: int = 0
-    """The program that is changed, where that is the remedy."""
-    sources: list[EditedSource] = []
-    """Its sources as they are to be."""
-    values: dict[str, float] = {}
-    """Uniforms that get other values than they have in the frame; `depth` (0 to 1) of what is drawn small; `triangles`
-    and `error` of a simpler mesh.
-    """
-    names: list[str] = []
-    """Outputs of a shader that are left out."""
-    boxes: list[tuple[int, int, int, int]] = []
-    """Where each step is drawn, in pixels of its target: (x0, y0, x1, y1), y from the bottom; empty for nowhere."""
-    divide: int = 1
-    """By what width and height of the target are divided, where that is the remedy."""
-    lines: list[int] = []
-    """Of the fragment shader, that are changed."""
-    loops: dict[int, int] = {}
-    """Line of a loop in the fragment shader -> the most rounds it may run."""
-    textures: list[int] = []
-    """Grey ones that become channels of one, where that is the remedy."""
-    frames_ago: int = 0
-    """How many frames before this one in its sequence a result is from, where that is the remedy."""
 
 
 class Finding(msgspec.Struct):
@@ -124,6 +75,8 @@ class Case:
     """Time of the whole frame; its passes, each run by itself, take longer together where they overlap."""
     other_frames: OtherFrames | None = None
     """What the rest of a sequence tells; None for a frame by itself."""
+    left_out: list[LeftOut] = field(default_factory=list)
+    """Lights, and parts of views, that were tried without."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:

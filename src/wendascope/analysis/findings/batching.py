@@ -8,9 +8,10 @@ import numpy as np
 
 from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, Batches
-from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, Part, Remedy, finding
+from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, finding
 from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.frame.cpu import Floats
 from wendascope.frame.numbers import Ints
 from wendascope.texts import plural

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.drawn import StepDrawn
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.texts import plural, share, verb
 
 _LEAST_AREA = 0.1

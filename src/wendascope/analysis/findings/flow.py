@@ -11,7 +11,8 @@ from wendascope.analysis.findings._of_shaders import (
     lines_that,
     shader_finding,
 )
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.glsl.words import words_of
 
 _PRECISION_SHARE = 0.2

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import Remedy
 from wendascope.glsl.stages import Stage
 
 _COVERS = 0.95

@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import Remedy
 from wendascope.texts import share as per_cent
 
 _LEAST_TRIANGLES = 200

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.drawn import StepDrawn
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 
 
 @finding("not-visible")

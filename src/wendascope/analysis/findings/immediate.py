@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.findings._registry import Case, Finding, Part, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.texts import plural
 
 JOIN = "join"

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import FAR
+from wendascope.analysis.remedy import Remedy
 from wendascope.texts import listed, plural
 
 _ORDINALS = {2: "second", 3: "third", 4: "fourth"}
@@ -27,6 +28,7 @@ def less_often(case: Case) -> Iterator[Finding]:
         ms = case.time_of(steps)
         if worst is None or (ms is not None and ms < _LEAST_PART * (case.frame_ms or 0.0)):
             continue
+        ago = min(rate - 1, known.number - 1)
         names = listed(list(dict.fromkeys(case.names[index] for index in passes)))
         evidence: dict[str, int | float | str] = {
             "frames compared": known.frames,
@@ -53,5 +55,6 @@ def less_often(case: Case) -> Iterator[Finding]:
             how="the time of the view, in the frames that leave it out",
             price="the view lags behind: what moves fast in it moves in jumps",
             conditions="faster motion than in these frames shows more of the lag; draw it at once after a cut",
-            remedy=Remedy("older-result", steps, frames_ago=rate - 1),
+            remedy=Remedy("older-result", steps, frames_ago=ago) if ago else None,
+            refused="" if ago else "the first frame of the sequence has none before it: choose a later one",
         )

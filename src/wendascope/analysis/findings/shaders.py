@@ -15,7 +15,8 @@ from wendascope.analysis.findings._of_shaders import (
     lines_that,
     shader_finding,
 )
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.frame.resources import Program
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.stages import Stage

@@ -6,7 +6,8 @@ from collections.abc import Hashable, Iterator
 
 import numpy as np
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 
 _LEAST_BYTES = 4096
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import sharing_images
 from wendascope.analysis.liveness import without_effect
+from wendascope.analysis.remedy import Remedy
 from wendascope.texts import listed, plural, verb
 
 

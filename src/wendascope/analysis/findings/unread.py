@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, Remedy, finding
+from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.liveness import without_effect
+from wendascope.analysis.remedy import Remedy
 from wendascope.frame.frame import Frame
 from wendascope.frame.roles import SCENE
 from wendascope.texts import listed, plural

@@ -7,7 +7,8 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Protocol, TypeVar
 
-from wendascope.analysis.findings import Finding, Remedy
+from wendascope.analysis.findings import Finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.runs import Beside
 

@@ -4,7 +4,7 @@ one array.
 All of it is worked out from the captured frame alone; the replay only makes the new objects and runs the new calls.
 """
 
-from wendascope.analysis.findings import Part
+from wendascope.analysis.remedy import Part
 from wendascope.frame.frame import Frame
 from wendascope.trials.batching.merging import drawn_indices, vertex_values
 from wendascope.trials.batching.new_objects import NewObjects

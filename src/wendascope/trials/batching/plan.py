@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
-from wendascope.analysis.findings import Part
 from wendascope.analysis.groups import ATLAS, INSTANCE, MULTI_DRAW, UNITS
+from wendascope.analysis.remedy import Part
 from wendascope.analysis.spirv import BadModuleError, read_module
 from wendascope.errors import MachineError, TrialError
 from wendascope.frame.uses import UnknownContentsError

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Part, Remedy
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.discovery import import_all
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse

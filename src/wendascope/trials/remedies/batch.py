@@ -4,7 +4,7 @@ that an order gives them.
 
 from __future__ import annotations
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 

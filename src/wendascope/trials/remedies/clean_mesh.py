@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.glsl.words import words_of
 from wendascope.opengl.vertex_inputs import vertex_inputs

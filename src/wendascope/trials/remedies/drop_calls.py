@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.trials.remedies._registry import FrameChange, remedy
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch

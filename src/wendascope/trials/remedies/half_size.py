@@ -6,7 +6,7 @@ import struct
 
 import msgspec
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.glsl.words import replace_words, tokens
 from wendascope.opengl.compiled import compiled_program

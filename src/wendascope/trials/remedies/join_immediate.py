@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.immediate import LISTS, joinable_runs

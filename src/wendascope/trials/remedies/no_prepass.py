@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.formats import named_format, pixel_size
 from wendascope.opengl.frame import OpenGLFrame

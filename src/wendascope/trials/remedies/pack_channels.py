@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.frame import OpenGLFrame

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 
 import msgspec
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.glsl.stages import STAGE_NAMES
 from wendascope.registry import GL

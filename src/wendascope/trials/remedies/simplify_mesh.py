@@ -6,7 +6,7 @@ import meshoptimizer
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.resources import holding_positions
 from wendascope.opengl.packed import CallBatch

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.uses import Primitive
 from wendascope.glsl.words import words_of

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from wendascope.analysis.findings import Remedy
+from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL

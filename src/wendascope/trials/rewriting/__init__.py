@@ -1,5 +1,5 @@
 """Shader sources rewritten for trials: flat colours, constants in place of texture samples, fewer rounds, expressions
-moved to the vertices, grey textures as channels, lower precision.
+moved to the vertices, one element of an array passed over, grey textures as channels, lower precision.
 
 Pure functions from source to source; line numbers stay what they are. All raise TrialError, saying what stands in
 the way.
@@ -7,6 +7,7 @@ the way.
 
 from wendascope.trials.rewriting.channels import as_channels
 from wendascope.trials.rewriting.early import early_tests
+from wendascope.trials.rewriting.elements import visited_arrays, without_element
 from wendascope.trials.rewriting.flat import flat_colour
 from wendascope.trials.rewriting.iterations import fewer_iterations
 from wendascope.trials.rewriting.moving import moved_to_vertices
@@ -23,6 +24,8 @@ __all__ = [
     "medium_precision",
     "moved_to_vertices",
     "simple_powers",
+    "visited_arrays",
+    "without_element",
     "without_outputs",
     "without_samples",
 ]

@@ -55,7 +55,7 @@ def _loops(source: str, code: list[Token]) -> list[_Loop]:
         close = closing(code, at + 1)
         if close + 1 == len(code) or (token.text == "while" and code[close + 1].text == ";"):
             continue  # the end of do ... while
-        last = _statement_end(code, close + 1)
+        last = statement_end(code, close + 1)
         end = code[last].at + 1
         condition = (code[at + 1].at + 1, code[close].at)
         if token.text == "for":
@@ -76,7 +76,7 @@ def _semicolons(code: list[Token], first: int, end: int) -> list[int]:
     return found
 
 
-def _statement_end(code: list[Token], at: int) -> int:
+def statement_end(code: list[Token], at: int) -> int:
     """Index of the last token of the statement that begins at an index. Raises TrialError."""
     if at >= len(code):
         raise TrialError("the shader ends within a loop")
@@ -86,12 +86,12 @@ def _statement_end(code: list[Token], at: int) -> int:
         case "for" | "while" | "switch" | "if":
             if at + 1 < len(code) and code[at + 1].text != "(":
                 raise TrialError("the shader has a statement that is not understood")
-            last = _statement_end(code, closing(code, at + 1) + 1)
+            last = statement_end(code, closing(code, at + 1) + 1)
             if code[at].text == "if" and last + 1 < len(code) and code[last + 1].text == "else":
-                return _statement_end(code, last + 2)
+                return statement_end(code, last + 2)
             return last
         case "do":
-            return _statement_end(code, _statement_end(code, at + 1) + 1)
+            return statement_end(code, statement_end(code, at + 1) + 1)
     depth = 0
     for k in range(at, len(code)):
         depth += (code[k].text in "([{") - (code[k].text in ")]}")

@@ -1,0 +1,77 @@
+"""Lights and parts of views: what each costs, and what becomes of the finished picture without it."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+import msgspec
+
+from wendascope.analysis.late_views import FAR
+from wendascope.analysis.remedy import Remedy
+from wendascope.texts import share
+
+
+class Kind(Enum):
+    """What was left out. The values are what it is called."""
+
+    SHADOW = "shadow"
+    LIGHT_DRAW = "light drawn by itself"
+    ELEMENT = "light of the shaders"
+    FIXED = "light of the fixed functions"
+    PART = "part of a view"
+
+
+_LEAST_SHOWN = 0.001
+LIGHTS = (Kind.SHADOW, Kind.LIGHT_DRAW, Kind.ELEMENT, Kind.FIXED)
+
+
+class LeftOut(msgspec.Struct):
+    """One thing that a frame was replayed without."""
+
+    kind: Kind
+    name: str
+    steps: list[int]
+    """What draws it, or draws with it."""
+    remedy: Remedy
+    """What leaves it out."""
+    ms: float | None = None
+    """What it takes, from the times of its steps or, of a light in shaders, from their modelled cost; None where
+    neither is known.
+    """
+    tried: bool = False
+    pixels: int = 0
+    """Of the finished picture that come out otherwise without it."""
+    pixels_far: int = 0
+    """Of them those that differ by more than `FAR`."""
+    max_difference: int = 0
+    """Of 255."""
+    where: tuple[int, int, int, int] | None = None
+    """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
+    refused: str = ""
+    """Why it could not be tried."""
+    view: str = ""
+    """Of a part: what the view is called."""
+
+    @property
+    def needless(self) -> bool:
+        """Whether nothing of the picture needs it."""
+        return self.tried and not self.pixels and not self.refused
+
+    def effect(self, whole: int) -> str:
+        """What it does to a picture of so many pixels, in words."""
+        if self.refused:
+            return f"cannot be tried: {self.refused}"
+        if not self.tried:
+            return "not tried yet"
+        if not self.pixels:
+            return "none: no pixel differs without it"
+        part = self.pixels / max(whole, 1)
+        percent = share(part, 1) if part >= _LEAST_SHOWN else f"less than {share(_LEAST_SHOWN, 1)}"
+        text = f"{self.pixels:,} pixels, {percent}, by up to {self.max_difference} of 255"
+        return text if self.pixels_far else f"{text}: hardly visible, none by more than {FAR}"
+
+
+class LeftOuts(msgspec.Struct):
+    """All of a frame, as a file keeps them."""
+
+    items: list[LeftOut]

@@ -1,0 +1,195 @@
+"""Lights and parts of views found in a frame, and the frame replayed without each."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+
+from wendascope.analysis.findings import Case
+from wendascope.analysis.late_views import FAR, secondary_views
+from wendascope.analysis.left_out import Kind, LeftOut
+from wendascope.analysis.remedy import Remedy
+from wendascope.errors import TrialError
+from wendascope.frame.roles import Role
+from wendascope.glsl.stages import Stage
+from wendascope.measure.pictures import alpha_matters
+from wendascope.opengl.compiled import compiled_program
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.registry import GL
+from wendascope.replay.client import Progress, Replay
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.lowering import opengl
+from wendascope.trials.outcomes import Variation, edited, finished
+from wendascope.trials.rewriting import visited_arrays
+
+_LIGHT_WORDS = re.compile(r"light|lamp|lantern|spot|omni|sun(?![a-z])|illum", re.IGNORECASE)
+"""In what names of arrays have that hold lights."""
+_MOST_ELEMENTS = 16
+"""Of an array that are tried, where nothing says how many there are."""
+_LEAST_PART = 0.01
+"""Of the frame's time: parts of views that take less are not tried."""
+_FIXED_LIGHTS = 8
+
+
+def find_left_out(case: Case) -> list[LeftOut]:
+    """Everything worth trying without: lights first, then parts of views, those that take most first."""
+    frame = opengl(case.frame)
+    lights = [
+        *_shadows(frame, case),
+        *_light_draws(frame, case),
+        *_elements(frame, case),
+        *_fixed_lights(frame, case),
+    ]
+    parts = sorted(_parts(frame, case), key=lambda item: -(item.ms or 0.0))
+    least = _LEAST_PART * (case.frame_ms or 0.0)
+    return [*lights, *(part for part in parts if part.ms is None or part.ms >= least)]
+
+
+def _shadows(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Shadow maps without anything in them."""
+    for passes in secondary_views(frame):
+        if all(frame.pass_roles[index].role != Role.SHADOW for index in passes):
+            continue
+        steps = [s for index in passes for s in case.steps_of(index)]
+        draws = [s for s in steps if frame.steps.kind_name(s) == "draw"]
+        if draws:
+            names = list(dict.fromkeys(case.names[index] for index in passes))
+            name = names[0] if len(names) == 1 else f"{names[0]} to {names[-1]}"
+            yield LeftOut(Kind.SHADOW, name, draws, Remedy("drop-steps", draws), case.time_of(draws))
+
+
+def _light_draws(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Draws that add light to what images drawn before hold: of deferred shading."""
+    flow, of_step = frame.resource_flow, frame.passes.of_step
+    drawn: dict[int, int] = {}
+    reads: dict[int, set[int]] = {}
+    for step, resource in zip(*map(np.ndarray.tolist, map(np.asarray, flow.writes)), strict=True):
+        drawn[resource] = min(drawn.get(resource, step), step)
+    for step, resource in zip(*map(np.ndarray.tolist, map(np.asarray, flow.reads)), strict=True):
+        if step < len(of_step) and drawn.get(resource, step) < step:
+            reads.setdefault(step, set()).add(resource)
+    mixing, uses = np.asarray(frame.uses.mixes_colours), frame.uses
+    for step, images in sorted(reads.items()):
+        target = set(flow.targets[int(of_step[step])])
+        if len(images - target) < 2 or not mixing[step] or uses.depth.writes[step] or uses.writes_no_colour[step]:
+            continue
+        if frame.steps.kind_name(step) == "draw":
+            label = f"{frame.step_name(step)}, step {step}"
+            yield LeftOut(Kind.LIGHT_DRAW, label, [step], Remedy("drop-steps", [step]), case.time_of([step]))
+
+
+def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Lights in arrays that shaders go through."""
+    known: dict[str, dict[int, int | None]] = {}
+    shares: dict[str, dict[int, float]] = {}
+    studies = {study.program: study for study in case.shaders}
+    for name in np.unique(frame.steps.program).tolist():
+        record, study = frame.objects.program(name), studies.get(name)
+        if record is None or study is None:
+            continue
+        for shader in compiled_program(record, frame.context.dialect).shaders:
+            try:
+                visits = visited_arrays(shader.source) if shader.source else []
+            except TrialError:
+                continue
+            for visit in visits:
+                if not _LIGHT_WORDS.search(visit.array):
+                    continue
+                stage = study.stage(shader.type)
+                loops = stage.cost.loops if stage and stage.cost and visit.by_round else []
+                loop = next((found for found in loops if found.line == visit.line), None)
+                known.setdefault(visit.array, {})[name] = loop.trips if loop else visit.size or None
+                if loop and loop.trips and study.ms is not None and shader.type == Stage.FRAGMENT and stage:
+                    part = loop.cost / max(stage.cost.total if stage.cost else 0.0, 1e-9) / loop.trips
+                    shares.setdefault(visit.array, {})[name] = study.ms * min(part, 1.0)
+    for array, programs in known.items():
+        counts = [count for count in programs.values() if count]
+        steps = np.flatnonzero(np.isin(frame.steps.program, list(programs))).tolist()
+        for element in range(min(max(counts, default=_MOST_ELEMENTS), _MOST_ELEMENTS)):
+            remedy = Remedy("without-element", steps, names=[array], values={"element": float(element)})
+            using = [p for p, count in programs.items() if count is None or element < count]
+            ms = sum(shares.get(array, {}).get(p, 0.0) for p in using) or None
+            yield LeftOut(Kind.ELEMENT, f"{array}[{element}]", steps, remedy, ms)
+
+
+def _fixed_lights(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Lights that the fixed functions compute, of steps without a vertex shader."""
+    calls = np.asarray(frame.steps.call)
+    if frame.context.profile == "core" or frame.context.es:
+        return
+
+    def on(capability: int) -> np.ndarray:
+        return np.asarray(frame.history.column("capability", calls, capability) == 1)
+
+    shaded = [p.name for p in frame.objects.programs if any(s.type == GL.VERTEX_SHADER for s in p.shaders)]
+    lit = on(GL.LIGHTING) & ~np.isin(frame.steps.program, shaded)
+    for light in range(_FIXED_LIGHTS):
+        steps = [s for s in np.flatnonzero(lit & on(GL.LIGHT0 + light)).tolist() if frame.steps.kind_name(s) == "draw"]
+        if steps:
+            remedy = Remedy("light-off", steps, values={"light": float(light)})
+            yield LeftOut(Kind.FIXED, f"light {light}", steps, remedy)
+
+
+def _parts(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Of every secondary view, reflection and shadow: what has one mesh or one material."""
+    for passes in secondary_views(frame):
+        steps = np.array([s for index in passes for s in case.steps_of(index)], np.int64)
+        view = case.names[passes[0]]
+        by = "material" if frame.pass_roles[passes[0]].role != Role.SHADOW else "mesh"
+        groups = frame.grouping.by(by)
+        parts = groups.parts(steps)
+        if len(parts) < 2:
+            continue
+        for group, members in parts:
+            draws = [s for s in members.tolist() if frame.steps.kind_name(s) == "draw"]
+            if draws:
+                remedy = Remedy("drop-steps", draws)
+                yield LeftOut(Kind.PART, groups.name(group), draws, remedy, case.time_of(draws), view=view)
+
+
+@remote
+def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], seconds: float) -> list[LeftOut]:
+    """The finished picture without each, as far as some seconds reach. Raises ReplayError, CancelledError."""
+    until = time.monotonic() + seconds
+    channels = 4 if alpha_matters(session) else 3
+    before = finished(session, Variation()).pixels[..., :channels].astype(np.int16)
+    for number, item in enumerate(items):
+        job.progress("without one light, or one part of a view", number / len(items))
+        if time.monotonic() > until:
+            break
+        item.tried = True
+        try:
+            after = finished(session, edited(session, [item.remedy])[0]).pixels[..., :channels]
+        except TrialError as error:
+            item.refused = str(error)
+            continue
+        unlike = np.abs(before - after).max(axis=2)
+        rows, columns = np.nonzero(unlike)
+        item.pixels, item.pixels_far = len(rows), int((unlike > FAR).sum())
+        item.max_difference = int(unlike.max(initial=0))
+        if len(rows):
+            item.where = int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
+    again = finished(session, Variation()).pixels[..., :channels]
+    if (again != before).any():
+        for item in items:
+            item.refused = "the replay differs from run to run" if item.tried else ""
+    return items
+
+
+def try_without(
+    items: Sequence[LeftOut], replay: Replay, seconds: float, progress: Progress, cancelled: Callable[[], bool]
+) -> list[LeftOut]:
+    """Those that were not tried yet are, as far as some seconds reach. Raises
+    ReplayError, CancelledError.
+    """
+    waiting = [item for item in items if not item.tried]
+    if not waiting:
+        return list(items)
+    found = replay.run(pictures_without.asked(waiting, seconds), progress, cancelled)
+    tried = iter(found)
+    return [item if item.tried else next(tried) for item in items]

@@ -1,0 +1,132 @@
+"""Arrays that a shader goes through element by element, such as its lights; and the shader without one of them."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from wendascope.errors import TrialError
+from wendascope.glsl.globals import Globals
+from wendascope.glsl.words import Token
+from wendascope.trials.rewriting._parts import at_top, closing, functions, line_of, read, spliced
+from wendascope.trials.rewriting.iterations import statement_end
+
+_WHOLE = ("int", "uint", "bool")
+_NUMBER = re.compile(r"\[\s*(\d+)\s*\]")
+
+
+@dataclass(frozen=True)
+class Visited:
+    """A uniform array, of which a loop or a function looks at one element at a time."""
+
+    array: str
+    size: int
+    """As declared; 0 where that is not a plain number."""
+    line: int
+    """Of the loop or function."""
+    by_round: bool
+    """Whether round 0 looks at element 0, and so on."""
+
+
+@dataclass(frozen=True)
+class _Visit:
+    visited: Visited
+    index: str
+    """What says which element it is."""
+    body: int
+    """Character right after its opening brace, or where its only statement begins."""
+    end: int
+    """Of that statement; -1 where there are braces."""
+    leave: str
+    """What goes on with the next element."""
+
+
+def visited_arrays(source: str) -> list[Visited]:
+    """Raises TrialError where the source is not understood."""
+    return [visit.visited for visit in _visits(source)]
+
+
+def without_element(source: str, array: str, uniform: str) -> str:
+    """Whatever looks at one element of an array goes on with the next one: at that whose number a new uniform holds.
+    Raises TrialError where nothing goes through the array.
+    """
+    pieces = []
+    for visit in _visits(source):
+        if visit.visited.array != array:
+            continue
+        test = f"if (int({visit.index}) == {uniform}) {visit.leave}; "
+        if visit.end < 0:
+            pieces.append((visit.body, visit.body, " " + test))
+        else:
+            pieces += [(visit.body, visit.body, "{ " + test), (visit.end, visit.end, " }")]
+    if not pieces:
+        raise TrialError(f"the shader does not go through {array} element by element")
+    return spliced(source, dict.fromkeys([*pieces, at_top(read(source), f"uniform int {uniform};")]))
+
+
+def _visits(source: str) -> list[_Visit]:
+    found = read(source)
+    code = [token for _, token in found.code()]
+    arrays = _arrays(found)
+    if not arrays:
+        return []
+    uniforms = set(arrays) | {n.text for d in found.declarations if d.has("uniform") for n in d.names}
+    uniforms |= {name for b in found.blocks for _, name, _ in b.members} | {b.instance for b in found.blocks}
+    return [*_in_loops(source, code, arrays, uniforms), *_in_functions(source, code, arrays)]
+
+
+def _arrays(found: Globals) -> dict[str, int]:
+    """Uniform array -> its size; 0 where it is no plain number. Arrays of whole numbers say which, not what."""
+    declared = [d for d in found.declarations if d.has("uniform") and d.type not in _WHOLE]
+    named = [(n.text, n.array) for d in declared for n in d.names if n.array]
+    named += [(name, array) for b in found.blocks for type_, name, array in b.members if array and type_ not in _WHOLE]
+    sizes = {}
+    for name, array in named:
+        number = _NUMBER.fullmatch(array.strip())
+        sizes[name] = int(number[1]) if number else 0
+    return sizes
+
+
+def _in_loops(source: str, code: list[Token], arrays: dict[str, int], uniforms: set[str]) -> Iterator[_Visit]:
+    for at, token in enumerate(code[:-1]):
+        if token.text != "for" or code[at + 1].text != "(":
+            continue
+        close = closing(code, at + 1)
+        assigned = next((k for k in range(at + 2, close) if code[k].text == "="), None)
+        if assigned is None or code[assigned - 1].kind != "word" or close + 1 >= len(code):
+            continue
+        counter = code[assigned - 1].text
+        from_zero = code[assigned + 1].text in ("0", "0u")
+        last = statement_end(code, close + 1)
+        braced = code[close + 1].text == "{"
+        for name, index in dict.fromkeys(_indexed(source, code, close + 1, last, arrays)):
+            words = set(re.findall(r"[A-Za-z_]\w*", index))
+            if counter not in words or not words <= uniforms | {counter, "int", "uint"}:
+                continue
+            visited = Visited(name, arrays[name], line_of(source, token.at), from_zero and index == counter)
+            body = code[close + 1].at + braced
+            yield _Visit(visited, index, body, -1 if braced else code[last].at + 1, "continue")
+
+
+def _in_functions(source: str, code: list[Token], arrays: dict[str, int]) -> Iterator[_Visit]:
+    """Functions without a result that get the number of an element."""
+    for function in functions(code):
+        if function.type != "void" or function.name == "main":
+            continue
+        parameters = code[slice(*function.parameters)]
+        numbers = {b.text for a, b in itertools.pairwise(parameters) if a.text in ("int", "uint")}
+        first, end = function.body
+        for name, index in dict.fromkeys(_indexed(source, code, first, end, arrays)):
+            if index in numbers:
+                visited = Visited(name, arrays[name], line_of(source, code[function.first].at), False)
+                yield _Visit(visited, index, code[first - 1].at + 1, -1, "return")
+
+
+def _indexed(source: str, code: list[Token], first: int, end: int, arrays: dict[str, int]) -> Iterator[tuple[str, str]]:
+    """(array, what stands between its brackets) wherever one is indexed."""
+    for at in range(first, end):
+        if code[at].text in arrays and code[at + 1].text == "[":
+            close = closing(code, at + 1)
+            yield code[at].text, source[code[at + 1].at + 1 : code[close].at].strip()
