@@ -41,8 +41,9 @@ from wendascope.trials.verdicts import small_ms
 _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
 """What a survey spends on finding out which remedies cannot be made, and which claims do not hold."""
 
-_LEFT_OUT_SECONDS = 6.0
-"""What is spent on trying without single lights and parts of views; the rest is tried when somebody asks for it."""
+_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
+"""What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
+rest is tried when somebody asks for it."""
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
 """What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""
 
@@ -118,7 +119,8 @@ def examine(
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
     case = case_of(frame, drawn, survey, others)
-    case.left_out = try_without(find_left_out(case), used, _LEFT_OUT_SECONDS, progress, cancelled)
+    seconds = max(_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES * survey.frame_ms.median / 1000)
+    case.left_out = try_without(find_left_out(case), used, seconds, progress, cancelled)
     findings = find(case)
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
