@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.drawn import Drawn
     from wendascope.analysis.late_views import LateViews
     from wendascope.analysis.left_out import LeftOuts
+    from wendascope.analysis.same_steps import SameSteps
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
@@ -118,6 +119,8 @@ SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
 SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "measure.records:SequenceResults")
 """Of all frames, kept with the first; the newest counts."""
 LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.late_views:LateViews")
+"""Of all frames, kept with the first; the newest counts."""
+SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.same_steps:SameSteps")
 """Of all frames, kept with the first; the newest counts."""
 LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "analysis.left_out:LeftOuts")
 """Lights and parts of views; the newest counts."""

@@ -182,6 +182,8 @@ class OtherFrames(msgspec.Struct):
     """Passes that come to the same in all of them."""
     late: list[tuple[list[int], LateView]] = []
     """Views that were tried late, each with its passes in this frame."""
+    same_steps: list[int] = []
+    """Steps that all frames have, by all that they depend on."""
 
 
 def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> list[int]:

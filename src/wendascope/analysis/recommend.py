@@ -38,6 +38,7 @@ _EFFORT = {
 }  # fmt: skip
 _RISK = {
     "unread-pass": "low: nothing in this frame or the next depends on it",
+    "static-part": "an old image stays where a change of what it shows is missed",
     "unchanged-pass": "an old image stays where a change of what it shows is missed",
     "update-less-often": "the view lags behind: look at it while things move fast",
     "covered-clear": "low",
@@ -51,6 +52,7 @@ _RISK = {
 _LEAVING_OUT = {
     "unread-pass",
     "unchanged-pass",
+    "static-part",
     "update-less-often",
     "view-part-without-effect",
     "not-visible",

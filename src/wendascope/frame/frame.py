@@ -17,7 +17,7 @@ from wendascope.frame.call_use import CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
 from wendascope.frame.grouping import Grouping
-from wendascope.frame.numbers import Ints, Mask
+from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
@@ -190,6 +190,14 @@ class Frame(ABC):
     @abstractmethod
     def texture_channels(self, name: int) -> int:
         """Channels that such a texture stores for a texel; 0 where that is not known."""
+
+    @property
+    def step_inputs(self) -> tuple[Numbers, Mask]:
+        """(a number for all that each step depends on, whether that is known), shape (steps,). Equal numbers of known
+        steps, also in other frames of the program, are the same draw of the same data.
+        """
+        count = len(self.steps)
+        return np.zeros(count, np.uint64), np.zeros(count, bool)
 
     @property
     def joinable_runs(self) -> list[list[int]]:

@@ -15,7 +15,7 @@ from wendascope.frame.call_use import CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
 from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
-from wendascope.frame.numbers import Ints, Mask
+from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
 from wendascope.frame.resource_flow import ResourceFlow
@@ -36,6 +36,7 @@ from wendascope.opengl.pixels import stored_channels, texture_pixels
 from wendascope.opengl.resource_flow import resource_flow
 from wendascope.opengl.setting_values import SettingValues
 from wendascope.opengl.side_work import side_work
+from wendascope.opengl.step_inputs import step_inputs
 from wendascope.opengl.step_uses import OpenGLUses
 from wendascope.opengl.steps import derive_steps
 from wendascope.opengl.tracker import InitialState, StateHistory
@@ -93,6 +94,10 @@ class OpenGLFrame(Frame):
     @property
     def size(self) -> tuple[int, int]:
         return self.default_framebuffer.width, self.default_framebuffer.height
+
+    @functools.cached_property
+    def step_inputs(self) -> tuple[Numbers, Mask]:
+        return step_inputs(self)
 
     @property
     def has_alpha(self) -> bool:

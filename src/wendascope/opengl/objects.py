@@ -357,6 +357,17 @@ class DefaultFramebuffer(msgspec.Struct):
     depth_contents: BlobRef | None = None
     stencil_contents: BlobRef | None = None
 
+    @property
+    def formats(self) -> list[tuple[int, int]]:
+        """(attachment point, internal format) of each part of a framebuffer that the window can be copied into."""
+        found = [(int(GL.COLOR_ATTACHMENT0), int(GL.RGBA8 if self.alpha else GL.RGB8))]
+        if self.depth and self.stencil:
+            found.append((GL.DEPTH_STENCIL_ATTACHMENT, GL.DEPTH24_STENCIL8))
+        elif self.depth:
+            formats = {16: GL.DEPTH_COMPONENT16, 32: GL.DEPTH_COMPONENT32}
+            found.append((GL.DEPTH_ATTACHMENT, formats.get(self.depth, GL.DEPTH_COMPONENT24)))
+        return found
+
 
 _TARGET_BY_SUFFIX = {
     "1D": "TEXTURE_1D",

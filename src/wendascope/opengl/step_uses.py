@@ -76,6 +76,8 @@ _ASPECT_OF = {
     "patch_parameter": "raster",
     "viewport": "viewport",
 }
+STATE_OF_DRAWS = (*_ASPECT_OF, "capability")
+"""Patterns of state that decide what a draw does, besides its program and what it reads."""
 _CAPABILITIES = {
     GL.COLOR_LOGIC_OP: "blend",
     GL.DITHER: "blend",

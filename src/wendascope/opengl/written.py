@@ -203,6 +203,17 @@ def buffer_writes(frame: OpenGLFrame) -> dict[int, Ints]:
     return {name: np.sort(np.concatenate(parts)) for name, parts in found.items() if name}
 
 
+def texture_writes(frame: OpenGLFrame) -> dict[int, Ints]:
+    """Texture -> the calls of the frame, other than steps, that write or redefine it, in order."""
+    found: dict[int, list[int]] = {}
+    for command, rows in frame.calls.by_command():
+        if command.has(Role.WRITES_TEXTURE | Role.REDEFINES_TEXTURE):
+            for call in rows.tolist():
+                for name in _named(frame, frame.history, command, np.array([call]), "texture"):
+                    found.setdefault(name, []).append(call)
+    return {name: np.array(sorted(calls), np.int64) for name, calls in found.items() if name}
+
+
 def element_buffers(frame: OpenGLFrame, calls: Ints) -> Ints:
     """The element buffer that each of some calls finds bound; 0 for none. Shape (n,)."""
     arrays = frame.history.column("vertex_array", calls)

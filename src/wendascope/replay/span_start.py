@@ -135,18 +135,9 @@ class SpanStart:
         batch.call("glGenFramebuffers", 1, framebuffer)
         batch.call("glGenRenderbuffers", 2, stores)
         session.run_batch(batch)
-        colour, depth = stores.uints()
         batch = CallBatch(session.offers)
         batch.call("glBindFramebuffer", GL.FRAMEBUFFER, framebuffer.uints()[0])
-        parts = [(colour, GL.RGBA8 if window.alpha else GL.RGB8, GL.COLOR_ATTACHMENT0)]
-        if window.depth:
-            combined = window.stencil > 0
-            format_ = (
-                GL.DEPTH24_STENCIL8 if combined
-                else {16: GL.DEPTH_COMPONENT16, 32: GL.DEPTH_COMPONENT32}.get(window.depth, GL.DEPTH_COMPONENT24)
-            )  # fmt: skip
-            parts.append((depth, format_, GL.DEPTH_STENCIL_ATTACHMENT if combined else GL.DEPTH_ATTACHMENT))
-        for store, format_, point in parts:
+        for store, (point, format_) in zip(stores.uints(), window.formats, strict=False):
             batch.call("glBindRenderbuffer", GL.RENDERBUFFER, store)
             batch.call("glRenderbufferStorage", GL.RENDERBUFFER, format_, window.width, window.height)
             batch.call("glFramebufferRenderbuffer", GL.FRAMEBUFFER, point, GL.RENDERBUFFER, store)

@@ -25,7 +25,7 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import bring_earlier
-from wendascope.trials.over_frames import sequence_results
+from wendascope.trials.over_frames import sequence_results, sequence_steps
 from wendascope.trials.remedies import change_of
 
 _MOST_AGO = max(RATES) - 1
@@ -189,4 +189,5 @@ def other_frames(path: Path, progress: Progress, cancelled: Callable[[], bool]) 
     late = views_here(load(path), late_views(path, progress, cancelled))
     number = place_of(path)[1]
     unchanged = unchanged_passes(results.digests, results.names, number - 1)
-    return OtherFrames(len(results.names), number, unchanged, late)
+    steps = sequence_steps(path, progress, cancelled).of_frame(number)
+    return OtherFrames(len(results.names), number, unchanged, late, steps)

@@ -101,6 +101,8 @@ class Variation:
     """What starts with the result of the frame before, whatever else starts from a pattern."""
     earlier: dict[Store, int] = field(default_factory=dict)
     """What starts with what it held so many frames ago (see `bring_earlier`)."""
+    prime: Edit | None = None
+    """What is run once, ahead of it: it leaves in the objects of the variation what they hold from then on."""
 
 
 @dataclass
@@ -256,14 +258,8 @@ class Outcomes:
 
     def _run(self, session: ReplaySession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
         own = len(self._session.frame.calls)
-        bring_in(session, variation.objects)
-        edit = variation.edit
-        if edit.drop is not None and len(edit.drop) < len(session.frame.calls):
-            edit = Edit(
-                edit.insertions,
-                np.concatenate([edit.drop, np.zeros(len(session.frame.calls) - own, bool)]),
-                edit.keep_until,
-            )
+        ready(session, variation)
+        edit = _for_session(session, variation.edit)
         if variation.kept:
             session.run(session.prepare())  # leaves the result in what is not restored
         prepared = session.prepare(edit)
@@ -345,7 +341,7 @@ def _earlier_batch(own: ReplaySession, session: ReplaySession, wanted: Mapping[S
 
 def finished(session: ReplaySession, variation: Variation) -> Picture:
     """The finished picture of an edited frame, run by itself."""
-    bring_in(session, variation.objects)
+    ready(session, variation)
     if variation.kept:
         session.run(session.prepare())
     earlier = _earlier_batch(session, session, variation.earlier) if variation.earlier else None
@@ -358,7 +354,24 @@ def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False
     change = change_of(session.frame, remedies, painted=painted)
     kept = frozenset(Store(*image) for image in change.kept)
     earlier = {Store(*image): frames for image, frames in change.earlier.items()}
-    return Variation(change.edit(), change.new.objects, kept, earlier), change
+    return Variation(change.edit(), change.new.objects, kept, earlier, change.prime), change
+
+
+def ready(session: ReplaySession, variation: Variation) -> None:
+    """Make the objects of an edited frame, and let them hold what they are to hold from then on. Raises TrialError
+    where the driver refuses them.
+    """
+    bring_in(session, variation.objects)
+    if variation.prime is not None:
+        session.run(session.prepare(_for_session(session, variation.prime)))
+
+
+def _for_session(session: ReplaySession, edit: Edit) -> Edit:
+    """An edit of a frame, for the session of that frame or of one that goes on longer."""
+    count = len(session.frame.calls)
+    if edit.drop is None or len(edit.drop) == count:
+        return edit
+    return Edit(edit.insertions, np.concatenate([edit.drop, np.zeros(count - len(edit.drop), bool)]), edit.keep_until)
 
 
 def bring_in(session: ReplaySession, objects: Objects) -> None:

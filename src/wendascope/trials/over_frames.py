@@ -1,11 +1,17 @@
-"""What the frames of a sequence come to, pass by pass: by replaying all of them, once for a file."""
+"""What the frames of a sequence come to, pass by pass, by replaying all of them; and what their steps depend on. Both
+once for a file.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 from wendascope import records
+from wendascope.analysis.over_time import pass_keys
+from wendascope.analysis.same_steps import FrameInputs, SameSteps, same_steps
 from wendascope.errors import CancelledError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.places import frame_path
@@ -40,4 +46,33 @@ def sequence_results(
             found.digests.append(replay.run(pass_results.asked(), told, cancelled))
         found.names.append(list(load(place).passes.short_names))
     records.SEQUENCE_RESULTS.keep(first, found)
+    return found
+
+
+def sequence_steps(
+    path: Path,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> SameSteps:
+    """The steps that all frames share, kept in the file that a path names; else worked out and kept. Raises FileError,
+    CancelledError.
+    """
+    first = frame_path(path, 1)
+    known = records.SAME_STEPS.newest(first)
+    if known is not None:
+        return known
+    rows = []
+    count = frame_count(first)
+    for number in range(1, count + 1):
+        if cancelled():
+            raise CancelledError
+        progress(f"what the steps of frame {number} of {count} depend on", (number - 1) / count)
+        frame = load(frame_path(first, number))
+        numbers, sure = frame.step_inputs
+        keys = pass_keys(frame.passes.short_names)
+        rows.append(
+            FrameInputs(np.where(sure, numbers, 0).tolist(), [keys[index] for index in frame.passes.of_step.tolist()])
+        )
+    found = same_steps(rows)
+    records.SAME_STEPS.keep(first, found)
     return found

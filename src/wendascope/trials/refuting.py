@@ -34,7 +34,7 @@ BATCHES = {"batch", "join-immediate"}
 """Kinds whose claim is the same, and that take longer to make: tried after the others."""
 ORDERS = {"reorder-steps"}
 """Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
-KEPT = {"keep-result"}
+KEPT = {"keep-result", "keep-part"}
 """Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
 NEAR_PICTURE = {"half-size", "simple-powers"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""

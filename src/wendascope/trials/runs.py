@@ -32,11 +32,11 @@ from wendascope.trials.outcomes import (
     Ground,
     Outcome,
     Variation,
-    bring_in,
     edited,
     finished,
     judge_remedies,
     outcomes,
+    ready,
     variations,
 )
 from wendascope.trials.remedies import FrameChange, may_change_picture
@@ -119,7 +119,7 @@ class TrialRun(msgspec.Struct):
 def _edit(session: ReplaySession, remedies: list[Remedy]) -> Edit:
     """The edited frame of remedies, with the objects it brings in made. Raises TrialError."""
     variation, _ = edited(session, remedies)
-    bring_in(session, variation.objects)
+    ready(session, variation)
     return variation.edit
 
 
@@ -247,7 +247,7 @@ def try_remedies(
     variation, change = edited(session, remedies)
     outcome = found.judge(variations(session, remedies, variation, change.leaves_out))
     edit = variation.edit
-    bring_in(session, variation.objects)
+    ready(session, variation)
     timed, fragments = _unmeasured(session, job), None
     only_state = _only_state(session, change, edit) and session.offers.value(GL.RASTERIZER_DISCARD)
     measured = not found.ground.trouble and (outcome.same or all(map(may_change_picture, remedies)))

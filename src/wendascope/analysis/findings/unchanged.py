@@ -10,6 +10,12 @@ from wendascope.analysis.liveness import without_effect
 from wendascope.analysis.remedy import Remedy
 from wendascope.texts import listed, plural, verb
 
+_BY_CHANCE = "it may be the same by chance: see what in its inputs changes. "
+_CONDITIONS = (
+    "draw it again when anything that it shows changes: what moves in it, its light, its camera, its size. Frames that"
+    " were not captured may differ"
+)
+
 
 @finding("unchanged-pass")
 def unchanged(case: Case) -> Iterator[Finding]:
@@ -24,7 +30,7 @@ def unchanged(case: Case) -> Iterator[Finding]:
         if not set(passes) <= set(known.unchanged) or not draws or all(dead[s] for s in steps):
             continue
         names = list(dict.fromkeys(case.names[index] for index in passes))
-        several = len(names) > 1
+        several, made_alike = len(names) > 1, set(steps) <= set(known.same_steps)
         yield Finding(
             id=f"unchanged-pass-{passes[0]}",
             rule="unchanged-pass",
@@ -34,8 +40,9 @@ def unchanged(case: Case) -> Iterator[Finding]:
                 f" all {known.frames} frames"
             ),
             why=(
-                "Every byte of what is drawn here is the same after each of these frames. It can be drawn once and"
-                " kept."
+                "Every byte of what is drawn here is the same after each of these frames, and "
+                + ("so is all that its draws depend on" if made_alike else "not all that its draws depend on is")
+                + ". It can be drawn once and kept."
             ),
             steps=steps,
             evidence={
@@ -48,9 +55,6 @@ def unchanged(case: Case) -> Iterator[Finding]:
             estimate_ms=case.time_of(steps),
             how=f"the time of the {'passes' if several else 'pass'}, in every frame that keeps the image",
             price="the image has to stay in memory, untouched, from frame to frame",
-            conditions=(
-                "draw it again when anything that it shows changes: what moves in it, its light, its camera, its size."
-                " Frames that were not captured may differ"
-            ),
+            conditions=("" if made_alike else _BY_CHANCE) + _CONDITIONS,
             remedy=Remedy("keep-result", steps),
         )

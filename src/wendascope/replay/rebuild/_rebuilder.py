@@ -49,6 +49,7 @@ _GENERATORS = {
 _DELETERS = {
     "buffer": "glDeleteBuffers",
     "framebuffer": "glDeleteFramebuffers",
+    "renderbuffer": "glDeleteRenderbuffers",
     "texture": "glDeleteTextures",
     "vertex array": "glDeleteVertexArrays",
 }
@@ -91,6 +92,7 @@ class Rebuilder:
                     ("buffer", objects.buffers),
                     ("framebuffer", objects.framebuffers),
                     ("texture", objects.textures),
+                    ("renderbuffer", objects.renderbuffers),
                     ("vertex array", objects.vertex_arrays),
                     ("program", objects.programs),
                 )

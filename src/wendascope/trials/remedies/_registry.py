@@ -67,6 +67,12 @@ class FrameChange:
         self.new = NewObjects(self.frame, space=self.space)
         self.first = CallBatch()
         """Calls before all others."""
+        self.insertions: list[Insertion] = []
+        """Calls at places of their own, whatever becomes of the steps there."""
+        self.prime_without: set[int] = set()
+        """Steps left out of a run ahead of all others, in which what stays from frame to frame is drawn."""
+        self.prime_insertions: list[Insertion] = []
+        """Calls put into that run; without any, there is none."""
         self.added_steps = 0
         self.added_bytes = 0
         """Graphics memory of what remedies other than batches bring in."""
@@ -179,9 +185,21 @@ class FrameChange:
                 insertions.append(Insertion(call, batch))
         if self.first.starts:
             insertions.append(Insertion(0, self.first))
+        insertions += self.insertions
         for insertion in insertions:
             self._rename_in(insertion.batch)
         return Edit(insertions, drop)
+
+    @property
+    def prime(self) -> Edit | None:
+        """What has to be run once, ahead of the edited frame; None where nothing stays from it."""
+        if not self.prime_insertions:
+            return None
+        drop = np.zeros(len(self.frame.calls), bool)
+        for step in self.prime_without:
+            first, end = step_calls(self.frame, step)
+            drop[first:end] = True
+        return Edit(self.prime_insertions, drop)
 
     def _sequence(self, order: list[int]) -> tuple[Insertion, tuple[int, int]]:
         """The calls of a run of steps in another order, with the batches among them, and the calls they replace.

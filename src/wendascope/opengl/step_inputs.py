@@ -1,0 +1,317 @@
+"""Everything that a step depends on, as one number that is the same in other frames of the program.
+
+Where two steps of two frames have one number, the same program draws the same data with the same state and values, and
+reads textures with the same contents: identical by construction, whatever the target holds. What is not followed
+(fixed functions, client memory, images that shaders write, what shaders write into buffers) makes a step unknown, never
+equal.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wendascope.frame.numbers import Ints, Mask, Numbers, combined
+from wendascope.frame.steps import KINDS
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.inputs import sampler_uses
+from wendascope.opengl.objects import ProgramRecord, sampler_targets
+from wendascope.opengl.setting_values import blob_numbers
+from wendascope.opengl.step_uses import STATE_OF_DRAWS
+from wendascope.opengl.texture_parameters import parameter_calls
+from wendascope.opengl.uniform_values import uniform_value
+from wendascope.opengl.written import buffer_writes, element_buffers, texture_writes, written_objects
+from wendascope.registry import GL, Role
+
+if TYPE_CHECKING:
+    from wendascope.opengl.frame import OpenGLFrame
+
+_FOLLOWED = re.compile(r"gl(?:DrawArrays|DrawElements|DrawRangeElements|Clear)(?!.*Indirect)")
+"""Commands whose arguments tell all that they do."""
+_CLEARED_BY = ("clear_color", "clear_depth", "clear_stencil")
+_FIXED = re.compile(
+    r"\b(?:ftransform|gl_\w*(?:Matrix|Light|Material|Fog|Plane|TextureEnv)\w*|gl_(?:DepthRange|Point)\b)"
+)
+"""What shaders read that no uniform of their own holds."""
+_IMAGES = range(0x904C, 0x906D)
+"""Types of uniforms that are images, in the registry."""
+_CONDITIONS = ("glBeginConditionalRender", "glBeginConditionalRenderNV")
+
+
+def step_inputs(frame: OpenGLFrame) -> tuple[Numbers, Mask]:
+    """(a number for each step, whether it is known), shape (steps,)."""
+    return _Inputs(frame).find()
+
+
+def _number(data: bytes) -> int:
+    return int.from_bytes(hashlib.blake2b(data, digest_size=8).digest(), "little")
+
+
+class _Inputs:
+    def __init__(self, frame: OpenGLFrame) -> None:
+        self._frame = frame
+        self._calls = np.asarray(frame.steps.call, np.int64)
+        self._programs = {p.name: p for p in frame.objects.programs}
+        self._writes = buffer_writes(frame)
+        self._contents = BufferContents(frame)
+        self._unfollowed = written_objects(frame).buffers - set(self._writes)
+        """Buffers that shaders write."""
+        self._versions: dict[tuple[int, int], int] = {}
+        """(buffer, how often it was written) -> a number for what it holds; -1 where that is not known."""
+        self._parts: dict[tuple[int, int, int, int], int] = {}
+        """The same of parts of buffers."""
+        commands = [frame.calls.command(call).name for call in self._calls.tolist()]
+        self._known = np.array([bool(_FOLLOWED.match(name)) for name in commands], bool)
+        self._draws = np.asarray(frame.steps.kind) == KINDS.index("draw")
+
+    def find(self) -> tuple[Numbers, Mask]:
+        frame = self._frame
+        if len(self._calls) == 0 or len(frame.calls.calls_of(*_CONDITIONS)):
+            return np.zeros(len(self._calls), np.uint64), np.zeros(len(self._calls), bool)
+        numbers = combined(self._geometry(), self._state(), self._targets(), self._values())
+        return self._with_textures(numbers), self._known
+
+    # ---- the step's own ---------------------------------------------------------------------------------
+
+    def _geometry(self) -> Numbers:
+        """The call with its arguments, and the vertex data that it may read."""
+        uses = self._frame.uses
+        numbers = combined(uses.geometry, uses.constant_inputs)
+        which, inputs = uses.inputs
+        for index, attributes in enumerate(inputs):
+            mine = np.flatnonzero((which == index) & self._draws)
+            if any(not attribute.buffer for attribute in attributes):
+                self._known[mine] = False  # client memory
+            for buffer in {a.buffer for a in attributes} & set(self._writes):
+                numbers[mine] = combined(numbers[mine], self._buffer_numbers(np.full(len(mine), buffer), mine))
+            self._known[mine] &= not {a.buffer for a in attributes} & self._unfollowed
+        elements = element_buffers(self._frame, self._calls)
+        written = np.flatnonzero(np.isin(elements, list(self._writes)) & self._draws)
+        numbers[written] = combined(numbers[written], self._buffer_numbers(elements[written], written))
+        return numbers
+
+    def _buffer_numbers(self, buffers: Ints, steps: Ints) -> Numbers:
+        """What each buffer holds when its step comes."""
+        numbers = np.zeros(len(steps), np.uint64)
+        for at, (buffer, step) in enumerate(zip(buffers.tolist(), steps.tolist(), strict=True)):
+            call = int(self._calls[step])
+            version = buffer, int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
+            if version not in self._versions:
+                try:
+                    self._versions[version] = _number(self._contents.at(buffer, call))
+                except (UnknownContentsError, KeyError):
+                    self._versions[version] = -1
+            known = self._versions[version]
+            if known < 0:
+                self._known[step] = False
+            else:
+                numbers[at] = np.uint64(known)
+        return numbers
+
+    def _state(self) -> Numbers:
+        """Every value that draws depend on."""
+        values, history = self._frame.setting_values, self._frame.history
+        numbers = np.zeros(len(self._calls), np.uint64)
+        for name in (*STATE_OF_DRAWS, *_CLEARED_BY):
+            for i, j in sorted(history.keys(name)):
+                column = values.column(name, self._calls, i, j)
+                if name in _CLEARED_BY:
+                    column = np.where(self._draws, np.uint64(0), column)
+                numbers = combined(numbers, i & 0xFFFFFFFF, j & 0xFFFFFFFF, column)
+        return numbers
+
+    def _targets(self) -> Numbers:
+        """What each step draws into."""
+        of_pass = []
+        for target in self._frame.passes.targets:
+            images = [(a.point, a.kind, a.name, a.level, a.face, a.layer, a.layered) for a in target.attachments]
+            of_pass.append(_number(repr((target.framebuffer, images, target.width, target.height)).encode()))
+        return np.array(of_pass, np.uint64)[self._frame.passes.of_step]
+
+    # ---- programs and their values ------------------------------------------------------------------------
+
+    def _values(self) -> Numbers:
+        frame = self._frame
+        numbers = np.asarray(frame.uses.pipeline, np.uint64).copy()
+        for name in np.unique(frame.steps.program).tolist():
+            rows = np.flatnonzero((frame.steps.program == name) & self._draws)
+            program = self._programs.get(name)
+            if len(rows) == 0:
+                continue
+            if program is None or not self._followed(program):
+                self._known[rows] = False
+                continue
+            sources = _number("\0".join(shader.source for shader in program.shaders).encode())
+            numbers[rows] = combined(numbers[rows], sources, self._uniforms(program, rows), self._blocks(program, rows))
+        return numbers
+
+    def _followed(self, program: ProgramRecord) -> bool:
+        """Whether all that the program reads is known."""
+        if program.binary or not all(shader.source for shader in program.shaders) or program.storage_blocks:
+            return False
+        if any(uniform.type in _IMAGES for uniform in program.uniforms):
+            return False
+        if self._frame.context.profile == "core" or self._frame.context.es:
+            return True
+        whole = any(shader.type == GL.VERTEX_SHADER for shader in program.shaders)
+        return whole and not any(_FIXED.search(shader.source) for shader in program.shaders)
+
+    def _uniforms(self, program: ProgramRecord, rows: Ints) -> Numbers:
+        """All values that its steps find."""
+        history, calls = self._frame.history, self._calls[rows]
+        numbers = np.zeros(len(rows), np.uint64)
+        set_here = history.keys_set("uniform", program.name)
+        for uniform in sorted(program.uniforms, key=lambda u: u.name):
+            if uniform.type in sampler_targets():
+                continue  # which unit it looks at says nothing
+            places = [place for place in uniform.locations if place & 0xFFFFFFFF in set_here]
+            if not places:
+                numbers = combined(numbers, _number(uniform.name.encode() + uniform.values))
+                continue
+            setters = np.stack([history.setters("uniform", calls, program.name, place) for place in places])
+            _, first, which = np.unique(setters, axis=1, return_index=True, return_inverse=True)
+            values = [
+                _number(uniform.name.encode() + uniform_value(self._frame, program, uniform, int(calls[at])))
+                for at in first.tolist()
+            ]
+            numbers = combined(numbers, np.array(values, np.uint64)[which.ravel()])
+        return numbers
+
+    def _blocks(self, program: ProgramRecord, rows: Ints) -> Numbers:
+        """What the part of a buffer holds that is bound for each of its uniform blocks."""
+        history, calls = self._frame.history, self._calls[rows]
+        numbers = np.zeros(len(rows), np.uint64)
+        for name, (index, binding) in sorted(program.blocks.items()):
+            points = history.column("block_binding", calls, program.name, index, missing=binding)
+            found = np.zeros(len(rows), np.uint64)
+            for point in np.unique(points).tolist():
+                mine = np.flatnonzero(points == point)
+                found[mine] = [self._range_number(int(point), int(rows[at])) for at in mine.tolist()]
+            numbers = combined(numbers, _number(name.encode()), found)
+        return numbers
+
+    def _range_number(self, point: int, step: int) -> int:
+        call = int(self._calls[step])
+        bound = self._frame.history.value("indexed_buffer", call, GL.UNIFORM_BUFFER, point)
+        if not bound or not bound[0]:
+            return 0  # nothing is bound: whatever the driver gives then, the frame does not say
+        if bound[0] in self._unfollowed:
+            self._known[step] = False
+            return 0
+        buffer, start, size = bound[0], *(*bound[1:], 0, 0)[:2]
+        version = int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
+        return self._part(buffer, version, call, int(start), int(size), step)
+
+    def _part(self, buffer: int, version: int, call: int, start: int, size: int, step: int) -> int:
+        key = (buffer, version, start, size)
+        if key not in self._parts:
+            try:
+                data = self._contents.at(buffer, call)
+                self._parts[key] = _number(data[start : start + size if size else len(data)])
+            except (UnknownContentsError, KeyError):
+                self._parts[key] = -1
+        if self._parts[key] < 0:
+            self._known[step] = False
+            return 0
+        return self._parts[key]
+
+    # ---- textures -----------------------------------------------------------------------------------------
+
+    def _with_textures(self, numbers: Numbers) -> Numbers:
+        """The same with what each step's textures hold: step by step, since steps make textures for later ones."""
+        frame = self._frame
+        origin = {t.name: t.view_of or t.name for t in frame.objects.textures}
+        holds = {t.name: self._before(t.name) for t in frame.objects.textures}
+        read: dict[int, list[tuple[str, int, int]]] = {}
+        for use, row in zip(sampler_uses(frame), frame.uses.textures, strict=True):
+            for step, texture, how in zip(use.steps.tolist(), use.textures.tolist(), row.numbers.tolist(), strict=True):
+                read.setdefault(step, []).append((use.sampler, texture, how))
+        changed = parameter_calls(frame)[1]
+        uploads = [(call, name) for name, calls in texture_writes(frame).items() for call in calls.tolist()]
+        uploads.sort(reverse=True)
+        replaced = self._replaced()
+        found, known = numbers.copy(), self._known
+        mipmaps = frame.calls.having(Role.MIPMAPS)
+        for step in range(len(numbers)):
+            while uploads and uploads[-1][0] < self._calls[step]:
+                call, name = uploads.pop()
+                self._upload(holds, origin.get(name, name), call, bool(mipmaps[call]))
+            parts = [int(numbers[step])]
+            for sampler, texture, how in sorted(read.get(step, ())):
+                held = holds.get(origin.get(texture, texture))
+                if texture and held is None:
+                    known[step] = False
+                parts += [_number(sampler.encode()), held or 0, how]
+            if changed.any() and read.get(step) and changed[: int(self._calls[step])].any():
+                known[step] = False  # which texture it was is not followed
+            found[step] = _number(np.array(parts, np.uint64).tobytes())
+            self._drawn(holds, origin, step, int(found[step]), replaced)
+        return found
+
+    def _before(self, name: int) -> int | None:
+        """A number for what a texture holds before the frame; None where that is not known."""
+        record = self._frame.objects.texture(name)
+        if record is None:
+            return None
+        drawn = any((a.kind, a.name) == ("texture", name) for t in self._frame.passes.targets for a in t.attachments)
+        if not drawn and not all(image.contents for image in record.images):
+            return None
+        images = [(i.target, i.level, i.contents.hash if i.contents else "") for i in record.images]
+        return _number(repr((images, sorted(record.parameters.items()))).encode())
+
+    def _upload(self, holds: dict[int, int | None], name: int, call: int, mipmaps: bool) -> None:
+        """Follow one call that writes a texture from memory; of others nobody knows what they leave."""
+        calls, held = self._frame.calls, holds.get(name)
+        command = calls.command(call)
+        if held is None or (command.has(Role.COPY) and not mipmaps):
+            holds[name] = None
+            return
+        columns: list[Numbers | int] = [held, command.id]
+        where = np.array([call])
+        for parameter in command.parameters:
+            column = calls.column(where, parameter.slot)
+            if parameter.kind == "pointer":
+                column = blob_numbers(calls, column, calls.column(where, parameter.slot + 1))
+            columns.append(column)
+        history = self._frame.history
+        for key in sorted(history.keys("pixel_store")):
+            columns.append(history.column("pixel_store", where, *key).astype(np.uint64))
+        packing = history.value("buffer", call, GL.PIXEL_UNPACK_BUFFER)
+        holds[name] = None if packing and packing[0] else int(combined(*columns)[0])
+
+    def _replaced(self) -> set[tuple[int, int]]:
+        """(step, texture) where a step replaces all that its target held."""
+        flow, frame = self._frame.resource_flow, self._frame
+        resources = flow.writes[1]
+        found = set()
+        clears = set(zip(flow.overwritten.tolist(), resources.tolist(), strict=True))
+        by_resource: dict[int, set[int]] = {}
+        for index, mine in enumerate(flow.targets):
+            names = {a.name for a in frame.passes.targets[index].attachments if a.kind == "texture"}
+            if len(mine) == 1 and len(names) == 1:
+                by_resource.setdefault(mine[0], set()).update(names)
+        for step, resource in clears:
+            found |= {(step, name) for name in by_resource.get(resource, ())}
+        return found
+
+    def _drawn(
+        self,
+        holds: dict[int, int | None],
+        origin: dict[int, int],
+        step: int,
+        number: int,
+        replaced: set[tuple[int, int]],
+    ) -> None:
+        """What a step's target holds afterwards."""
+        target = self._frame.passes.targets[int(self._frame.passes.of_step[step])]
+        for attachment in target.attachments:
+            if attachment.kind != "texture":
+                continue
+            name = origin.get(attachment.name, attachment.name)
+            held = 0 if (step, attachment.name) in replaced else holds.get(name)
+            known = bool(self._known[step]) and held is not None
+            holds[name] = _number(np.array([held or 0, number], np.uint64).tobytes()) if known else None
