@@ -45,7 +45,7 @@ quick: setup
 bench: setup
 	$(BIN)/python -m benchmarks
 
-# Everything that files, targets and sockets are attacked with; the tests try a tenth of it.
+# Everything that files, targets and sockets are attacked with; the tests try a part of it.
 attack: setup
 	$(BIN)/python tools/attack.py
 

@@ -16,7 +16,7 @@ from hypothesis import HealthCheck, settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
 from wendascope.analysis.guidelines import guidelines
@@ -141,8 +141,10 @@ def window(qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Itera
     assert isinstance(app, QApplication)
     theme.apply(app)
     made = MainWindow(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
-    qtbot.addWidget(made)
     made.resize(1280, 800)
     made.show()
     yield made
     made.close()
+    # widgets of windows that are gone would be styled anew for each later one
+    made.deleteLater()
+    app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)

@@ -48,8 +48,8 @@ class FrameWork(QObject):
     _proved = Signal(object, object)
     """A document and a new proof of it, from the thread of its jobs."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+    def __init__(self, workspace: Workspace, parent: QObject) -> None:
+        super().__init__(parent)
         self._workspace = workspace
         self._runners: dict[Document, JobRunner] = {}
         self._studied: set[Document] = set()

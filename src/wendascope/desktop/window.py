@@ -66,7 +66,7 @@ class MainWindow(QMainWindow):
         self.settings = settings or QSettings("Wendascope", "Wendascope")
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self.workspace.set_grouping(str(self.settings.value("group_by", "")))
-        self.work = FrameWork(self.workspace)
+        self.work = FrameWork(self.workspace, self)
         self.guidelines = GuidelinesFile()
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
