@@ -10,6 +10,8 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.passes import Target
 from wendascope.frame.roles import Role
 
+_LAYERS = {Role.MAIN, Role.SECONDARY, Role.OTHER, Role.OVERLAY, Role.CLEAR}
+_LEAST_STEPS = 8
 PassKey = tuple[str, int]
 """What a pass is called, and how many of that name come before it in its frame: the same in all frames."""
 RATES = (2, 3, 4)
@@ -45,6 +47,8 @@ class LateView(msgspec.Struct):
     """Why it could not be tried; empty where it was."""
     changes: int = 0
     """In how many frames it comes out otherwise than in the one before."""
+    moved: list[tuple[int, int, int]] = []
+    """(frame, columns, rows): frames in which it is that of the frame before, moved by whole pixels."""
 
     @property
     def name(self) -> str:
@@ -74,6 +78,21 @@ class LateViews(msgspec.Struct):
     """The views of a sequence that were tried."""
 
     views: list[LateView]
+
+
+def layers_of(frame: Frame) -> list[list[int]]:
+    """The same, and passes of several draws into one colour image that something reads later: what may be a layer."""
+    views = secondary_views(frame)
+    taken = {index for passes in views for index in passes}
+    found = []
+    for passes in sharing_images(frame.passes.targets):
+        roles = {frame.pass_roles[index].role for index in passes}
+        draws = sum(frame.passes.end[index] - frame.passes.first[index] for index in passes)
+        read = any(frame.pass_roles[index].read_by for index in passes)
+        colour = any(a.is_colour for index in passes for a in frame.passes.targets[index].attachments)
+        if not taken & set(passes) and roles <= _LAYERS and draws >= _LEAST_STEPS and read and colour:
+            found.append(passes)
+    return [*views, *found]
 
 
 def secondary_views(frame: Frame) -> list[list[int]]:

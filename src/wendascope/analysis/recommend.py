@@ -38,6 +38,7 @@ _EFFORT = {
 }  # fmt: skip
 _RISK = {
     "unread-pass": "low: nothing in this frame or the next depends on it",
+    "moved-layer": "an old part of it stays where a change of what it shows is missed",
     "static-part": "an old image stays where a change of what it shows is missed",
     "unchanged-pass": "an old image stays where a change of what it shows is missed",
     "update-less-often": "the view lags behind: look at it while things move fast",
@@ -53,6 +54,7 @@ _LEAVING_OUT = {
     "unread-pass",
     "unchanged-pass",
     "static-part",
+    "moved-layer",
     "update-less-often",
     "view-part-without-effect",
     "not-visible",

@@ -8,9 +8,13 @@ import time
 from wendascope.demo.flaws import FLAWS, parse_better
 from wendascope.demo.surface import has_display, open_surface
 
+_SIZES = {"depot": "1280x720", "signal-box": "640x360", "platform": "800x450"}
+"""What can be drawn, and how large it is."""
+
 
 def main() -> int:
     """Draw until the window is closed; returns the exit code."""
+    known = ", ".join(f"{size} of the {view}" for view, size in _SIZES.items())
     parser = argparse.ArgumentParser(
         prog="wendascope.demo", description="A tram depot on a rainy night, drawn in a naive way."
     )
@@ -20,23 +24,33 @@ def main() -> int:
         metavar="LIST",
         help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS),
     )
-    parser.add_argument("--view", choices=("depot", "signal-box"), default="depot", help="what is drawn")
+    parser.add_argument("--view", choices=tuple(_SIZES), default="depot", help="what is drawn")
     parser.add_argument("--frames", type=int, default=0, help="stop after this many frames; 0 draws until closed")
-    parser.add_argument("--size", default="", help="width x height; 1280x720 of the depot, 640x360 else")
+    parser.add_argument(
+        "--size",
+        default="",
+        help=f"width x height; else {known}",
+    )
     parser.add_argument("--off-screen", action="store_true", help="draw into a pbuffer even where there is a display")
     parser.add_argument("--times", action="store_true", help="print the median frame time at the end")
     options = parser.parse_args()
     try:
         better = parse_better(options.better)
-        size = options.size or ("1280x720" if options.view == "depot" else "640x360")
+        size = options.size or _SIZES[options.view]
         width, height = (int(n) for n in size.split("x"))
     except ValueError as error:
         parser.error(str(error))
     surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
     from wendascope.demo.depot import Depot
+    from wendascope.demo.platform import Platform
     from wendascope.demo.signal_box import SignalBox
 
-    scene = Depot(width, height, better) if options.view == "depot" else SignalBox(width, height, better)
+    views: dict[str, type[Depot | SignalBox | Platform]] = {
+        "depot": Depot,
+        "signal-box": SignalBox,
+        "platform": Platform,
+    }
+    scene = views[options.view](width, height, better)
     frame, times = 0, []
     while not surface.closed() and (options.frames == 0 or frame < options.frames):
         started = time.perf_counter()

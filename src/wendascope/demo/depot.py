@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from OpenGL import GL
-from OpenGL.GL.KHR import debug
 
 from wendascope.demo import geometry as geo
+from wendascope.demo.debug_groups import debug_group
 from wendascope.demo.geometry import Matrix, place
 from wendascope.demo.resources import (
     LETTERS,
@@ -241,7 +240,7 @@ class Depot:
         time = frame / 60.0
         self._last.clear()
         self._scene(self._shadow_view(), self._shadow_view(), (6, 18, 8), (0, 0, 0, 1), _SHADOW_SIZE, _SHADOW_SIZE)
-        with _group("shadow"):
+        with debug_group("shadow"):
             self._begin(self.shadow, GL.GL_DEPTH_BUFFER_BIT)
             GL.glEnable(GL.GL_POLYGON_OFFSET_FILL)
             GL.glPolygonOffset(2.0, 4.0)
@@ -250,7 +249,7 @@ class Depot:
             GL.glDisable(GL.GL_POLYGON_OFFSET_FILL)
         if "camera" not in self.better or frame % 8 == 0:
             self._view(geo.look_at((6.5, 5.5, 12), (-2, 1, -6)), 70, (6.5, 5.5, 12), (0, 0, 0, 1), self.camera)
-            with _group("camera"):
+            with debug_group("camera"):
                 self._begin(self.camera, GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT)
                 self._draw_things(time, {"wall", "tram", "window", "lamp", "rail", "sleeper"})
         eye = (0.6 + 0.2 * np.sin(time * 0.3), 2.6, 19.0)
@@ -262,29 +261,29 @@ class Depot:
             self.mirror,
             flip=True,
         )
-        with _group("mirror"):
+        with debug_group("mirror"):
             self._begin(self.mirror, GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT)
             GL.glEnable(GL.GL_CLIP_DISTANCE0)
             self._draw_things(time, {"wall", "tram", "window", "lamp", "poster", "rail", "screen"}, mirrored=True)
             GL.glDisable(GL.GL_CLIP_DISTANCE0)
         self._view(geo.look_at(eye, (0, 1.2, -6)), 62, eye, (0, 0, 0, 1), self.hall)
-        with _group("depot"):
+        with debug_group("depot"):
             self._begin(self.hall, GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT)
             self._draw_floor(time)
             self._draw_things(time, None)
-        with _group("rain"):
+        with debug_group("rain"):
             self._draw_rain(time)
-        with _group("glow"):
+        with debug_group("glow"):
             self._screen_pass(self.halo[0], self.glow, {"picture": self.hall.texture})
-        with _group("soften across"):
+        with debug_group("soften across"):
             self._screen_pass(
                 self.halo[1], self.soften, {"picture": self.halo[0].texture}, along=(1.5 / self.width * 4, 0.0)
             )
-        with _group("soften down"):
+        with debug_group("soften down"):
             self._screen_pass(
                 self.halo[0], self.soften, {"picture": self.halo[1].texture}, along=(0.0, 1.5 / self.height * 4)
             )
-        with _group("grade"):
+        with debug_group("grade"):
             GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
             if "clear" not in self.better:
                 GL.glClear(GL.GL_COLOR_BUFFER_BIT | GL.GL_DEPTH_BUFFER_BIT | GL.GL_STENCIL_BUFFER_BIT)
@@ -296,7 +295,7 @@ class Depot:
                 exposure=0.85,
                 rounds=rounds,
             )
-        with _group("board"):
+        with debug_group("board"):
             self._draw_board()
 
     def _shadow_view(self) -> Matrix:
@@ -513,10 +512,3 @@ class Depot:
 def _lying(x: float, y: float, z: float, radius: float, half: float) -> Matrix:
     """A cylinder whose axis lies along x."""
     return np.array([[0, half, 0, x], [radius, 0, 0, y], [0, 0, -radius, z], [0, 0, 0, 1]], np.float32)
-
-
-@contextlib.contextmanager
-def _group(name: str) -> Iterator[None]:
-    debug.glPushDebugGroup(debug.GL_DEBUG_SOURCE_APPLICATION, 0, len(name), name.encode())
-    yield
-    debug.glPopDebugGroup()

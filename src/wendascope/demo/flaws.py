@@ -16,6 +16,12 @@ FLAWS = {
     "clear": "the window is cleared although the grading pass covers all of it",
     "state": "state is set again and again",
     "shaders": "shaders compute for every fragment what never changes",
+    "timetable": "the platform's timetable is drawn in every frame, though it never changes",
+    "panorama": "the town behind the platform is drawn anew in every frame, moved by two pixels",
+    "monitor": "the monitor on the platform is drawn in every frame",
+    "casters": "all shadows of the platform are drawn in every frame, though only the tram moves",
+    "spare-lamp": "a lamp behind a closed door is computed for every fragment of the platform",
+    "hitch": "every fifth frame of the platform loads a poster and compiles a program",
 }
 
 

@@ -42,6 +42,9 @@ _BY_ROLE = (
 )
 """(role, class of the object that a call with it writes, field of `Written`)."""
 
+NAMED_BY_TARGET = {"glCopyImageSubData": (("srcName", "srcTarget"), ("dstName", "dstTarget"))}
+"""Command -> its names of objects, each with the target that says whether it is a renderbuffer or a texture."""
+
 
 def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) -> Written:
     """Go over the commands that occur among the calls [first, end) and gather what they write; of the whole frame
@@ -61,6 +64,11 @@ def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) 
         for role, class_name, group in _BY_ROLE:
             if command.has(role):
                 getattr(found, group).update(_named(frame, history, command, rows, class_name))
+        if command.canonical in NAMED_BY_TARGET:
+            last = NAMED_BY_TARGET[command.canonical][-1]
+            copies, kinds = (calls.column(rows, command.parameter(p).slot).astype(np.int64) for p in last)
+            found.renderbuffers |= set(copies[kinds == GL.RENDERBUFFER].tolist())
+            found.textures |= set(copies[kinds != GL.RENDERBUFFER].tolist())
         if command.has(Role.COPIES_TO_BUFFER):
             found.buffers |= _copied(frame, history, command, rows)
         elif command.name == "wendaWriteBuffer":

@@ -12,6 +12,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import BLOB, OUT, CallStream, Words
 from wendascope.opengl.runnable import may_run, may_set_up
 from wendascope.opengl.tracker import StateHistory
+from wendascope.opengl.written import NAMED_BY_TARGET
 from wendascope.registry import GL, Command, Role, tables
 from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK
 from wendascope.replay.names import NameMap, translate
@@ -126,6 +127,11 @@ class Translator:
     def _object_names(
         self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], calls: npt.NDArray[np.int64]
     ) -> None:
+        for name, target in NAMED_BY_TARGET.get(command.canonical, ()):
+            slots = at + command.parameter(name).slot
+            stores = stream.words[at + command.parameter(target).slot] == GL.RENDERBUFFER
+            for kind, mine in (("renderbuffer", stores), ("texture", ~stores)):
+                stream.words[slots[mine]] = self._names.translate(kind, stream.words[slots[mine]], calls[mine])
         for parameter in command.parameters:
             class_name = parameter.object_class
             if class_name not in _TRANSLATED:

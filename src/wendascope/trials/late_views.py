@@ -10,7 +10,8 @@ import msgspec
 import numpy as np
 
 from wendascope import records
-from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, secondary_views
+from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, layers_of
+from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import CancelledError, TrialError
@@ -18,6 +19,7 @@ from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
 from wendascope.measure.pictures import alpha_matters
+from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.edit import Edit
 from wendascope.replay.images import StoredImages, images_now, put_images
@@ -28,6 +30,7 @@ from wendascope.trials.outcomes import bring_earlier
 from wendascope.trials.over_frames import sequence_results, sequence_steps
 from wendascope.trials.remedies import change_of
 
+_DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
 _MOST_AGO = max(RATES) - 1
 
 
@@ -38,6 +41,8 @@ class _Tried(msgspec.Struct):
     """What it comes to here; None where that cannot be read."""
     late: list[Late]
     refused: str
+    moved: tuple[int, int] | None = None
+    """By how many columns and rows its image is that of the frame before."""
 
 
 @remote
@@ -80,7 +85,28 @@ def try_late(
             found.append(late)
         elif late.pixels_different:
             return _Tried(None, [], "what it draws into is used for something else in the same frame")
-    return _Tried(own, found, "")
+    return _Tried(own, found, "", _moved(earlier[0], own) if earlier else None)
+
+
+def _moved(before: StoredImages, after: StoredImages) -> tuple[int, int] | None:
+    """By how much all colour images have moved; None where they have not, or each otherwise."""
+    known = {texture.name: texture for texture in before.textures}
+    offsets = set()
+    for texture in after.textures:
+        (image, *others), old = texture.images, known.get(texture.name)
+        if image.format in _DEPTHS:
+            continue
+        if others or old is None or len(old.images) != 1 or image.depth > 1:
+            return None
+        pictures = []
+        for stored, contents in ((before, old.images[0].contents), (after, image.contents)):
+            assert contents is not None
+            data = np.frombuffer(stored.data[contents.hash], np.uint8)
+            if len(data) % (image.width * image.height):
+                return None
+            pictures.append(data.reshape(image.height, image.width, -1))
+        offsets.add(offset_between(*pictures))
+    return offsets.pop() if len(offsets) == 1 else None
 
 
 def _compared(before: np.ndarray, after: np.ndarray, channels: int, frame_number: int, ago: int) -> Late:
@@ -128,6 +154,8 @@ def late_views(
                 found = replay.run(try_late.asked(number, passes, earlier[::-1]), told, cancelled)
                 view.late += found.late
                 view.refused = view.refused or found.refused
+                if found.moved is not None:
+                    view.moved.append((number, *found.moved))
                 images[keys] = [*earlier, found.own][-_MOST_AGO:] if found.own is not None else []
     kept = LateViews(list(views.values()))
     records.LATE_VIEWS.keep(first, kept)
@@ -136,7 +164,7 @@ def late_views(
 
 def _views(frame: Frame) -> dict[tuple[PassKey, ...], list[int]]:
     keys = pass_keys(frame.passes.short_names)
-    return {tuple(keys[index] for index in passes): passes for passes in secondary_views(frame)}
+    return {tuple(keys[index] for index in passes): passes for passes in layers_of(frame)}
 
 
 def _changes(keys: Iterable[PassKey], digests: Sequence[dict[PassKey, str]]) -> int:

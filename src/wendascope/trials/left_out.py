@@ -103,7 +103,7 @@ def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
                 stage = study.stage(shader.type)
                 loops = stage.cost.loops if stage and stage.cost and visit.by_round else []
                 loop = next((found for found in loops if found.line == visit.line), None)
-                known.setdefault(visit.array, {})[name] = loop.trips if loop else visit.size or None
+                known.setdefault(visit.array, {})[name] = loop.trips if loop else None
                 if loop and loop.trips and study.ms is not None and shader.type == Stage.FRAGMENT and stage:
                     part = loop.cost / max(stage.cost.total if stage.cost else 0.0, 1e-9) / loop.trips
                     shares.setdefault(visit.array, {})[name] = study.ms * min(part, 1.0)
@@ -111,7 +111,10 @@ def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
         counts = [count for count in programs.values() if count]
         steps = np.flatnonzero(np.isin(frame.steps.program, list(programs))).tolist()
         for element in range(min(max(counts, default=_MOST_ELEMENTS), _MOST_ELEMENTS)):
-            remedy = Remedy("without-element", steps, names=[array], values={"element": float(element)})
+            values = {"element": float(element)}
+            if len(set(programs.values())) == 1 and counts:
+                values["count"] = float(counts[0])
+            remedy = Remedy("without-element", steps, names=[array], values=values)
             using = [p for p, count in programs.items() if count is None or element < count]
             ms = sum(shares.get(array, {}).get(p, 0.0) for p in using) or None
             yield LeftOut(Kind.ELEMENT, f"{array}[{element}]", steps, remedy, ms)

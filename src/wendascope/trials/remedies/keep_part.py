@@ -70,7 +70,9 @@ def _of_images(change: FrameChange, index: int) -> tuple[CallBatch, CallBatch]:
             face = attachment.face - GL.TEXTURE_CUBE_MAP_POSITIVE_X if attachment.face else attachment.layer
             place, size = (texture.target, attachment.level, 0, 0, face), (image.width, image.height, 1)
             plain = msgspec.structs.replace(image, target=GL.TEXTURE_2D, level=0, depth=1, contents=None)
-            made = TextureRecord(change.new.name(), GL.TEXTURE_2D, [plain])
+            # complete without mip levels: nothing else is copied
+            parameters = {"TEXTURE_MIN_FILTER": [float(GL.NEAREST)], "TEXTURE_MAX_LEVEL": [0.0]}
+            made = TextureRecord(change.new.name(), GL.TEXTURE_2D, [plain], parameters)
             change.new.objects.textures.append(made)
             there = (made.name, GL.TEXTURE_2D, 0, 0, 0, 0)
         change.added_bytes += 4 * size[0] * size[1]

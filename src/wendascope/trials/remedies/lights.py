@@ -23,13 +23,16 @@ _LOCATION = 0x7E000000
 def leave_out_element(change: FrameChange, item: Remedy) -> None:
     """Every shader that the steps use and that goes through an array passes over one of its elements."""
     (array,), element = item.names, int(item.values["element"])
+    count = int(item.values["count"]) if "count" in item.values else None
     uniform, found = f"{OUR_PREFIX}without", False
     for name in sorted({int(change.frame.steps.program[step]) for step in item.steps} - {0}):
         record = change.program(name)
         shaders = list(record.shaders)
         for at, shader in enumerate(shaders):
             if shader.source and any(visited.array == array for visited in visited_arrays(shader.source)):
-                shaders[at] = msgspec.structs.replace(shader, source=without_element(shader.source, array, uniform))
+                shaders[at] = msgspec.structs.replace(
+                    shader, source=without_element(shader.source, array, element, uniform, count)
+                )
         if shaders == record.shaders:
             continue
         if record.binary or name in change.new.changed_programs:

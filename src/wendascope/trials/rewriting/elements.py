@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
 import re
 from collections.abc import Iterator
@@ -10,9 +11,11 @@ from dataclasses import dataclass
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
-from wendascope.trials.rewriting._parts import at_top, closing, functions, line_of, read, spliced
-from wendascope.trials.rewriting.iterations import statement_end
+from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, functions, line_of, read, spliced
+from wendascope.trials.rewriting.iterations import semicolons, statement_end
 
+_CHANGES = ("=", "+=", "-=", "*=", "++", "--")
+_COUNTED_INDICES = ((100, ""), (110, ""))
 _WHOLE = ("int", "uint", "bool")
 _NUMBER = re.compile(r"\[\s*(\d+)\s*\]")
 
@@ -32,6 +35,8 @@ class Visited:
 
 @dataclass(frozen=True)
 class _Visit:
+    """One place where a shader looks at the elements of an array."""
+
     visited: Visited
     index: str
     """What says which element it is."""
@@ -39,8 +44,14 @@ class _Visit:
     """Character right after its opening brace, or where its only statement begins."""
     end: int
     """Of that statement; -1 where there are braces."""
-    leave: str
-    """What goes on with the next element."""
+    in_function: bool
+    counter: str = ""
+    """Of a loop whose rounds can be one fewer, with what follows."""
+    type: str = "int"
+    limit: tuple[int, int] = (0, 0)
+    """Characters of what the counter is compared with."""
+    uses: tuple[int, ...] = ()
+    """Characters where the body names the counter."""
 
 
 def visited_arrays(source: str) -> list[Visited]:
@@ -48,22 +59,40 @@ def visited_arrays(source: str) -> list[Visited]:
     return [visit.visited for visit in _visits(source)]
 
 
-def without_element(source: str, array: str, uniform: str) -> str:
-    """Whatever looks at one element of an array goes on with the next one: at that whose number a new uniform holds.
-    Raises TrialError where nothing goes through the array.
+def without_element(source: str, array: str, element: int, uniform: str, count: int | None = None) -> str:
+    """The shader as if an array lacked one element: a plain loop runs a round less (of `count`, where that is known)
+    and its later rounds look one element further; other loops and functions go on with the next element. Loops are
+    told the number of the element as a constant; functions, which long sources have and which take long to compile,
+    as a new uniform. Raises TrialError where nothing goes through the array.
     """
-    pieces = []
+    pieces: list[tuple[int, int, str]] = []
+    asked = False
     for visit in _visits(source):
         if visit.visited.array != array:
             continue
-        test = f"if (int({visit.index}) == {uniform}) {visit.leave}; "
-        if visit.end < 0:
-            pieces.append((visit.body, visit.body, " " + test))
+        if visit.counter:
+            own = f"{OUR_PREFIX}at_{visit.body}"
+            limit = source[slice(*visit.limit)]
+            # drivers unroll loops over uniforms whose values they know: so does this one stay
+            fewer = f"({limit}) - {visit.type}({element} < int({limit}))"
+            if count is not None:
+                fewer = f"{visit.type}({count - (element < count)})"
+            pieces.append((*visit.limit, fewer))
+            pieces += [(at, at + len(visit.counter), own) for at in visit.uses]
+            start = f"{visit.type} {own} = {visit.counter} + {visit.type}(int({visit.counter}) >= {element}); "
+        elif visit.in_function:
+            asked, start = True, f"if (int({visit.index}) == {uniform}) return; "
         else:
-            pieces += [(visit.body, visit.body, "{ " + test), (visit.end, visit.end, " }")]
+            start = f"if (int({visit.index}) == {element}) continue; "
+        if visit.end < 0:
+            pieces.append((visit.body, visit.body, " " + start))
+        else:
+            pieces += [(visit.body, visit.body, "{ " + start), (visit.end, visit.end, " }")]
     if not pieces:
         raise TrialError(f"the shader does not go through {array} element by element")
-    return spliced(source, dict.fromkeys([*pieces, at_top(read(source), f"uniform int {uniform};")]))
+    if asked:
+        pieces.append(at_top(read(source), f"uniform int {uniform};"))
+    return spliced(source, dict.fromkeys(pieces))
 
 
 def _visits(source: str) -> list[_Visit]:
@@ -105,9 +134,33 @@ def _in_loops(source: str, code: list[Token], arrays: dict[str, int], uniforms: 
             words = set(re.findall(r"[A-Za-z_]\w*", index))
             if counter not in words or not words <= uniforms | {counter, "int", "uint"}:
                 continue
-            visited = Visited(name, arrays[name], line_of(source, token.at), from_zero and index == counter)
-            body = code[close + 1].at + braced
-            yield _Visit(visited, index, body, -1 if braced else code[last].at + 1, "continue")
+            by_round = from_zero and index == counter
+            visited = Visited(name, arrays[name], line_of(source, token.at), by_round)
+            visit = _Visit(visited, index, code[close + 1].at + braced, -1 if braced else code[last].at + 1, False)
+            yield _shorter(source, code, (at, close, last), visit, counter) if by_round else visit
+
+
+def _shorter(source: str, code: list[Token], places: tuple[int, int, int], visit: _Visit, counter: str) -> _Visit:
+    """The same with what it takes to run one round less: where the loop counts by one up to some limit, and its body
+    leaves the counter alone. GLSL ES 1.00 wants indices that it can count itself.
+    """
+    at, close, last = places
+    marks = semicolons(code, at + 2, close)
+    if len(marks) != 2 or read(source).version in _COUNTED_INDICES:
+        return visit
+    step = source[code[marks[1]].at + 1 : code[close].at].replace(" ", "")
+    condition = code[marks[0] + 1 : marks[1]]
+    body = [k for k in range(close + 1, last + 1) if code[k].text == counter and code[k - 1].text != "."]
+    changed = any(code[k + 1].text in _CHANGES or code[k - 1].text in ("++", "--", "int", "uint") for k in body)
+    counts = step in (f"{counter}++", f"++{counter}", f"{counter}+=1") and code[at + 2].text in ("int", "uint")
+    compared = [token.text for token in condition[:2]]
+    if not counts or changed or compared != [counter, "<"] or len(condition) < 3:
+        return visit
+    limit = (condition[2].at, code[marks[1]].at)
+    if {token.text for token in condition[2:]} & {"&&", "||", "?", ",", "&", "|"}:
+        return visit
+    uses = tuple(code[k].at for k in body)
+    return dataclasses.replace(visit, counter=counter, type=code[at + 2].text, limit=limit, uses=uses)
 
 
 def _in_functions(source: str, code: list[Token], arrays: dict[str, int]) -> Iterator[_Visit]:
@@ -121,7 +174,7 @@ def _in_functions(source: str, code: list[Token], arrays: dict[str, int]) -> Ite
         for name, index in dict.fromkeys(_indexed(source, code, first, end, arrays)):
             if index in numbers:
                 visited = Visited(name, arrays[name], line_of(source, code[function.first].at), False)
-                yield _Visit(visited, index, code[first - 1].at + 1, -1, "return")
+                yield _Visit(visited, index, code[first - 1].at + 1, -1, True)
 
 
 def _indexed(source: str, code: list[Token], first: int, end: int, arrays: dict[str, int]) -> Iterator[tuple[str, str]]:

@@ -59,7 +59,7 @@ def _loops(source: str, code: list[Token]) -> list[_Loop]:
         end = code[last].at + 1
         condition = (code[at + 1].at + 1, code[close].at)
         if token.text == "for":
-            marks = _semicolons(code, at + 2, close)
+            marks = semicolons(code, at + 2, close)
             if len(marks) != 2:
                 continue
             condition = (code[marks[0]].at + 1, code[marks[1]].at)
@@ -67,7 +67,8 @@ def _loops(source: str, code: list[Token]) -> list[_Loop]:
     return found
 
 
-def _semicolons(code: list[Token], first: int, end: int) -> list[int]:
+def semicolons(code: list[Token], first: int, end: int) -> list[int]:
+    """Indices of those tokens between two that end a part of a loop's head."""
     depth, found = 0, []
     for at in range(first, end):
         depth += (code[at].text in "([{") - (code[at].text in ")]}")
