@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 
-from benchmarks import drawing, planning, proving, replaying, shading, studying, tap, window
+from benchmarks import drawing, over_time, planning, proving, replaying, shading, studying, tap, window
 
 ALL = {
     **tap.BENCHMARKS,
@@ -20,6 +20,7 @@ ALL = {
     **shading.BENCHMARKS,
     **proving.BENCHMARKS,
     **planning.BENCHMARKS,
+    **over_time.BENCHMARKS,
 }
 
 

@@ -49,7 +49,8 @@ class Platform:
 
     def __init__(self, width: int, height: int, better: frozenset[str]) -> None:
         self.width, self.height, self.better = width, height, better
-        self._lit = Program("material.vert", "platform.frag")
+        self._lamps = np.array([*_LAMPS, *([] if "spare-lamp" in better else [_SPARE])], np.float32)
+        self._lit = Program("material.vert", "platform.frag", (f"LAMPS {len(self._lamps)}",))
         self._depth = Program("depth.vert", "depth.frag")
         self._letters = Program("board.vert", "board.frag")
         self._flat = Program("flat.vert", "flat.frag")
@@ -129,10 +130,9 @@ class Platform:
         return place(-7.0 + 0.03 * frame, 0.0, -4.0)
 
     def _light(self, frame: int) -> None:
-        lamps = np.array([*_LAMPS, _SPARE], np.float32)
         GL.glUseProgram(self._lit.handle)
-        GL.glUniform4fv(self._lit.location("platform_lamps"), len(lamps), lamps)
-        GL.glUniform1i(self._lit.location("lamp_count"), len(_LAMPS) + ("spare-lamp" not in self.better))
+        GL.glUniform4fv(self._lit.location("platform_lamps"), len(self._lamps), self._lamps)
+        GL.glUniform1i(self._lit.location("lamp_count"), len(self._lamps))
 
     def _set_scene(self, view: Matrix, eye: tuple[float, float, float]) -> None:
         data = np.zeros((15, 4), np.float32)

@@ -28,7 +28,7 @@ def needless_lights(case: Case) -> Iterator[Finding]:
             estimate_ms=item.ms,
             how=_HOW.get(item.kind, "the time of its steps"),
             price="none in this frame",
-            conditions="it reaches nothing that this frame shows: leave lights out by distance, or by what is in view",
+            conditions=_CONDITIONS.get(item.kind, "") + _REACH,
             remedy=item.remedy,
         )
 
@@ -65,6 +65,10 @@ _WORDS = {
     Kind.LIGHT_DRAW: ("this light adds nothing to the picture", "The draw adds light that nothing shows."),
     Kind.ELEMENT: ("no pixel of the picture needs this light", "Shaders compute it for every fragment."),
     Kind.FIXED: ("no pixel of the picture needs this light", "It is computed for every vertex."),
+}
+_REACH = "it reaches nothing that this frame shows: leave lights out by distance, or by what is in view"
+_CONDITIONS = {
+    Kind.ELEMENT: "drivers may run as many rounds as the array has elements: make it as short as its lights need; "
 }
 _HOW = {Kind.ELEMENT: "its rounds' part of the shaders' cost, by the model"}
 

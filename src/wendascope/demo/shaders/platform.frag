@@ -5,7 +5,10 @@ uniform vec4 tint;
 uniform float glow;
 uniform sampler2D surface;
 uniform sampler2DShadow shadow;
-uniform vec4 platform_lamps[6];
+#ifndef LAMPS
+#define LAMPS 6
+#endif
+uniform vec4 platform_lamps[LAMPS];
 uniform int lamp_count;
 out vec4 color;
 
