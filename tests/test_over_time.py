@@ -51,8 +51,8 @@ def test_the_hitch_and_its_reasons() -> None:
     rows = [row(1), row(2), row(3, 75.0, (UPLOADS, COMPILED), calls_ms=65.0, own_ms=8.0), row(4, 11.0)]
     found = over_time(rows)
     assert found.slow == 2 and found.sentence == (
-        "Frame 3 is slow: 75.0 ms, the others 10.0 ms. It has 2 shader compilations or links in place of 0, 3 texture"
-        " uploads (5.00 MiB) in place of 0 and 61.0 ms more inside its calls."
+        "Frame 3 is slow: 75.0 ms, the others 10.0 ms. It alone has 2 shader compilations or links and 3 texture"
+        " uploads (5.00 MiB). It has 61.0 ms more inside its calls."
     )
     assert len(found.reasons) == 3, "what takes the most is first, where the time is comes last"
 

@@ -21,6 +21,7 @@ _LEAST_MS = 1.0
 """By how much at least."""
 _PART = 0.25
 """Of the time that it takes longer: what is less is no reason."""
+_ALONE = ", which no other frame has"
 _MORE = 1.2
 """Times the median of the others, from which on there is more of something."""
 
@@ -96,7 +97,10 @@ def over_time(frames: Sequence[FrameInTime]) -> OverTime:
     reasons = _reasons(rows[worst], others)
     slow_ms, usual_ms = three_digits(float(times[worst])), three_digits(usual)
     text = f"Frame {rows[worst].number} is slow: {slow_ms} ms, the others {usual_ms} ms"
-    why = f". It has {listed(reasons[:3])}." if reasons else ". Its calls are those of the others."
+    alone = [reason.removesuffix(_ALONE) for reason in reasons[:3] if reason.endswith(_ALONE)]
+    more = [reason for reason in reasons[:3] if not reason.endswith(_ALONE)]
+    why = f". It alone has {listed(alone)}." if alone else "."
+    why += f" It has {listed(more)}." if more else "" if alone else " Its calls are those of the others."
     return OverTime(rows, worst, text + why, reasons)
 
 
@@ -110,7 +114,7 @@ def _reasons(slow: FrameInTime, others: Sequence[FrameInTime]) -> list[str]:
         count, size, ms = (_median(usual, name) for name in ("count", "bytes", "ms"))
         if mine.count > max(_MORE * count, count + 0.5) or mine.bytes > max(_MORE * size, size + 1024):
             before = f"{count:,.0f}" + (f" ({memory(size)})" if size else "")
-            found.append((mine.ms - ms, f"{mine.text} in place of {before}"))
+            found.append((mine.ms - ms, f"{mine.text} in place of {before}" if count else f"{mine.text}{_ALONE}"))
     for name, what, several in (("steps", "step", ""), ("passes", "pass", "passes")):
         here, count = getattr(slow, name), _median(others, name)
         if here > max(_MORE * count, count + 1):

@@ -11,6 +11,7 @@ import msgspec
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, find
+from wendascope.analysis.findings.left_out import needless_lights, needless_parts
 from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
@@ -131,6 +132,34 @@ def examine(
     refuted += late
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
     return Examined(frame, survey, drawn, findings, refuted, case.left_out)
+
+
+def try_the_rest(
+    path: Path,
+    found: Examined,
+    used: Replay,
+    progress: Progress = lambda _what, _part: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Examined:
+    """Try without every light and part of a view that the examination had no time for; what nothing needs becomes a
+    finding as well. Kept in the file. Raises FileError, ReplayError, CancelledError.
+    """
+    case = case_of(found.frame, found.drawn, found.survey)
+    case.left_out = try_without(found.left_out or find_left_out(case), used, float("inf"), progress, cancelled)
+    known = {item.id for item in found.findings} | {item.id for item in found.refuted}
+    fresh = [item for rule in (needless_lights, needless_parts) for item in rule(case) if item.id not in known]
+    fresh, refuted = _refute(fresh, used, progress, cancelled)
+    findings = sorted([*found.findings, *fresh], key=lambda item: -(item.estimate_ms or 0.0))
+    whole = Examined(found.frame, found.survey, found.drawn, findings, [*found.refuted, *refuted], case.left_out)
+    records.FINDINGS.keep(path, StoredFindings(whole.findings, whole.refuted))
+    records.LEFT_OUT.keep(path, LeftOuts(whole.left_out))
+    return whole
+
+
+def stored_left_out(path: Path) -> list[LeftOut]:
+    """Lights and parts of views of the newest examination in a file. Raises FileError."""
+    found = records.LEFT_OUT.newest(path)
+    return found.items if found else []
 
 
 def _measure_late_tests(

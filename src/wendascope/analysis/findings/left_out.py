@@ -20,7 +20,7 @@ def needless_lights(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"light-without-effect-{_key(item)}",
             rule="light-without-effect",
-            page="Time",
+            page="Over time",
             title=f"{item.name}: {what}",
             why=f"{why} Replayed without it, the finished picture is the same.",
             steps=item.steps,
@@ -43,7 +43,7 @@ def needless_parts(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"view-part-without-effect-{item.steps[0]}",
             rule="view-part-without-effect",
-            page="Time",
+            page="Over time",
             title=f"{item.view}: {plural(draws, 'draw')} of {item.name} {verb(draws, 'changes', 'change')} no pixel",
             why="The view is drawn with them, but nothing that the finished picture takes from it shows them.",
             steps=item.steps,

@@ -45,7 +45,7 @@ def less_often(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"update-less-often-{passes[0]}",
             rule="update-less-often",
-            page="Time",
+            page="Over time",
             title=f"{names}: every {_ORDINALS[rate]} frame is enough, the picture hardly differs",
             why=(
                 f"Replayed with what it showed up to {plural(rate - 1, 'frame')} ago, the finished picture differs in"

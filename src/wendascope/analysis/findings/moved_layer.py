@@ -26,7 +26,7 @@ def moved_layers(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"moved-layer-{passes[0]}",
             rule="moved-layer",
-            page="Time",
+            page="Over time",
             title=(
                 f"{names}: {plural(len(draws), 'draw')} {verb(len(draws), 'makes', 'make')} the image of the frame"
                 " before, moved by whole pixels"

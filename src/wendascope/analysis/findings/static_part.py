@@ -40,7 +40,7 @@ def static_parts(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"static-part-{index}",
             rule="static-part",
-            page="Time",
+            page="Over time",
             title=(
                 f"{case.names[index]}: {plural(len(draws), 'draw')} {verb(len(draws), 'is', 'are')} the same in all"
                 f" {known.frames} frames, {whole - len(steps):,} {verb(whole - len(steps), 'step', 'steps')} may change"

@@ -34,7 +34,7 @@ def unchanged(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unchanged-pass-{passes[0]}",
             rule="unchanged-pass",
-            page="Time",
+            page="Over time",
             title=(
                 f"{listed(names)}: {plural(len(draws), 'draw')} {verb(len(draws), 'makes', 'make')} the same image in"
                 f" all {known.frames} frames"

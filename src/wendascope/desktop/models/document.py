@@ -11,6 +11,7 @@ from wendascope.analysis.budget import Verdict, judge
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.late import frame_bound
+from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, NoJobs
 from wendascope.desktop.models.tree import TREES, Node
@@ -20,7 +21,14 @@ from wendascope.frame.origins import introduction
 from wendascope.frame.roles import GivenRole, give_roles
 from wendascope.measure.pass_pictures import Image
 from wendascope.measure.records import Survey, Verification
-from wendascope.trials.examine import Examined, Refuted, case_of, stored_examination, stored_refuted
+from wendascope.trials.examine import (
+    Examined,
+    Refuted,
+    case_of,
+    stored_examination,
+    stored_left_out,
+    stored_refuted,
+)
 from wendascope.trials.limits import Limits, stored_limits
 from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
 from wendascope.trials.proof import Proof, stored_proofs
@@ -161,6 +169,8 @@ class Document(Observable):
         self.drawn, self.findings = self._fitting_examination()
         self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
         """What looked worth changing and was refuted by replay before it was claimed."""
+        self.left_out: list[LeftOut] = stored_left_out(path) if self.drawn is not None else []
+        """Lights and parts of views, and what the picture is without each, as far as that was tried."""
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self._given_roles = records.GIVEN_ROLE.all(path)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
@@ -190,8 +200,16 @@ class Document(Observable):
 
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted
+        self.left_out = found.left_out
         self.verification = found.survey.verification
         self.changed()
+
+    @property
+    def examined(self) -> Examined | None:
+        """The examination as it is known; None before there was one."""
+        if self.survey is None or self.drawn is None:
+            return None
+        return Examined(self.frame, self.survey, self.drawn, self.findings, self.refuted, self.left_out)
 
     def set_introduction(self, text: str) -> None:
         self.introduction = text

@@ -6,10 +6,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QTabWidget
 
 from wendascope import records
 from wendascope.analysis.over_time import FrameInTime, OverTime, frame_in_time, over_time, same_again, same_results
+from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.frames_chart import FramesChart
+from wendascope.desktop.late_views_view import LateViewsView
+from wendascope.desktop.lights_view import LightsView
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
@@ -39,8 +43,19 @@ class OverTimePage(FramePage):
             empty="Capture several frames into one file: on the Capture page, or with capture --frames 8.",
         )
         self.table.rows.tip = lambda row: row.beside
+        self.views = LateViewsView(workspace)
+        self.lights = LightsView(workspace)
+        self.findings = FindingsView(workspace, "Over time")
         self.room.addWidget(self.chart, 1)
-        self.room.addWidget(self.table, 2)
+        self.tabs = QTabWidget()
+        for title, part in (
+            ("Frames", self.table),
+            ("Findings", self.findings),
+            ("Views", self.views),
+            ("Lights and parts", self.lights),
+        ):
+            self.tabs.addTab(part, title)
+        self.room.addWidget(self.tabs, 2)
         self.chart.chosen.connect(self._go)
         self.table.doubleClicked.connect(lambda _index: self._go_to_chosen())
         self.table.activated.connect(lambda _index: self._go_to_chosen())
@@ -63,6 +78,8 @@ class OverTimePage(FramePage):
         return self._known.get(file) if file is not None else None
 
     def refresh(self, document: Document | None) -> None:
+        for view in (self.findings, self.views, self.lights):
+            view.show_document(document)
         file = self._file()
         if document is None or file is None:
             self.say("")
