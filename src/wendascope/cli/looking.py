@@ -22,7 +22,6 @@ from wendascope.errors import UsageError
 from wendascope.texts import share, three_digits
 
 if TYPE_CHECKING:
-    from wendascope.analysis.over_time import PassOverTime
     from wendascope.frame.frame import Frame
     from wendascope.measure.records import Verification
 
@@ -129,61 +128,6 @@ def verify(file: Path, json: JsonOption = False) -> None:
         emit(results[0] if len(results) == 1 else several)
     if not all(result.identical for result in results):
         raise typer.Exit(1)
-
-
-@app.command()
-def sequence(
-    file: Path,
-    results: Annotated[
-        bool, typer.Option("--results", help="Also replay every frame, and tell which passes come out the same again.")
-    ] = False,
-    json: JsonOption = False,
-) -> None:
-    """The frames of a sequence beside each other: which one is slow, and what it does that the others do not."""
-    import msgspec
-
-    from wendascope.analysis.over_time import frame_in_time, over_time, same_again
-    from wendascope.frame.file import frame_count, load
-    from wendascope.frame.places import frame_path
-
-    paths = [frame_path(file, number) for number in range(1, frame_count(file) + 1)]
-    found = over_time([frame_in_time(load(path), number) for number, path in enumerate(paths, 1)])
-    again = _same_results(paths, json) if results else []
-    if json:
-        emit({**msgspec.to_builtins(found), "results": msgspec.to_builtins(again)})
-        return
-    print(found.sentence)
-    print(
-        f"{'frame':>7}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}  beside drawing"
-    )
-    for at, row in enumerate(found.frames):
-        times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))
-        mark, steps = ">" if at == found.slow else "", f"{row.steps:>7,}"
-        print(f"{mark:>2}{row.number:>5}  {times}  {steps}  {row.passes:>6}  {row.beside}")
-    for reason in found.reasons:
-        print(f"reason: {reason}")
-    if again:
-        print(f"\n{same_again(again, len(paths))}")
-        print(f"{'alike':>7}  {'of':>5}  {'ms':>8}  pass")
-        for item in again:
-            ms = "" if item.ms is None else three_digits(item.ms)
-            print(f"{item.alike:>7}  {item.frames:>5}  {ms:>8}  {item.name}")
-
-
-def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
-    """Replay every frame pass by pass, and compare what comes out."""
-    from wendascope import records
-    from wendascope.analysis.over_time import same_results
-    from wendascope.trials.over_frames import sequence_results
-
-    found = sequence_results(paths[0], progress(quiet))
-    progress_end(quiet)
-    ms = dict[str, float]()
-    for path, names in zip(paths, found.names, strict=True):
-        survey = records.SURVEY.newest(path)
-        if survey is not None and len(survey.passes) == len(names):
-            ms |= {name: p.ms for name, p in zip(names, survey.passes, strict=True)}
-    return same_results(found.digests, found.names, ms)
 
 
 def _print_verification(result: Verification, name: str) -> None:

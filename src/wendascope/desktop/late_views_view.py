@@ -141,8 +141,7 @@ class LateViewsView(QWidget):
                 "enough",
                 64,
                 self._enough,
-                tip="How many frames need to draw it anew, by these frames; moved: each is the one before, moved by whole"
-                " pixels",
+                tip="How many frames need to draw it; moved: each is the one before, moved by whole pixels",
             ),
         ]
 

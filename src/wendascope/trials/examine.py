@@ -15,7 +15,7 @@ from wendascope.analysis.findings.left_out import needless_lights, needless_part
 from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import TrialError
+from wendascope.errors import TrialError, UsageError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.drawn import measure_drawn
@@ -154,6 +154,15 @@ def try_the_rest(
     records.FINDINGS.keep(path, StoredFindings(whole.findings, whole.refuted))
     records.LEFT_OUT.keep(path, LeftOuts(whole.left_out))
     return whole
+
+
+def try_stored_rest(path: Path, used: Replay, progress: Progress = lambda _what, _part: None) -> None:
+    """The same of the newest examination in a file. Raises UsageError where there is none, FileError, ReplayError."""
+    survey, (drawn, findings) = records.SURVEY.newest(path), stored_examination(path)
+    if survey is None or drawn is None:
+        raise UsageError(f"{path.name} was not surveyed yet: run survey first")
+    known = Examined(file.load(path), survey, drawn, findings, stored_refuted(path), stored_left_out(path))
+    try_the_rest(path, known, used, progress)
 
 
 def stored_left_out(path: Path) -> list[LeftOut]:
