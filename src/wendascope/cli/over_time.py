@@ -70,6 +70,8 @@ def _late_views(file: Path, quiet: bool) -> list[LateView]:
 
 
 def _print_views(views: list[LateView]) -> None:
+    from wendascope.analysis.late_views import RATES
+
     print(
         "\nPixels of the picture that differ visibly where a view is drawn in every second, third, fourth frame only:"
     )

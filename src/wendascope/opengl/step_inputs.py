@@ -23,6 +23,7 @@ from wendascope.opengl.objects import ProgramRecord, sampler_targets
 from wendascope.opengl.setting_values import blob_numbers
 from wendascope.opengl.step_uses import STATE_OF_DRAWS
 from wendascope.opengl.texture_parameters import parameter_calls
+from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import uniform_value
 from wendascope.opengl.written import buffer_writes, element_buffers, texture_writes, written_objects
 from wendascope.registry import GL, Role
@@ -117,11 +118,14 @@ class _Inputs:
         values, history = self._frame.setting_values, self._frame.history
         numbers = np.zeros(len(self._calls), np.uint64)
         for name in (*STATE_OF_DRAWS, *_CLEARED_BY):
-            for i, j in sorted(history.keys(name)):
-                column = values.column(name, self._calls, i, j)
+            key = _number(name.encode())
+            for i, j in history.keys(name):
+                known = history.setters(name, self._calls, i, j) != UNKNOWN
                 if name in _CLEARED_BY:
-                    column = np.where(self._draws, np.uint64(0), column)
-                numbers = combined(numbers, i & 0xFFFFFFFF, j & 0xFFFFFFFF, column)
+                    known &= ~self._draws
+                value = combined(key, i & 0xFFFFFFFF, j & 0xFFFFFFFF, values.column(name, self._calls, i, j))
+                # a sum, so that a key which only another frame has takes no part in this one
+                numbers += np.where(known, value, np.uint64(0))
         return numbers
 
     def _targets(self) -> Numbers:

@@ -14,7 +14,8 @@ from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, functions, line_of, read, spliced
 from wendascope.trials.rewriting.iterations import semicolons, statement_end
 
-_CHANGES = ("=", "+=", "-=", "*=", "++", "--")
+_WRITTEN_AFTER = re.compile(r"\s*(?:\+\+|--|[-+*/%&|^]?=(?!=)|<<=|>>=)")
+_WRITTEN_BEFORE = re.compile(r"(?:\+\+|--)\s*\Z")
 _COUNTED_INDICES = ((100, ""), (110, ""))
 _WHOLE = ("int", "uint", "bool")
 _NUMBER = re.compile(r"\[\s*(\d+)\s*\]")
@@ -151,7 +152,7 @@ def _shorter(source: str, code: list[Token], places: tuple[int, int, int], visit
     step = source[code[marks[1]].at + 1 : code[close].at].replace(" ", "")
     condition = code[marks[0] + 1 : marks[1]]
     body = [k for k in range(close + 1, last + 1) if code[k].text == counter and code[k - 1].text != "."]
-    changed = any(code[k + 1].text in _CHANGES or code[k - 1].text in ("++", "--", "int", "uint") for k in body)
+    changed = any(_changed(source, code[k]) or code[k - 1].text in ("int", "uint") for k in body)
     counts = step in (f"{counter}++", f"++{counter}", f"{counter}+=1") and code[at + 2].text in ("int", "uint")
     compared = [token.text for token in condition[:2]]
     if not counts or changed or compared != [counter, "<"] or len(condition) < 3:
@@ -161,6 +162,12 @@ def _shorter(source: str, code: list[Token], places: tuple[int, int, int], visit
         return visit
     uses = tuple(code[k].at for k in body)
     return dataclasses.replace(visit, counter=counter, type=code[at + 2].text, limit=limit, uses=uses)
+
+
+def _changed(source: str, token: Token) -> bool:
+    """Whether a variable is written where it is named."""
+    end = token.at + len(token.text)
+    return bool(_WRITTEN_AFTER.match(source, end) or _WRITTEN_BEFORE.search(source[: token.at]))
 
 
 def _in_functions(source: str, code: list[Token], arrays: dict[str, int]) -> Iterator[_Visit]:
