@@ -192,3 +192,45 @@ def test_the_part_that_can_be_kept_begins_with_a_clear_and_passes_nothing_that_m
     assert static_part(frame, 0, unclear) == []
     mixing = _frame(blend_enabled={(0, 0): (1,)})
     assert static_part(mixing, 0, moving) == [0, 1], "what is blended keeps its place"
+
+
+def _uploads(*calls: tuple[Any, ...]) -> list[tuple[int, int]]:
+    """What of some calls, made before the draws of a frame, writes what is there already."""
+
+    def before(batch: CallBatch) -> None:
+        batch.call("glBindBuffer", GL.ARRAY_BUFFER, 2)
+        batch.call("glBindTexture", GL.TEXTURE_2D, 1)
+        for call in calls:
+            batch.call(*call)
+
+    return _frame(before).same_uploads
+
+
+VERTICES = np.full((24, 3), 1, np.float32).tobytes()
+TEXELS = bytes([1]) * 64
+SUB = ("glBufferSubData", GL.ARRAY_BUFFER)
+PART = ("glTexSubImage2D", GL.TEXTURE_2D, 0, 2, 2, 4, 4, GL.RGBA, GL.UNSIGNED_BYTE)
+
+
+def test_uploads_of_what_is_there_are_found() -> None:
+    assert _uploads((*SUB, 12, 24, VERTICES[12:36])) == [(3, 24)]
+    assert _uploads((*PART, TEXELS)) == [(3, 64)]
+    other = bytes([9]) * 64
+    assert _uploads((*PART, other), (*PART, other), (*PART, TEXELS)) == [(4, 64)], "the first and the last change it"
+    whole = ("glBufferData", GL.ARRAY_BUFFER, len(VERTICES), VERTICES)
+    assert _uploads((*whole, GL.STATIC_DRAW)) == [(3, len(VERTICES))]
+    assert _uploads((*whole, GL.STREAM_DRAW)) == [], "it asks for memory of another kind"
+
+
+@given(st.integers(0, 287), st.integers(1, 255), st.integers(0, 63))
+def test_an_upload_with_another_byte_is_never_called_the_same(at: int, other: int, texel: int) -> None:
+    data, texels = bytearray(VERTICES), bytearray(TEXELS)
+    data[at] ^= other
+    texels[texel] ^= other
+    assert _uploads((*SUB, 0, 288, bytes(data)), (*PART, bytes(texels))) == []
+
+
+def test_uploads_into_what_is_not_followed_are_left_out() -> None:
+    assert _uploads(("glGenerateMipmap", GL.TEXTURE_2D), (*PART, TEXELS)) == []
+    assert _uploads((*PART[:-1], GL.BYTE, TEXELS)) == [], "read in another way"
+    assert _uploads((*PART[:3], 6, 6, *PART[5:], TEXELS)) == [], "it reaches over the edge"

@@ -32,8 +32,8 @@ _EFFORT = {
     ),
     ASSET: ("too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes"),
     SUBMISSION: (
-        *BATCHES, "draw-plan", "switches", "repeated-state", "overwritten-state", "immediate-draws", "back-to-front",
-        "depth-prepass",
+        *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",
+        "back-to-front", "depth-prepass",
     ),
 }  # fmt: skip
 _RISK = {

@@ -52,5 +52,7 @@ class Remedy(msgspec.Struct):
     """Line of a loop in the fragment shader -> the most rounds it may run."""
     textures: list[int] = []
     """Grey ones that become channels of one, where that is the remedy."""
+    calls: list[int] = []
+    """Of the frame, that are left out, where that is the remedy."""
     frames_ago: int = 0
     """How many frames before this one in its sequence a result is from, where that is the remedy."""

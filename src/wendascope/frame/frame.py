@@ -200,6 +200,11 @@ class Frame(ABC):
         return np.zeros(count, np.uint64), np.zeros(count, bool)
 
     @property
+    def same_uploads(self) -> list[tuple[int, int]]:
+        """(call, bytes) of every upload of bytes that are there already."""
+        return []
+
+    @property
     def joinable_runs(self) -> list[list[int]]:
         """Runs of steps given vertex by vertex, with nothing between them that keeps them from being one; none where
         the API has no such draws.

@@ -34,6 +34,7 @@ from wendascope.opengl.packed import CallStream, merge_streams
 from wendascope.opengl.passes import derive_passes
 from wendascope.opengl.pixels import stored_channels, texture_pixels
 from wendascope.opengl.resource_flow import resource_flow
+from wendascope.opengl.same_uploads import same_uploads
 from wendascope.opengl.setting_values import SettingValues
 from wendascope.opengl.side_work import side_work
 from wendascope.opengl.step_inputs import step_inputs
@@ -98,6 +99,10 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def step_inputs(self) -> tuple[Numbers, Mask]:
         return step_inputs(self)
+
+    @functools.cached_property
+    def same_uploads(self) -> list[tuple[int, int]]:
+        return same_uploads(self)
 
     @property
     def has_alpha(self) -> bool:

@@ -25,6 +25,7 @@ SAME_PICTURE = {
     "drop-colour-clear",
     "drop-repeats",
     "drop-needless",
+    "drop-calls",
     "clean-mesh",
     "without-element",
     "light-off",

@@ -1,9 +1,11 @@
-"""Leave out calls that set what is already set, or what is replaced before anything uses it."""
+"""Leave out calls that set or write what is there already, or what is replaced before anything uses it."""
 
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
+from wendascope.opengl.packed import CallBatch
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
@@ -17,3 +19,13 @@ def drop_repeats(change: FrameChange, _item: Remedy) -> None:
 def drop_redundant(change: FrameChange, _item: Remedy) -> None:
     """Leave out those as well whose value is set again before it is used."""
     change.redundant |= {REPEATS, OVERWRITTEN}
+
+
+@remedy("drop-calls")
+def drop_calls(change: FrameChange, item: Remedy) -> None:
+    """Leave out single calls that are no steps. Raises TrialError where the frame has no such calls."""
+    steps = set(change.frame.steps.call.tolist())
+    for call in item.calls:
+        if not 0 <= call < len(change.frame.calls) or call in steps:
+            raise TrialError("the remedy names calls that the frame does not have, or that are steps")
+        change.put_in_place(call, CallBatch())
