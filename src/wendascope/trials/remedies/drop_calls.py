@@ -6,6 +6,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.written import buffer_writes, texture_writes
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
@@ -23,9 +24,14 @@ def drop_redundant(change: FrameChange, _item: Remedy) -> None:
 
 @remedy("drop-calls")
 def drop_calls(change: FrameChange, item: Remedy) -> None:
-    """Leave out single calls that are no steps. Raises TrialError where the frame has no such calls."""
+    """Leave out single calls that are no steps. What they write holds it already, from before the frame. Raises
+    TrialError where the frame has no such calls.
+    """
     steps = set(change.frame.steps.call.tolist())
     for call in item.calls:
         if not 0 <= call < len(change.frame.calls) or call in steps:
             raise TrialError("the remedy names calls that the frame does not have, or that are steps")
         change.put_in_place(call, CallBatch())
+    dropped = set(item.calls)
+    for kind, writes in (("buffer", buffer_writes(change.frame)), ("texture", texture_writes(change.frame))):
+        change.kept |= {(kind, name) for name, rows in writes.items() if dropped & set(rows.tolist())}
