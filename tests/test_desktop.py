@@ -306,7 +306,7 @@ def test_groups_divide_their_steps(depot: Path, by: str) -> None:
 def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
     copies = demo_files()
-    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend", "signal-box.wend"]
+    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend#8"]
     assert all(tmp_path in p.parents for p in copies)
     shutil.rmtree(tmp_path / "wendascope")
 

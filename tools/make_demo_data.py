@@ -12,7 +12,9 @@ import sqlite3
 import sys
 from pathlib import Path
 
-from wendascope.frame.file import save
+from wendascope.demo.data import PLATFORM_FRAMES
+from wendascope.frame.file import save_sequence
+from wendascope.frame.places import frame_path, place_of
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import case_of, examine_file
@@ -25,19 +27,27 @@ DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30
 DEAREST = 4
 LARGEST = 4 << 20
-FRAMES: tuple[tuple[str, list[str]], ...] = (
-    ("depot.wend", []),
-    ("depot-better.wend", ["--better", "all"]),
-    ("signal-box.wend", ["--view", "signal-box"]),
+FRAMES: tuple[tuple[str, list[str], int], ...] = (
+    ("depot.wend", [], 1),
+    ("depot-better.wend", ["--better", "all"], 1),
+    ("signal-box.wend", ["--view", "signal-box"], 1),
+    ("platform.wend", ["--view", "platform"], PLATFORM_FRAMES),
 )
+"""(file, options of the demo, how many frames in a row); the last one is measured."""
 
 
-def capture(path: Path, options: list[str]) -> None:
+def capture(path: Path, options: list[str], count: int) -> None:
     environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen", *options], environment=environment) as target:
-        frame = target.capture(Trigger(frame=FRAME), 120.0)
-    frame.metadata.program, frame.metadata.arguments = "python", ["-m", "wendascope.demo", *options]
-    save(frame, path)
+    command = [sys.executable, "-m", "wendascope.demo", "--off-screen", *options]
+    frames, trigger = [], Trigger(frame=FRAME)
+    with Target(command, environment=environment) as target:
+        for number in range(count):
+            then = Trigger(frame=FRAME + number + 1) if number < count - 1 else None
+            frames.append(target.capture(trigger, 120.0, then=then))
+            trigger = then or trigger
+    for frame in frames:
+        frame.metadata.program, frame.metadata.arguments = "python", ["-m", "wendascope.demo", *options]
+    save_sequence(frames, path)
 
 
 def forget(path: Path) -> None:
@@ -65,7 +75,7 @@ def measure(path: Path) -> None:
         prove_plan(path, found.frame, chosen, found.findings, proofs, replay, frame_ms)
         for study in case.study_shaders()[:DEAREST]:
             find_limits(path, study, replay)
-    size = path.stat().st_size
+    size = place_of(path)[0].stat().st_size
     assert size < LARGEST, f"{path.name} is {size} bytes"
     print(
         f"{path.name}: {len(found.frame.steps)} steps, {size} bytes, {found.survey.frame_ms.median:.1f} ms,"
@@ -75,15 +85,15 @@ def measure(path: Path) -> None:
 
 def main() -> None:
     only = [word for word in sys.argv[1:] if word.endswith(".wend")]
-    for name, options in FRAMES:
+    for name, options, count in FRAMES:
         if only and name not in only:
             continue
         path = DATA / name
         if "--measure" in sys.argv[1:]:
             forget(path)
         else:
-            capture(path, options)
-        measure(path)
+            capture(path, options, count)
+        measure(frame_path(path, count))
 
 
 if __name__ == "__main__":

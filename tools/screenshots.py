@@ -16,6 +16,7 @@ from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
 from wendascope.analysis.batches import Batch
+from wendascope.demo.data import PLATFORM_FRAMES
 from wendascope.desktop.application import make_application
 from wendascope.desktop.capture_form import TargetChoice
 from wendascope.desktop.models.document import Document
@@ -28,8 +29,7 @@ from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
-from wendascope.frame.file import save_sequence
-from wendascope.tap.launch import Target, Trigger
+from wendascope.frame.places import frame_path
 from wendascope.tap.messages import Take
 from wendascope.trials.log import KEPT
 
@@ -188,20 +188,14 @@ def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Cal
 
 
 def over_time(app: QApplication, window: MainWindow, path: Path) -> None:
-    """Eight frames of the running demo beside each other."""
-    frames = []
-    command = ["python", "-m", "wendascope.demo", "--off-screen", "--size", "960x540"]
-    with Target(command, environment=dict(os.environ)) as target:
-        trigger = Trigger(frame=20)
-        for number in range(8):
-            frames.append(target.capture(trigger, 60.0, then=Trigger() if number < 7 else None))
-            trigger = Trigger()
-    save_sequence(frames, path)
-    window.open_files([path])
+    """Eight frames of the platform beside each other, and what its views look like when they are drawn less often."""
+    window.open_files([frame_path(path, PLATFORM_FRAMES)])
     window.show_page("Over time")
     page = window.page("Over time")
     assert isinstance(page, OverTimePage)
-    wait(app, lambda: len(page.table.rows.rows) == 8, 60)
+    wait(app, lambda: len(page.table.rows.rows) == PLATFORM_FRAMES, 60)
+    page.tabs.setCurrentWidget(page.views)
+    page.views.table.selectRow([view.name for view in page.views.table.rows.rows].index("monitor"))
 
 
 def main() -> None:
@@ -246,7 +240,7 @@ def main() -> None:
         wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
         shoot("dark")
         window.set_scheme("light")
-        over_time(app, window, Path(folder) / "evening.wend")
+        over_time(app, window, Path(shutil.copy(DATA / "platform.wend", folder)))
         shoot("over-time")
         window.close_current()
         window.compare(*files)

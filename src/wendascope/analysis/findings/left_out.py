@@ -36,8 +36,10 @@ def needless_lights(case: Case) -> Iterator[Finding]:
 @finding("view-part-without-effect")
 def needless_parts(case: Case) -> Iterator[Finding]:
     """Draws of a secondary view, reflection or shadow, without which the picture stays the same."""
-    for item in _needless(case):
-        if item.kind != Kind.PART:
+    needless = list(_needless(case))
+    whole = {step for item in needless if item.kind == Kind.SHADOW for step in item.steps}
+    for item in needless:
+        if item.kind != Kind.PART or set(item.steps) <= whole:
             continue
         draws = len(item.steps)
         yield Finding(

@@ -2,9 +2,15 @@
 
 from pathlib import Path
 
+from wendascope.frame.places import frame_path
+
+PLATFORM_FRAMES = 8
+"""That the sequence of the platform holds."""
+
 
 def demo_files() -> list[Path]:
-    """The depot as it is, then with every flaw off, then the yard from the signal box; copies that may be written to.
+    """The depot as it is, then with every flaw off, then the yard from the signal box, then the last of eight frames of
+    the platform; copies that may be written to.
 
     The shipped files stay as they are; what is measured is kept in copies in the user's data folder.
     """
@@ -15,9 +21,9 @@ def demo_files() -> list[Path]:
     folder = platformdirs.user_data_path("wendascope", ensure_exists=True) / "demo"
     folder.mkdir(parents=True, exist_ok=True)
     copies = []
-    for name in ("depot.wend", "depot-better.wend", "signal-box.wend"):
+    for name in ("depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend"):
         shipped, copy = Path(__file__).parent / name, folder / name
         if not copy.exists() or copy.stat().st_mtime < shipped.stat().st_mtime:
             shutil.copyfile(shipped, copy)
         copies.append(copy)
-    return copies
+    return [*copies[:-1], frame_path(copies[-1], PLATFORM_FRAMES)]
