@@ -14,6 +14,7 @@ import pytest
 
 from tests.attacks.kills import alive
 from wendascope.confinement import landlock_version
+from wendascope.demo.data import demo_files
 from wendascope.errors import ReplayCrashedError, ReplayError
 from wendascope.frame.file import save
 from wendascope.frame.origins import MADE_HERE, introduction, origin, remember
@@ -188,6 +189,12 @@ def test_commands_run_by_a_list() -> None:
     for name in ("glReadPixels", "glMapBufferRange", "glFeedbackBuffer", "glGetTexImage"):
         assert not may_set_up(by_name[name]), name
     assert may_set_up(by_name["glLightfv"]) and may_set_up(by_name["glPolygonStipple"])
+
+
+def test_every_frame_of_the_demo_is_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    for path in demo_files():
+        assert origin(content_of(path)) == MADE_HERE, path
 
 
 def test_a_frame_made_here_is_known_and_a_strangers_is_introduced_once(

@@ -73,4 +73,7 @@ def _shipped() -> frozenset[str]:
     for path in (Path(__file__).parent.parent / "demo" / "data").glob("*.wend"):
         with contextlib.closing(sqlite3.connect(f"{path.as_uri()}?mode=ro", uri=True)) as database:
             contents.add(str(database.execute("SELECT value FROM meta WHERE key = 'content'").fetchone()[0]))
+            if database.execute("SELECT 1 FROM sqlite_master WHERE name = 'frame_part'").fetchone():
+                rows = database.execute("SELECT digest FROM frame_part WHERE kind = 'content'").fetchall()
+                contents |= {str(row[0]) for row in rows}
     return frozenset(contents)
