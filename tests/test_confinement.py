@@ -16,7 +16,7 @@ from tests.attacks.kills import alive
 from wendascope.confinement import landlock_version
 from wendascope.demo.data import demo_files
 from wendascope.errors import ReplayCrashedError, ReplayError
-from wendascope.frame.file import save
+from wendascope.frame.file import content_of, save
 from wendascope.frame.origins import MADE_HERE, introduction, origin, remember
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.preprocessor import Dialect

@@ -17,7 +17,7 @@ class Kind(Enum):
     SHADOW = "shadow"
     LIGHT_DRAW = "light drawn by itself"
     ELEMENT = "light of the shaders"
-    FIXED = "light of the fixed functions"
+    FIXED = "fixed-function light"
     PART = "part of a view"
 
 

@@ -2,7 +2,7 @@
 
 Where two steps of two frames have one number, the same program draws the same data with the same state and values, and
 reads textures with the same contents: identical by construction, whatever the target holds. What is not followed
-(fixed functions, client memory, images that shaders write, what shaders write into buffers) makes a step unknown, never
+(the fixed-function pipeline, client memory, images that shaders write, what shaders write into buffers) makes a step unknown, never
 equal.
 """
 

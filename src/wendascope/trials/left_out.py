@@ -121,7 +121,7 @@ def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
 
 
 def _fixed_lights(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
-    """Lights that the fixed functions compute, of steps without a vertex shader."""
+    """Lights of the fixed-function pipeline, of steps without a vertex shader."""
     calls = np.asarray(frame.steps.call)
     if frame.context.profile == "core" or frame.context.es:
         return

@@ -1,4 +1,4 @@
-"""One light left out: an element of an array that shaders go through, or a light of the fixed functions."""
+"""One light left out: an element of an array that shaders go through, or a light of the fixed-function pipeline."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def leave_out_element(change: FrameChange, item: Remedy) -> None:
 
 @remedy("light-off", near=True)
 def switch_off(change: FrameChange, item: Remedy) -> None:
-    """One light of the fixed functions is off in some steps, where it is on."""
+    """One light of the fixed-function pipeline is off in some steps, where it is on."""
     light = GL.LIGHT0 + int(item.values["light"])
     for step in item.steps:
         before, after = CallBatch(), CallBatch()
