@@ -1,9 +1,8 @@
 """Everything that a step depends on, as one number that is the same in other frames of the program.
 
 Where two steps of two frames have one number, the same program draws the same data with the same state and values, and
-reads textures with the same contents: identical by construction, whatever the target holds. What is not followed
-(the fixed-function pipeline, client memory, images that shaders write, what shaders write into buffers) makes a step unknown, never
-equal.
+reads textures with the same contents: identical by construction, whatever the target holds. What is not followed makes
+a step unknown, never equal: the fixed-function pipeline, client memory, images and buffers that shaders write.
 """
 
 from __future__ import annotations
