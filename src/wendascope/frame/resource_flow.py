@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from wendascope.frame.numbers import Ints, Mask
 
@@ -30,5 +30,7 @@ class ResourceFlow:
     overwritten: Ints
     """Of every pair of `writes`, the step that replaces all of what is written there; the number of steps where none
     does for certain."""
+    resources: list[tuple[str, int]] = field(default_factory=list)
+    """What each number is: a `texture`, a `renderbuffer` or the `window`, with its name."""
     followed: bool = True
     """False where the frame reads in ways that nobody follows: then all of it has an effect."""

@@ -73,7 +73,9 @@ class _Gathering:
         followed = not frame.calls.having(Role.UNFOLLOWED_READS).any()
         reads, writes = _joined(self._reads), _joined(self._writes)
         overwritten = overwriting_steps(frame, writes, self._numbers, {*self._views, *self._views.values()})
-        return ResourceFlow(reads, writes, self._roots, (back[:, 0], back[:, 1]), targets, overwritten, followed)
+        return ResourceFlow(
+            reads, writes, self._roots, (back[:, 0], back[:, 1]), targets, overwritten, list(self._numbers), followed
+        )
 
     # ---- what there is --------------------------------------------------------------------------------
 

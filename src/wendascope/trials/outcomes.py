@@ -22,6 +22,7 @@ from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.objects import Objects
 from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.unread_stores import unread_stores
 from wendascope.opengl.written import Written
 from wendascope.replay.edit import Edit
 from wendascope.replay.images import StoredImages, put_images
@@ -118,8 +119,10 @@ class Outcomes:
     def __init__(self, session: ReplaySession) -> None:
         self._session = session
         self._queries = counting_queries(session.frame)
-        self._undefined = {Store(*found) for found in ColourOutputs(session.frame).undefined_attachments()}
-        """What holds anything after the frame, by OpenGL's own rules: who draws with it shows in the picture."""
+        unmeant = ColourOutputs(session.frame).undefined_attachments() | unread_stores(session.frame)
+        self._unmeant = {Store(*found) for found in unmeant}
+        """What holds anything after the frame, by OpenGL's own rules, where who draws with it shows in the picture; and
+        what nothing reads or clears."""
         self._original = self._run(session, Variation(), (), PATTERNS[0])
         self._original_after: _State | None = None
         self._channels = 4 if alpha_matters(session) else 3
@@ -239,7 +242,7 @@ class Outcomes:
                 outcome.max_difference = max(outcome.max_difference, int(unlike.max(initial=0)))
 
     def _differing(self, state: _State, original: _State) -> set[Store]:
-        return set(differing(state.contents, original.contents)) - self._undefined
+        return set(differing(state.contents, original.contents)) - self._unmeant
 
     def _look_after(self, outcome: Outcome, variations: list[Variation], left: set[Store]) -> None:
         """Go on with the calls of the frame after, and see whether what was left otherwise makes a difference to it."""
