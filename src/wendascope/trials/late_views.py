@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
@@ -32,6 +33,10 @@ from wendascope.trials.remedies import change_of
 
 _DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
 _MOST_AGO = max(RATES) - 1
+_MOST_VIEWS = 6
+"""Of a frame that are tried: those with most vertices."""
+_MOST_SECONDS = 240.0
+"""After which no further frame is tried; frames tried by then tell."""
 
 
 class _Tried(msgspec.Struct):
@@ -124,7 +129,8 @@ def late_views(
     cancelled: Callable[[], bool] = lambda: False,
 ) -> LateViews:
     """What is kept of it in the file that a path names, else all frames are replayed with every secondary view as it
-    was one, two and three frames ago, which is kept then. Views that come out the same in all frames are left out.
+    was one, two and three frames ago, which is kept then. Views that come out the same in all frames are left out, and
+    small ones where there are many.
     Raises FileError, ReplayError, CancelledError.
     """
     first = frame_path(path, 1)
@@ -136,9 +142,12 @@ def late_views(
     digests = [dict(zip(pass_keys(n), d, strict=True)) for n, d in zip(results.names, results.digests, strict=True)]
     views: dict[tuple[PassKey, ...], LateView] = {}
     images: dict[tuple[PassKey, ...], list[StoredImages]] = {}
+    until = time.monotonic() + _MOST_SECONDS
     for number in range(1, count + 1):
+        if time.monotonic() > until:
+            break
         frame = load(frame_path(first, number))
-        chosen = {keys: passes for keys, passes in _views(frame).items() if _changes(keys, digests)}
+        chosen = _largest(frame, {k: passes for k, passes in _views(frame).items() if _changes(k, digests)})
         if not chosen:
             continue
         with Replay(frame_path(first, number)) as replay:
@@ -165,6 +174,17 @@ def late_views(
 def _views(frame: Frame) -> dict[tuple[PassKey, ...], list[int]]:
     keys = pass_keys(frame.passes.short_names)
     return {tuple(keys[index] for index in passes): passes for passes in layers_of(frame)}
+
+
+def _largest(frame: Frame, views: dict[tuple[PassKey, ...], list[int]]) -> dict[tuple[PassKey, ...], list[int]]:
+    """Those that most is drawn for, in their order."""
+
+    def vertices(passes: list[int]) -> int:
+        ranges = [slice(int(frame.passes.first[index]), int(frame.passes.end[index])) for index in passes]
+        return sum(int(np.asarray(frame.steps.vertices)[part].sum()) for part in ranges)
+
+    kept = sorted(views, key=lambda keys: -vertices(views[keys]))[:_MOST_VIEWS]
+    return {keys: passes for keys, passes in views.items() if keys in kept}
 
 
 def _changes(keys: Iterable[PassKey], digests: Sequence[dict[PassKey, str]]) -> int:

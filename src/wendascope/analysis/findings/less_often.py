@@ -33,7 +33,7 @@ def less_often(case: Case) -> Iterator[Finding]:
         ago = min(rate - 1, known.number - 1)
         names = listed(list(dict.fromkeys(case.names[index] for index in passes)))
         evidence: dict[str, int | float | str] = {
-            "frames compared": known.frames,
+            "frames tried": len({late.frame for late in view.late}),
             "frames in which it changes": view.changes,
             f"pixels that differ, every {_ORDINALS[rate]} frame": worst.pixels_different,
             f"of them by more than {FAR} of 255": worst.pixels_far,
