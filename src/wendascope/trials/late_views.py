@@ -32,6 +32,8 @@ from wendascope.trials.over_frames import sequence_results, sequence_steps
 from wendascope.trials.remedies import change_of
 
 _DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
+Keys = tuple[PassKey, ...]
+"""What draws one view."""
 _MOST_AGO = max(RATES) - 1
 _MOST_VIEWS = 6
 """Of a frame that are tried: those with most vertices."""
@@ -140,43 +142,61 @@ def late_views(
     count = frame_count(first)
     results = sequence_results(first, progress, cancelled)
     digests = [dict(zip(pass_keys(n), d, strict=True)) for n, d in zip(results.names, results.digests, strict=True)]
-    views: dict[tuple[PassKey, ...], LateView] = {}
-    images: dict[tuple[PassKey, ...], list[StoredImages]] = {}
+    views: dict[Keys, LateView] = {}
+    images: dict[Keys, dict[int, StoredImages]] = {}
     until = time.monotonic() + _MOST_SECONDS
     for number in range(1, count + 1):
         if time.monotonic() > until:
             break
-        frame = load(frame_path(first, number))
-        chosen = _largest(frame, {k: passes for k, passes in _views(frame).items() if _changes(k, digests)})
-        if not chosen:
-            continue
-        with Replay(frame_path(first, number)) as replay:
-            for keys, passes in chosen.items():
-                if cancelled():
-                    raise CancelledError
-                view = views.setdefault(keys, LateView(list(keys), changes=_changes(keys, digests)))
 
-                def told(what: str, part: float, number: int = number) -> None:
-                    progress(f"{what}, frame {number} of {count}", (number - 1 + part) / count)
+        def told(what: str, part: float, number: int = number) -> None:
+            progress(f"{what}, frame {number} of {count}", (number - 1 + part) / count)
 
-                earlier = images.setdefault(keys, [])
-                found = replay.run(try_late.asked(number, passes, earlier[::-1]), told, cancelled)
-                view.late += found.late
-                view.refused = view.refused or found.refused
-                if found.moved is not None:
-                    view.moved.append((number, *found.moved))
-                images[keys] = [*earlier, found.own][-_MOST_AGO:] if found.own is not None else []
+        _try_frame(first, number, digests, views, images, told, cancelled)
     kept = LateViews(list(views.values()))
     records.LATE_VIEWS.keep(first, kept)
     return kept
 
 
-def _views(frame: Frame) -> dict[tuple[PassKey, ...], list[int]]:
+def _try_frame(
+    path: Path,
+    number: int,
+    digests: Sequence[dict[PassKey, str]],
+    views: dict[Keys, LateView],
+    images: dict[Keys, dict[int, StoredImages]],
+    progress: Progress,
+    cancelled: Callable[[], bool],
+) -> None:
+    """Try the views of one frame with what they came to in the frames right before it, by their numbers in `images`."""
+    frame = load(frame_path(path, number))
+    chosen = _largest(frame, {k: passes for k, passes in _views(frame).items() if _changes(k, digests)})
+    if not chosen:
+        return
+    with Replay(frame_path(path, number)) as replay:
+        for keys, passes in chosen.items():
+            if cancelled():
+                raise CancelledError
+            view = views.setdefault(keys, LateView(list(keys), changes=_changes(keys, digests)))
+            mine = images.setdefault(keys, {})
+            earlier: list[StoredImages] = []
+            while len(earlier) < _MOST_AGO and number - 1 - len(earlier) in mine:
+                earlier.append(mine[number - 1 - len(earlier)])
+            found = replay.run(try_late.asked(number, passes, earlier), progress, cancelled)
+            view.late += found.late
+            view.refused = view.refused or found.refused
+            if found.moved is not None:
+                view.moved.append((number, *found.moved))
+            mine.pop(number - _MOST_AGO, None)
+            if found.own is not None:
+                mine[number] = found.own
+
+
+def _views(frame: Frame) -> dict[Keys, list[int]]:
     keys = pass_keys(frame.passes.short_names)
     return {tuple(keys[index] for index in passes): passes for passes in layers_of(frame)}
 
 
-def _largest(frame: Frame, views: dict[tuple[PassKey, ...], list[int]]) -> dict[tuple[PassKey, ...], list[int]]:
+def _largest(frame: Frame, views: dict[Keys, list[int]]) -> dict[Keys, list[int]]:
     """Those that most is drawn for, in their order."""
 
     def vertices(passes: list[int]) -> int:
