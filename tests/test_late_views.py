@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case
+from wendascope.analysis.findings.left_out import needless_lights, needless_parts, needless_views
 from wendascope.analysis.findings.less_often import less_often
 from wendascope.analysis.findings.moved_layer import moved_layers
 from wendascope.analysis.late_views import Late, LateView, secondary_views
@@ -209,3 +210,27 @@ def test_the_page_shows_views_and_lights(
         qtbot.waitUntil(lambda: all(item.tried for item in document.left_out), timeout=120_000)
         assert len(records.LEFT_OUT.all(frame_path(path, 4))) == before + 1
     assert "no pixel" in page.lights.answer.text()
+
+
+def test_what_no_pixel_needs_is_a_finding_once() -> None:
+    """A view that nothing shows is one finding, whatever parts it has; what was not tried or differs is none."""
+    frame = load(demo_files()[0])
+    camera, shadow = (frame.passes.names.index(name) for name in ("camera", "shadow"))
+
+    def item(kind: Kind, index: int, first: int, count: int, **more: Any) -> LeftOut:
+        steps = list(range(int(frame.passes.first[index]) + first, int(frame.passes.first[index]) + first + count))
+        return LeftOut(kind, "thing", steps, Remedy("drop-steps", steps), 2.0, tried=True, view="camera", **more)
+
+    case = Case(frame, Drawn([], [], []), None)
+    case.left_out = [
+        item(Kind.VIEW, camera, 1, 90),
+        item(Kind.PART, camera, 5, 20),
+        item(Kind.PART, shadow, 5, 20),
+        item(Kind.PART, shadow, 40, 20, pixels=3),
+        item(Kind.PART, shadow, 80, 20, refused="no source"),
+        LeftOut(Kind.SHADOW, "shadow", [3], Remedy("drop-steps", [3])),
+    ]
+    rules = (needless_lights, needless_views, needless_parts)
+    found = [(f.rule, f.steps[0]) for rule in rules for f in rule(case)]
+    first = [int(frame.passes.first[index]) for index in (camera, shadow)]
+    assert found == [("view-without-effect", first[0] + 1), ("view-part-without-effect", first[1] + 5)]

@@ -18,6 +18,7 @@ class Kind(Enum):
     LIGHT_DRAW = "light drawn by itself"
     ELEMENT = "light of the shaders"
     FIXED = "fixed-function light"
+    VIEW = "view beside the main one"
     PART = "part of a view"
 
 

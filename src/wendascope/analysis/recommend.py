@@ -56,6 +56,7 @@ _LEAVING_OUT = {
     "static-part",
     "moved-layer",
     "update-less-often",
+    "view-without-effect",
     "view-part-without-effect",
     "not-visible",
     "outside-view",

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 
-from wendascope.analysis.left_out import LIGHTS, LeftOut
+from wendascope.analysis.left_out import LIGHTS, Kind, LeftOut
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
@@ -83,7 +83,9 @@ def _told(items: list[LeftOut], waiting: int) -> str:
         return "No lights, and no views beside the main one, are known in this frame."
     needless = [item for item in items if item.needless]
     kinds = plural(len(lights), "light or shadow", "lights and shadows")
-    text = f"{kinds}, {plural(len(items) - len(lights), 'part')} of other views."
+    views = sum(item.kind == Kind.VIEW for item in items)
+    parts = plural(len(items) - len(lights) - views, "part")
+    text = f"{kinds}, {plural(views, 'other view')}, {parts} of views."
     if needless:
         count = len(needless)
         text += f" {count} of them {verb(count, 'changes', 'change')} no pixel of the picture: see the findings."

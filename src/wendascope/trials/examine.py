@@ -11,7 +11,7 @@ import msgspec
 from wendascope import records
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.findings.left_out import needless_lights, needless_parts
+from wendascope.analysis.findings.left_out import needless_lights, needless_parts, needless_views
 from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
@@ -45,6 +45,7 @@ _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
 _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
 rest is tried when somebody asks for it."""
+_LEFT_OUT_RULES = (needless_lights, needless_views, needless_parts)
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
 """What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""
 
@@ -147,7 +148,7 @@ def try_the_rest(
     case = case_of(found.frame, found.drawn, found.survey)
     case.left_out = try_without(found.left_out or find_left_out(case), used, float("inf"), progress, cancelled)
     known = {item.id for item in found.findings} | {item.id for item in found.refuted}
-    fresh = [item for rule in (needless_lights, needless_parts) for item in rule(case) if item.id not in known]
+    fresh = [item for rule in _LEFT_OUT_RULES for item in rule(case) if item.id not in known]
     fresh, refuted = _refute(fresh, used, progress, cancelled)
     findings = sorted([*found.findings, *fresh], key=lambda item: -(item.estimate_ms or 0.0))
     whole = Examined(found.frame, found.survey, found.drawn, findings, [*found.refuted, *refuted], case.left_out)

@@ -40,7 +40,7 @@ def find_left_out(case: Case) -> list[LeftOut]:
     """Everything worth trying without: lights first, then parts of views, those that take most first."""
     frame = opengl(case.frame)
     lights = [
-        *_shadows(frame, case),
+        *_views(frame, case),
         *_light_draws(frame, case),
         *_elements(frame, case),
         *_fixed_lights(frame, case),
@@ -50,17 +50,17 @@ def find_left_out(case: Case) -> list[LeftOut]:
     return [*lights, *(part for part in parts if part.ms is None or part.ms >= least)]
 
 
-def _shadows(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
-    """Shadow maps without anything in them."""
+def _views(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+    """Secondary views, reflections and shadow maps without anything in them."""
     for passes in secondary_views(frame):
-        if all(frame.pass_roles[index].role != Role.SHADOW for index in passes):
-            continue
         steps = [s for index in passes for s in case.steps_of(index)]
         draws = [s for s in steps if frame.steps.kind_name(s) == "draw"]
         if draws:
+            shadow = any(frame.pass_roles[index].role == Role.SHADOW for index in passes)
             names = list(dict.fromkeys(case.names[index] for index in passes))
             name = names[0] if len(names) == 1 else f"{names[0]} to {names[-1]}"
-            yield LeftOut(Kind.SHADOW, name, draws, Remedy("drop-steps", draws), case.time_of(draws))
+            kind = Kind.SHADOW if shadow else Kind.VIEW
+            yield LeftOut(kind, name, draws, Remedy("drop-steps", draws), case.time_of(draws))
 
 
 def _light_draws(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:

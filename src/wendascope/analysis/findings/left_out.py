@@ -33,11 +33,33 @@ def needless_lights(case: Case) -> Iterator[Finding]:
         )
 
 
+@finding("view-without-effect")
+def needless_views(case: Case) -> Iterator[Finding]:
+    """Secondary views and reflections that nothing of the picture shows: hidden, or out of sight."""
+    for item in _needless(case):
+        if item.kind == Kind.VIEW:
+            yield Finding(
+                id=f"view-without-effect-{item.steps[0]}",
+                rule="view-without-effect",
+                page="Over time",
+                title=f"{item.name}: {plural(len(item.steps), 'draw')} for a view that no pixel of the picture shows",
+                why="What shows it is hidden or out of sight. Replayed without it, the finished picture is the same.",
+                steps=item.steps,
+                evidence={"draws": len(item.steps), "pixels that differ without it": item.pixels},
+                estimate_ms=item.ms,
+                how="the time of its draws",
+                price="the view has to be drawn again before what shows it comes into sight",
+                conditions="skip it while its surface is out of sight, which the program has to find out",
+                remedy=item.remedy,
+            )
+
+
 @finding("view-part-without-effect")
 def needless_parts(case: Case) -> Iterator[Finding]:
     """Draws of a secondary view, reflection or shadow, without which the picture stays the same."""
     needless = list(_needless(case))
-    whole = {step for item in needless if item.kind == Kind.SHADOW for step in item.steps}
+    views = (Kind.SHADOW, Kind.VIEW)
+    whole = {step for item in needless if item.kind in views for step in item.steps}
     for item in needless:
         if item.kind != Kind.PART or set(item.steps) <= whole:
             continue
