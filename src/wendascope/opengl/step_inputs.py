@@ -60,10 +60,8 @@ class _Inputs:
         self._contents = BufferContents(frame)
         self._unfollowed = written_objects(frame).buffers - set(self._writes)
         """Buffers that shaders write."""
-        self._versions: dict[tuple[int, int], int] = {}
-        """(buffer, how often it was written) -> a number for what it holds; -1 where that is not known."""
         self._parts: dict[tuple[int, int, int, int], int] = {}
-        """The same of parts of buffers."""
+        """(buffer, how often it was written, start, size) -> a number for what is there; -1 where that is not known."""
         commands = [frame.calls.command(call).name for call in self._calls.tolist()]
         self._known = np.array([bool(_FOLLOWED.match(name)) for name in commands], bool)
         self._draws = np.asarray(frame.steps.kind) == KINDS.index("draw")
@@ -96,21 +94,26 @@ class _Inputs:
 
     def _buffer_numbers(self, buffers: Ints, steps: Ints) -> Numbers:
         """What each buffer holds when its step comes."""
-        numbers = np.zeros(len(steps), np.uint64)
-        for at, (buffer, step) in enumerate(zip(buffers.tolist(), steps.tolist(), strict=True)):
-            call = int(self._calls[step])
-            version = buffer, int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
-            if version not in self._versions:
-                try:
-                    self._versions[version] = _number(self._contents.at(buffer, call))
-                except (UnknownContentsError, KeyError):
-                    self._versions[version] = -1
-            known = self._versions[version]
-            if known < 0:
-                self._known[step] = False
-            else:
-                numbers[at] = np.uint64(known)
-        return numbers
+        pairs = zip(buffers.tolist(), steps.tolist(), strict=True)
+        return np.array([self._held(buffer, step) for buffer, step in pairs], np.uint64)
+
+    def _held(self, buffer: int, step: int, start: int = 0, size: int = 0) -> int:
+        """A number for a part of a buffer, or all of it from a byte on, as a step finds it. The step becomes unknown where
+        that is not known.
+        """
+        call = int(self._calls[step])
+        version = int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
+        key = (buffer, version, start, size)
+        if key not in self._parts:
+            try:
+                data = self._contents.at(buffer, call)
+                self._parts[key] = _number(data[start : start + size if size else len(data)])
+            except (UnknownContentsError, KeyError):
+                self._parts[key] = -1
+        if self._parts[key] < 0:
+            self._known[step] = False
+            return 0
+        return self._parts[key]
 
     def _state(self) -> Numbers:
         """Every value that draws depend on."""
@@ -205,22 +208,8 @@ class _Inputs:
         if bound[0] in self._unfollowed:
             self._known[step] = False
             return 0
-        buffer, start, size = bound[0], *(*bound[1:], 0, 0)[:2]
-        version = int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
-        return self._part(buffer, version, call, int(start), int(size), step)
-
-    def _part(self, buffer: int, version: int, call: int, start: int, size: int, step: int) -> int:
-        key = (buffer, version, start, size)
-        if key not in self._parts:
-            try:
-                data = self._contents.at(buffer, call)
-                self._parts[key] = _number(data[start : start + size if size else len(data)])
-            except (UnknownContentsError, KeyError):
-                self._parts[key] = -1
-        if self._parts[key] < 0:
-            self._known[step] = False
-            return 0
-        return self._parts[key]
+        start, size = (*bound[1:], 0, 0)[:2]
+        return self._held(bound[0], step, int(start), int(size))
 
     # ---- textures -----------------------------------------------------------------------------------------
 
