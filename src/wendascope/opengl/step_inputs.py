@@ -98,8 +98,8 @@ class _Inputs:
         return np.array([self._held(buffer, step) for buffer, step in pairs], np.uint64)
 
     def _held(self, buffer: int, step: int, start: int = 0, size: int = 0) -> int:
-        """A number for a part of a buffer, or all of it from a byte on, as a step finds it. The step becomes unknown where
-        that is not known.
+        """A number for what a step finds in a part of a buffer, or from a byte on. Where that is not known, the step is
+        not known either.
         """
         call = int(self._calls[step])
         version = int(np.searchsorted(self._writes.get(buffer, np.zeros(0, np.int64)), call))
