@@ -228,6 +228,7 @@ def test_what_no_pixel_needs_is_a_finding_once() -> None:
         item(Kind.PART, shadow, 5, 20),
         item(Kind.PART, shadow, 40, 20, pixels=3),
         item(Kind.PART, shadow, 80, 20, refused="no source"),
+        item(Kind.ELEMENT, shadow, 80, 20, certain=False),
         LeftOut(Kind.SHADOW, "shadow", [3], Remedy("drop-steps", [3])),
     ]
     rules = (needless_lights, needless_views, needless_parts)

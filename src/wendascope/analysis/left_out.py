@@ -52,11 +52,15 @@ class LeftOut(msgspec.Struct):
     """Why it could not be tried."""
     view: str = ""
     """Of a part: what the view is called."""
+    certain: bool = True
+    """Whether there is such a thing in the frame; else only its effect would tell, as of an array of which nobody knows
+    how many elements are in use.
+    """
 
     @property
     def needless(self) -> bool:
         """Whether nothing of the picture needs it."""
-        return self.tried and not self.pixels and not self.refused
+        return self.certain and self.tried and not self.pixels and not self.refused
 
     def effect(self, whole: int) -> str:
         """What it does to a picture of so many pixels, in words."""

@@ -29,15 +29,19 @@ from wendascope.trials.rewriting import visited_arrays
 
 _LIGHT_WORDS = re.compile(r"light|lamp|lantern|spot|omni|sun(?![a-z])|illum", re.IGNORECASE)
 """In what names of arrays have that hold lights."""
-_MOST_ELEMENTS = 16
-"""Of an array that are tried, where nothing says how many there are."""
+_MOST_ELEMENTS, _MOST_UNCERTAIN = 16, 6
+"""Of an array that are tried, and where nothing says how many there are."""
+_LIKELY_ELEMENTS = 2
+"""Of such an array that are tried before all else."""
 _LEAST_PART = 0.01
 """Of the frame's time: parts of views that take less are not tried."""
 _FIXED_LIGHTS = 8
 
 
 def find_left_out(case: Case) -> list[LeftOut]:
-    """Everything worth trying without: lights first, then parts of views, those that take most first."""
+    """Everything worth trying without: lights first, then parts of views, those that take most first. Last come
+    elements of arrays of which nobody knows how many there are, after the first few.
+    """
     frame = opengl(case.frame)
     lights = [
         *_views(frame, case),
@@ -47,7 +51,9 @@ def find_left_out(case: Case) -> list[LeftOut]:
     ]
     parts = sorted(_parts(frame, case), key=lambda item: -(item.ms or 0.0))
     least = _LEAST_PART * (case.frame_ms or 0.0)
-    return [*lights, *(part for part in parts if part.ms is None or part.ms >= least)]
+    likely = [item for item in lights if item.certain or item.remedy.values["element"] < _LIKELY_ELEMENTS]
+    rest = [item for item in lights if item not in likely]
+    return [*likely, *(part for part in parts if part.ms is None or part.ms >= least), *rest]
 
 
 def _views(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
@@ -110,14 +116,16 @@ def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
     for array, programs in known.items():
         counts = [count for count in programs.values() if count]
         steps = np.flatnonzero(np.isin(frame.steps.program, list(programs))).tolist()
-        for element in range(min(max(counts, default=_MOST_ELEMENTS), _MOST_ELEMENTS)):
+        certain = all(count is not None for count in programs.values())
+        most = _MOST_ELEMENTS if certain else _MOST_UNCERTAIN
+        for element in range(min(max(counts, default=most), most)):
             values = {"element": float(element)}
             if len(set(programs.values())) == 1 and counts:
                 values["count"] = float(counts[0])
             remedy = Remedy("without-element", steps, names=[array], values=values)
             using = [p for p, count in programs.items() if count is None or element < count]
             ms = sum(shares.get(array, {}).get(p, 0.0) for p in using) or None
-            yield LeftOut(Kind.ELEMENT, f"{array}[{element}]", steps, remedy, ms)
+            yield LeftOut(Kind.ELEMENT, f"{array}[{element}]", steps, remedy, ms, certain=certain)
 
 
 def _fixed_lights(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
@@ -187,12 +195,13 @@ def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], sec
 def try_without(
     items: Sequence[LeftOut], replay: Replay, seconds: float, progress: Progress, cancelled: Callable[[], bool]
 ) -> list[LeftOut]:
-    """Those that were not tried yet are, as far as some seconds reach. Raises
-    ReplayError, CancelledError.
+    """Those that were not tried yet are, as far as some seconds reach. What may not be there at all, and changes
+    nothing, is left out of the list. Raises ReplayError, CancelledError.
     """
     waiting = [item for item in items if not item.tried]
     if not waiting:
         return list(items)
     found = replay.run(pictures_without.asked(waiting, seconds), progress, cancelled)
     tried = iter(found)
-    return [item if item.tried else next(tried) for item in items]
+    whole = [item if item.tried else next(tried) for item in items]
+    return [item for item in whole if item.certain or not item.tried or item.pixels or item.refused]
