@@ -162,7 +162,9 @@ def test_calls_of_other_contexts_are_recorded_where_they_matter(capture: Capture
     assert verified(path).identical
     path, frame = capture(program("two_threads", "--share"), 5)
     assert frame.caveats == [] and len(frame.other_contexts) == 1, "the other one's calls are part of the frame"
-    assert {name.rpartition(", ")[2] for name in frame.passes.names} == {"64²", "context 2"}
+    # the threads take turns as they like: the other one may come in several times
+    owners = {name.rpartition(", ")[2].partition(" (")[0] for name in frame.passes.names}
+    assert owners == {"64²", "context 2"}
     assert verified(path).identical
 
 
