@@ -240,6 +240,7 @@ def main() -> None:
         wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
         shoot("dark")
         window.set_scheme("light")
+        window.picture.lens.setCurrentIndex(window.picture.lens.findData("colour"))
         over_time(app, window, Path(shutil.copy(DATA / "platform.wend", folder)))
         shoot("over-time")
         window.close_current()
