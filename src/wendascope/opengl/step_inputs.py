@@ -225,7 +225,6 @@ class _Inputs:
         changed = parameter_calls(frame)[1]
         uploads = [(call, name) for name, calls in texture_writes(frame).items() for call in calls.tolist()]
         uploads.sort(reverse=True)
-        replaced = self._replaced()
         found, known = numbers.copy(), self._known
         mipmaps = frame.calls.having(Role.MIPMAPS)
         for step in range(len(numbers)):
@@ -241,7 +240,7 @@ class _Inputs:
             if changed.any() and read.get(step) and changed[: int(self._calls[step])].any():
                 known[step] = False  # which texture it was is not followed
             found[step] = _number(np.array(parts, np.uint64).tobytes())
-            self._drawn(holds, origin, step, int(found[step]), replaced)
+            self._drawn(holds, origin, step, int(found[step]))
         return found
 
     def _before(self, name: int) -> int | None:
@@ -275,35 +274,13 @@ class _Inputs:
         packing = history.value("buffer", call, GL.PIXEL_UNPACK_BUFFER)
         holds[name] = None if packing and packing[0] else int(combined(*columns)[0])
 
-    def _replaced(self) -> set[tuple[int, int]]:
-        """(step, texture) where a step replaces all that its target held."""
-        flow, frame = self._frame.resource_flow, self._frame
-        resources = flow.writes[1]
-        found = set()
-        clears = set(zip(flow.overwritten.tolist(), resources.tolist(), strict=True))
-        by_resource: dict[int, set[int]] = {}
-        for index, mine in enumerate(flow.targets):
-            names = {a.name for a in frame.passes.targets[index].attachments if a.kind == "texture"}
-            if len(mine) == 1 and len(names) == 1:
-                by_resource.setdefault(mine[0], set()).update(names)
-        for step, resource in clears:
-            found |= {(step, name) for name in by_resource.get(resource, ())}
-        return found
-
-    def _drawn(
-        self,
-        holds: dict[int, int | None],
-        origin: dict[int, int],
-        step: int,
-        number: int,
-        replaced: set[tuple[int, int]],
-    ) -> None:
-        """What a step's target holds afterwards."""
+    def _drawn(self, holds: dict[int, int | None], origin: dict[int, int], step: int, number: int) -> None:
+        """What a step's target holds afterwards: that depends on all that was there, since a clear may leave a part."""
         target = self._frame.passes.targets[int(self._frame.passes.of_step[step])]
         for attachment in target.attachments:
             if attachment.kind != "texture":
                 continue
             name = origin.get(attachment.name, attachment.name)
-            held = 0 if (step, attachment.name) in replaced else holds.get(name)
+            held = holds.get(name)
             known = bool(self._known[step]) and held is not None
-            holds[name] = _number(np.array([held or 0, number], np.uint64).tobytes()) if known else None
+            holds[name] = _number(np.array([held, number], np.uint64).tobytes()) if known else None
