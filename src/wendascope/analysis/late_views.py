@@ -54,6 +54,11 @@ class LateView(msgspec.Struct):
     def name(self) -> str:
         return self.passes[0][0] if len(self.passes) == 1 else f"{self.passes[0][0]} and {len(self.passes) - 1} more"
 
+    @property
+    def scrolls(self) -> bool:
+        """Whether each is the one before, moved by whole pixels, wherever it changes."""
+        return bool(self.moved) and len(self.moved) >= self.changes
+
     def worst(self, rate: int) -> Late | None:
         """Where the picture differs most if the view is drawn in every `rate`-th frame; None where no frame tells."""
         known = [late for late in self.late if late.frames_ago < rate]

@@ -79,7 +79,7 @@ def _print_views(views: list[LateView]) -> None:
     for view in views:
         worst = [view.worst(rate) for rate in RATES]
         cells = "  ".join(f"{'' if late is None else f'{late.pixels_far:,}':>8}" for late in worst)
-        moved = ", moved by whole pixels" if view.moved and len(view.moved) == view.changes else ""
+        moved = ", moved by whole pixels" if view.scrolls else ""
         print(f"{cells}  {view.changes:>7}  {view.name}{moved}{f': {view.refused}' if view.refused else ''}")
 
 

@@ -113,7 +113,7 @@ class FrameWork(QObject):
         if document is not None:
 
             def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
-                others = other_frames(document.path, progress, cancelled)
+                others = other_frames(document.path, document.frame, progress, cancelled)
                 return examine(document.frame, replay, REPEATS, progress, cancelled, others)
 
             self.run_measurement(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtWidgets import QLabel, QPushButton, QSplitter, QWidget
 
 from wendascope import records
-from wendascope.analysis.late_views import FAR, RATES, LateView
+from wendascope.analysis.late_views import FAR, RATES, LateView, LateViews
 from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.curves import Curves
@@ -25,6 +27,7 @@ class LateViewsView(QWidget):
         self._workspace = workspace
         self._document: Document | None = None
         self._passes: dict[str, list[int]] = {}
+        self._kept: dict[Path, LateViews] = {}
         self.worst = QPushButton("Show the worst picture")
         self.worst.setToolTip("The frame that differs most where the view is drawn every fourth time only")
         self.answer = QLabel()
@@ -47,7 +50,7 @@ class LateViewsView(QWidget):
     def show_document(self, document: Document | None) -> None:
         """Follow a document; None for none."""
         self._document = document
-        known = records.LATE_VIEWS.newest(frame_path(document.path, 1)) if document and document.frames > 1 else None
+        known = self._known(document) if document and document.frames > 1 else None
         here = views_here(document.frame, known) if document and known else []
         self._passes = {view.name: passes for passes, view in here}
         views = [view for _, view in here]
@@ -63,6 +66,16 @@ class LateViewsView(QWidget):
                 " frames. Pixels are those that differ visibly where it lags most."
             )
         self._chosen(self.table.chosen)
+
+    def _known(self, document: Document) -> LateViews | None:
+        """What is kept of the sequence, which changes no more once it is there."""
+        file = place_of(document.path)[0]
+        if file not in self._kept:
+            found = records.LATE_VIEWS.newest(file)
+            if found is None:
+                return None
+            self._kept[file] = found
+        return self._kept[file]
 
     def _ms(self, view: LateView) -> float | None:
         """What the view takes in the shown frame."""
@@ -100,7 +113,7 @@ class LateViewsView(QWidget):
             document = self._workspace.current
             if document is None or place_of(document.path)[1] != worst.frame:
                 return
-        known = records.LATE_VIEWS.newest(frame_path(document.path, 1))
+        known = self._known(document)
         passes = next((p for p, v in views_here(document.frame, known) if v.name == view.name), []) if known else []
         table = document.frame.passes
         steps = [s for index in passes for s in range(int(table.first[index]), int(table.end[index]))]
@@ -149,7 +162,7 @@ class LateViewsView(QWidget):
         """What follows, in few words."""
         if view.refused:
             return "not tried"
-        if view.moved and len(view.moved) == view.changes:
+        if view.scrolls:
             return "moved"
         width, height = self._document.frame.size if self._document else (1, 1)
         rate = view.rate_unseen(width * height)

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
 
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.passes import Target
-from wendascope.opengl.written import Written, written_objects
+from wendascope.opengl.written import images_of, written_objects
 from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import Contents, read_left_behind
@@ -40,7 +39,7 @@ def pass_results(session: ReplaySession, job: Job) -> list[str]:
         last = None if group is staying else int(session.frame.steps.call[int(passes.end[group[0]]) - 1]) + 1
         session.run(session.prepare(Edit(keep_until=last)))
         targets = [passes.targets[index] for index in group]
-        contents = read_left_behind(session, _images(targets), [], _Digests())
+        contents = read_left_behind(session, images_of(targets), [], _Digests())
         for index, target in zip(group, targets, strict=True):
             found[index] = _digest(target, contents)
     return found
@@ -53,19 +52,11 @@ def _stays(session: ReplaySession, index: int) -> bool:
     if not target.framebuffer:
         return all(later.framebuffer for later in frame.passes.targets[index + 1 :])
     later = written_objects(frame, int(frame.steps.call[end - 1]) + 1)
-    mine = _images([target])
+    mine = images_of([target])
     views = {t.name for t in frame.objects.textures if t.view_of}
     return not (
         mine.textures & (later.textures | later.redefined_textures | views) or mine.renderbuffers & later.renderbuffers
     )
-
-
-def _images(targets: Iterable[Target]) -> Written:
-    found = Written()
-    for target in targets:
-        for attachment in target.attachments:
-            (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
-    return found
 
 
 def _digest(target: Target, contents: Contents) -> str:

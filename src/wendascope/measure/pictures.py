@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -46,6 +46,29 @@ def compare_pictures(a: Picture, b: Picture, alpha: bool = True) -> tuple[int, i
     channels = 4 if alpha else 3
     difference = np.abs(a.pixels[..., :channels].astype(np.int16) - b.pixels[..., :channels])
     return int(np.count_nonzero(difference.any(axis=2))), int(difference.max(initial=0))
+
+
+class Unlike(NamedTuple):
+    """How two pictures of one size differ."""
+
+    pixels: int
+    far: int
+    """Of them those that differ by more than was asked for."""
+    largest: int
+    """Difference of a channel, of 255."""
+    where: tuple[int, int, int, int] | None
+    """(x0, y0, x1, y1) that holds all of them, y from the bottom; None where there are none."""
+
+
+def unlike(a: Picture, b: Picture, alpha: bool, far: int) -> Unlike:
+    """Where two pictures of one size differ, and in how many pixels by more than `far` of 255."""
+    channels = 4 if alpha else 3
+    difference = np.abs(a.pixels[..., :channels].astype(np.int16) - b.pixels[..., :channels]).max(axis=2)
+    rows, columns = np.nonzero(difference)
+    where = None
+    if len(rows):
+        where = int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
+    return Unlike(len(rows), int((difference > far).sum()), int(difference.max(initial=0)), where)
 
 
 @remote

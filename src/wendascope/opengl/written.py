@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from wendascope.frame.passes import Target
 from wendascope.opengl.tracker import Ints, StateHistory
 from wendascope.registry import GL, Command, Role
 
@@ -50,13 +51,10 @@ def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) 
     """Go over the commands that occur among the calls [first, end) and gather what they write; of the whole frame
     unless given.
     """
-    found = Written()
     calls, history = frame.calls, frame.history
     end = len(calls) if end is None else end
     steps = np.flatnonzero((frame.steps.call >= first) & (frame.steps.call < end))
-    for index in np.unique(frame.passes.of_step[steps]).tolist():
-        for attachment in frame.passes.targets[index].attachments:
-            (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
+    found = images_of(frame.passes.targets[index] for index in np.unique(frame.passes.of_step[steps]).tolist())
     for command, every in calls.by_command():
         rows = every[(every >= first) & (every < end)]
         if len(rows) == 0:
@@ -87,6 +85,15 @@ def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) 
     found.textures -= {t.name for t in views}
     for names in (found.textures, found.buffers, found.renderbuffers, found.programs, found.framebuffers):
         names.discard(0)
+    return found
+
+
+def images_of(targets: Iterable[Target]) -> Written:
+    """The textures and renderbuffers that are attached to some targets."""
+    found = Written()
+    for target in targets:
+        for attachment in target.attachments:
+            (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
     return found
 
 

@@ -11,7 +11,7 @@ from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.passes import Target
 from wendascope.opengl.objects import RenderbufferRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.written import Written
+from wendascope.opengl.written import images_of
 from wendascope.replay.left_behind import read_images
 from wendascope.replay.session import ReplaySession
 
@@ -48,13 +48,8 @@ class StoredImages(msgspec.Struct):
 
 def images_now(session: ReplaySession, targets: Iterable[Target]) -> StoredImages:
     """What the images of some targets hold after a run. Raises TrialError where one of them cannot be read."""
-    images = Written()
-    for target in targets:
-        for attachment in target.attachments:
-            names = images.textures if attachment.kind == "texture" else images.renderbuffers
-            names.add(attachment.name)
     blobs = BlobStore()
-    read = read_images(session, images, blobs)
+    read = read_images(session, images_of(targets), blobs)
     for texture in read.textures:
         if not texture.images or not all(image.contents for image in texture.images):
             raise TrialError(f"texture {texture.name} cannot be read")

@@ -91,7 +91,7 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        found = examine(frame, used, repeats, progress, cancelled, other_frames(path, progress, cancelled))
+        found = examine(frame, used, repeats, progress, cancelled, other_frames(path, frame, progress, cancelled))
     finally:
         if own:
             own.close()

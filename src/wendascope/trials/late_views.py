@@ -19,7 +19,7 @@ from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
-from wendascope.measure.pictures import alpha_matters
+from wendascope.measure.pictures import alpha_matters, unlike
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.edit import Edit
@@ -77,9 +77,8 @@ def try_late(
     except TrialError as error:
         return _Tried(None, [], str(error))
     session.run(session.prepare())
-    before = session.final_picture().pixels
+    before = session.final_picture()
     prepared = session.prepare(edit)
-    channels = 4 if alpha_matters(session) else 3
     found: list[Late] = []
     for ago, images in enumerate([own, *earlier]):
         job.progress("views of earlier frames", (ago + 1) / (len(earlier) + 2))
@@ -87,10 +86,10 @@ def try_late(
             session.run(prepared, put_images(session, images))
         except TrialError as error:
             return _Tried(own, found, str(error))
-        late = _compared(before, session.final_picture().pixels, channels, frame_number, ago)
+        differ = unlike(before, session.final_picture(), alpha_matters(session), FAR)
         if ago:
-            found.append(late)
-        elif late.pixels_different:
+            found.append(Late(frame_number, ago, *differ))
+        elif differ.pixels:
             return _Tried(None, [], "what it draws into is used for something else in the same frame")
     return _Tried(own, found, "", _moved(earlier[0], own) if earlier else None)
 
@@ -116,15 +115,6 @@ def _moved(before: StoredImages, after: StoredImages) -> tuple[int, int] | None:
     return offsets.pop() if len(offsets) == 1 else None
 
 
-def _compared(before: np.ndarray, after: np.ndarray, channels: int, frame_number: int, ago: int) -> Late:
-    unlike = np.abs(before[..., :channels].astype(np.int16) - after[..., :channels]).max(axis=2)
-    rows, columns = np.nonzero(unlike)
-    where = None
-    if len(rows):
-        where = int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
-    return Late(frame_number, ago, len(rows), int((unlike > FAR).sum()), int(unlike.max(initial=0)), where)
-
-
 def late_views(
     path: Path,
     progress: Progress = lambda _what, _part: None,
@@ -132,8 +122,7 @@ def late_views(
 ) -> LateViews:
     """What is kept of it in the file that a path names, else all frames are replayed with every secondary view as it
     was one, two and three frames ago, which is kept then. Views that come out the same in all frames are left out, and
-    small ones where there are many.
-    Raises FileError, ReplayError, CancelledError.
+    small ones where there are many. Raises FileError, ReplayError, CancelledError.
     """
     first = frame_path(path, 1)
     known = records.LATE_VIEWS.newest(first)
@@ -247,14 +236,14 @@ def bring_what_stays(
         replay.run(bring_earlier.asked({item.frames_ago: images}), progress, cancelled)
 
 
-def other_frames(path: Path, progress: Progress, cancelled: Callable[[], bool]) -> OtherFrames | None:
+def other_frames(path: Path, frame: Frame, progress: Progress, cancelled: Callable[[], bool]) -> OtherFrames | None:
     """What the rest of its sequence tells of a frame; None where there is only one. All frames are replayed when it is
     first asked for. Raises FileError, ReplayError, CancelledError.
     """
     if frame_count(path) < 2:
         return None
     results = sequence_results(path, progress, cancelled)
-    late = views_here(load(path), late_views(path, progress, cancelled))
+    late = views_here(frame, late_views(path, progress, cancelled))
     number = place_of(path)[1]
     unchanged = unchanged_passes(results.digests, results.names, number - 1)
     steps = sequence_steps(path, progress, cancelled).of_frame(number)

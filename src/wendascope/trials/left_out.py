@@ -15,7 +15,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.frame.roles import Role
 from wendascope.glsl.stages import Stage
-from wendascope.measure.pictures import alpha_matters
+from wendascope.measure.pictures import alpha_matters, unlike
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
@@ -167,26 +167,19 @@ def _parts(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
 def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], seconds: float) -> list[LeftOut]:
     """The finished picture without each, as far as some seconds reach. Raises ReplayError, CancelledError."""
     until = time.monotonic() + seconds
-    channels = 4 if alpha_matters(session) else 3
-    before = finished(session, Variation()).pixels[..., :channels].astype(np.int16)
+    alpha, before = alpha_matters(session), finished(session, Variation())
     for number, item in enumerate(items):
         job.progress("without one light, or one part of a view", number / len(items))
         if time.monotonic() > until:
             break
         item.tried = True
         try:
-            after = finished(session, edited(session, [item.remedy])[0]).pixels[..., :channels]
+            after = finished(session, edited(session, [item.remedy])[0])
         except TrialError as error:
             item.refused = str(error)
             continue
-        unlike = np.abs(before - after).max(axis=2)
-        rows, columns = np.nonzero(unlike)
-        item.pixels, item.pixels_far = len(rows), int((unlike > FAR).sum())
-        item.max_difference = int(unlike.max(initial=0))
-        if len(rows):
-            item.where = int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
-    again = finished(session, Variation()).pixels[..., :channels]
-    if (again != before).any():
+        item.pixels, item.pixels_far, item.max_difference, item.where = unlike(before, after, alpha, FAR)
+    if unlike(before, finished(session, Variation()), alpha, FAR).pixels:
         for item in items:
             item.refused = "the replay differs from run to run" if item.tried else ""
     return items

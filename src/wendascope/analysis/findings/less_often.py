@@ -23,7 +23,7 @@ def less_often(case: Case) -> Iterator[Finding]:
     width, height = case.frame.size
     for passes, view in known.late:
         steps = sorted(s for index in passes for s in case.steps_of(index))
-        if view.moved and len(view.moved) == view.changes:
+        if view.scrolls:
             continue  # another finding keeps it without any lag
         rate = view.rate_unseen(width * height)
         worst = view.worst(rate) if rate > 1 else None

@@ -16,7 +16,7 @@ def moved_layers(case: Case) -> Iterator[Finding]:
     if known is None:
         return
     for passes, view in known.late:
-        if not view.moved or len(view.moved) < view.changes or view.refused:
+        if not view.scrolls or view.refused:
             continue
         steps = sorted(s for index in passes for s in case.steps_of(index))
         draws = [s for s in steps if case.frame.steps.kind_name(s) == "draw"]
