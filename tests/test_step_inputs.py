@@ -18,6 +18,7 @@ from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
 from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
 
@@ -234,3 +235,25 @@ def test_uploads_into_what_is_not_followed_are_left_out() -> None:
     assert _uploads(("glGenerateMipmap", GL.TEXTURE_2D), (*PART, TEXELS)) == []
     assert _uploads((*PART[:-1], GL.BYTE, TEXELS)) == [], "read in another way"
     assert _uploads((*PART[:3], 6, 6, *PART[5:], TEXELS)) == [], "it reaches over the edge"
+
+
+def test_a_clear_of_a_part_leaves_the_rest_of_a_target() -> None:
+    """Two tiles of one image: the second is cleared and drawn anew, the first is what its own draw left."""
+
+    def reader(tint: float) -> int:
+        blobs, batch = BlobStore(), CallBatch()
+        made = objects(blobs, 1, 1, 2)
+        attached = AttachmentRecord(GL.COLOR_ATTACHMENT0, "texture", 2)
+        made.framebuffers.append(FramebufferRecord(1, [attached]))
+        batch.call("glBindFramebuffer", GL.FRAMEBUFFER, 1)
+        batch.call("glEnable", GL.SCISSOR_TEST)
+        for tile, colour in enumerate((tint, 0.5)):
+            batch.call("glViewport", 4 * tile, 0, 4, 8)
+            batch.call("glScissor", 4 * tile, 0, 4, 8)
+            batch.call("glClear", GL.COLOR_BUFFER_BIT)
+            draw(batch, 1, 1, 1, tint=colour)
+        batch.call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
+        draw(batch, 1, 1, 2)
+        return _numbers(frame_of(batch, made, blobs))[-1]
+
+    assert reader(0.25) == reader(0.25) and reader(0.25) != reader(0.75)
