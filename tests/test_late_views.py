@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -31,6 +32,7 @@ from wendascope.frame.places import frame_path
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import Examined, examine_file
+from wendascope.trials.left_out_elsewhere import try_elsewhere
 from wendascope.trials.outcomes import Outcome
 from wendascope.trials.proof import prove
 from wendascope.trials.runs import outcome_of
@@ -150,13 +152,25 @@ def test_every_flaw_of_the_platform_is_found_and_proved(platform: tuple[Path, Ex
     assert list(found("static-part")) == ["shadow"] and "213 draws" in found("static-part")["shadow"].title
     assert "monitor" in found("update-less-often") and "panorama" not in found("update-less-often")
     (lamp,) = [f for f in examined.findings if f.rule == "light-without-effect"]
-    assert lamp.title.startswith("platform_lamps[5]")
+    assert lamp.title.startswith("platform_lamps[5]") and "nor in 3 others" in lamp.price
     with Replay(last) as replay:
         for finding in (found("moved-layer")["panorama"], found("static-part")["shadow"], lamp):
             proof = prove(last, examined.frame, [finding], replay, 0.5)
             assert proof.verdict not in (CHANGES, LEAVES, REFUSED), (finding.id, proof.summary)
         proof = prove(last, examined.frame, [found("update-less-often")["monitor"]], replay, 0.5)
         assert proof.verdict == CHANGES and 0 < proof.pixels_different < 200 and proof.steps_after < proof.steps_before
+
+
+@pytest.mark.driver
+def test_what_another_frame_needs_is_told(platform: tuple[Path, Examined]) -> None:
+    """Trap: one that this frame did without, for all that is known of it, shows in all the others."""
+    path, examined = platform
+    (timetable,) = [msgspec.structs.replace(i) for i in examined.left_out if i.name == "timetable" and not i.view]
+    timetable.pixels, timetable.pixels_far = 0, 0
+    assert timetable.needless
+    (found,) = try_elsewhere(frame_path(path, 2), [timetable], lambda _what, _part: None, lambda: False)
+    assert found.needed_in == [1, 3, 4] and not found.needless
+    assert "none here, but frames 1, 3 and 4" in found.effect(1000)
 
 
 @pytest.mark.driver

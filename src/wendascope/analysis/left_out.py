@@ -8,7 +8,7 @@ import msgspec
 
 from wendascope.analysis.late_views import FAR
 from wendascope.analysis.remedy import Remedy
-from wendascope.texts import share
+from wendascope.texts import listed, plural, share
 
 
 class Kind(Enum):
@@ -56,11 +56,20 @@ class LeftOut(msgspec.Struct):
     """Whether there is such a thing in the frame; else only its effect would tell, as of an array of which nobody knows
     how many elements are in use.
     """
+    frames_tried: int = 0
+    """Other frames of its sequence that were replayed without it, where this one does not need it."""
+    needed_in: list[int] = []
+    """Those of them, by number, whose picture changes without it."""
 
     @property
     def needless(self) -> bool:
         """Whether nothing of the picture needs it."""
-        return self.certain and self.tried and not self.pixels and not self.refused
+        return self.certain and self.tried and not self.pixels and not self.refused and not self.needed_in
+
+    @property
+    def same_as(self) -> tuple[str, str, str]:
+        """What has the same in another frame of its sequence is the same light, or the same part of a view."""
+        return self.kind.value, self.view, self.name
 
     def effect(self, whole: int) -> str:
         """What it does to a picture of so many pixels, in words."""
@@ -68,8 +77,12 @@ class LeftOut(msgspec.Struct):
             return f"cannot be tried: {self.refused}"
         if not self.tried:
             return "not tried yet"
+        if self.needed_in:
+            frames = "frame" if len(self.needed_in) == 1 else "frames"
+            return f"none here, but {frames} {listed(self.needed_in)} of the sequence would change"
         if not self.pixels:
-            return "none: no pixel differs without it"
+            also = f", nor in {plural(self.frames_tried, 'other frame')}" if self.frames_tried else ""
+            return f"none: no pixel differs without it{also}"
         part = self.pixels / max(whole, 1)
         percent = share(part, 1) if part >= _LEAST_SHOWN else f"less than {share(_LEAST_SHOWN, 1)}"
         text = f"{self.pixels:,} pixels, {percent}, by up to {self.max_difference} of 255"

@@ -23,7 +23,7 @@ from wendascope.replay.client import Progress, Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.trials.examine import Examined, examine, keep
-from wendascope.trials.late_views import bring_what_stays, other_frames
+from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.proof import Proof, prove
 from wendascope.trials.prove_all import prove_all
 from wendascope.trials.runs import Beside, picture_of
@@ -113,8 +113,7 @@ class FrameWork(QObject):
         if document is not None:
 
             def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
-                others = other_frames(document.path, document.frame, progress, cancelled)
-                return examine(document.frame, replay, REPEATS, progress, cancelled, others)
+                return examine(document.frame, replay, REPEATS, progress, cancelled, document.path)
 
             self.run_measurement(
                 work,

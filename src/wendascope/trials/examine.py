@@ -25,6 +25,7 @@ from wendascope.measure.survey import REPEATS, survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.late_views import other_frames
 from wendascope.trials.left_out import find_left_out, try_without
+from wendascope.trials.left_out_elsewhere import try_elsewhere
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.refuting import (
     BATCHES,
@@ -91,7 +92,7 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        found = examine(frame, used, repeats, progress, cancelled, other_frames(path, frame, progress, cancelled))
+        found = examine(frame, used, repeats, progress, cancelled, path)
     finally:
         if own:
             own.close()
@@ -115,14 +116,19 @@ def examine(
     repeats: int = REPEATS,
     progress: Progress = lambda _what, _part: None,
     cancelled: Callable[[], bool] = lambda: False,
-    others: OtherFrames | None = None,
+    path: Path | None = None,
 ) -> Examined:
-    """The same for an open frame, without keeping it. `others` is what the rest of its sequence tells."""
+    """The same for an open frame, without keeping it. Where `path` names a frame of a sequence, the rest of that is
+    looked at as well.
+    """
+    others = other_frames(path, frame, progress, cancelled) if path else None
     survey = _times(used, repeats, progress, cancelled)
     drawn = used.run(measure_drawn.asked(), progress, cancelled)
     case = case_of(frame, drawn, survey, others)
     seconds = max(_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES * survey.frame_ms.median / 1000)
     case.left_out = try_without(find_left_out(case), used, seconds, progress, cancelled)
+    if path:
+        case.left_out = try_elsewhere(path, case.left_out, progress, cancelled)
     findings = find(case)
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
@@ -147,6 +153,7 @@ def try_the_rest(
     """
     case = case_of(found.frame, found.drawn, found.survey)
     case.left_out = try_without(found.left_out or find_left_out(case), used, float("inf"), progress, cancelled)
+    case.left_out = try_elsewhere(path, case.left_out, progress, cancelled)
     known = {item.id for item in found.findings} | {item.id for item in found.refuted}
     fresh = [item for rule in _LEFT_OUT_RULES for item in rule(case) if item.id not in known]
     fresh, refuted = _refute(fresh, used, progress, cancelled)

@@ -24,10 +24,14 @@ def needless_lights(case: Case) -> Iterator[Finding]:
             title=f"{item.name}: {what}",
             why=f"{why} Replayed without it, the finished picture is the same.",
             steps=item.steps,
-            evidence={"steps that use it": len(item.steps), "pixels that differ without it": item.pixels},
+            evidence={
+                "steps that use it": len(item.steps),
+                "pixels that differ without it": item.pixels,
+                **_frames(item),
+            },
             estimate_ms=item.ms,
             how=_HOW.get(item.kind, "the time of its steps"),
-            price="none in this frame",
+            price=_price(item),
             conditions=_CONDITIONS.get(item.kind, "") + _REACH,
             remedy=item.remedy,
         )
@@ -45,7 +49,7 @@ def needless_views(case: Case) -> Iterator[Finding]:
                 title=f"{item.name}: {plural(len(item.steps), 'draw')} for a view that no pixel of the picture shows",
                 why="What shows it is hidden or out of sight. Replayed without it, the finished picture is the same.",
                 steps=item.steps,
-                evidence={"draws": len(item.steps), "pixels that differ without it": item.pixels},
+                evidence={"draws": len(item.steps), "pixels that differ without it": item.pixels, **_frames(item)},
                 estimate_ms=item.ms,
                 how="the time of its draws",
                 price="the view has to be drawn again before what shows it comes into sight",
@@ -75,10 +79,11 @@ def needless_parts(case: Case) -> Iterator[Finding]:
                 "draws": draws,
                 "vertices": int(case.frame.steps.vertices[item.steps].sum()),
                 "pixels that differ without them": item.pixels,
+                **_frames(item),
             },
             estimate_ms=item.ms,
             how="the time of the draws",
-            price="none in this frame",
+            price=_price(item),
             conditions="seen from elsewhere they may show: leave out by size, by distance or by kind, and compare",
             remedy=item.remedy,
         )
@@ -104,6 +109,15 @@ def _needless(case: Case) -> Iterator[LeftOut]:
     for item in case.left_out:
         if item.needless and not all(dead[step] for step in item.steps):
             yield item
+
+
+def _frames(item: LeftOut) -> dict[str, int]:
+    """Evidence from the rest of a sequence."""
+    return {"other frames that do not need it, tried": item.frames_tried} if item.frames_tried else {}
+
+
+def _price(item: LeftOut) -> str:
+    return "none in this frame" + (f", nor in {item.frames_tried} others of the sequence" if item.frames_tried else "")
 
 
 def _key(item: LeftOut) -> str:
