@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli import batching, capturing, looking, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
+from wendascope.cli import batching, capturing, looking, memory, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
 from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, say, typer
 from wendascope.errors import UsageError, WendascopeError
 from wendascope.logs import LEVELS, start_logging

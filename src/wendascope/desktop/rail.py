@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from wendascope.desktop.pages import Page
 from wendascope.desktop.theme import GRID, figures_font, theme
 
-_ROW = 50
+_ROW, _LEAST_ROW = 50, 40
 
 
 class QuestionRail(QWidget):
@@ -34,6 +34,11 @@ class QuestionRail(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(12 * GRID, _ROW * len(self._entries))
 
+    @property
+    def _row(self) -> int:
+        """Height of an entry: less where there is no room for all of them."""
+        return min(_ROW, max(self.height() // max(len(self._entries), 1), _LEAST_ROW))
+
     def choose(self, row: int) -> None:
         if 0 <= row < len(self._entries) and row != self.current:
             self.current = row
@@ -44,11 +49,11 @@ class QuestionRail(QWidget):
         painter, t = QPainter(self), theme()
         painter.fillRect(self.rect(), QColor(t.paper))
         for row, (title, page) in enumerate(self._entries):
-            box = QRect(0, row * _ROW, self.width(), _ROW)
+            box = QRect(0, row * self._row, self.width(), self._row)
             if row == self.current:
                 painter.fillRect(box, QColor(t.raised))
-                painter.fillRect(QRect(0, box.top(), 4, _ROW), QColor(t.accent))
-            inner = box.adjusted(2 * GRID, 4, -GRID, -4)
+                painter.fillRect(QRect(0, box.top(), 4, self._row), QColor(t.accent))
+            inner = box.adjusted(2 * GRID, 3, -GRID, -3)
             painter.setPen(QColor(t.ink))
             painter.setFont(figures_font())
             painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, title)
@@ -62,7 +67,7 @@ class QuestionRail(QWidget):
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
-            row = event.pos().y() // _ROW
+            row = event.pos().y() // self._row
             entry = self._entries[row] if 0 <= row < len(self._entries) else None
             waits = entry is not None and not entry[1].figure()
             QToolTip.showText(event.globalPos(), self._missing(entry[0])[1] if entry and waits else "", self)
@@ -70,7 +75,7 @@ class QuestionRail(QWidget):
         return super().event(event)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.choose(int(event.position().y()) // _ROW)
+        self.choose(int(event.position().y()) // self._row)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))

@@ -14,9 +14,11 @@ import numpy.typing as npt
 
 from wendascope.frame.blobs import Number
 from wendascope.frame.call_use import CallUse
+from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
 from wendascope.frame.grouping import Grouping
+from wendascope.frame.memory import MemoryItem
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -198,6 +200,23 @@ class Frame(ABC):
         """
         count = len(self.steps)
         return np.zeros(count, np.uint64), np.zeros(count, bool)
+
+    @property
+    def memory(self) -> list[MemoryItem]:
+        """Every object in graphics memory when the frame begins."""
+        return []
+
+    def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
+        """Texels of a texture as the frame finds it; None where they are not kept, or compressed."""
+        return None
+
+    def buffer_bytes(self, name: int) -> bytes | None:
+        """What a buffer holds when the frame begins; None where that is not kept."""
+        return None
+
+    def buffer_layouts(self, name: int) -> list[BufferLayout]:
+        """Ways in which steps read a buffer, those of most steps first."""
+        return []
 
     @property
     def same_uploads(self) -> list[tuple[int, int]]:

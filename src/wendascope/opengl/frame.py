@@ -12,9 +12,11 @@ import numpy.typing as npt
 
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.call_use import CallUse
+from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
 from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
+from wendascope.frame.memory import MemoryItem
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -24,11 +26,13 @@ from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
+from wendascope.opengl.contents import buffer_bytes, buffer_layouts, stored_values
 from wendascope.opengl.contexts import OtherContext, owners
 from wendascope.opengl.describe import call_text, step_name, step_names
 from wendascope.opengl.facts import mesh_label, setting_text, step_facts
 from wendascope.opengl.immediate import joinable_runs
 from wendascope.opengl.inputs import SamplerUnits
+from wendascope.opengl.memory import memory_items
 from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.opengl.packed import CallStream, merge_streams
 from wendascope.opengl.passes import derive_passes
@@ -99,6 +103,19 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def step_inputs(self) -> tuple[Numbers, Mask]:
         return step_inputs(self)
+
+    @functools.cached_property
+    def memory(self) -> list[MemoryItem]:
+        return memory_items(self)
+
+    def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
+        return stored_values(self, name, level, layer)
+
+    def buffer_bytes(self, name: int) -> bytes | None:
+        return buffer_bytes(self, name)
+
+    def buffer_layouts(self, name: int) -> list[BufferLayout]:
+        return buffer_layouts(self, name)
 
     @functools.cached_property
     def same_uploads(self) -> list[tuple[int, int]]:

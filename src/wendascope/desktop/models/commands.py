@@ -24,6 +24,7 @@ class JobName(StrEnum):
 
     PICTURE = "picture"
     PASS_PICTURES = "pass pictures"
+    OBJECT_CONTENTS = "object contents"
     OUTLINE = "outline"
     PIXEL_STACK = "pixel stack"
     MESH_TABLE = "mesh table"

@@ -1,0 +1,96 @@
+"""What objects in memory hold, as numbers: texels by channel, and buffers by what reads them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+Values = npt.NDArray[np.generic]
+
+
+class ImageValues(msgspec.Struct):
+    """One layer of one level: `values` has shape (height, width, channels), bottom row first. Fixed-point formats come
+    as 0 to 1 (or -1 to 1), whole numbers and floats as they are.
+    """
+
+    channels: list[str]
+    values: np.ndarray
+
+    @property
+    def width(self) -> int:
+        return int(self.values.shape[1])
+
+    @property
+    def height(self) -> int:
+        return int(self.values.shape[0])
+
+    def ends(self, channels: list[int]) -> tuple[float, float]:
+        """(smallest, largest) finite value of some channels; (0, 1) where there is none."""
+        values = self.values[..., channels].astype(np.float64)
+        finite = values[np.isfinite(values)]
+        return (float(finite.min()), float(finite.max())) if finite.size else (0.0, 1.0)
+
+    def histogram(self, channel: int, low: float, high: float, bins: int = 128) -> npt.NDArray[np.int64]:
+        """How many texels have a value in each part of a range, shape (bins,); what lies outside is not counted."""
+        values = self.values[..., channel].astype(np.float64)
+        counts, _ = np.histogram(values[np.isfinite(values)], bins, (low, high if high > low else low + 1.0))
+        return counts.astype(np.int64)
+
+    def shown(self, channels: list[int], low: float, high: float) -> npt.NDArray[np.uint8]:
+        """Pixels to look at, shape (height, width, 3), bottom row first: one channel as grey, two as red and green,
+        three as they are; `low` is black and `high` is white.
+        """
+        values = self.values[..., channels].astype(np.float64)
+        scaled = np.nan_to_num((values - low) / (high - low if high > low else 1.0), nan=0.0, posinf=1.0, neginf=0.0)
+        bytes_ = (np.clip(scaled, 0.0, 1.0) * 255 + 0.5).astype(np.uint8)
+        full = np.zeros((*bytes_.shape[:2], 3), np.uint8)
+        if len(channels) == 1:
+            full[:] = bytes_
+        else:
+            full[..., : min(len(channels), 3)] = bytes_[..., :3]
+        return full
+
+
+@dataclass(frozen=True)
+class BufferColumn:
+    """One value of every element of a buffer."""
+
+    name: str
+    dtype: np.dtype[np.generic]
+    """Of one component."""
+    components: int
+    offset: int
+    """Bytes from the beginning of the buffer to the first."""
+
+
+@dataclass(frozen=True)
+class BufferLayout:
+    """A way in which the frame reads a buffer: elements of `stride` bytes."""
+
+    name: str
+    """`vertices of program 3`, `indices`, `block Lights`."""
+    stride: int
+    columns: list[BufferColumn] = field(default_factory=list)
+
+    def count(self, size: int) -> int:
+        """How many whole elements a buffer of some bytes has."""
+        if not self.columns or self.stride <= 0:
+            return 0
+        ends = [c.offset + c.components * c.dtype.itemsize for c in self.columns]
+        return max((size - max(ends)) // self.stride + 1, 0)
+
+    def element(self, data: bytes, index: int) -> list[str]:
+        """The values of one element as text, column by column."""
+        texts = []
+        for column in self.columns:
+            at = column.offset + index * self.stride
+            values = np.frombuffer(data, column.dtype, column.components, at)
+            texts.append(", ".join(_text(value) for value in values))
+        return texts
+
+
+def _text(value: np.generic) -> str:
+    return f"{float(value):.6g}" if value.dtype.kind == "f" else str(value)

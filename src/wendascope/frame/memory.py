@@ -1,0 +1,92 @@
+"""What a program keeps on the GPU: every object with its bytes, what it is for and which steps use it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import Enum
+
+import numpy as np
+
+from wendascope.frame.numbers import Ints
+
+NO_STEPS: Ints = np.zeros(0, np.int64)
+
+
+class MemoryKind(Enum):
+    """What memory is used as. The values are what one object of it is called."""
+
+    TEXTURE = "texture"
+    TARGET = "render target"
+    MULTISAMPLE = "multisample target"
+    BUFFER = "buffer"
+    STAGING = "staging buffer"
+    WINDOW = "window"
+
+
+@dataclass(frozen=True)
+class MemoryItem:
+    """One object. A view of another object, and a texture that reads a buffer, take nothing themselves."""
+
+    kind: MemoryKind
+    object_class: str
+    """`texture`, `renderbuffer`, `buffer` or `window`."""
+    name: int
+    label: str
+    """The program's own debug label; empty where it gave none."""
+    format: str
+    """Of texels, or what a buffer holds: `vertices, indices`."""
+    shape: str
+    """`2D`, `cube`, `3D`, `2D array`, ...; empty for buffers."""
+    width: int = 0
+    height: int = 0
+    layers: int = 1
+    """Slices, layers and faces."""
+    levels: int = 0
+    """Mip levels that exist; 0 for buffers."""
+    samples: int = 0
+    bytes: int | None = None
+    """None where the size of its format is not known."""
+    how: str = ""
+    """How the bytes were computed."""
+    reads: Ints = field(default_factory=lambda: NO_STEPS, compare=False)
+    """Steps that read it, in order."""
+    writes: Ints = field(default_factory=lambda: NO_STEPS, compare=False)
+    """Steps that write it."""
+    read_parts: dict[str, Ints] = field(default_factory=dict, compare=False)
+    """What it is read as by which steps: `vertices`, `indices`, `uniform block`."""
+    by_calls: Ints = field(default_factory=lambda: NO_STEPS, compare=False)
+    """Calls other than steps that read or write it: uploads, readbacks, mappings."""
+    written_by: int = -1
+    """The last call of the frame that writes it; -1 for none."""
+    followed: bool = True
+    """Whether everything that could use it is known."""
+    hash: str = ""
+    """Equal for objects of one class with the same contents in the same format; empty where they are not known."""
+
+    @property
+    def title(self) -> str:
+        """`poster (texture 12)`."""
+        own = "window" if self.object_class == "window" else f"{self.object_class} {self.name}"
+        return f"{self.label} ({own})" if self.label else own
+
+    @property
+    def size(self) -> int:
+        """Bytes, 0 where they are not known."""
+        return self.bytes or 0
+
+    @property
+    def steps(self) -> Ints:
+        """Steps that read or write it."""
+        return np.union1d(self.reads, self.writes)
+
+    @property
+    def used(self) -> bool:
+        """Whether any call of the frame uses it."""
+        return bool(len(self.reads) or len(self.writes) or len(self.by_calls))
+
+    @property
+    def dimensions(self) -> str:
+        """`1024 x 512`, with layers where it has several; empty for buffers."""
+        if not self.width:
+            return ""
+        return f"{self.width} x {self.height}" + (f" x {self.layers}" if self.layers > 1 else "")

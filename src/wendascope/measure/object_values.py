@@ -1,0 +1,80 @@
+"""What textures and render targets hold in the middle of a frame, as numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from wendascope.errors import ReplayError
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.contents import ImageValues
+from wendascope.opengl.contents import image_of, image_values
+from wendascope.opengl.gl_helpers import pack_tightly
+from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.texel_values import texel_values
+from wendascope.opengl.written import Written
+from wendascope.registry import GL
+from wendascope.replay.edit import Edit
+from wendascope.replay.jobs import remote
+from wendascope.replay.left_behind import read_images
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+
+@remote
+def object_values(
+    session: ReplaySession, job: Job, kind: str, name: int, level: int, layer: int, step: int | None
+) -> ImageValues:
+    """One layer of one level of a `texture` or `renderbuffer` as it is after a step, or after the whole frame.
+    Compressed textures come as colours from 0 to 1, as the driver expands them. Raises ReplayError where it cannot be
+    read.
+    """
+    job.progress("replaying up to the step", 0.1)
+    end = None if step is None else int(session.frame.steps.call[step]) + 1
+    session.run(session.prepare(Edit(keep_until=end)))
+    wanted = Written(textures={name}) if kind == "texture" else Written(renderbuffers={name})
+    blobs = BlobStore()
+    read = read_images(session, wanted, blobs)
+    found: ImageValues | None = None
+    if kind == "texture" and read.textures:
+        texture = read.textures[0]
+        image = image_of(texture, level, layer)
+        if image is None:
+            raise ReplayError(f"texture {name} has no level {level}")
+        if image.compressed:
+            found = _expanded(session, name, texture, image, layer)
+        elif image.contents is not None:
+            found = image_values(texture, image, blobs.get(image.contents), layer)
+    elif read.renderbuffers:
+        found = _renderbuffer(read.renderbuffers[0], blobs)
+    if found is None:
+        raise ReplayError(f"{kind} {name} cannot be read: its format or its samples have no pixels that are known here")
+    return found
+
+
+def _renderbuffer(record: RenderbufferRecord, blobs: BlobStore) -> ImageValues | None:
+    if record.contents is None:
+        return None
+    try:
+        shape = (record.height, record.width)
+        return ImageValues(*texel_values(blobs.get(record.contents), shape, record.format, record.type))
+    except ValueError:
+        return None
+
+
+def _expanded(
+    session: ReplaySession, name: int, texture: TextureRecord, image: ImageRecord, layer: int
+) -> ImageValues | None:
+    """A compressed image as eight bits a channel; None where this context cannot expand it."""
+    if not session.offers("glGetTexImage"):
+        return None
+    batch = CallBatch(session.offers)
+    depth = max(image.depth, 1)
+    out = batch.out(image.width * image.height * depth * 4)
+    pack_tightly(batch, session.offers)
+    batch.call("glBindTexture", texture.target, session.names.get("texture", name))
+    batch.call("glGetTexImage", image.target, image.level, GL.RGBA, GL.UNSIGNED_BYTE, out)
+    session.run_batch(batch)
+    values = np.frombuffer(out.data, np.uint8).reshape(depth, image.height, image.width, 4)
+    slice_ = 0 if texture.target == GL.TEXTURE_CUBE_MAP else min(layer, depth - 1)
+    return ImageValues(["red", "green", "blue", "alpha"], (values[slice_] / np.float32(255)).astype(np.float32))

@@ -1,0 +1,177 @@
+"""Fragment shaders that note which mip levels each of their samplers reads."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+
+from wendascope.errors import TrialError
+from wendascope.glsl.globals import Globals
+from wendascope.glsl.words import Token
+from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, read, spliced
+from wendascope.trials.rewriting.samples import LookUp, sampler_types, texture_samples
+
+SCALE, OFFSET = 256, 32
+"""Levels are noted as whole numbers: (level + OFFSET) * SCALE."""
+NUMBERS = 4
+"""Noted for each sampler: the finest level read, the finest that would be read if there were levels enough, how many
+samples some of the fragments make, and of them those that come to level 1 or more."""
+COUNTED = 4
+"""Of every so many columns and rows of fragments, one makes samples that are counted; levels are noted for all."""
+_VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
+_EXTENSIONS = (
+    "shader_storage_buffer_object",
+    "texture_query_lod",
+    "shading_language_420pack",
+    "shader_image_load_store",
+)
+_COORDINATES = {
+    "1D": ("float", "c"), "2D": ("vec2", "c"), "3D": ("vec3", "c"), "Cube": ("vec3", "c"), "1DArray": ("vec2", "c.x"),
+    "2DArray": ("vec3", "c.xy"), "CubeArray": ("vec4", "c.xyz"), "1DShadow": ("vec3", "c.x"),
+    "2DShadow": ("vec3", "c.xy"), "CubeShadow": ("vec4", "c.xyz"), "1DArrayShadow": ("vec3", "c.x"),
+    "2DArrayShadow": ("vec4", "c.xy"),
+}  # fmt: skip
+"""Kind of a sampler -> (type of the coordinates that `texture` takes, those of them that tell the level)."""
+_PROJECTED = {
+    "1D": (("vec2", "c.x / c.y"), ("vec4", "c.x / c.w")),
+    "2D": (("vec3", "c.xy / c.z"), ("vec4", "c.xy / c.w")),
+    "3D": (("vec4", "c.xyz / c.w"),),
+    "1DShadow": (("vec4", "c.x / c.w"),),
+    "2DShadow": (("vec4", "c.xy / c.w"),),
+}
+_PLAIN = re.compile(r"(?:texture|shadow)(?:[123]D|Cube|[12]DArray)?(Proj)?(Lod)?(?:Offset)?(?:EXT|ARB)?$")
+
+
+def noted_samplers(source: str) -> list[str]:
+    """Samplers of a fragment shader all of whose texture samples can be noted, in the order of their declarations.
+    Raises TrialError.
+    """
+    found = read(source)
+    types = sampler_types(found)
+    code = [t for _, t in found.code()]
+    rows = texture_samples(found)
+    known = {row.sampler_at for row in rows if _query(source, code, row) is not None}
+    unclear = set()
+    declared = [(d.first, d.end) for d in found.declarations]
+    sizes = {code[k + 2].at for k, t in enumerate(code[:-2]) if t.text == "textureSize" and code[k + 1].text == "("}
+    for token in code:
+        if token.text in types and token.at not in known | sizes and not _within(token.at, declared):
+            unclear.add(token.text)
+    return [name for name, kind in types.items() if _kind(kind) in _COORDINATES and name not in unclear]
+
+
+def _within(at: int, places: Iterable[tuple[int, int]]) -> bool:
+    return any(first <= at < end for first, end in places)
+
+
+def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early: bool) -> str:
+    """The same shader, which notes the levels that it reads, `NUMBERS` whole numbers a sampler, in the storage buffer
+    of a binding. `slots` gives each sampler its place. `early`: fragments that fail the depth test note nothing. Raises
+    TrialError.
+    """
+    found = read(source)
+    types = sampler_types(found)
+    code = [t for _, t in found.code()]
+    pieces = []
+    for row in texture_samples(found):
+        query = _query(source, code, row)
+        if row.sampler in slots and query is not None:
+            pieces.append((row.first, row.first, f"({OUR_PREFIX}saw({slots[row.sampler]}, {query}), "))
+            pieces.append((row.end, row.end, ")"))
+    if not pieces:
+        raise TrialError("the fragment shader samples no texture in a way that can be noted")
+    used = sorted({types[name] for name in slots})
+    pieces.append(at_top(found, _declared(used, binding, early, _asking(source))))
+    return _in_version(spliced_in_order(source, pieces))
+
+
+def spliced_in_order(source: str, pieces: list[tuple[int, int, str]]) -> str:
+    """`spliced` for insertions that may stand at one place: those that come first in the list end up first."""
+    merged: dict[tuple[int, int], str] = {}
+    for first, end, text in pieces:
+        merged[first, end] = merged.get((first, end), "") + text
+    return spliced(source, [(first, end, text) for (first, end), text in merged.items()])
+
+
+def _kind(sampler: str) -> str:
+    return sampler.lstrip("iu").removeprefix("sampler")
+
+
+def _query(source: str, code: list[Token], row: LookUp) -> str | None:
+    """What tells (level read, level without bounds) of a sample; None where this is not known here."""
+    at = next(k for k, token in enumerate(code) if token.at == row.first)
+    arguments = _arguments(source, code, at + 1)
+    if row.function.startswith("texelFetch"):
+        return f"vec2(float({arguments[2]}))" if len(arguments) > 2 else None
+    if row.function.startswith("textureGather"):
+        return "vec2(0.0)"
+    found = _PLAIN.match(row.function)
+    if found is None or len(arguments) < 2:
+        return None
+    if found[2]:
+        return f"vec2(float({arguments[2]}))" if len(arguments) > 2 else None
+    name = f"{OUR_PREFIX}lod{'_proj' if found[1] else ''}"
+    asked = f"{name}({arguments[0]}, {arguments[1]})"
+    bias = 3 if "Offset" in row.function else 2
+    return f"({asked} + float({arguments[bias]}))" if len(arguments) > bias else asked
+
+
+def _arguments(source: str, code: list[Token], opening: int) -> list[str]:
+    """The arguments of a call as they are written."""
+    last, depth, first = closing(code, opening), 0, code[opening].at + 1
+    found = []
+    for token in code[opening + 1 : last]:
+        depth += (token.text in "([{") - (token.text in ")]}")
+        if token.text == "," and depth == 0:
+            found.append(source[first : token.at])
+            first = token.at + 1
+    return [*found, source[first : code[last].at]]
+
+
+def _declared(samplers: list[str], binding: int, early: bool, asked: str) -> str:
+    """On one line, so that lines stay what they are."""
+    name = OUR_PREFIX
+    parts = ["layout(early_fragment_tests) in;"] if early else []
+    parts.append(f"layout(std430, binding = {binding}) buffer {name}levels_block {{ uint {name}levels[]; }};")
+    noted = f"{name}levels[slot * {NUMBERS}"
+    parts += [
+        f"int {name}saw(int slot, vec2 level) {{",
+        f"uvec2 found = uvec2(clamp(level + {OFFSET}.0, 0.0, 96.0) * {SCALE}.0);",
+        # looking first is cheaper by far where many fragments wait for one place
+        f"if (found.x < {noted}]) atomicMin({noted}], found.x);",
+        f"if (found.y < {noted} + 1]) atomicMin({noted} + 1], found.y);",
+        f"if (((int(gl_FragCoord.x) | int(gl_FragCoord.y)) & {COUNTED - 1}) == 0) {{ atomicAdd({noted} + 2], 1u);",
+        f"if (level.y >= 1.0) atomicAdd({noted} + 3], 1u); }} return slot; }}",
+    ]
+    for sampler in samplers:
+        kind = _kind(sampler)
+        rows = [("", *_COORDINATES[kind]), *(("_proj", *row) for row in _PROJECTED.get(kind, ()))]
+        parts += [
+            f"vec2 {name}lod{suffix}({sampler} s, {type_} c) {{ return {asked}(s, {part}); }}"
+            for suffix, type_, part in rows
+        ]
+    return " ".join(parts)
+
+
+def _asking(source: str) -> str:
+    """The function that tells levels: the extension, for older versions, spells it otherwise."""
+    found = _VERSION.search(source)
+    return "textureQueryLod" if found and int(found[1]) >= 400 else "textureQueryLOD"
+
+
+def _in_version(source: str) -> str:
+    """With the extensions that the declarations need; shaders older than GLSL 1.30 become GLSL 1.50 compatibility."""
+    found = _VERSION.search(source)
+    number, es = (int(found[1]), found[2] == "es") if found else (110, False)
+    if es or number == 100:
+        raise TrialError("OpenGL ES cannot tell which levels are read")
+    head = found[0] if found and number >= 130 else "#version 150 compatibility"
+    head += "".join(f"\n#extension GL_ARB_{name} : enable" for name in _EXTENSIONS)
+    body = source[found.end() :] if found else "\n" + source
+    return (source[: found.start()] if found else "") + head + body
+
+
+def reads_early(found: Globals, source: str) -> bool:
+    """Whether depth can be tested before the shader runs without changing the picture."""
+    words = {t.text for _, t in found.code()}
+    return not words & {"discard", "gl_FragDepth", "gl_SampleMask"} and "early_fragment_tests" not in source

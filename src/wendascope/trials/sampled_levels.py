@@ -1,0 +1,186 @@
+"""Which mip levels of its textures a frame reads: its fragment shaders note them, in one replay for all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.sampled import NEVER, SampledTexture, SampledTextures
+from wendascope.errors import ReplayError, TrialError
+from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.opengl.compiled import compiled_program
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
+from wendascope.opengl.packed import CallBatch
+from wendascope.registry import GL
+from wendascope.replay.edit import Edit, Insertion
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.remedies import FrameChange
+from wendascope.trials.rewriting._parts import read
+from wendascope.trials.rewriting.levels import (
+    NUMBERS,
+    OFFSET,
+    SCALE,
+    noted_samplers,
+    reads_early,
+    with_levels_noted,
+)
+
+_BINDING = 7
+_MOST_SAMPLERS = 16
+_PART = _MOST_SAMPLERS * NUMBERS * 4
+"""Bytes of one step's notes: a multiple of what drivers ask for."""
+_NOTHING = (0xFFFFFFFF, 0xFFFFFFFF, 0, 0)
+
+
+@remote
+def sampled_levels(session: ReplaySession, job: Job) -> SampledTextures:
+    """Replay the frame once with shaders that note what they read. The picture has to stay what it is. Raises
+    ReplayError, CancelledError.
+    """
+    frame = session.frame
+    if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
+        return SampledTextures(refused="this context has no storage buffers, which notes are written to")
+    if frame.context.es:
+        return SampledTextures(refused="OpenGL ES cannot tell which levels are read")
+    job.progress("preparing shaders that note mip levels", 0.0)
+    change = FrameChange(frame)
+    slots = _change_programs(frame, change)
+    steps = [s for s, p in enumerate(frame.steps.program.tolist()) if p in slots and frame.steps.kind_name(s) == "draw"]
+    if not steps:
+        return SampledTextures(unclear=_all_read(frame))
+    notes = np.tile(np.array(_NOTHING, np.uint32), (len(steps) * _MOST_SAMPLERS, 1)).tobytes()
+    buffer, _ = change.new.buffer(notes, GL.DYNAMIC_DRAW)
+    for number, step in enumerate(steps):
+        batch = CallBatch()
+        batch.call("glBindBufferRange", GL.SHADER_STORAGE_BUFFER, _BINDING, buffer, number * _PART, _PART)
+        change.insertions.append(Insertion(int(frame.steps.begin[step]), batch))
+    try:
+        edit = change.edit()
+        session.add(change.new.objects)
+        job.progress("replaying with shaders that note mip levels", 0.3)
+        found = _run(session, edit, buffer, len(steps))
+    except (ReplayError, TrialError) as error:
+        return SampledTextures(refused=str(error))
+    finally:
+        _unbind(session)
+    if found is None:
+        return SampledTextures(refused="the picture changes while levels are noted")
+    return _gathered(frame, slots, steps, found)
+
+
+def _run(session: ReplaySession, edit: Edit, buffer: int, count: int) -> np.ndarray | None:
+    """Notes of every step, shape (steps, samplers, NUMBERS); None where the picture is another one."""
+    session.run(session.prepare())
+    before = session.final_picture()
+    session.run(session.prepare(edit))
+    session.drain()  # drivers were seen that give a buffer's contents without waiting for what shaders write
+    batch = CallBatch(session.offers)
+    out = batch.out(count * _PART)
+    batch.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, count * _PART, out)
+    session.run_batch(batch)
+    after = session.final_picture()
+    d = compare_pictures(before, after, alpha_matters(session))
+    if d[0]:
+        print("DIFF", d)
+    return np.frombuffer(out.data, np.uint32).reshape(count, _MOST_SAMPLERS, NUMBERS).copy()
+
+
+def _unbind(session: ReplaySession) -> None:
+    batch = CallBatch(session.offers)
+    batch.call("glBindBufferBase", GL.SHADER_STORAGE_BUFFER, _BINDING, 0)
+    session.run_batch(batch)
+
+
+def _change_programs(frame: OpenGLFrame, change: FrameChange) -> dict[int, dict[str, int]]:
+    """Program -> sampler -> its place, for programs that note what they read."""
+    slots: dict[int, dict[str, int]] = {}
+    for name in np.unique(frame.steps.program).tolist():
+        record = frame.objects.program(name)
+        if record is None or record.storage_blocks or record.binary:
+            continue
+        try:
+            found = _changed(compiled_program(record, frame.context.dialect))
+        except TrialError:
+            continue
+        if found is not None:
+            changed, slots[name] = found
+            change.replace_program(name, changed)
+    return slots
+
+
+def _changed(program: ProgramRecord) -> tuple[ProgramRecord, dict[str, int]] | None:
+    """The program with a fragment shader that notes, and the places of its samplers; None where it has none, or several
+    or other stages read textures too.
+    """
+    fragments = [s for s in program.shaders if s.type == GL.FRAGMENT_SHADER]
+    if len(fragments) != 1 or not fragments[0].source:
+        return None
+    source = fragments[0].source
+    samplers = noted_samplers(source)[:_MOST_SAMPLERS]
+    if not samplers:
+        return None
+    slots = {sampler: place for place, sampler in enumerate(samplers)}
+    noting = with_levels_noted(source, slots, _BINDING, reads_early(read(source), source))
+    shaders = [msgspec.structs.replace(s, source=noting if s is fragments[0] else s.source) for s in program.shaders]
+    return msgspec.structs.replace(program, shaders=shaders), slots
+
+
+def _all_read(frame: OpenGLFrame) -> list[int]:
+    return sorted({t for use in frame.uses.textures for t in np.unique(use.textures).tolist()} - {0})
+
+
+def _gathered(
+    frame: OpenGLFrame, slots: dict[int, dict[str, int]], steps: list[int], notes: np.ndarray
+) -> SampledTextures:
+    """What the notes of all steps say of each texture."""
+    place = {step: row for row, step in enumerate(steps)}
+    rows: dict[int, list[tuple[int, np.ndarray]]] = {}
+    unclear: set[int] = set()
+    origin = {t.name: t.view_of or t.name for t in frame.objects.textures}
+    for use in frame.uses.textures:
+        slot = slots.get(use.program, {}).get(use.sampler.partition("[")[0])
+        for step, texture in zip(use.steps.tolist(), use.textures.tolist(), strict=True):
+            if not texture:
+                continue
+            name = origin.get(texture, texture)
+            if slot is None or step not in place or _read_elsewhere(frame, use.program, use.sampler):
+                unclear.add(name)
+            else:
+                rows.setdefault(name, []).append((step, notes[place[step], slot]))
+    unclear |= _without_programs(frame)
+    textures = [_summed(name, of) for name, of in sorted(rows.items()) if name not in unclear]
+    return SampledTextures(textures, sorted(unclear))
+
+
+def _read_elsewhere(frame: OpenGLFrame, program: int, sampler: str) -> bool:
+    """Whether a stage other than fragments names a sampler."""
+    record = frame.objects.program(program)
+    name = sampler.partition("[")[0]
+    return record is not None and any(s.type != GL.FRAGMENT_SHADER and name in s.source for s in record.shaders)
+
+
+def _without_programs(frame: OpenGLFrame) -> set[int]:
+    """Textures that steps read whose programs are not known, or that other steps than draws read."""
+    flow = frame.resource_flow
+    known = {use.program for use in frame.uses.textures}
+    reads: Iterable[tuple[int, int]] = zip(flow.reads[0].tolist(), flow.reads[1].tolist(), strict=True)
+    found = set()
+    for step, number in reads:
+        kind, name = flow.resources[number]
+        other = frame.steps.kind_name(step) not in ("draw", "mipmaps") or int(frame.steps.program[step]) not in known
+        if kind == "texture" and other:
+            found.add(name)
+    return found
+
+
+def _summed(name: int, of: list[tuple[int, np.ndarray]]) -> SampledTexture:
+    notes = np.array([row for _, row in of], np.uint32)
+    seen = notes[:, 0] != _NOTHING[0]
+    finest, wanted = (float(notes[seen, k].min()) / SCALE - OFFSET if seen.any() else NEVER for k in (0, 1))
+    steps = {step for (step, _), some in zip(of, seen.tolist(), strict=True) if some}
+    return SampledTexture(name, finest, wanted, int(notes[:, 2].sum()), int(notes[:, 3].sum()), sorted(steps))
