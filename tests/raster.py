@@ -141,6 +141,10 @@ class Texture:
         return 0 if self.pixels is None else self.pixels.nbytes
 
     @property
+    def first_level_bytes(self) -> int:
+        return self.stored_bytes
+
+    @property
     def readable(self) -> bool:
         return self.pixels is not None
 

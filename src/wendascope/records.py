@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.drawn import Drawn
     from wendascope.analysis.late_views import LateViews
     from wendascope.analysis.left_out import LeftOuts
+    from wendascope.analysis.memory_use import MemoryUse
     from wendascope.analysis.same_steps import SameSteps
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
@@ -124,6 +125,8 @@ SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.same_step
 """Of all frames, kept with the first; the newest counts."""
 LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "analysis.left_out:LeftOuts")
 """Lights and parts of views; the newest counts."""
+MEMORY_USE: RecordKind[MemoryUse] = RecordKind("memory use", "analysis.memory_use:MemoryUse")
+"""Mip levels read, and values of targets; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""
 FINDINGS: RecordKind[StoredFindings] = RecordKind("findings", "trials.examine:StoredFindings", 2, {1: _rename_findings})
@@ -147,6 +150,7 @@ NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note")
 
 KINDS: tuple[RecordKind[Any], ...] = (
     SURVEY,
+    MEMORY_USE,
     DRAWN,
     FINDINGS,
     PROOF,

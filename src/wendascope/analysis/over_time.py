@@ -188,6 +188,8 @@ class OtherFrames(msgspec.Struct):
     """Views that were tried late, each with its passes in this frame."""
     same_steps: list[int] = []
     """Steps that all frames have, by all that they depend on."""
+    unused: list[list[str | int]] = []
+    """Class and name of every object that none of the frames uses."""
 
 
 def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> list[int]:

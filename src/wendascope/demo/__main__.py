@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 import time
 
-from wendascope.demo.flaws import FLAWS, parse_better
+from wendascope.demo.flaws import FLAWS, WORSE, parse_better, parse_worse
 from wendascope.demo.surface import has_display, open_surface
 
-_SIZES = {"depot": "1280x720", "signal-box": "640x360", "platform": "800x450"}
+_SIZES = {"depot": "1280x720", "signal-box": "640x360", "platform": "800x450", "store": "640x360"}
 """What can be drawn, and how large it is."""
 
 
@@ -24,6 +24,7 @@ def main() -> int:
         metavar="LIST",
         help="flaws to switch off, separated by commas, or all: " + ", ".join(FLAWS),
     )
+    parser.add_argument("--flaws", default="", metavar="LIST", help="further flaws to switch on: " + ", ".join(WORSE))
     parser.add_argument("--view", choices=tuple(_SIZES), default="depot", help="what is drawn")
     parser.add_argument("--frames", type=int, default=0, help="stop after this many frames; 0 draws until closed")
     parser.add_argument(
@@ -35,7 +36,7 @@ def main() -> int:
     parser.add_argument("--times", action="store_true", help="print the median frame time at the end")
     options = parser.parse_args()
     try:
-        better = parse_better(options.better)
+        better, worse = parse_better(options.better), parse_worse(options.flaws)
         size = options.size or _SIZES[options.view]
         width, height = (int(n) for n in size.split("x"))
     except ValueError as error:
@@ -44,13 +45,17 @@ def main() -> int:
     from wendascope.demo.depot import Depot
     from wendascope.demo.platform import Platform
     from wendascope.demo.signal_box import SignalBox
+    from wendascope.demo.store import StoreRoom
 
     views: dict[str, type[Depot | SignalBox | Platform]] = {
         "depot": Depot,
         "signal-box": SignalBox,
         "platform": Platform,
     }
-    scene = views[options.view](width, height, better)
+    if options.view == "store":
+        scene: Depot | SignalBox | Platform | StoreRoom = StoreRoom(width, height, better, worse)
+    else:
+        scene = views[options.view](width, height, better)
     frame, times = 0, []
     while not surface.closed() and (options.frames == 0 or frame < options.frames):
         started = time.perf_counter()

@@ -14,3 +14,9 @@ def debug_group(name: str) -> Iterator[None]:
     debug.glPushDebugGroup(debug.GL_DEBUG_SOURCE_APPLICATION, 0, len(name), name.encode())
     yield
     debug.glPopDebugGroup()
+
+
+def label(kind: int, name: int, text: str) -> int:
+    """Give an object (GL_TEXTURE, GL_BUFFER, ...) a name that tools show. Returns the object's own name."""
+    debug.glObjectLabel(kind, name, len(text), text.encode())
+    return name

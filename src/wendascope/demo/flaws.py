@@ -22,7 +22,23 @@ FLAWS = {
     "casters": "all shadows of the platform are drawn in every frame, though only the tram moves",
     "spare-lamp": "a lamp behind a closed door is computed for every fragment of the platform",
     "hitch": "every fifth frame of the platform loads a poster and compiles a program",
+    "poster": "a poster of the store room is 2048 texels wide, and shown 40 pixels wide",
+    "twins": "one texture of the store room's crates is there twice",
+    "deep-target": "the store room is drawn into 32-bit floats, which its values do not need",
+    "mip-levels": "the store room's floor has no mip levels, and is shown eight times smaller",
+    "stock": "a buffer holds ten kinds of wheels, of which the store room shows one",
 }
+WORSE = {"leak": "the store room loads a texture each second, and never frees it"}
+"""What is done badly only when it is asked for."""
+
+
+def parse_worse(text: str) -> frozenset[str]:
+    """The flaws to add: names of `WORSE` separated by commas. Raises ValueError naming an unknown one."""
+    names = frozenset(name.strip() for name in text.split(",") if name.strip())
+    unknown = sorted(names - set(WORSE))
+    if unknown:
+        raise ValueError(f"no further flaw is called {unknown[0]}; there is {', '.join(WORSE)}")
+    return names
 
 
 def parse_better(text: str) -> frozenset[str]:

@@ -62,7 +62,7 @@ class MeshBuffer:
         self.instances = 0 if instances is None else len(instances)
         self.vertex_array = GL.glGenVertexArrays(1)
         GL.glBindVertexArray(self.vertex_array)
-        _buffer(GL.GL_ARRAY_BUFFER, mesh.vertices)
+        self.vertices = _buffer(GL.GL_ARRAY_BUFFER, mesh.vertices)
         for index, (size, offset) in enumerate(((3, 0), (3, 12), (2, 24))):
             GL.glEnableVertexAttribArray(index)
             GL.glVertexAttribPointer(index, size, GL.GL_FLOAT, False, 32, ctypes.c_void_p(offset))

@@ -18,7 +18,7 @@ from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
 from wendascope.frame.grouping import Grouping
-from wendascope.frame.memory import MemoryItem
+from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -205,6 +205,16 @@ class Frame(ABC):
     def memory(self) -> list[MemoryItem]:
         """Every object in graphics memory when the frame begins."""
         return []
+
+    @property
+    def fetched(self) -> dict[int, Fetched]:
+        """Buffer -> what draws fetch of it; without those of which that is not known, or which are read otherwise."""
+        return {}
+
+    @property
+    def samplers_decide(self) -> bool:
+        """Whether any step reads textures by filters that are not the textures' own."""
+        return True
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         """Texels of a texture as the frame finds it; None where they are not kept, or compressed."""

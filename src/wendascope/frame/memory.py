@@ -90,3 +90,13 @@ class MemoryItem:
         if not self.width:
             return ""
         return f"{self.width} x {self.height}" + (f" x {self.layers}" if self.layers > 1 else "")
+
+
+@dataclass(frozen=True)
+class Fetched:
+    """What the draws of a frame fetch of one buffer."""
+
+    bytes: int
+    index_bytes: int
+    """Of one index, where all draws that take indices from it agree; 0 where it has none."""
+    largest_index: int

@@ -93,6 +93,11 @@ class Texture(Protocol):
         ...
 
     @property
+    def first_level_bytes(self) -> int:
+        """Of the captured contents of the first level."""
+        ...
+
+    @property
     def readable(self) -> bool:
         """Whether all levels are kept, and none compressed."""
         ...

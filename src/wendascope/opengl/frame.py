@@ -16,7 +16,7 @@ from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
 from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
-from wendascope.frame.memory import MemoryItem
+from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -30,6 +30,7 @@ from wendascope.opengl.contents import buffer_bytes, buffer_layouts, stored_valu
 from wendascope.opengl.contexts import OtherContext, owners
 from wendascope.opengl.describe import call_text, step_name, step_names
 from wendascope.opengl.facts import mesh_label, setting_text, step_facts
+from wendascope.opengl.fetched import fetched_bytes
 from wendascope.opengl.immediate import joinable_runs
 from wendascope.opengl.inputs import SamplerUnits
 from wendascope.opengl.memory import memory_items
@@ -107,6 +108,15 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def memory(self) -> list[MemoryItem]:
         return memory_items(self)
+
+    @functools.cached_property
+    def fetched(self) -> dict[int, Fetched]:
+        return fetched_bytes(self)
+
+    @property
+    def samplers_decide(self) -> bool:
+        units = self.history.keys("sampler")
+        return any(self.history.column("sampler", self.steps.call, unit).any() for unit, _ in units)
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         return stored_values(self, name, level, layer)

@@ -79,7 +79,7 @@ class _Textures:
         samples = first.samples if first else 0
         target = texture.name in self._targets
         kind = MemoryKind.MULTISAMPLE if samples else MemoryKind.TARGET if target else MemoryKind.TEXTURE
-        bytes_, how = _texture_bytes(texture)
+        bytes_, how = texture_bytes(texture)
         reads, writes, back = self._flow.steps("texture", texture.view_of or texture.name)
         uploads = self._uploads.get(texture.name, NO_STEPS)
         called = joined([uploads, back[back >= 0]])
@@ -101,7 +101,7 @@ def _layers(texture: TextureRecord) -> int:
     return texture.images[0].depth if texture.images else 1
 
 
-def _texture_bytes(texture: TextureRecord) -> tuple[int | None, str]:
+def texture_bytes(texture: TextureRecord) -> tuple[int | None, str]:
     """(bytes, how they were computed)."""
     if texture.view_of:
         return 0, f"a view of texture {texture.view_of}, which has the memory"

@@ -109,6 +109,11 @@ class TextureRecord(msgspec.Struct):
         return sum(image.contents.size for image in self.images if image.contents)
 
     @property
+    def first_level_bytes(self) -> int:
+        """Of the captured contents of the first level."""
+        return sum(image.contents.size for image in self.images if image.contents and image.level == 0)
+
+    @property
     def readable(self) -> bool:
         """Whether all levels are kept, and none compressed."""
         return all(image.contents and not image.compressed for image in self.images)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import msgspec
@@ -13,6 +13,7 @@ from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.findings.left_out import needless_lights, needless_parts, needless_views
 from wendascope.analysis.left_out import LeftOut, LeftOuts
+from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError, UsageError
@@ -22,6 +23,7 @@ from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval
 from wendascope.measure.survey import REPEATS, survey
+from wendascope.measure.target_values import target_values
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.late_views import other_frames
 from wendascope.trials.left_out import find_left_out, try_without
@@ -34,10 +36,12 @@ from wendascope.trials.refuting import (
     ORDERS,
     REFUTED,
     SAME_PICTURE,
+    SHOWN,
     refused_before,
     refute,
 )
 from wendascope.trials.runs import count_fragments
+from wendascope.trials.sampled_levels import sampled_levels
 from wendascope.trials.verdicts import small_ms
 
 _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
@@ -46,6 +50,8 @@ _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
 _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
 rest is tried when somebody asks for it."""
+_LONGEST_FRAME_MS = 4000.0
+"""Frames that take longer are not replayed with shaders that note what they read."""
 _LEFT_OUT_RULES = (needless_lights, needless_views, needless_parts)
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
 """What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""
@@ -77,6 +83,8 @@ class Examined:
     refuted: list[Refuted] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     """Lights and parts of views, as far as there was time to try without them."""
+    memory_use: MemoryUse | None = None
+    """None where the frame takes too long for it."""
 
 
 def examine_file(
@@ -129,6 +137,7 @@ def examine(
     case.left_out = try_without(find_left_out(case), used, seconds, progress, cancelled)
     if path:
         case.left_out = try_elsewhere(path, case.left_out, progress, cancelled)
+    case.memory_use = _memory_use(used, survey, progress, cancelled)
     findings = find(case)
     orders = [item for item in findings if item.rule == "back-to-front"]
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
@@ -138,7 +147,15 @@ def examine(
     findings, late = _measure_late_tests(frame, survey, findings, used, progress, cancelled)
     refuted += late
     findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
-    return Examined(frame, survey, drawn, findings, refuted, case.left_out)
+    return Examined(frame, survey, drawn, findings, refuted, case.left_out, case.memory_use)
+
+
+def _memory_use(used: Replay, survey: Survey, progress: Progress, cancelled: Callable[[], bool]) -> MemoryUse | None:
+    """Mip levels that are read and values of targets, unless that takes too long."""
+    if survey.frame_ms.median > _LONGEST_FRAME_MS:
+        return None
+    sampled = used.run(sampled_levels.asked(), progress, cancelled)
+    return MemoryUse(sampled, used.run(target_values.asked(), progress, cancelled))
 
 
 def try_the_rest(
@@ -158,7 +175,7 @@ def try_the_rest(
     fresh = [item for rule in _LEFT_OUT_RULES for item in rule(case) if item.id not in known]
     fresh, refuted = _refute(fresh, used, progress, cancelled)
     findings = sorted([*found.findings, *fresh], key=lambda item: -(item.estimate_ms or 0.0))
-    whole = Examined(found.frame, found.survey, found.drawn, findings, [*found.refuted, *refuted], case.left_out)
+    whole = replace(found, findings=findings, refuted=[*found.refuted, *refuted], left_out=case.left_out)
     records.FINDINGS.keep(path, StoredFindings(whole.findings, whole.refuted))
     records.LEFT_OUT.keep(path, LeftOuts(whole.left_out))
     return whole
@@ -238,7 +255,7 @@ def _refute(
     tried = [
         item
         for item in findings
-        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | ORDERS | KEPT | NEAR_PICTURE
+        if item.remedy is not None and item.remedy.kind in SAME_PICTURE | BATCHES | ORDERS | KEPT | NEAR_PICTURE | SHOWN
     ]
     if not tried:
         return findings, []
@@ -303,6 +320,8 @@ def keep(path: Path, found: Examined) -> None:
     records.DRAWN.keep(path, found.drawn)
     records.FINDINGS.keep(path, StoredFindings(found.findings, found.refuted))
     records.LEFT_OUT.keep(path, LeftOuts(found.left_out))
+    if found.memory_use is not None:
+        records.MEMORY_USE.keep(path, found.memory_use)
 
 
 def _measure_orders(

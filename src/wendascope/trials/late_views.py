@@ -28,7 +28,7 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import bring_earlier
-from wendascope.trials.over_frames import sequence_results, sequence_steps
+from wendascope.trials.over_frames import sequence_results, sequence_steps, unused_objects
 from wendascope.trials.remedies import change_of
 
 _DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
@@ -247,4 +247,5 @@ def other_frames(path: Path, frame: Frame, progress: Progress, cancelled: Callab
     number = place_of(path)[1]
     unchanged = unchanged_passes(results.digests, results.names, number - 1)
     steps = sequence_steps(path, progress, cancelled).of_frame(number)
-    return OtherFrames(len(results.names), number, unchanged, late, steps)
+    unused = unused_objects(path, cancelled)
+    return OtherFrames(len(results.names), number, unchanged, late, steps, unused)

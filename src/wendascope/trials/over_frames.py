@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from wendascope import records
+from wendascope.analysis.memory import is_unused
 from wendascope.analysis.over_time import pass_keys
 from wendascope.analysis.same_steps import FrameInputs, SameSteps, same_steps
 from wendascope.errors import CancelledError
@@ -76,3 +77,19 @@ def sequence_steps(
     found = same_steps(rows)
     records.SAME_STEPS.keep(first, found)
     return found
+
+
+def unused_objects(path: Path, cancelled: Callable[[], bool] = lambda: False) -> list[list[str | int]]:
+    """Class and name of every object that all frames of a sequence have and none of them uses. Raises FileError,
+    CancelledError.
+    """
+    first = frame_path(path, 1)
+    found: set[tuple[str, int]] | None = None
+    for number in range(1, frame_count(first) + 1):
+        if cancelled():
+            raise CancelledError
+        unused = {(i.object_class, i.name) for i in load(frame_path(first, number)).memory if is_unused(i)}
+        found = unused if found is None else found & unused
+        if not found:
+            break
+    return [[kind, name] for kind, name in sorted(found or set())]

@@ -20,7 +20,7 @@ from wendascope.measure.clocks import Clock
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
-from wendascope.texts import plural
+from wendascope.texts import memory, plural
 from wendascope.trials.api_part import api_part
 from wendascope.trials.compare import Count
 from wendascope.trials.late_views import bring_what_stays
@@ -210,7 +210,9 @@ class Proof(msgspec.Struct):
             f"{self.calls_before:,} -> {self.calls_after:,} calls, " if self.calls_before != self.calls_after else ""
         )
         saved, picture = self.saved_ms, self.picture
-        picture += f", {self.new_bytes / 1024:,.0f} KiB of new buffers and textures" if self.new_bytes else ""
+        if self.new_bytes:
+            more = "of new buffers and textures" if self.new_bytes > 0 else "less in memory"
+            picture += f", {memory(abs(self.new_bytes))} {more}"
         picture += ", its steps kept in their order" if self.in_order else ""
         picture += f"; {self.reason}" if self.reason else ""
         if saved is None or self.frame_ms_before is None:

@@ -29,6 +29,7 @@ SAME_PICTURE = {
     "clean-mesh",
     "without-element",
     "light-off",
+    "one-texture",
 }
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}
@@ -37,8 +38,10 @@ ORDERS = {"reorder-steps"}
 """Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
 KEPT = {"keep-result", "keep-part"}
 """Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
-NEAR_PICTURE = {"half-size", "simple-powers"}
+NEAR_PICTURE = {"half-size", "simple-powers", "drop-levels", "narrower-target"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
+SHOWN = {"smaller-textures", "mip-levels"}
+"""Kinds that are meant to change the picture, and are tried to tell by how much."""
 _MOST_DIFFERENCE = 16
 """Of 255: a change beyond it in more than a thousandth of the picture is not a detail."""
 _FEW_PIXELS = 0.001
@@ -89,7 +92,7 @@ class _Refuting:
         for number, remedy in enumerate(self._remedies):
             if remedy.kind in ORDERS | KEPT:
                 self._together([number])
-            if remedy.kind in NEAR_PICTURE and not self._late:
+            if remedy.kind in NEAR_PICTURE | SHOWN and not self._late:
                 self._near(number, remedy)
         return self._found
 
@@ -161,7 +164,8 @@ class _Refuting:
         except TrialError as error:
             self._found[number] = Tried(REFUTED, f"cannot be tried: {error}")
             return
-        self._found[number] = Tried(REFUTED if self._far(outcome) else HOLDS, told(outcome), outcome=outcome)
+        far = remedy.kind in NEAR_PICTURE and self._far(outcome)
+        self._found[number] = Tried(REFUTED if far else HOLDS, told(outcome), outcome=outcome)
 
     def _far(self, outcome: Outcome) -> bool:
         """Whether a picture that may change a little changes too much."""

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import msgspec
 import numpy as np
 
-from wendascope.analysis.sampled import NEVER, SampledTexture, SampledTextures
+from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
 from wendascope.errors import ReplayError, TrialError
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.compiled import compiled_program

@@ -14,6 +14,7 @@ from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.estimates import correction
 from wendascope.analysis.left_out import LeftOut
+from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
@@ -77,6 +78,8 @@ class Case:
     """What the rest of a sequence tells; None for a frame by itself."""
     left_out: list[LeftOut] = field(default_factory=list)
     """Lights, and parts of views, that were tried without."""
+    memory_use: MemoryUse | None = None
+    """Mip levels that are read, and values of targets; None where that was not measured."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:

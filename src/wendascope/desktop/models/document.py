@@ -170,6 +170,7 @@ class Document(Observable):
         self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.left_out: list[LeftOut] = stored_left_out(path) if self.drawn is not None else []
+        self.memory_use = records.MEMORY_USE.newest(path) if self.drawn is not None else None
         """Lights and parts of views, and what the picture is without each, as far as that was tried."""
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self._given_roles = records.GIVEN_ROLE.all(path)
@@ -200,7 +201,7 @@ class Document(Observable):
 
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted
-        self.left_out = found.left_out
+        self.left_out, self.memory_use = found.left_out, found.memory_use
         self.verification = found.survey.verification
         self.changed()
 
@@ -209,7 +210,8 @@ class Document(Observable):
         """The examination as it is known; None before there was one."""
         if self.survey is None or self.drawn is None:
             return None
-        return Examined(self.frame, self.survey, self.drawn, self.findings, self.refuted, self.left_out)
+        known = self.findings, self.refuted, self.left_out, self.memory_use
+        return Examined(self.frame, self.survey, self.drawn, *known)
 
     def set_introduction(self, text: str) -> None:
         self.introduction = text

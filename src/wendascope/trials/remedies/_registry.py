@@ -69,6 +69,8 @@ class FrameChange:
         """Calls before all others."""
         self.insertions: list[Insertion] = []
         """Calls at places of their own, whatever becomes of the steps there."""
+        self.unrenamed: list[Insertion] = []
+        """Of those, what names objects of the frame whatever takes their place."""
         self.prime_without: set[int] = set()
         """Steps left out of a run ahead of all others, in which what stays from frame to frame is drawn."""
         self.prime_insertions: list[Insertion] = []
@@ -188,7 +190,7 @@ class FrameChange:
         insertions += self.insertions
         for insertion in insertions:
             self._rename_in(insertion.batch)
-        return Edit(insertions, drop)
+        return Edit([*insertions, *self.unrenamed], drop)
 
     @property
     def prime(self) -> Edit | None:

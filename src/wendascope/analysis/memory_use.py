@@ -1,4 +1,4 @@
-"""Which mip levels of its textures a frame reads, as measured in replay."""
+"""What a frame makes of its memory, as measured in replay: mip levels that are read, values that targets hold."""
 
 from __future__ import annotations
 
@@ -36,3 +36,36 @@ class SampledTextures(msgspec.Struct):
 
     def of(self, texture: int) -> SampledTexture | None:
         return next((row for row in self.textures if row.texture == texture), None)
+
+
+class TargetValues(msgspec.Struct):
+    """What one render target of more than eight bits a channel holds after the frame, channel by channel."""
+
+    object_class: str
+    """`texture` or `renderbuffer`."""
+    name: int
+    channels: list[str]
+    low: list[float]
+    high: list[float]
+    finite: bool
+    """Whether all values are numbers."""
+
+    @property
+    def within_one(self) -> bool:
+        """Whether formats that hold 0 to 1 could hold all of it."""
+        return self.finite and min(self.low) >= 0.0 and max(self.high) <= 1.0
+
+    @property
+    def plain_alpha(self) -> bool:
+        """Whether there is no alpha, or it is 1 everywhere."""
+        if "alpha" not in self.channels:
+            return True
+        at = self.channels.index("alpha")
+        return self.low[at] == self.high[at] == 1.0
+
+
+class MemoryUse(msgspec.Struct):
+    """Of one frame, as a file keeps it."""
+
+    sampled: SampledTextures
+    targets: list[TargetValues] = []

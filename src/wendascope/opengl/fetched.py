@@ -1,0 +1,136 @@
+"""Which bytes of its buffers a frame fetches as vertices and indices, and how large the indices are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from wendascope.frame.memory import Fetched
+from wendascope.frame.resources import VertexInput
+from wendascope.frame.steps import KINDS
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.packed import Raw
+from wendascope.opengl.primitives import restart_index
+from wendascope.opengl.written import element_buffers
+from wendascope.registry import GL
+
+if TYPE_CHECKING:
+    from wendascope.opengl.frame import OpenGLFrame
+
+_TYPES: dict[int, np.dtype[Any]] = {
+    GL.UNSIGNED_BYTE: np.dtype("u1"),
+    GL.UNSIGNED_SHORT: np.dtype("<u2"),
+    GL.UNSIGNED_INT: np.dtype("<u4"),
+}
+_ARRAYS = ("glDrawArrays", "glDrawArraysInstanced", "glDrawArraysInstancedBaseInstance")
+_INDEXED = (
+    "glDrawElements", "glDrawRangeElements", "glDrawElementsInstanced", "glDrawElementsBaseVertex",
+    "glDrawRangeElementsBaseVertex", "glDrawElementsInstancedBaseVertex", "glDrawElementsInstancedBaseInstance",
+    "glDrawElementsInstancedBaseVertexBaseInstance",
+)  # fmt: skip
+
+
+@dataclass
+class _Buffer:
+    bytes: np.ndarray
+    known: bool = True
+    index_bytes: set[int] = field(default_factory=set)
+    largest_index: int = 0
+
+
+def fetched_bytes(frame: OpenGLFrame) -> dict[int, Fetched]:
+    """Buffer -> what draws fetch of it; without buffers of which that is not known, or which other things read too."""
+    return _Fetching(frame).find()
+
+
+class _Fetching:
+    def __init__(self, frame: OpenGLFrame) -> None:
+        self._frame = frame
+        self._contents = BufferContents(frame)
+        self._buffers = {b.name: _Buffer(np.zeros(b.size, bool)) for b in frame.objects.buffers}
+        self._vertices: dict[tuple[int, int, int, int, int, int], np.ndarray | None] = {}
+
+    def find(self) -> dict[int, Fetched]:
+        frame = self._frame
+        which, inputs = frame.uses.inputs
+        draws = np.flatnonzero(np.asarray(frame.steps.kind) == KINDS.index("draw"))
+        calls = np.asarray(frame.steps.call)[draws]
+        elements = element_buffers(frame, calls)
+        for step, call, element in zip(draws.tolist(), calls.tolist(), elements.tolist(), strict=True):
+            self._draw(call, element, inputs[int(which[step])], int(frame.steps.instances[step]))
+        found = {}
+        for item in frame.memory:
+            row = self._buffers.get(item.name) if item.object_class == "buffer" else None
+            plain = set(item.read_parts) <= {"vertices", "indices"} and item.followed and not len(item.writes)
+            if row is not None and row.known and plain and row.bytes.any():
+                narrow = min(row.index_bytes, default=0) if len(row.index_bytes) == 1 else 0
+                found[item.name] = Fetched(int(row.bytes.sum()), narrow, row.largest_index)
+        return found
+
+    def _draw(self, call: int, element: int, attributes: list[VertexInput], instances: int) -> None:
+        command = self._frame.calls.command(call).name
+        if command in _ARRAYS:
+            first, count = (int(self._frame.calls.argument(call, name)) for name in ("first", "count"))
+            vertices: np.ndarray | None = np.arange(first, first + count)
+        elif command in _INDEXED and element in self._buffers:
+            vertices = self._indexed(call, element)
+        else:
+            vertices = None
+        for attribute in attributes:
+            row = self._buffers.get(attribute.buffer)
+            if row is None:
+                continue
+            if vertices is None:
+                row.known = False
+                continue
+            places = vertices if not attribute.divisor else np.arange(-(-max(instances, 1) // attribute.divisor))
+            starts = attribute.offset + places * attribute.stride
+            starts = starts[(starts >= 0) & (starts + attribute.bytes <= len(row.bytes))]
+            for k in range(attribute.bytes):
+                row.bytes[starts + k] = True
+        if vertices is None and element in self._buffers and "Elements" in command:
+            self._buffers[element].known = False
+
+    def _indexed(self, call: int, element: int) -> np.ndarray | None:
+        """The vertices that a draw by indices fetches, each once; None where that is not known."""
+        calls, row = self._frame.calls, self._buffers[element]
+        dtype = _TYPES.get(int(calls.argument(call, "type")))
+        count, where = int(calls.argument(call, "count")), calls.argument(call, "indices")
+        if dtype is None or isinstance(where, bytes) or count <= 0:
+            return None
+        start = where.value if isinstance(where, Raw) else 0
+        base = next(
+            (int(calls.argument(call, p.name)) for p in calls.command(call).parameters if p.name == "basevertex"), 0
+        )
+        base = base - (1 << 32) if base >= 1 << 31 else base
+        restart = restart_index(self._frame, call)
+        key = (element, start, count, dtype.itemsize, base, -1 if restart is None else restart)
+        if key not in self._vertices:
+            self._vertices[key] = self._read(call, element, start, count, dtype, base, restart)
+        row.bytes[start : start + count * dtype.itemsize] = True
+        row.index_bytes.add(dtype.itemsize)
+        return self._vertices[key]
+
+    def _read(
+        self,
+        call: int,
+        element: int,
+        start: int,
+        count: int,
+        dtype: np.dtype[np.generic],
+        base: int,
+        restart: int | None,
+    ) -> np.ndarray | None:
+        try:
+            data = self._contents.at(element, call)
+            indices = np.unique(np.frombuffer(data, dtype, count, start)).astype(np.int64)
+        except (UnknownContentsError, ValueError):
+            return None
+        if restart is not None:
+            indices = indices[indices != restart]
+        row = self._buffers[element]
+        row.largest_index = max(row.largest_index, int(indices.max(initial=0)))
+        return indices + base

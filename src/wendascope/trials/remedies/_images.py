@@ -1,0 +1,158 @@
+"""One texture in the place of another, wherever a frame names it: bound, attached, now or before the frame."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.errors import TrialError
+from wendascope.opengl.contents import image_values
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.memory import texture_bytes
+from wendascope.opengl.objects import AttachmentRecord, ImageRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.texel_sizes import format_name
+from wendascope.opengl.written import texture_writes
+from wendascope.registry import GL
+from wendascope.replay.edit import Insertion
+from wendascope.trials.remedies._registry import FrameChange
+from wendascope.trials.remedies._states import active_texture, bind_texture
+
+_LAYERED = (GL.TEXTURE_3D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP_ARRAY, GL.TEXTURE_1D_ARRAY)
+_PLAIN = (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.HALF_FLOAT, GL.FLOAT)
+_ENCODED = {"SRGB8", "SRGB8_ALPHA8"}
+
+
+def plain_texture(frame: OpenGLFrame, name: int) -> TextureRecord:
+    """A texture that another one can take the place of. Raises TrialError where it cannot."""
+    record = frame.objects.texture(name)
+    if record is None or not record.images or record.is_default:
+        raise TrialError(f"texture {name} is not there when the frame begins")
+    if record.view_of or any(t.view_of == name for t in frame.objects.textures):
+        raise TrialError(f"texture {name} shares its memory with a view")
+    if not frame.resource_flow.followed:
+        raise TrialError("the frame reads textures in ways that are not followed")
+    if any(frame.history.number("image", 0, unit) == name for unit, _ in frame.history.keys("image")):
+        raise TrialError(f"texture {name} is bound as an image, which is not changed here")
+    return record
+
+
+def not_uploaded(frame: OpenGLFrame, name: int) -> None:
+    """Raises TrialError where the frame gives a texture new contents."""
+    settings = ("glTexParameter", "glTextureParameter", "glGenerateMipmap", "glGenerateTextureMipmap")
+    for call in texture_writes(frame).get(name, np.zeros(0, np.int64)).tolist():
+        if not frame.calls.command(call).name.startswith(settings):
+            raise TrialError(f"the frame writes texture {name} by {frame.calls.command(call).name}")
+
+
+def replace_texture(change: FrameChange, old: TextureRecord, new: TextureRecord) -> None:
+    """Let everything of the frame that names one texture name another, which is brought in unless it is there. Raises
+    TrialError.
+    """
+    frame = change.frame
+    change.added_bytes -= texture_bytes(old)[0] or 0
+    if frame.objects.texture(new.name) is None:
+        change.new.objects.textures.append(new)
+        change.added_bytes += texture_bytes(new)[0] or 0
+    before = CallBatch()
+    for unit, target in frame.history.keys("texture"):
+        if frame.history.number("texture", 0, unit, target) == old.name:
+            bind_texture(before, unit - GL.TEXTURE0, target, new.name)
+    if before.starts:
+        before.call("glActiveTexture", active_texture(frame, 0))
+        change.first.append(before)
+    _attach(change, old, new)
+    change.rename("texture", old.name, new.name)
+
+
+def _attach(change: FrameChange, old: TextureRecord, new: TextureRecord) -> None:
+    """Attach the new one where the old one was attached before the frame, and that one again at its end."""
+    frame = change.frame
+    first, last = CallBatch(), CallBatch()
+    for framebuffer in frame.objects.framebuffers:
+        mine = [a for a in framebuffer.attachments if a.kind == "texture" and a.name == old.name]
+        if not mine:
+            continue
+        if framebuffer.name == frame.reference_framebuffer and framebuffer.name:
+            raise TrialError(f"texture {old.name} is what the program shows")
+        for batch, name in ((first, new.name), (last, old.name)):
+            batch.call("glBindFramebuffer", GL.FRAMEBUFFER, framebuffer.name)
+            for attachment in mine:
+                _attach_one(batch, attachment, old.target, name)
+    if not first.starts:
+        return
+    for batch, call in ((first, 0), (last, len(frame.calls))):
+        for bound in (GL.READ_FRAMEBUFFER, GL.DRAW_FRAMEBUFFER):
+            batch.call("glBindFramebuffer", bound, frame.history.number("framebuffer", call, bound))
+    change.first.append(first)
+    change.unrenamed.append(Insertion(len(frame.calls), last))
+
+
+def _attach_one(batch: CallBatch, a: AttachmentRecord, target: int, name: int) -> None:
+    if a.layered:
+        batch.call("glFramebufferTexture", GL.FRAMEBUFFER, a.point, name, a.level)
+    elif a.face:
+        batch.call("glFramebufferTexture2D", GL.FRAMEBUFFER, a.point, a.face, name, a.level)
+    elif target in _LAYERED:
+        batch.call("glFramebufferTextureLayer", GL.FRAMEBUFFER, a.point, name, a.level, a.layer)
+    else:
+        batch.call("glFramebufferTexture2D", GL.FRAMEBUFFER, a.point, target, name, a.level)
+
+
+# ---- contents ----------------------------------------------------------------------------------------------
+
+
+def half_as_large(frame: OpenGLFrame, texture: TextureRecord, image: ImageRecord) -> ImageRecord:
+    """The image at half its width and height, every texel the mean of four (of colours, of light). Raises
+    TrialError.
+    """
+    values = _layers(frame, texture, image)
+    light = format_name(image.internal_format) in _ENCODED
+    linear = _decoded(values) if light else values
+    height, width = max(image.height // 2, 1), max(image.width // 2, 1)
+    rows, columns = (min(2, n) for n in (image.height, image.width))
+    cut = linear[:, : height * rows, : width * columns]
+    smaller = cut.reshape(len(values), height, rows, width, columns, -1).mean(axis=(2, 4))
+    data = _packed(_encoded(smaller) if light else smaller, image)
+    contents = frame.blobs.put(data)
+    return ImageRecord(
+        image.target, image.level, width, height, image.depth, image.internal_format, image.format, image.type,
+        contents=contents,
+    )  # fmt: skip
+
+
+def _layers(frame: OpenGLFrame, texture: TextureRecord, image: ImageRecord) -> npt.NDArray[np.float64]:
+    """All layers of an image, shape (layers, height, width, channels). Raises TrialError."""
+    if image.compressed or image.contents is None or image.type not in _PLAIN:
+        raise TrialError(f"texture {texture.name} is stored in a way that is not made smaller here")
+    if texture.target == GL.TEXTURE_3D and image.depth > 1:
+        raise TrialError(f"texture {texture.name} has depth, which is not made smaller here")
+    data = frame.blobs.get(image.contents)
+    layers = [image_values(texture, image, data, layer) for layer in range(max(image.depth, 1))]
+    if any(layer is None or layer.channels == ["depth"] for layer in layers):
+        raise TrialError(f"texture {texture.name} holds no colours that are known here")
+    return np.stack([layer.values.astype(np.float64) for layer in layers if layer is not None])
+
+
+def _packed(values: npt.NDArray[np.float64], image: ImageRecord) -> bytes:
+    """Pixels of the image's own transfer format."""
+    if image.format in (GL.BGR, GL.BGRA):
+        values = values[..., [2, 1, 0, 3][: values.shape[-1]]]
+    kinds = {GL.UNSIGNED_BYTE: (np.uint8, 255.0), GL.UNSIGNED_SHORT: (np.uint16, 65535.0)}
+    if image.type in kinds:
+        dtype, largest = kinds[image.type]
+        return np.rint(np.clip(values, 0.0, 1.0) * largest).astype(dtype).tobytes()
+    return values.astype(np.float16 if image.type == GL.HALF_FLOAT else np.float32).tobytes()
+
+
+def _decoded(values: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """sRGB to light, alpha as it is (IEC 61966-2-1)."""
+    colours = values[..., :3]
+    light = np.where(colours <= 0.04045, colours / 12.92, ((colours + 0.055) / 1.055) ** 2.4)
+    return np.concatenate([light, values[..., 3:]], axis=-1)
+
+
+def _encoded(values: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    light = values[..., :3]
+    colours = np.where(light <= 0.0031308, light * 12.92, 1.055 * np.maximum(light, 0.0) ** (1 / 2.4) - 0.055)
+    return np.concatenate([colours, values[..., 3:]], axis=-1)

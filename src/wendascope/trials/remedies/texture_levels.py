@@ -1,0 +1,88 @@
+"""Textures without their finest levels, and with the levels that they lack."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.analysis.remedy import Remedy
+from wendascope.errors import TrialError
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.registry import GL
+from wendascope.trials.remedies._images import half_as_large, not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._registry import FrameChange, remedy
+
+_NO_LIMIT = 1000.0
+_MAX_LEVEL = "TEXTURE_MAX_LEVEL"
+
+
+@remedy("drop-levels", near=True)
+def drop_levels(change: FrameChange, item: Remedy) -> None:
+    """Leave out so many of the finest levels of some textures, which have more. Raises TrialError."""
+    _replace(change, item, enough=True)
+
+
+@remedy("smaller-textures", near=True)
+def smaller_textures(change: FrameChange, item: Remedy) -> None:
+    """Textures at a half, a quarter, ... of their width and height, made of their first level where they have too few.
+    Raises TrialError.
+    """
+    _replace(change, item, enough=False)
+
+
+def _replace(change: FrameChange, item: Remedy, enough: bool) -> None:
+    count = int(item.values.get("levels", 1))
+    if count < 1 or not item.textures:
+        raise TrialError("at least one level has to be left out of a texture")
+    for name in item.textures:
+        record = plain_texture(change.frame, name)
+        if enough and record.levels <= count:
+            raise TrialError(f"texture {name} has no level {count}")
+        not_uploaded(change.frame, name)
+        replace_texture(change, record, _smaller(change.frame, record, count, change.new.name()))
+
+
+def _smaller(frame: OpenGLFrame, record: TextureRecord, count: int, name: int) -> TextureRecord:
+    images = record.images
+    if record.levels > count:
+        kept = [msgspec.structs.replace(i, level=i.level - count) for i in images if i.level >= count]
+    else:
+        kept = list(images)
+        for _ in range(count):
+            kept = [half_as_large(frame, record, image) for image in kept if image.level == 0]
+    parameters = dict(record.parameters)
+    for parameter in ("TEXTURE_BASE_LEVEL", _MAX_LEVEL):
+        if parameter in parameters and parameters[parameter][0] < _NO_LIMIT:
+            parameters[parameter] = [max(parameters[parameter][0] - count, 0.0)]
+    levels = max(record.immutable_levels - count, 1) if record.immutable_levels else 0
+    return TextureRecord(name, record.target, kept, parameters, levels)
+
+
+@remedy("mip-levels", near=True)
+def mip_levels(change: FrameChange, item: Remedy) -> None:
+    """Give some textures all their mip levels, and let them be read. Raises TrialError."""
+    for name in item.textures:
+        record = plain_texture(change.frame, name)
+        not_uploaded(change.frame, name)
+        if any(frame_sampler(change.frame, unit) for unit, _ in change.frame.history.keys("sampler")):
+            raise TrialError("sampler objects decide how textures are read, which are not changed here")
+        replace_texture(change, record, _with_levels(change.frame, record, change.new.name()))
+
+
+def frame_sampler(frame: OpenGLFrame, unit: int) -> bool:
+    """Whether a sampler object is bound to a unit at any time."""
+    return bool(frame.history.number("sampler", len(frame.calls), unit) or frame.history.number("sampler", 0, unit))
+
+
+def _with_levels(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
+    images: list[ImageRecord] = [image for image in record.images if image.level == 0]
+    level = images
+    while max(level[0].width, level[0].height) > 1:
+        level = [half_as_large(frame, record, image) for image in level]
+        for image in level:
+            image.level += 1
+        images = images + level
+    least = int(record.parameters.get("TEXTURE_MIN_FILTER", [GL.LINEAR])[0])
+    wanted = GL.NEAREST_MIPMAP_NEAREST if least == GL.NEAREST else GL.LINEAR_MIPMAP_LINEAR
+    parameters = record.parameters | {"TEXTURE_MIN_FILTER": [float(wanted)], _MAX_LEVEL: [_NO_LIMIT]}
+    return TextureRecord(name, record.target, images, parameters)
