@@ -1,0 +1,325 @@
+"""Memory: sizes, values, groups, comparisons and growth on their own; the demo's store room against its own figures."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.synthetic import frame_of, objects
+from tests.test_cli import result, run
+from wendascope.analysis.memory import (
+    ChangeKind,
+    compared,
+    grouped,
+    grows_without_end,
+    is_unused,
+    memory_answer,
+    total,
+)
+from wendascope.analysis.squares import squarified
+from wendascope.desktop.pages.memory import MemoryPage
+from wendascope.desktop.window import MainWindow
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
+from wendascope.frame.file import load, save
+from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.opengl.packed import CallBatch, Raw
+from wendascope.opengl.texel_sizes import texel_size
+from wendascope.opengl.texel_values import texel_values
+from wendascope.registry import GL, tables
+from wendascope.report.memory import as_csv, memory_document
+from wendascope.tap.launch import Target, Trigger
+from wendascope.trials.examine import Examined, examine_file
+
+# ---- sizes and values ----------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("name", "bits"),
+    [
+        ("RGBA8", 32), ("SRGB8_ALPHA8", 32), ("RGB10_A2", 32), ("R11F_G11F_B10F", 32), ("RGB9_E5", 32),
+        ("RGB565", 16), ("RGB5_A1", 16), ("RGBA32F", 128), ("RG16I", 32), ("R8", 8), ("DEPTH_COMPONENT24", 24),
+        ("DEPTH24_STENCIL8", 32), ("DEPTH32F_STENCIL8", 64), ("LUMINANCE8_ALPHA8", 16), ("ALPHA8", 8),
+        ("COMPRESSED_RGB_S3TC_DXT1_EXT", 4), ("COMPRESSED_RGBA_S3TC_DXT5_EXT", 8), ("COMPRESSED_RGBA8_ETC2_EAC", 8),
+        ("COMPRESSED_R11_EAC", 4), ("COMPRESSED_RGBA_BPTC_UNORM", 8), ("COMPRESSED_RGBA_ASTC_8x8", 2),
+    ],
+)  # fmt: skip
+def test_bits_of_a_texel(name: str, bits: float) -> None:
+    found = texel_size(tables().enum_value[f"GL_{name}"])
+    assert found is not None and found.bits == bits
+
+
+def test_blocks_are_whole_at_the_edges() -> None:
+    size = texel_size(GL.COMPRESSED_RGBA_S3TC_DXT5_EXT)
+    assert size is not None and size.image(5, 1) == 2 * 16 and size.image(0, 7) == 0
+    assert texel_size(0x1234567) is None, "a format that nobody knows has no size"
+    assert texel_size(GL.RGBA, GL.RGBA, GL.UNSIGNED_BYTE) == texel_size(GL.RGBA8), "of an unsized one the driver tells"
+
+
+@given(st.binary(max_size=200), st.sampled_from([*tables().enum_value.values()][:4000]), st.data())
+def test_pixels_of_whatever_format_are_values_or_a_clear_error(data: bytes, format_: int, more: Any) -> None:
+    type_ = more.draw(st.sampled_from([GL.UNSIGNED_BYTE, GL.HALF_FLOAT, GL.UNSIGNED_INT_24_8, format_, 0]))
+    shape = more.draw(st.tuples(st.integers(0, 5), st.integers(0, 5)))
+    try:
+        names, values = texel_values(data, shape, format_, type_)
+    except ValueError:
+        return
+    assert values.shape == (*shape, len(names))
+
+
+@given(st.lists(st.integers(0, 255), min_size=4, max_size=64).filter(lambda row: len(row) % 4 == 0))
+def test_bytes_come_back_as_parts_of_one(row: list[int]) -> None:
+    names, values = texel_values(bytes(row), (len(row) // 4,), GL.BGRA, GL.UNSIGNED_BYTE)
+    assert names == ["red", "green", "blue", "alpha"]
+    assert np.rint(values[:, [2, 1, 0, 3]] * 255).astype(int).reshape(-1).tolist() == row
+
+
+def test_small_floats_are_read_as_they_are_written() -> None:
+    # 1.0 has exponent 15 and mantissa 0 in all three; 0.5 has exponent 14
+    word = (15 << 6) | (14 << 6) << 11 | (15 << 5) << 22
+    names, values = texel_values(word.to_bytes(4, "little"), (1,), GL.RGB, GL.UNSIGNED_INT_10F_11F_11F_REV)
+    assert names == ["red", "green", "blue"] and values[0].tolist() == [1.0, 0.5, 1.0]
+    shared = (16 << 27) | 256
+    _, values = texel_values(shared.to_bytes(4, "little"), (1,), GL.RGB, GL.UNSIGNED_INT_5_9_9_9_REV)
+    assert values[0].tolist() == [1.0, 0.0, 0.0]
+
+
+def test_a_range_is_shown_from_black_to_white() -> None:
+    values = ImageValues(["red"], np.array([[[0.0], [5.0], [np.nan], [10.0]]], np.float32))
+    assert values.ends([0]) == (0.0, 10.0)
+    assert values.shown([0], 0.0, 10.0)[0, :, 0].tolist() == [0, 128, 0, 255]
+    assert values.histogram(0, 0.0, 10.0, 2).tolist() == [1, 2]
+    empty = ImageValues(["red"], np.full((1, 1, 1), np.inf, np.float32))
+    assert empty.ends([0]) == (0.0, 1.0) and empty.shown([0], 0.0, 0.0).shape == (1, 1, 3)
+
+
+def test_a_layout_reads_elements() -> None:
+    place = BufferColumn("position", np.dtype("<f4"), 2, 4)
+    layout = BufferLayout("vertices", 12, [place])
+    data = np.array([9, 1, 2, 9, 3, 4], np.float32).tobytes()
+    assert layout.count(len(data)) == 2 and layout.element(data, 1) == ["3, 4"]
+    assert BufferLayout("nothing", 12, [place]).count(5) == 0
+
+
+@given(st.lists(st.floats(1e-3, 1e6), min_size=1, max_size=60), st.floats(1, 2000), st.floats(1, 2000))
+def test_rectangles_fill_their_room(sizes: list[float], width: float, height: float) -> None:
+    sizes.sort(reverse=True)
+    boxes = squarified(sizes, 3.0, 4.0, width, height)
+    scale = width * height / sum(sizes)
+    for size, (x, y, w, h) in zip(sizes, boxes, strict=True):
+        assert w * h == pytest.approx(size * scale, rel=1e-6, abs=1e-6)
+        assert x >= 3.0 - 1e-6 and y >= 4.0 - 1e-6
+        assert x + w <= 3.0 + width * (1 + 1e-6) and y + h <= 4.0 + height * (1 + 1e-6)
+
+
+# ---- objects -------------------------------------------------------------------------------------------------
+
+
+def _item(name: int, size: int = 1024, label: str = "", **more: Any) -> MemoryItem:
+    return MemoryItem(MemoryKind.BUFFER, "buffer", name, label, "vertices", "", bytes=size, **more)
+
+
+def test_what_came_and_went_between_two_moments() -> None:
+    before = [_item(1), _item(2), _item(3, 50), _item(4)]
+    after = [_item(1), _item(2, 4096), _item(4), _item(7, 300), _item(8, 300)]
+    found = compared(before, after)
+    changes = {(c.kind, c.item.name): c.bytes for c in found.changes}
+    assert changes == {
+        (ChangeKind.LARGER, 2): 3072, (ChangeKind.GONE, 3): -50, (ChangeKind.NEW, 7): 300, (ChangeKind.NEW, 8): 300
+    }  # fmt: skip
+    assert found.same == 2 and found.after - found.before == sum(changes.values())
+    assert [[i.name for i in group.items] for group in found.same_named] == [[7, 8]]
+    assert "2 objects came, 1 object went, 2 stayed" in found.answer
+
+
+def test_another_run_is_matched_by_labels() -> None:
+    """Names are given out anew in each run: the same number is another object."""
+    before = [_item(k, 100 * k, f"part {k}") for k in range(1, 6)]
+    after = [_item(k + 3, 100 * k, f"part {k}") for k in range(1, 6)]
+    found = compared(before, after)
+    assert not found.changes and found.same == 5
+
+
+def test_only_what_stays_grows_without_end() -> None:
+    moments = [[_item(k) for k in range(1, 4 + n)] + [_item(100 + n, 77)] for n in range(4)]
+    (found,) = grows_without_end(moments)
+    assert [i.name for i in found.items] == [4, 5, 6], "the one that is made anew each time is no leak"
+    assert grows_without_end(moments[:2]) == [], "two moments are no trend"
+    assert grows_without_end([*moments, moments[-1]]) == [], "it has stopped growing"
+
+
+def test_items_of_a_frame_and_their_uses() -> None:
+    blobs, batch = BlobStore(), CallBatch()
+    made = objects(blobs, 1, 2, 2)
+    made.textures.append(TextureRecord(9, GL.TEXTURE_2D))
+    made.textures.append(TextureRecord(10, GL.TEXTURE_3D, [ImageRecord(GL.TEXTURE_3D, 0, 4, 4, 4, 0x7FFF)]))
+    cubes = [ImageRecord(GL.TEXTURE_CUBE_MAP_ARRAY, 0, 8, 8, 12, GL.RGBA8)]
+    made.textures.append(TextureRecord(11, GL.TEXTURE_CUBE_MAP_ARRAY, cubes))
+    made.renderbuffers.append(RenderbufferRecord(5, 0, 0, GL.RGBA8, 0))
+    made.renderbuffers.append(RenderbufferRecord(6, 10, 10, GL.RGBA8, 4))
+    batch.call("glUseProgram", 1)
+    batch.call("glActiveTexture", GL.TEXTURE0)
+    batch.call("glBindTexture", GL.TEXTURE_2D, 2)
+    batch.call("glBindVertexArray", 1)
+    batch.call("glDrawElements", GL.TRIANGLES, 36, GL.UNSIGNED_SHORT, Raw(0))
+    frame = frame_of(batch, made, blobs)
+    items = {(i.object_class, i.name): i for i in frame.memory}
+    assert items["texture", 2].used and is_unused(items["texture", 1])
+    assert items["texture", 9].bytes == 0 and "nothing was stored" in items["texture", 9].how
+    assert items["texture", 10].bytes is None and "tells no size" in items["texture", 10].how
+    assert items["texture", 11].bytes == 8 * 8 * 12 * 4 and items["texture", 11].shape == "cube array"
+    assert items["renderbuffer", 5].bytes == 0 and items["renderbuffer", 6].bytes == 10 * 10 * 4 * 4
+    assert items["buffer", 2].read_parts.keys() == {"vertices"} and items["buffer", 3].read_parts.keys() == {"indices"}
+    assert is_unused(items["buffer", 4]) and is_unused(items["buffer", 5])
+    assert (
+        total(frame.memory)
+        == sum(g.bytes for by in ("kind", "pass", "size") for g in grouped(frame, frame.memory, by)) // 3
+    )
+    assert "not used" in memory_answer(frame)
+    fetched = frame.fetched
+    assert fetched[2].bytes == 24 * 12 and fetched[3].bytes == 72 and fetched[3].largest_index == 23
+    rows = memory_document(frame).objects
+    assert as_csv(rows).count("\n") == len(frame.memory) + 1
+
+
+# ---- the store room ------------------------------------------------------------------------------------------
+
+_WIDTH, _HEIGHT = 320, 180
+
+
+def _taken(folder: Path, name: str, options: list[str]) -> Path:
+    command = [sys.executable, "-m", "wendascope.demo", "--off-screen", "--view", "store"]
+    with Target([*command, "--size", f"{_WIDTH}x{_HEIGHT}", *options]) as target:
+        frame = target.capture(Trigger(frame=20), 120.0)
+    save(frame, folder / name)
+    return folder / name
+
+
+@pytest.fixture(scope="module")
+def store(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Examined]:
+    path = _taken(tmp_path_factory.mktemp("store"), "store.wend", [])
+    return path, examine_file(path, repeats=2)
+
+
+def _mipmapped(side: int) -> int:
+    return sum(4 * (side >> k) ** 2 for k in range(side.bit_length()))
+
+
+@pytest.mark.driver
+def test_totals_are_those_of_the_program(store: tuple[Path, Examined]) -> None:
+    """Every object of the store room, by what its source asks for."""
+    frame = store[1].frame
+    labelled = {i.label: i for i in frame.memory if i.label}
+    assert labelled["poster"].bytes == _mipmapped(2048) and labelled["floor"].bytes == 4 * 1024 * 1024
+    assert labelled["crate"].bytes == labelled["crate again"].bytes == _mipmapped(256)
+    assert labelled["room"].bytes == 16 * _WIDTH * _HEIGHT
+    wheel = 4 * 160 + 2  # vertices of a cylinder's rings and caps
+    assert labelled["stock of wheels"].bytes == 32 * 10 * wheel
+    textures = _mipmapped(2048) + 4 * 1024**2 + 2 * _mipmapped(256) + _mipmapped(4)
+    targets = 16 * _WIDTH * _HEIGHT + 3 * _WIDTH * _HEIGHT
+    box, quad = 24 * 32 + 36 * 4, 4 * 32 + 6 * 4
+    wheels = 32 * 10 * wheel + 4 * 10 * (160 * 6 + 2 * 3 * 158)
+    by_kind = {g.name: g.bytes for g in grouped(frame, frame.memory, "kind")}
+    assert by_kind["texture"] == textures and by_kind["render target"] == targets
+    assert by_kind["buffer"] == 240 + box + 2 * quad + wheels
+
+
+@pytest.mark.driver
+def test_every_flaw_of_the_store_room_is_found(store: tuple[Path, Examined]) -> None:
+    found: dict[str, list[Any]] = {}
+    for finding in store[1].findings:
+        found.setdefault(finding.rule, []).append(finding)
+    poster = next(f for f in found["oversized-texture"] if f.title.startswith("poster"))
+    assert poster.evidence["bytes then"] <= _mipmapped(64) and poster.remedy.kind == "drop-levels"
+    (twins,) = found["same-contents"]
+    assert twins.evidence["bytes saved"] == _mipmapped(256) and twins.remedy is not None
+    (target,) = found["wide-target"]
+    assert target.title.startswith("room") and target.evidence["bytes then"] == 4 * _WIDTH * _HEIGHT
+    (floor,) = found["missing-mip-levels"]
+    assert floor.title.startswith("floor") and floor.evidence["pixels that differ, tried"] > 0
+    stock = next(f for f in found["mostly-unread-buffer"] if f.title.startswith("stock"))
+    assert stock.evidence["bytes fetched"] * 10 == stock.evidence["bytes"]
+
+
+@pytest.mark.driver
+def test_without_its_flaws_the_store_room_has_none(tmp_path: Path) -> None:
+    better = "poster,twins,deep-target,mip-levels,stock"
+    examined = examine_file(_taken(tmp_path, "better.wend", ["--better", better]), repeats=2)
+    rules = {f.rule for f in examined.findings}
+    assert not rules & {"same-contents", "wide-target", "missing-mip-levels", "mostly-unread-buffer"}
+    large = [f for f in examined.findings if f.rule == "oversized-texture" and f.title.startswith("poster")]
+    assert all(f.evidence["bytes now"] == _mipmapped(64) for f in large), "of so small a window half is enough"
+
+
+@pytest.mark.driver
+def test_the_page_shows_areas_rows_and_contents(
+    window: MainWindow, store: tuple[Path, Examined], tmp_path: Path, qtbot: Any
+) -> None:
+    window.open_files([Path(shutil.copy(store[0], tmp_path / "store.wend"))])
+    window.show_page("Memory")
+    page = window.page("Memory")
+    assert isinstance(page, MemoryPage)
+    assert page.figure().endswith("MiB") and "textures" in page.answer.text()
+    page.words.setText("crate")
+    assert [item.label for item in page.table.rows.rows] == ["crate", "crate again"]
+    page.words.clear()
+    page.which.setCurrentText("not used in this frame")
+    assert page.table.rows.rows == [] and not page.treemap._cells
+    page.which.setCurrentText("all objects")
+    page.by.setCurrentText("by format")
+    assert len(page.treemap._titles) >= 2
+    page.tabs.setCurrentWidget(page.contents)
+    box = next(cell for cell in page.treemap._cells if cell.items[0].label == "poster").box
+    assert page.treemap.items_at(box.center().x(), box.center().y())[0].label == "poster"
+    page.treemap._choose(next(i for i in page.table.rows.rows if i.label == "poster"))
+    image = page.contents.image
+    qtbot.waitUntil(lambda: image.picture.image is not None, timeout=60_000)
+    shown = image.picture.image
+    assert shown is not None and shown.width() == 2048 and image.level.maximum() == 11
+    image.level.setValue(3)
+    qtbot.waitUntil(lambda: image.picture.image is not None and image.picture.image.width() == 256, timeout=60_000)
+    image.channels.setCurrentText("alpha")
+    assert image._numbers() == [3]
+    page.treemap._choose(next(i for i in page.table.rows.rows if i.label == "room"))
+    qtbot.waitUntil(lambda: image.picture.image is not None and image.picture.image.width() == _WIDTH, timeout=60_000)
+    page.treemap._choose(next(i for i in page.table.rows.rows if i.label == "stock of wheels"))
+    assert page.contents.currentWidget() is page.contents.buffer
+    table = page.contents.buffer.table
+    assert table.model().rowCount() == 10 * (4 * 160 + 2) and "position" in table.as_text().splitlines()[0]
+    page.contents.buffer.layouts.setCurrentIndex(page.contents.buffer.layouts.count() - 1)
+    assert "hexadecimal" in table.as_text().splitlines()[0]
+
+
+@pytest.mark.driver
+def test_the_command_tells_compares_and_refuses(store: tuple[Path, Examined], tmp_path: Path) -> None:
+    told = result("memory", store[0])
+    assert told["bytes"] == sum(row["bytes"] for row in told["objects"]) and told["objects"][0]["label"] == "poster"
+    frame = load(store[0])
+    objects_ = frame.objects  # type: ignore[attr-defined]
+    objects_.textures = [
+        t if t.label != "crate again" else msgspec.structs.replace(t, name=999) for t in objects_.textures
+    ]
+    other = tmp_path / "other.wend"
+    save(frame, other)
+    against = result("memory", other, "--against", store[0])
+    assert sorted(row["change"] for row in against["changes"]) == ["gone", "new"]
+    lines = run("memory", store[0], "--csv").stdout.splitlines()
+    assert lines[0].startswith("object,name,label") and len(lines) == len(told["objects"]) + 1
+    assert run("memory", store[0], "--by", "colour").returncode == 2
+    assert run("memory", store[0], "--csv", "--json").returncode == 2
+    assert "render target" in run("memory", store[0], "--by", "kind").stdout
+
+
+def test_pale_is_what_is_not_used() -> None:
+    item = _item(1)
+    assert not item.used and replace(item, by_calls=np.array([3])).used
