@@ -20,7 +20,7 @@ from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.compare import ComparePage, sentence
 from wendascope.desktop.slider_picture import difference_image
 from wendascope.desktop.window import MainWindow
-from wendascope.tap.messages import Beats, Ended, Hello, StateIs, Taken
+from wendascope.tap.messages import Beat, Beats, Ended, Hello, StateIs, Taken
 
 
 @pytest.fixture
@@ -146,7 +146,7 @@ def test_the_model_follows_events() -> None:
     assert model.sentence(16.7).startswith("No program")
     model.begin(["./tram"])
     model.take_in(Hello(["./tram"], "yard", "/yard", "running", 1, [taken("a", 5.0)], ["clang"]))
-    model.take_in(Beats([(n, 9_000_000, 3_000_000, 120, 12, 900) for n in range(300)]))
+    model.take_in(Beats([Beat(n, 9_000_000, 3_000_000, 120, 12, 900) for n in range(300)]))
     assert (
         model.sentence(10.0)
         == "tram: 12.0 ms per frame, 1.2 times the 10 ms budget; 120 calls, 12 draws, 900 vertices."

@@ -56,7 +56,7 @@ from wendascope.trials.examine import Examined, examine_file
 )  # fmt: skip
 def test_bits_of_a_texel(name: str, bits: float) -> None:
     found = texel_size(tables().enum_value[f"GL_{name}"])
-    assert found is not None and found.bits == bits
+    assert found is not None and found.of_a_texel == bits
 
 
 def test_blocks_are_whole_at_the_edges() -> None:

@@ -142,7 +142,7 @@ def states(client: SessionClient, until: str, seconds: float = 10.0) -> list[Sta
 def test_hold_and_step(yard: Yard) -> None:
     with SessionClient("yard") as client:
         beats = next(e for e in client.events(10) if isinstance(e, Beats))
-        assert beats.rows[-1][4] == 21, "draws of a frame"
+        assert beats.rows[-1].draws == 21, "draws of a frame"
         client.send(Do("hold"))
         held = states(client, "held")[-1]
         list(client.events(0.3))

@@ -235,7 +235,7 @@ def from_a_session(tries: int, seed: int = 7) -> Tally:
         for e in (
             messages.Ended("over", True, []),
             messages.StateIs("running"),
-            messages.Beats([(1, 2, 3, 4, 5, 6)]),
+            messages.Beats([messages.Beat(1, 2, 3, 4, 5, 6)]),
             messages.Output(["x"]),
         )
     ]

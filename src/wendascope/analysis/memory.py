@@ -245,6 +245,11 @@ def _shape(item: MemoryItem) -> tuple[object, ...]:
     return item.object_class, item.width, item.height, item.layers, item.levels, item.samples, texels, size
 
 
+def _made_alike(item: MemoryItem) -> tuple[object, ...]:
+    """Equal for objects of one shape that were made in one place."""
+    return *_shape(item), item.place
+
+
 def _words(item: MemoryItem) -> str:
     if item.object_class == "buffer":
         return f"buffer of {memory(item.size)}"
@@ -252,22 +257,23 @@ def _words(item: MemoryItem) -> str:
 
 
 def grows_without_end(moments: Sequence[Sequence[MemoryItem]]) -> list[MemoryGroup]:
-    """Of three moments or more: objects of one shape of which every moment has more than the one before, and none of
-    those that came later went away again. Largest first.
+    """Of three moments or more: objects of one shape, made in one place, of which every moment has more than the one
+    before, and of which none that was there went away. Largest first.
     """
     if len(moments) < 3:
         return []
-    counts = [Counter(_shape(item) for item in items) for items in moments]
+    counts = [Counter(_made_alike(item) for item in items) for items in moments]
     found = []
     for shape in counts[-1]:
         rows = [count[shape] for count in counts]
         if all(a < b for a, b in itertools.pairwise(rows)) and _all_stay(moments, shape):
-            first = {item.name for item in moments[0] if _shape(item) == shape}
-            items = [item for item in moments[-1] if _shape(item) == shape and item.name not in first]
-            found.append(MemoryGroup(_words(items[0]), items))
+            first = {item.name for item in moments[0] if _made_alike(item) == shape}
+            items = [item for item in moments[-1] if _made_alike(item) == shape and item.name not in first]
+            where = f", made in {items[0].place}" if items[0].place else ""
+            found.append(MemoryGroup(_words(items[0]) + where, items))
     return sorted(found, key=lambda group: -group.bytes)
 
 
 def _all_stay(moments: Sequence[Sequence[MemoryItem]], shape: object) -> bool:
-    names = [{item.name for item in items if _shape(item) == shape} for items in moments]
+    names = [{item.name for item in items if _made_alike(item) == shape} for items in moments]
     return all(a <= b for a, b in itertools.pairwise(names))

@@ -206,6 +206,30 @@ def _sit(
 
 
 @app.command()
+def mark(
+    name: Annotated[str, typer.Argument(help="Name given to `wendascope capture --listen`.")],
+    timeout: Annotated[float, typer.Option(help="Give up after this many seconds.", min=0.1)] = 60.0,
+    json: JsonOption = False,
+) -> None:
+    """Keep what lives in the graphics memory of a running program, to be compared with later marks by `memory`."""
+    from wendascope.errors import TargetError
+    from wendascope.tap.client import SessionClient
+    from wendascope.tap.messages import Do, Marked
+    from wendascope.texts import memory
+
+    with SessionClient(name) as client:
+        client.send(Do("mark"))
+        made = next((event for event in client.events(timeout) if isinstance(event, Marked)), None)
+    if made is None:
+        raise TargetError(f"no frame ended within {timeout:g} s, and marks are made at the end of frames")
+    if json:
+        emit(made)
+        return
+    print(made.file)
+    say(f"mark {made.number} at frame {made.frame:,}: {memory(made.bytes)} in {made.objects:,} objects")
+
+
+@app.command()
 def trigger(
     name: Annotated[str, typer.Argument(help="Name given to `wendascope capture --listen`.")],
     frame: Annotated[int, typer.Option(help="Take frame number N.", min=0)] = 0,

@@ -8,9 +8,12 @@ from typing import TYPE_CHECKING, Annotated
 
 from wendascope.cli._app import JsonOption, app, emit, typer
 from wendascope.errors import UsageError
+from wendascope.frame.file import load
+from wendascope.frame.memory_mark import SUFFIX, load_mark, marked_items
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
+    from wendascope.frame.memory import MemoryItem
 
 _MOST_ROWS = 40
 
@@ -19,26 +22,30 @@ _MOST_ROWS = 40
 def memory(
     file: Path,
     against: Annotated[
-        Path | None, typer.Option(help="An earlier frame: tell what came, went and grew between that one and this.")
+        list[Path] | None,
+        typer.Option(help="An earlier frame or mark: what came and went since. Of several: also what only grows."),
     ] = None,
     by: Annotated[str, typer.Option(help="Group by kind, pass, use, format, size or label.")] = "kind",
     as_table: Annotated[bool, typer.Option("--csv", help="Print every object as comma-separated values.")] = False,
     every: Annotated[bool, typer.Option("--all", help="List every object, not only the largest.")] = False,
     json: JsonOption = False,
 ) -> None:
-    """What the program keeps on the GPU: textures, targets and buffers with their bytes, and who uses them."""
+    """What the program keeps on the GPU: textures, targets and buffers with their bytes, and who uses them. FILE is a
+    frame, or a mark of a running program.
+    """
     from wendascope.analysis.memory import GROUPINGS
-    from wendascope.frame.file import load
     from wendascope.report.memory import as_csv, memory_document
 
     if json and as_table:
         raise UsageError("choose --json or --csv, not both")
     if by not in GROUPINGS:
         raise UsageError(f"nothing is grouped by {by}; choose {', '.join(GROUPINGS)}")
-    frame = load(file)
-    if against is not None:
-        _compare(load(against), frame, as_table, every, json)
+    if against:
+        _compare([_items(path) for path in (*against, file)], as_table, every, json)
         return
+    if file.suffix == SUFFIX:
+        raise UsageError("a mark does not tell who uses what: compare it with another one by --against")
+    frame = load(file)
     if json or as_table:
         document = memory_document(frame)
         if json:
@@ -47,6 +54,10 @@ def memory(
             sys.stdout.write(as_csv(document.objects))
         return
     _print(frame, by, every)
+
+
+def _items(path: Path) -> list[MemoryItem]:
+    return marked_items(load_mark(path)) if path.suffix == SUFFIX else load(path).memory
 
 
 def _print(frame: Frame, by: str, every: bool) -> None:
@@ -71,13 +82,14 @@ def _print(frame: Frame, by: str, every: bool) -> None:
         print(f"{len(items) - _MOST_ROWS:,} smaller ones: --all lists them")
 
 
-def _compare(before: Frame, after: Frame, as_table: bool, every: bool, json: bool) -> None:
-    from wendascope.analysis.memory import compared
+def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json: bool) -> None:
+    """The last moment against the one before, and what grows through all of them."""
+    from wendascope.analysis.memory import compared, grows_without_end
     from wendascope.report.memory import as_csv, comparison_document
     from wendascope.texts import memory as bytes_text
 
-    found = compared(before.memory, after.memory)
-    document = comparison_document(found)
+    found, growing = compared(*moments[-2:]), grows_without_end(moments)
+    document = comparison_document(found, growing)
     if json:
         emit(document)
         return
@@ -85,6 +97,8 @@ def _compare(before: Frame, after: Frame, as_table: bool, every: bool, json: boo
         sys.stdout.write(as_csv(document.changes))
         return
     print(found.answer)
+    for group in growing:
+        print(f"grows at every moment: {len(group.items):,} more, {bytes_text(group.bytes)}: {group.name}")
     for group in found.same_named:
         print(f"{len(group.items):,} new ones alike, {bytes_text(group.bytes)} together: {group.name}")
     if found.changes:
@@ -93,6 +107,7 @@ def _compare(before: Frame, after: Frame, as_table: bool, every: bool, json: boo
         sign = "+" if change.bytes > 0 else "-" if change.bytes < 0 else ""
         what = " ".join(part for part in (change.item.dimensions, change.item.format) if part)
         size = sign + bytes_text(abs(change.bytes))
-        print(f"{size:>12}  {change.kind.value:<22}  {change.item.title}: {what}")
+        where = f", made in {change.item.place}" if change.item.place else ""
+        print(f"{size:>12}  {change.kind.value:<22}  {change.item.title}: {what}{where}")
     if len(found.changes) > _MOST_ROWS and not every:
         print(f"{len(found.changes) - _MOST_ROWS:,} smaller changes: --all lists them")

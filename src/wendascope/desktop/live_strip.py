@@ -23,7 +23,7 @@ class LiveStrip(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._beats: npt.NDArray[np.float64] = np.zeros((0, 6))
+        self._beats: npt.NDArray[np.float64] = np.zeros((0, 10))
         self._budget = 16.7
         self.setMinimumHeight(14 * GRID)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -33,7 +33,7 @@ class LiveStrip(QWidget):
         return QSize(60 * GRID, 15 * GRID)
 
     def show_beats(self, beats: npt.NDArray[np.float64], budget_ms: float) -> None:
-        """`beats` as the model gives them, shape (frames, 6)."""
+        """`beats` as the model gives them, shape (frames, 10)."""
         self._beats, self._budget = beats, budget_ms
         self.update()
 
@@ -89,7 +89,7 @@ class LiveStrip(QWidget):
         if isinstance(event, QHelpEvent):
             index = len(self._beats) - 1 - int((self.width() - GRID - event.pos().x()) / self._width())
             if 0 <= index < len(self._beats):
-                number, cpu, swap, calls, draws, vertices = self._beats[index].tolist()
+                number, cpu, swap, calls, draws, vertices = self._beats[index, :6].tolist()
                 text = (
                     f"frame {int(number):,}\n{cpu:.2f} ms between swaps\n{swap:.2f} ms blocked in the"
                     f" swap\n{int(calls):,} calls, {int(draws):,} draws, {int(vertices):,} vertices"

@@ -60,6 +60,8 @@ class MemoryItem:
     """The last call of the frame that writes it; -1 for none."""
     followed: bool = True
     """Whether everything that could use it is known."""
+    place: str = ""
+    """Where in the program it was made, where that is known."""
     hash: str = ""
     """Equal for objects of one class with the same contents in the same format; empty where they are not known."""
 

@@ -116,9 +116,9 @@ def texture_bytes(texture: TextureRecord) -> tuple[int | None, str]:
     if size is None:
         text = "as its compressed contents"
     elif size.compressed:
-        text = f"{first.width} x {first.height} in blocks of {size.width} x {size.height} with {size.bytes:g} bytes"
+        text = f"{first.width} x {first.height} in blocks of {size.width} x {size.height} with {size.bits // 8} bytes"
     else:
-        text = f"{first.width} x {first.height} x {size.bits:g} bits"
+        text = f"{first.width} x {first.height} x {size.bits} bits"
     faces = len({image.target for image in texture.images})
     depth = first.depth * faces
     text += f" x {plural(depth, 'layer')}" if depth > 1 else ""
@@ -162,7 +162,7 @@ def _renderbuffer_bytes(record: RenderbufferRecord) -> tuple[int | None, str]:
     size = texel_size(record.internal_format, record.format, record.type)
     if size is None:
         return None, f"{format_name(record.internal_format)} tells no size"
-    text = f"{record.width} x {record.height} x {size.bits:g} bits"
+    text = f"{record.width} x {record.height} x {size.bits} bits"
     text += f" x {plural(record.samples, 'sample')}" if record.samples else ""
     bytes_ = size.image(record.width, record.height, 1, record.samples)
     return bytes_, text + "; alignment is the driver's own and not counted"

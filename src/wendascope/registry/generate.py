@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -16,6 +17,7 @@ from wendascope.registry import rules
 from wendascope.registry._tables import Command, Parameter, TableFile
 from wendascope.registry.numbers import c_defines
 from wendascope.registry.roles import Role, roles_of
+from wendascope.registry.texels import UNSIZED, TexelSize, named_size
 from wendascope.registry.xml import XmlCommand, XmlParameter, read_registry
 
 MOST_SLOTS, MOST_POINTERS = 40, 8
@@ -247,6 +249,37 @@ def _name_tracking(f: _Function) -> str | None:
     return None
 
 
+def _memory(f: _Function) -> str:
+    """C statement that follows how much memory an object has, or which debug group the thread is in; nothing for most
+    commands.
+    """
+    names = {p.name for p in f.parameters}
+    if re.fullmatch(r"glPush(DebugGroup|GroupMarker)(KHR|EXT)?", f.name):
+        text = "message" if "message" in names else "marker"
+        return f"tap_group_begins({text}, {'length > 0 ? length : -1' if text == 'marker' else 'length'});"
+    if re.fullmatch(r"glPop(DebugGroup|GroupMarker)(KHR|EXT)?", f.name):
+        return "tap_group_ends();"
+    if found := re.fullmatch(r"gl(Named)?Buffer(Data|Storage)(EXT|ARB)?", f.name):
+        return f"tap_buffer_stored({'buffer' if found[1] else 'tap_bound_buffer(target)'}, (int64_t)size);"
+    samples = "samples" if "samples" in names else "0"
+    if found := re.fullmatch(r"gl(Named)?RenderbufferStorage(Multisample)?(EXT|ANGLE|APPLE|IMG|OES)?", f.name):
+        who = "renderbuffer" if found[1] else "0"
+        return f"tap_renderbuffer_stored({who}, internalformat, width, height, {samples});"
+    if found := re.fullmatch(r"glGenerate(Texture)?Mipmap(EXT|OES)?", f.name):
+        who, target = ("texture", "0") if found[1] else ("0", "target")
+        return f"tap_mipmaps_stored({who}, {target});"
+    shape = r"gl(?:Compressed|Copy)?(Tex|Texture)(Image|Storage)([123])D(Multisample)?(EXT|ARB|OES)?"
+    if found := re.fullmatch(shape, f.name):
+        who = "texture" if found[1] == "Texture" else "0"
+        target = "target" if "target" in names else "0"
+        level = "level" if "level" in names else "0"
+        levels = "levels" if "levels" in names else "1" if found[4] else "0"
+        height, depth = ("height" if "height" in names else "1"), ("depth" if "depth" in names else "1")
+        size = f"(GLenum)internalformat, width, {height}, {depth}, {samples}"
+        return f"tap_image_stored({who}, {target}, {level}, {levels}, {size});"
+    return ""
+
+
 def _draw_count(f: _Function) -> str:
     if not re.match(r"gl(Multi)?Draw(Range)?(Arrays|Elements|Mesh)", f.name):
         return ""
@@ -265,7 +298,7 @@ def _wrapper(f: _Function) -> str:
     """The wrapper of one command: counted always, passed on at once where nobody records, packed otherwise."""
     returns = f.xml.returns
     value = returns != "void"
-    tracking = _name_tracking(f)
+    tracking, memory = _name_tracking(f), _memory(f)
     journal = bool(_JOURNAL.match(f.name))
     image, finish = _kept_image(f), _LISTS.get(f.name, "")
     lines = [
@@ -278,7 +311,7 @@ def _wrapper(f: _Function) -> str:
         lines.append("  GLenum kept = tap_take_error(); if (kept) return kept;")
     if not (tracking is not None or journal or image or finish):
         idle = "__builtin_expect(__atomic_load_n(&tap_mode, __ATOMIC_RELAXED) == 0, 1)"
-        lines.append(f"  if ({idle}) {_passed_on(f)}")
+        lines.append(f"  if ({idle}) {f'{{ real({f.arguments}); {memory} return; }}' if memory else _passed_on(f)}")
     if value:
         lines.append(f"  {returns} result;")
     if f.name in _BOUNDARY:
@@ -290,8 +323,7 @@ def _wrapper(f: _Function) -> str:
         lines.append("  call_.list_call = 0;")
     lines += [f"  call_.s[{p.slot}] = {_to_slot(p.kind, p.name)};" for p in f.parameters if p.kind != "pointer"]
     lines += _recorded_call(f)
-    if tracking:
-        lines.append(f"  {tracking}")
+    lines += [f"  {statement}" for statement in (tracking, memory) if statement]
     if value:
         lines.append(f"  call_.s[{f.slots - 1}] = {_to_slot(f.returns, 'result')};")
     lines.append("  tap_call_close(&call_);")
@@ -561,12 +593,14 @@ def generate(folder: Path) -> None:
 
     (folder / "offered.msgpack").write_bytes(msgspec.msgpack.encode(registry.offered))
 
+    texels = _texels(registry.enums)
     header = [
         "#pragma once",
         f"#define TAP_MAX_SLOTS {MOST_SLOTS}",
         f"#define TAP_MAX_POINTERS {MOST_POINTERS}",
         f"#define TAP_FUNCTIONS {len(functions)}",
         f"#define TAP_COMMANDS {len(everything)}",
+        f"#define TAP_TEXELS {len(texels)}",
     ]
     header += [f'#define TAP_FINGERPRINT "{fingerprint}"']
     header += [f"#define TAP_ID_{f.name} {f.id}" for f in everything]
@@ -578,6 +612,7 @@ def generate(folder: Path) -> None:
     tables = ['#include "tap.h"', ""]
     tables += [_c_array("const char *const tap_names", [f'"{f.name}"' for f in everything])]
     tables += [_c_array("const unsigned char tap_slots", [str(f.slots) for f in everything])]
+    tables += [_c_array("const TapTexel tap_texels", texels)]
     tables += [f"void run_{f.name}(TapRun *run_, uint64_t *slots_);" for f in everything]
     tables += [_c_array("const TapRunner tap_runners", [f"run_{f.name}" for f in everything])]
     tables += [f"TAP_EXPORT {f.xml.returns} {f.name}({f.declared});" for f in functions]
@@ -589,6 +624,22 @@ def generate(folder: Path) -> None:
         source += [_wrapper(f) for f in mine if not f.name.startswith("wenda")]
         source += [_executor(f) for f in mine]
         (folder / f"generated_{part}.c").write_text("\n".join(source) + "\n")
+
+
+def _texels(enums: Sequence[tuple[str, int, tuple[str, ...]]]) -> list[str]:
+    """Rows of the tap's table of formats, in the order of their numbers."""
+    found: dict[int, TexelSize] = {bits // 8: TexelSize(bits) for bits in (8, 16, 24, 32)}
+    """The first formats there were are numbers of channels."""
+    for name, value, groups in enums:
+        plain = name.removeprefix("GL_")
+        size = TexelSize(UNSIZED[plain]) if plain in UNSIZED else named_size(plain)
+        known = plain in UNSIZED or "InternalFormat" in groups or "SizedInternalFormat" in groups
+        if size is not None and value > 4 and known:
+            found.setdefault(value, size)
+    return [
+        f"{{{value:#x}u, {size.bits}, {size.width}, {size.height}, {size.depth}}}"
+        for value, size in sorted(found.items())
+    ]
 
 
 def _c_array(declaration: str, items: list[str]) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Iterator
 
-PROTOCOL = 5
+PROTOCOL = 6
 """Of the messages between a target and Wendascope; see `docs/tap-protocol.md`."""
 MESSAGE_VALUES = 15
 HEADER_WORDS = 4
@@ -23,10 +23,12 @@ class MessageKind(enum.IntEnum):
     RAN = 4
     RECORDED = 5
     CONTEXT = 6
+    MEMORY = 7
     ARM = 16
     RUN = 17
     RECORD = 18
     RESUME = 19
+    OBJECTS = 20
 
 
 class FrameEnd(enum.IntEnum):

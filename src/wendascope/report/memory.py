@@ -9,7 +9,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from wendascope.analysis.memory import MemoryComparison, grouped, memory_answer, memory_notes, total
+from wendascope.analysis.memory import MemoryComparison, MemoryGroup, grouped, memory_answer, memory_notes, total
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
 
@@ -67,6 +67,7 @@ class MemoryChangeRow(msgspec.Struct):
     label: str
     format: str
     dimensions: str
+    place: str
     bytes_before: int | None
     bytes_after: int | None
 
@@ -81,6 +82,8 @@ class MemoryComparisonDocument(msgspec.Struct):
     changes: list[MemoryChangeRow]
     several_new: list[MemoryTotal]
     """New objects of one kind and size, of which there are several."""
+    growing: list[MemoryTotal] = []
+    """Of three moments or more: what each has more of than the one before, with what came since the first."""
 
 
 def memory_document(frame: Frame) -> MemoryDocument:
@@ -114,8 +117,8 @@ def last_writer(frame: Frame, item: MemoryItem) -> str:
     return f"step {int(steps[0])}" if len(steps) else f"call {item.written_by:,}, {frame.call_name(item.written_by)}"
 
 
-def comparison_document(found: MemoryComparison) -> MemoryComparisonDocument:
-    """The changes between two moments."""
+def comparison_document(found: MemoryComparison, growing: Sequence[MemoryGroup] = ()) -> MemoryComparisonDocument:
+    """The changes between two moments, and what grows through several."""
     rows = [
         MemoryChangeRow(
             change.kind.value,
@@ -124,13 +127,17 @@ def comparison_document(found: MemoryComparison) -> MemoryComparisonDocument:
             change.item.label,
             change.item.format,
             change.item.dimensions,
+            change.item.place,
             change.before.bytes if change.before else None,
             change.after.bytes if change.after else None,
         )
         for change in found.changes
     ]
-    several = [MemoryTotal(group.name, len(group.items), group.bytes) for group in found.same_named]
-    return MemoryComparisonDocument(found.answer, found.before, found.after, found.same, rows, several)
+    several, more = (
+        [MemoryTotal(group.name, len(group.items), group.bytes) for group in groups]
+        for groups in (found.same_named, growing)
+    )
+    return MemoryComparisonDocument(found.answer, found.before, found.after, found.same, rows, several, more)
 
 
 def as_csv(rows: Sequence[msgspec.Struct]) -> str:

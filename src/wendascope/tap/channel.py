@@ -35,6 +35,7 @@ _FILES = {
     MessageKind.RAN: 0,
     MessageKind.RECORDED: 2,
     MessageKind.CONTEXT: 1,
+    MessageKind.MEMORY: 1,
 }
 """What a target says, and how many memory files come along."""
 
@@ -82,6 +83,12 @@ class Channel:
     def arm(self, frame: int, slower_than_ns: int, frame_end: FrameEnd) -> None:
         """Say from which frame on the target is held (0: not at all), after how slow a one, and what ends a frame."""
         self.send(MessageKind.ARM, frame, slower_than_ns, int(frame_end), PROTOCOL)
+
+    def ask_for_objects(self) -> None:
+        """Have the target tell what lives in its memory, at the end of its frame or while it is held. Raises
+        TargetError.
+        """
+        self.send(MessageKind.OBJECTS)
 
     def receive(self, timeout: float | None) -> Message | None:
         """The next message, or None when `timeout` seconds pass. Raises TargetError at the end."""

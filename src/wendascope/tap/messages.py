@@ -31,9 +31,11 @@ class Take(msgspec.Struct, tag="take", tag_field="kind", omit_defaults=True):
 
 
 class Do(msgspec.Struct, tag="do", tag_field="kind"):
-    """Everything without arguments. `leave` ends the capture session and lets the program run on."""
+    """Everything without arguments. `leave` ends the capture session and lets the program run on; `mark` keeps what
+    lives in graphics memory as a file.
+    """
 
-    what: Literal["cancel", "hold", "step", "go", "stop", "leave"]
+    what: Literal["cancel", "hold", "step", "go", "stop", "leave", "mark"]
 
 
 Request = Take | Do
@@ -56,6 +58,17 @@ class Taken(msgspec.Struct, tag="taken", tag_field="kind"):
     caveats: list[str]
 
 
+class Marked(msgspec.Struct, tag="marked", tag_field="kind"):
+    """What lived in graphics memory was written to a file."""
+
+    file: str
+    number: int
+    """Marks of the session are counted from 1."""
+    frame: int
+    bytes: int
+    objects: int
+
+
 class Hello(msgspec.Struct, tag="hello", tag_field="kind"):
     program: list[str]
     name: str
@@ -64,12 +77,28 @@ class Hello(msgspec.Struct, tag="hello", tag_field="kind"):
     process: int
     taken: list[Taken]
     output: list[str]
+    marked: list[Marked] = []
+
+
+class Beat(msgspec.Struct, array_like=True):
+    """One frame of the target. Memory is that of all objects that live at its end."""
+
+    frame: int
+    cpu_ns: int
+    swap_ns: int
+    calls: int
+    draws: int
+    vertices: int
+    texture_bytes: int = 0
+    renderbuffer_bytes: int = 0
+    buffer_bytes: int = 0
+    objects: int = 0
 
 
 class Beats(msgspec.Struct, tag="beats", tag_field="kind"):
-    """Frames of the target, each as (number, CPU ns, swap ns, calls, draws, vertices)."""
+    """Frames of the target, each as a `Beat`."""
 
-    rows: list[tuple[int, int, int, int, int, int]]
+    rows: list[Beat]
 
 
 class StateIs(msgspec.Struct, tag="state", tag_field="kind"):
@@ -97,7 +126,7 @@ class Ended(msgspec.Struct, tag="ended", tag_field="kind"):
     output: list[str]
 
 
-Event = Hello | Beats | StateIs | Output | Problem | Taken | Ended
+Event = Hello | Beats | StateIs | Output | Problem | Taken | Marked | Ended
 
 
 def pack(message: Request | Event) -> bytes:

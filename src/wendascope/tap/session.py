@@ -15,17 +15,21 @@ from pathlib import Path
 
 from wendascope.errors import TargetError, WendascopeError
 from wendascope.frame.file import save_sequence
+from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.prune import unused_bytes
-from wendascope.tap.channel import Message, MessageKind, same_user
+from wendascope.tap.channel import Message, MessageKind, read_memory_file, same_user
 from wendascope.tap.launch import Target, Trigger, program_title
+from wendascope.tap.memory_table import marked_objects
 from wendascope.tap.messages import (
+    Beat,
     Beats,
     Ended,
     Event,
     Hello,
     Lines,
+    Marked,
     Output,
     Problem,
     Request,
@@ -91,7 +95,8 @@ class CaptureSession:
         self._left = 0
         self._sequence: list[OpenGLFrame] = []
         """Frames taken of those that go into one file."""
-        self._beats: list[tuple[int, int, int, int, int, int]] = []
+        self._beats: list[Beat] = []
+        self._marked: list[Marked] = []
         self._frames = 0
         self._published = 0.0
         self._lines_told = 0
@@ -151,7 +156,7 @@ class CaptureSession:
         self._clients.append(client)
         hello = Hello(
             self._target.command, self._name, str(self._folder), self._state, self._target.process.pid, self._taken,
-            list(self._target.output.lines),
+            list(self._target.output.lines), self._marked,
         )  # fmt: skip
         client.send(pack(hello))
 
@@ -177,9 +182,10 @@ class CaptureSession:
         if self._state == "starting":
             self._say_state("waiting" if self._wanted else "running")
         if message.kind == MessageKind.STATISTICS:
-            n, cpu, swap, calls, draws, vertices = message.values[:6]
             self._frames += 1
-            self._beats.append((n, cpu, swap, calls, draws, vertices))
+            self._beats.append(Beat(*message.values[:6], *message.values[11:15]))
+        elif message.kind == MessageKind.MEMORY:
+            self._mark(message)
         elif message.kind == MessageKind.PAUSED:
             self._paused = message
             if self._wanted is not None:
@@ -221,6 +227,8 @@ class CaptureSession:
                 self._hold = False
                 self._resume(then=None)
                 self._say_state("running")
+            case "mark" if self._target.channel is not None:
+                self._target.channel.ask_for_objects()
             case "stop":
                 self._asked = self._done = True
                 self._ending = f"{program_title(self._target.command)} was ended"
@@ -317,6 +325,24 @@ class CaptureSession:
             )
             self._taken.append(taken)
             self._tell(taken)
+
+    def _mark(self, message: Message) -> None:
+        """Keep what lives in the target's memory as a file."""
+        frame, at_ns, size = message.values[:3]
+        number = len(self._marked) + 1
+        try:
+            objects = marked_objects(read_memory_file(message.fds[0], size))
+            mark = MemoryMark(self._target.command, number, frame, at_ns, objects)
+            path = self._free_path().with_suffix(f".mark-{number}{SUFFIX}")
+            self._folder.mkdir(parents=True, exist_ok=True)
+            save_mark(mark, path)
+        except (WendascopeError, OSError) as error:
+            self._tell(Problem(str(error)))
+            return
+        finally:
+            message.close()
+        self._marked.append(Marked(str(path), number, frame, mark.bytes, len(objects)))
+        self._tell(self._marked[-1])
 
     def _free_path(self) -> Path:
         stem = program_title(self._target.command)

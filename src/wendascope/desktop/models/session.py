@@ -6,6 +6,7 @@ from collections import deque
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -13,9 +14,10 @@ from wendascope.analysis.late import Bound, bound_by
 from wendascope.desktop.models.document import Observable
 from wendascope.measure.statistics import Interval, difference_of_medians
 from wendascope.tap.launch import program_title
-from wendascope.tap.messages import Beats, Ended, Event, Hello, Output, Problem, StateIs, Taken
+from wendascope.tap.messages import Beat, Beats, Ended, Event, Hello, Marked, Output, Problem, StateIs, Taken
 
 KEPT_FRAMES = 240
+KEPT_MOMENTS = 1000
 _KEPT_LINES = 2000
 
 
@@ -52,7 +54,11 @@ class SessionModel(Observable):
         self.lines_written = 0
         """How many lines there ever were, of which the last are kept."""
         self._differences: dict[tuple[Path, Path], Interval] = {}
-        self._beats: deque[tuple[int, int, int, int, int, int]] = deque(maxlen=KEPT_FRAMES)
+        self._beats: deque[Beat] = deque(maxlen=KEPT_FRAMES)
+        self.marked: list[Marked] = []
+        """What was marked in this session, in order."""
+        self._memory: list[Beat] = []
+        self._memory_every = self._memory_skipped = 0
 
     @property
     def running(self) -> bool:
@@ -60,15 +66,36 @@ class SessionModel(Observable):
 
     @property
     def beats(self) -> npt.NDArray[np.float64]:
-        """Shape (frames, 6): number, CPU ms, ms blocked in the swap, calls, draws, vertices."""
-        found = np.array(self._beats, np.float64).reshape(-1, 6)
+        """Shape (frames, 10): number, CPU ms, ms blocked in the swap, calls, draws, vertices; bytes of textures,
+        renderbuffers and buffers, objects.
+        """
+        found = np.array([msgspec.structs.astuple(beat) for beat in self._beats], np.float64).reshape(-1, 10)
         found[:, 1:3] /= 1e6
         return found
+
+    @property
+    def memory(self) -> npt.NDArray[np.float64]:
+        """Over the whole session, shape (moments, 5): frame, bytes of textures, renderbuffers and buffers, objects."""
+        rows = [(b.frame, b.texture_bytes, b.renderbuffer_bytes, b.buffer_bytes, b.objects) for b in self._memory]
+        return np.array(rows, np.float64).reshape(-1, 5)
+
+    def _remember_memory(self, beat: Beat) -> None:
+        """Every moment of a short session; of longer ones every second of them, every fourth, and so on."""
+        if self._memory_skipped < self._memory_every:
+            self._memory_skipped += 1
+            return
+        self._memory_skipped = 0
+        self._memory.append(beat)
+        if len(self._memory) >= KEPT_MOMENTS:
+            del self._memory[1::2]
+            self._memory_every = 2 * self._memory_every + 1
 
     def begin(self, program: list[str]) -> None:
         """A new session; captures of the one before stay in the list, which is the log of what was tried."""
         self.program, self.state, self.text, self.problem = program, "starting", "", ""
         self._beats.clear()
+        self.marked = []
+        self._memory, self._memory_every, self._memory_skipped = [], 0, 0
         self.output.clear()
         self.lines_written = 0
         self.changed()
@@ -86,8 +113,11 @@ class SessionModel(Observable):
                 self._add_output(event.output)
                 known = {row.taken.file for row in self.rows}
                 fresh = [CaptureRow(taken) for taken in event.taken if taken.file not in known]
+                self.marked = list(event.marked)
             case Beats():
                 self._beats.extend(event.rows)
+                if event.rows:
+                    self._remember_memory(event.rows[-1])
             case StateIs():
                 self.state, self.text, self.part = event.state, event.text, event.part
             case Output():
@@ -99,6 +129,9 @@ class SessionModel(Observable):
                 self.problem = "" if event.asked else event.text
                 if not self.output:
                     self._add_output(event.output)
+            case Marked():
+                self.problem = ""
+                self.marked = [*self.marked, event]
             case Taken():
                 self.problem = ""
                 fresh = [CaptureRow(event)]

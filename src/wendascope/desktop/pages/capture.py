@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
     QSizePolicy,
     QSpinBox,
     QSplitter,
+    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -33,6 +34,7 @@ from wendascope.desktop.answer import answer_labels
 from wendascope.desktop.capture_form import CaptureForm
 from wendascope.desktop.capture_list import CaptureTable
 from wendascope.desktop.live_strip import LiveStrip
+from wendascope.desktop.marks_view import MarksView
 from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.models.session import SessionModel
 from wendascope.desktop.pages._registry import Page, page
@@ -126,8 +128,13 @@ class CapturePage(Page):
         self.output.setAccessibleName("Output of the program")
         self._lines_shown = 0
         self._was_running = False
+        self.marks = MarksView(self.session)
+        self.marks.asked.connect(lambda: self.link.send(Do("mark")))
+        self.tabs = QTabWidget()
+        self.tabs.addTab(self.table, "Captures")
+        self.tabs.addTab(self.marks, "Memory")
         parts = QSplitter(Qt.Orientation.Vertical)
-        parts.addWidget(self.table)
+        parts.addWidget(self.tabs)
         parts.addWidget(self.output)
         parts.setSizes([360, 120])
         parts.setChildrenCollapsible(False)
@@ -305,6 +312,7 @@ class CapturePage(Page):
             ("Ctrl+T", self.now_button.click),
             ("Ctrl+J", self.hold_button.click),
             ("Ctrl+K", self.step_button.click),
+            ("Ctrl+Shift+M", self._mark),
         ):
             QShortcut(QKeySequence(keys), self, run)  # type: ignore[call-overload]
 
@@ -376,6 +384,10 @@ class CapturePage(Page):
     def hold_or_go(self) -> None:
         self.link.send(Do("go" if self.session.state == "held" else "hold"))
 
+    def _mark(self) -> None:
+        self.tabs.setCurrentWidget(self.marks)
+        self.marks.mark.click()
+
     def _attach(self, index: int) -> None:
         name = self.attach.itemData(index)
         if name and not self.session.running:
@@ -416,6 +428,7 @@ class CapturePage(Page):
             else html.escape(told).replace("\n", "<br>")
         )
         self.strip.show_beats(session.beats, budget)
+        self.marks.refresh()
         self.start_button.setEnabled(not running)
         self.form.setEnabled(not running)
         for button in (self.stop_button, self.leave_button):

@@ -181,6 +181,8 @@ static void connect_now(void) {
   last_frame_end = tap_now();
 }
 
+uint64_t tap_frame_number(void) { return __atomic_load_n(&frame, __ATOMIC_RELAXED); }
+
 void tap_connect(void) {
   if (__atomic_load_n(&connected_once, __ATOMIC_RELAXED)) return;
   tap_lock(TAP_LOCK_CONVERSATION);
@@ -247,6 +249,17 @@ static void begin_recording(const TapDrawable *drawable) {
   tap_mode_set(TAP_RECORDING);
 }
 
+/* The objects that live, with their memory. */
+static void tell_objects(uint64_t number) {
+  TapSink rows = {.fd = -1};
+  Message message = {.type = TAP_MESSAGE_MEMORY, .fds = 1, .v = {number, tap_now()}};
+  if (tap_sink_open(&rows, "wenda-memory", 1 << 16) == 0 && tap_memory_write(&rows) == 0) {
+    message.v[2] = rows.used;
+    send_message(&message, &rows.fd, 1, 0);
+  }
+  tap_sink_close(&rows);
+}
+
 /* Serves calls until told to record or to go on. Whatever happens, the target goes on. The conversation is this thread's meanwhile. */
 static void serve(const TapDrawable *drawable) {
   serving = 1;
@@ -260,6 +273,7 @@ static void serve(const TapDrawable *drawable) {
     }
     if (message.type == TAP_MESSAGE_RUN) run_batch(&message);
     if (message.type == TAP_MESSAGE_ARM) arm(&message);
+    if (message.type == TAP_MESSAGE_OBJECTS) tell_objects(tap_frame_number());
     if (message.type == TAP_MESSAGE_RECORD) {
       begin_recording(drawable);
       break;
@@ -403,6 +417,10 @@ static void tell_frame(uint64_t number, const TapDrawable *drawable, uint64_t sw
                         counts.vertices - last_counts.vertices, tap_context()->id, drawable->drawable}};
   used_since(&last_usage, &usage, &beat.v[8], &beat.v[9]);
   if (last_usage.thread == usage.thread) beat.v[10] = usage.waited_ns - last_usage.waited_ns;
+  beat.v[11] = __atomic_load_n(&tap_memory.textures, __ATOMIC_RELAXED);
+  beat.v[12] = __atomic_load_n(&tap_memory.renderbuffers, __ATOMIC_RELAXED);
+  beat.v[13] = __atomic_load_n(&tap_memory.buffers, __ATOMIC_RELAXED);
+  beat.v[14] = __atomic_load_n(&tap_memory.objects, __ATOMIC_RELAXED);
   last_frame_calls = counts.calls - last_counts.calls;
   last_counts = counts;
   last_frame_end = swap_end;
@@ -412,6 +430,7 @@ static void tell_frame(uint64_t number, const TapDrawable *drawable, uint64_t sw
   while (receive_message(&message, &fd, MSG_DONTWAIT) == 1) {
     if (fd >= 0) close(fd);
     if (message.type == TAP_MESSAGE_ARM) arm(&message);
+    if (message.type == TAP_MESSAGE_OBJECTS) tell_objects(number);
   }
   int slow_enough = !armed_slower || since + (swap_end - swap_begin) > armed_slower;
   if (control >= 0 && armed_frame && number >= armed_frame && slow_enough && !(tap_mode_now() & TAP_RECORDING)) pause_here(drawable);

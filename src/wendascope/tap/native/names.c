@@ -48,6 +48,7 @@ void tap_name_add(int class_, int64_t count, const GLuint *names) {
     set->bits[names[i] / 8] |= (uint8_t)(1 << names[i] % 8);
   }
   tap_unlock(TAP_LOCK_NAMES);
+  tap_memory_born(class_, count, names);
 }
 
 void tap_name_remove(int class_, int64_t count, const GLuint *names) {
@@ -57,6 +58,7 @@ void tap_name_remove(int class_, int64_t count, const GLuint *names) {
   for (int64_t i = 0; set && i < count; i++)
     if (names[i] < set->capacity) set->bits[names[i] / 8] &= (uint8_t) ~(1 << names[i] % 8);
   tap_unlock(TAP_LOCK_NAMES);
+  tap_memory_gone(class_, count, names);
 }
 
 int tap_names_write(TapSink *sink) {

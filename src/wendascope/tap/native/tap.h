@@ -176,6 +176,30 @@ void tap_unwatch(GLuint buffer);
 void tap_unwatch_all(void);
 void tap_compare_mappings(void);
 
+/* ---- memory that objects were given ------------------------------------------------------------------- */
+
+typedef struct {
+  uint64_t textures, renderbuffers, buffers; /* bytes */
+  uint64_t objects;
+} TapMemory;
+extern TapMemory tap_memory; /* written under its lock, read by anybody */
+typedef struct {
+  uint32_t format;
+  uint16_t bits; /* of a block */
+  uint8_t width, height, depth;
+} TapTexel;
+extern const TapTexel tap_texels[TAP_TEXELS]; /* by format, in order */
+void tap_memory_born(int class_, int64_t count, const GLuint *names);
+void tap_memory_gone(int class_, int64_t count, const GLuint *names);
+void tap_buffer_stored(GLuint name, int64_t size);
+void tap_image_stored(GLuint name, GLenum target, int level, int levels, GLenum format, int64_t width, int64_t height, int64_t depth,
+                      int64_t samples);
+void tap_mipmaps_stored(GLuint name, GLenum target);
+void tap_renderbuffer_stored(GLuint name, GLenum format, int64_t width, int64_t height, int64_t samples);
+void tap_group_begins(const char *text, int64_t length);
+void tap_group_ends(void);
+int tap_memory_write(TapSink *sink);
+
 /* ---- sizes ------------------------------------------------------------------------------------ */
 
 static inline uint64_t tap_count(int64_t count) { return count > 0 ? (uint64_t)count : 0; }
@@ -228,7 +252,7 @@ void tap_contexts_write(TapSink *sink);
 /* ---- locks: all here, so that a child of fork finds every one of them open ------------------------------ */
 
 #include <pthread.h>
-enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCK_TURN, TAP_LOCKS };
+enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_MEMORY, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCK_TURN, TAP_LOCKS };
 extern pthread_mutex_t tap_locks[TAP_LOCKS];
 static inline void tap_lock(int which) { pthread_mutex_lock(&tap_locks[which]); }
 static inline void tap_unlock(int which) { pthread_mutex_unlock(&tap_locks[which]); }
@@ -249,6 +273,7 @@ TapDrawable tap_current_drawable(void);
 void tap_meet(void);
 void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *height);
 void tap_connect(void);
+uint64_t tap_frame_number(void); /* frames ended so far */
 GLenum tap_take_error(void);
 
 /* ---- executor -------------------------------------------------------------------------------------- */
