@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import struct
 import sys
 from dataclasses import replace
 from pathlib import Path
@@ -13,6 +14,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
 from tests.synthetic import frame_of, objects
 from tests.test_cli import result, run
@@ -28,15 +30,18 @@ from wendascope.analysis.memory import (
 from wendascope.analysis.squares import squarified
 from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.window import MainWindow
+from wendascope.errors import UsageError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
 from wendascope.frame.file import load, save
 from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.texel_sizes import texel_size
 from wendascope.opengl.texel_values import texel_values
 from wendascope.registry import GL, tables
+from wendascope.report.ktx2 import IDENTIFIER, ktx2
 from wendascope.report.memory import as_csv, memory_document
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import Examined, examine_file
@@ -120,6 +125,49 @@ def test_rectangles_fill_their_room(sizes: list[float], width: float, height: fl
         assert w * h == pytest.approx(size * scale, rel=1e-6, abs=1e-6)
         assert x >= 3.0 - 1e-6 and y >= 4.0 - 1e-6
         assert x + w <= 3.0 + width * (1 + 1e-6) and y + h <= 4.0 + height * (1 + 1e-6)
+
+
+# ---- files -------------------------------------------------------------------------------------------------------
+
+
+def _levels(data: bytes) -> tuple[tuple[int, ...], list[bytes]]:
+    """(the nine numbers of the head, the bytes of each level) of a KTX 2 file."""
+    assert data[:12] == IDENTIFIER
+    head = struct.unpack_from("<9I", data, 12)
+    dfd_at, dfd_size, values_at, values_size = struct.unpack_from("<4I", data, 48)
+    assert struct.unpack_from("<I", data, dfd_at)[0] == dfd_size and values_at == dfd_at + dfd_size
+    assert b"KTXorientation\0ru\0" in data[values_at : values_at + values_size]
+    rows = [struct.unpack_from("<3Q", data, 80 + 24 * k) for k in range(head[7])]
+    assert all(at % 4 == 0 for at, _, _ in rows) and rows == sorted(rows, reverse=True), "the smallest lies first"
+    return head, [data[at : at + size] for at, size, _ in rows]
+
+
+@pytest.mark.parametrize(
+    ("channels", "kind", "srgb", "number", "size"),
+    [
+        ("RGBA", "unorm8", False, 37, 4), ("RGBA", "unorm8", True, 43, 4), ("BGRA", "unorm8", False, 44, 4),
+        ("R", "sfloat16", False, 76, 2), ("RGB", "sfloat32", False, 106, 12), ("RG", "uint16", False, 81, 4),
+        ("D", "unorm16", False, 70, 2), ("LA", "unorm8", False, 16, 2),
+    ],
+)  # fmt: skip
+def test_a_texture_is_a_ktx_file(channels: str, kind: str, srgb: bool, number: int, size: int) -> None:
+    levels = [bytes([k + 1]) * (size * (4 >> k) * (2 >> k or 1)) for k in range(3)]
+    image = StoredImage("any", channels, kind, Packing.CHANNELS, srgb, 4, 2, 0, 0, 1, levels)
+    head, read = _levels(ktx2(image))
+    assert head[0] == number and head[2:8] == (4, 2, 0, 0, 1, 3) and read == levels
+
+
+def test_blocks_and_packed_texels_are_ktx_files() -> None:
+    for name, number, size in (
+        ("COMPRESSED_RGB_S3TC_DXT1_EXT", 131, 8), ("COMPRESSED_SRGB_ALPHA_S3TC_DXT5_EXT", 138, 16),
+        ("COMPRESSED_RGBA_ASTC_8x5", 167, 16), ("COMPRESSED_RG11_EAC", 155, 16),
+    ):  # fmt: skip
+        image = StoredImage(name, "", "", Packing.BLOCKS, "SRGB" in name, 4, 4, 0, 0, 1, [bytes(size)])
+        assert _levels(ktx2(image))[0][0] == number
+    packed = StoredImage("R11F_G11F_B10F", "", "10F_11F_11F", Packing.PACKED, False, 2, 2, 0, 3, 6, [bytes(288)])
+    assert _levels(ktx2(packed))[0][:7] == (122, 4, 2, 2, 0, 3, 6)
+    with pytest.raises(UsageError, match="choose PNG"):
+        ktx2(StoredImage("COMPRESSED_RGB_FXT1_3DFX", "", "", Packing.BLOCKS, False, 4, 4, 0, 0, 1, [bytes(8)]))
 
 
 # ---- objects -------------------------------------------------------------------------------------------------
@@ -288,6 +336,9 @@ def test_the_page_shows_areas_rows_and_contents(
     assert shown is not None and shown.width() == 2048 and image.level.maximum() == 11
     image.level.setValue(3)
     qtbot.waitUntil(lambda: image.picture.image is not None and image.picture.image.width() == 256, timeout=60_000)
+    image.save_to(tmp_path / "level.png")
+    with Image.open(tmp_path / "level.png") as saved:
+        assert saved.size == (256, 256)
     image.channels.setCurrentText("alpha")
     assert image._numbers() == [3]
     page.treemap._choose(next(i for i in page.table.rows.rows if i.label == "room"))
@@ -296,6 +347,8 @@ def test_the_page_shows_areas_rows_and_contents(
     assert page.contents.currentWidget() is page.contents.buffer
     table = page.contents.buffer.table
     assert table.model().rowCount() == 10 * (4 * 160 + 2) and "position" in table.as_text().splitlines()[0]
+    page.contents.buffer.save_to(tmp_path / "wheels.csv")
+    assert (tmp_path / "wheels.csv").read_text().startswith("element,position.0")
     page.contents.buffer.layouts.setCurrentIndex(page.contents.buffer.layouts.count() - 1)
     assert "hexadecimal" in table.as_text().splitlines()[0]
 
@@ -318,6 +371,25 @@ def test_the_command_tells_compares_and_refuses(store: tuple[Path, Examined], tm
     assert run("memory", store[0], "--by", "colour").returncode == 2
     assert run("memory", store[0], "--csv", "--json").returncode == 2
     assert "render target" in run("memory", store[0], "--by", "kind").stdout
+
+
+@pytest.mark.driver
+def test_objects_are_written_as_files(store: tuple[Path, Examined], tmp_path: Path) -> None:
+    picture, whole, table, data = (tmp_path / f"x{suffix}" for suffix in (".png", ".ktx2", ".csv", ".bin"))
+    assert run("memory", store[0], "--object", "crate", "--out", picture).returncode == 0
+    with Image.open(picture) as image:
+        assert image.size == (256, 256) and image.mode == "RGBA"
+    assert run("memory", store[0], "--object", "crate", "--out", whole).returncode == 0
+    head, levels = _levels(whole.read_bytes())
+    assert head[0] == 37 and len(levels) == 9 and sum(map(len, levels)) == _mipmapped(256)
+    assert run("memory", store[0], "--object", "stock of wheels", "--out", table).returncode == 0
+    rows = table.read_text().splitlines()
+    assert rows[0].startswith("element,position.0,position.1") and len(rows) == 1 + 10 * (4 * 160 + 2)
+    assert run("memory", store[0], "--object", "stock of wheels", "--out", data).returncode == 0
+    assert data.stat().st_size == 32 * 10 * (4 * 160 + 2)
+    for wanted, out in (("none", picture), ("crate", tmp_path / "x.tga"), ("stock of wheels", picture)):
+        assert run("memory", store[0], "--object", wanted, "--out", out).returncode == 2
+    assert run("memory", store[0], "--object", "crate").returncode == 2
 
 
 def test_pale_is_what_is_not_used() -> None:

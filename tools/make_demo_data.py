@@ -32,6 +32,7 @@ FRAMES: tuple[tuple[str, list[str], int], ...] = (
     ("depot-better.wend", ["--better", "all"], 1),
     ("signal-box.wend", ["--view", "signal-box"], 1),
     ("platform.wend", ["--view", "platform"], PLATFORM_FRAMES),
+    ("store.wend", ["--view", "store"], 1),
 )
 """(file, options of the demo, how many frames in a row); the last one is measured."""
 

@@ -26,6 +26,12 @@ def memory(
         typer.Option(help="An earlier frame or mark: what came and went since. Of several: also what only grows."),
     ] = None,
     by: Annotated[str, typer.Option(help="Group by kind, pass, use, format, size or label.")] = "kind",
+    object_: Annotated[
+        str, typer.Option("--object", help="Write one object to --out: texture:12 or buffer:7, or its label.")
+    ] = "",
+    out: Annotated[
+        Path | None, typer.Option(help="File for --object: .png or .ktx2 of textures, .csv or .bin of buffers.")
+    ] = None,
     as_table: Annotated[bool, typer.Option("--csv", help="Print every object as comma-separated values.")] = False,
     every: Annotated[bool, typer.Option("--all", help="List every object, not only the largest.")] = False,
     json: JsonOption = False,
@@ -46,6 +52,9 @@ def memory(
     if file.suffix == SUFFIX:
         raise UsageError("a mark does not tell who uses what: compare it with another one by --against")
     frame = load(file)
+    if object_ or out:
+        _save(frame, object_, out)
+        return
     if json or as_table:
         document = memory_document(frame)
         if json:
@@ -54,6 +63,21 @@ def memory(
             sys.stdout.write(as_csv(document.objects))
         return
     _print(frame, by, every)
+
+
+def _save(frame: Frame, wanted: str, out: Path | None) -> None:
+    from wendascope.report.object_files import save_buffer, save_texture
+
+    if not wanted or out is None:
+        raise UsageError("--object and --out go together")
+    found = [i for i in frame.memory if wanted in (f"{i.object_class}:{i.name}", i.label)]
+    if not found:
+        raise UsageError(f"the frame has no object {wanted}; `wendascope memory FILE --csv` lists them")
+    if found[0].object_class == "buffer":
+        save_buffer(frame, found[0], out)
+    else:
+        save_texture(frame, found[0], out)
+    print(out)
 
 
 def _items(path: Path) -> list[MemoryItem]:

@@ -5,6 +5,7 @@ buffer.
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
+    QFileDialog,
     QLabel,
     QPushButton,
     QSpinBox,
@@ -28,11 +30,13 @@ from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.picture import PictureView
 from wendascope.desktop.theme import GRID, figures_font, theme
-from wendascope.errors import CancelledError
+from wendascope.errors import CancelledError, WendascopeError
+from wendascope.files import write_atomically
 from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.memory import MemoryItem
 from wendascope.measure.object_values import object_values
 from wendascope.replay.client import Progress, Replay
+from wendascope.report.object_files import elements_csv, png, save_texture
 from wendascope.texts import plural
 
 Index = QModelIndex | QPersistentModelIndex
@@ -104,6 +108,8 @@ class ImageContentsView(QWidget):
         self.low, self.high = _range_box("black at "), _range_box("white at ")
         self.fit = QPushButton("Fit")
         self.fit.setToolTip("Black at the smallest value, white at the largest")
+        self.save = QPushButton("Save ...")
+        self.save.setToolTip("As PNG what is shown, as KTX 2 all levels, layers and faces as they are stored")
         self.picture, self.histogram = PictureView(), Histogram()
         self.told = QLabel()
         body = QWidget()
@@ -112,7 +118,7 @@ class ImageContentsView(QWidget):
         column.setSpacing(GRID // 2)
         column.addWidget(self.picture, 1)
         column.addWidget(self.histogram)
-        controls = [self.moment, self.level, self.layer, self.channels, self.low, self.high, self.fit]
+        controls = [self.moment, self.level, self.layer, self.channels, self.low, self.high, self.fit, self.save]
         lay_out(self, controls, self.told, body)
         self.told.setWordWrap(False)
         self.moment.currentIndexChanged.connect(self._read)
@@ -122,6 +128,7 @@ class ImageContentsView(QWidget):
         self.low.valueChanged.connect(self._show)
         self.high.valueChanged.connect(self._show)
         self.fit.clicked.connect(self._fit)
+        self.save.clicked.connect(self._save)
         self.picture.probed.connect(self._probed)
 
     def show_item(self, document: Document, item: MemoryItem) -> None:
@@ -203,6 +210,31 @@ class ImageContentsView(QWidget):
         self.picture.show_image(values.shown(numbers, low, high)[::-1])
         self.histogram.show_counts([(values.channels[k], values.histogram(k, low, high)) for k in numbers])
         self._probed(None)
+
+    def _save(self) -> None:
+        document, item, values = self._document, self._item, self._values
+        if document is None or item is None or values is None:
+            return
+        start = document.path.with_name(f"{item.object_class}-{item.name}.png")
+        name, _ = QFileDialog.getSaveFileName(self, f"Save {item.title}", str(start), "PNG (*.png);;KTX 2 (*.ktx2)")
+        if name:
+            self.save_to(Path(name))
+
+    def save_to(self, path: Path) -> None:
+        """Write the shown picture, or the whole texture, as the ending of the name tells."""
+        document, item, values = self._document, self._item, self._values
+        if document is None or item is None or values is None:
+            return
+        try:
+            if path.suffix == ".png":
+                shown = png(values.shown(self._numbers(), self.low.value(), self.high.value()))
+                write_atomically(path, lambda scratch: scratch.write_bytes(shown))
+            else:
+                save_texture(document.frame, item, path)
+        except WendascopeError as error:
+            self.told.setText(str(error))
+        else:
+            self.told.setText(f"Saved as {path}")
 
     def _probed(self, at: tuple[int, int] | None) -> None:
         values, item = self._values, self._item
@@ -332,21 +364,43 @@ class BufferContentsView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._data = b""
+        self._item: MemoryItem | None = None
         self._layouts: list[BufferLayout] = []
         self.layouts, self.told = QComboBox(), QLabel()
         self.elements = _Elements()
         self.table = _ElementsTable(self.elements)
-        lay_out(self, [self.layouts], self.told, self.table)
+        self.save = QPushButton("Save ...")
+        self.save.setToolTip("As comma-separated values, or as bytes")
+        lay_out(self, [self.layouts, self.save], self.told, self.table)
+        self.save.clicked.connect(self._save)
         self.layouts.currentIndexChanged.connect(self._show)
 
     def show_buffer(self, item: MemoryItem, data: bytes, layouts: list[BufferLayout]) -> None:
         """Layouts come with the most used first; bytes as they are come last."""
+        self._item = item
         self._data, self._layouts = data, [*layouts, *_BYTES]
         with QSignalBlocker(self.layouts):
             self.layouts.clear()
             self.layouts.addItems([layout.name for layout in self._layouts])
         self.told.setText(f"{item.title}, {plural(len(data), 'byte')}, as the frame finds it")
         self._show()
+
+    def _save(self) -> None:
+        start = f"buffer-{self._item.name}.csv" if self._item else ""
+        name, _ = QFileDialog.getSaveFileName(self, "Save the buffer", start, "CSV (*.csv);;Bytes (*.bin)")
+        if name:
+            self.save_to(Path(name))
+
+    def save_to(self, path: Path) -> None:
+        """Write elements as the chosen layout reads them, or all bytes."""
+        layout = self._layouts[max(self.layouts.currentIndex(), 0)]
+        data = self._data if path.suffix != ".csv" or not layout.columns else elements_csv(self._data, layout).encode()
+        try:
+            write_atomically(path, lambda scratch: scratch.write_bytes(data))
+        except WendascopeError as error:
+            self.told.setText(str(error))
+        else:
+            self.told.setText(f"Saved as {path}")
 
     def _show(self) -> None:
         place = self.layouts.currentIndex()

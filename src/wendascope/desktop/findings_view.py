@@ -10,7 +10,7 @@ from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
-from wendascope.texts import capital, plural
+from wendascope.texts import capital, memory, plural
 from wendascope.trials.proof import COMBINED, Proof, state_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
 
@@ -27,6 +27,10 @@ def _gain_text(proof: Proof) -> str:
     if proof.verdict == NO_DIFFERENCE and proof.saved_ms is not None:
         return f"<{bound_ms(proof.saved_ms):.2f}"
     return ""
+
+
+def _bytes(less: int) -> str:
+    return "" if not less else memory(less) if less > 0 else f"+{memory(-less)}"
 
 
 def _gain(document: Document | None, finding: Finding) -> float:
@@ -48,7 +52,7 @@ class FindingsView(QWidget):
         """The finding that others were told is chosen."""
         self._document: Document | None = None
         self.table: RowsTable[Finding] = RowsTable(
-            RowsModel(self._columns(), (0, True)),
+            RowsModel(self._columns(), (0, True) if page != "Memory" else (1, True)),
             "Findings",
             empty="Nothing was found. Findings come with measuring: Ctrl+M.",
         )
@@ -100,6 +104,13 @@ class FindingsView(QWidget):
             largest = max((_gain(self._document, f) for f in self.findings), default=0.0)
             return max(_gain(self._document, finding), 0.0) / largest if largest > 0 else 0.0
 
+        memory_saved = Column[Finding](
+            "less memory",
+            12 * GRID,
+            lambda finding: _bytes(finding.less_bytes),
+            lambda finding: finding.less_bytes or None,
+            tip="Graphics memory that would not be needed any more",
+        )
         return [
             Column(
                 "gain, ms",
@@ -109,10 +120,11 @@ class FindingsView(QWidget):
                 bar=share,
                 measured=lambda finding: not _open(proof_of(finding)),
             ),
+            *([memory_saved] if self._page == "Memory" else []),
             Column("what", 0, lambda finding: finding.title, right=False),
             Column(
                 "state",
-                24 * GRID,
+                (20 if self._page == "Memory" else 24) * GRID,
                 lambda finding: state_of(finding, self._document.proofs if self._document else {}),
                 right=False,
             ),

@@ -27,6 +27,7 @@ from wendascope.frame.resources import Program, Texture
 from wendascope.frame.roles import PassRole, roles_of
 from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
+from wendascope.frame.stored_image import StoredImage
 from wendascope.frame.uses import StepUses
 from wendascope.frame.waits import SHORTEST_MS, Wait
 
@@ -218,6 +219,10 @@ class Frame(ABC):
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         """Texels of a texture as the frame finds it; None where they are not kept, or compressed."""
+        return None
+
+    def stored_image(self, name: int) -> StoredImage | None:
+        """A whole texture as it is stored when the frame begins; None where not all of it is kept."""
         return None
 
     def buffer_bytes(self, name: int) -> bytes | None:

@@ -24,6 +24,7 @@ from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.roles import pass_names
 from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
+from wendascope.frame.stored_image import StoredImage
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
 from wendascope.opengl.contents import buffer_bytes, buffer_layouts, stored_values
@@ -45,6 +46,7 @@ from wendascope.opengl.side_work import side_work
 from wendascope.opengl.step_inputs import step_inputs
 from wendascope.opengl.step_uses import OpenGLUses
 from wendascope.opengl.steps import derive_steps
+from wendascope.opengl.stored_images import stored_image
 from wendascope.opengl.tracker import InitialState, StateHistory
 from wendascope.opengl.waits import waited_for
 from wendascope.registry import Role
@@ -120,6 +122,9 @@ class OpenGLFrame(Frame):
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         return stored_values(self, name, level, layer)
+
+    def stored_image(self, name: int) -> StoredImage | None:
+        return stored_image(self, name)
 
     def buffer_bytes(self, name: int) -> bytes | None:
         return buffer_bytes(self, name)

@@ -58,6 +58,8 @@ class Finding(msgspec.Struct):
     lines: list[int] = []
     corrected_by: float = 1.0
     """What the estimate was multiplied by."""
+    less_bytes: int = 0
+    """Graphics memory that would not be needed any more; below 0 where more would be."""
 
 
 @dataclass

@@ -41,6 +41,7 @@ def mostly_unread(case: Case) -> Iterator[Finding]:
             how="counted from the ranges and indices of all draws",
             price="none for room that is never filled; else loading it when it is needed",
             conditions="other frames do not fetch the rest",
+            less_bytes=item.size - found.bytes,
             refused="memory that nothing fetches changes nothing in a replay: there is nothing to measure",
         )
 
@@ -78,4 +79,5 @@ def wide_indices(case: Case) -> Iterator[Finding]:
         price="meshes of more vertices keep 32 bits",
         conditions="the rest of each buffer, which this frame does not draw, needs no more either",
         refused="buffers are not written anew here",
+        less_bytes=saved,
     )

@@ -44,6 +44,7 @@ def same_contents(case: Case) -> Iterator[Finding]:
             price="none while nothing writes one of them",
             conditions="they are shared, not copied, where they are loaded",
             refused="of so many sets only the largest are tried",
+            less_bytes=saved,
         )
 
 
@@ -75,6 +76,7 @@ def _finding(items: list[MemoryItem]) -> Finding:
         conditions="they are loaded once and shared",
         remedy=Remedy("one-texture", steps, textures=[item.name for item in used]) if textures else None,
         refused=refused,
+        less_bytes=saved,
     )
 
 

@@ -94,6 +94,7 @@ def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
         how="bytes are counted; what the smaller fetches save, a proof measures",
         price="coarser where it comes nearer in other frames" + ("" if mips else "; smoother here"),
         conditions="look at it where it is shown largest before it is made smaller",
+        less_bytes=saved,
         remedy=Remedy("drop-levels" if mips else "smaller-textures", steps, textures=names, values=values),
     )
 
@@ -127,6 +128,7 @@ def missing_levels(case: Case) -> Iterator[Finding]:
             how="a proof measures it",
             price=f"{memory(item.size * _THIRD)} more, and a picture that is smoother there",
             conditions="its filter reads mip levels",
+            less_bytes=-round(item.size * _THIRD),
             remedy=Remedy("mip-levels", [int(step) for step in item.reads], textures=[item.name]),
         )
 
@@ -161,4 +163,5 @@ def unread_levels(case: Case) -> Iterator[Finding]:
             conditions="either leave the levels out, or let the filter read them: where they are shown small, that is"
             " faster and smoother",
             refused="which of the two is wanted is for you to say",
+            less_bytes=saved,
         )

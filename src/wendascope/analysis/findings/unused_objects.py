@@ -47,5 +47,6 @@ def unused_objects(case: Case) -> Iterator[Finding]:
                 if others
                 else "other frames do not need them: a sequence, or memory --against another frame, tells more"
             ),
+            less_bytes=size,
             refused="what the frame does not use changes nothing in a replay: there is nothing to measure",
         )

@@ -76,6 +76,7 @@ def _finding(item: MemoryItem, values: TargetValues, narrower: str, part: float)
         price="values are rounded more coarsely: the proof shows where that is seen",
         conditions="brighter scenes stay within the format",
         remedy=Remedy("narrower-target", steps, textures=[item.name], names=[narrower]) if texture else None,
+        less_bytes=saved,
         refused="" if texture else "renderbuffers are not exchanged here",
     )
 

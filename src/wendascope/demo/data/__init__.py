@@ -10,7 +10,7 @@ PLATFORM_FRAMES = 8
 
 def demo_files() -> list[Path]:
     """The depot as it is, then with every flaw off, then the yard from the signal box, then the last of eight frames of
-    the platform; copies that may be written to.
+    the platform, then the store room; copies that may be written to.
 
     The shipped files stay as they are; what is measured is kept in copies in the user's data folder.
     """
@@ -21,9 +21,9 @@ def demo_files() -> list[Path]:
     folder = platformdirs.user_data_path("wendascope", ensure_exists=True) / "demo"
     folder.mkdir(parents=True, exist_ok=True)
     copies = []
-    for name in ("depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend"):
+    for name in ("depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend", "store.wend"):
         shipped, copy = Path(__file__).parent / name, folder / name
         if not copy.exists() or copy.stat().st_mtime < shipped.stat().st_mtime:
             shutil.copyfile(shipped, copy)
         copies.append(copy)
-    return [*copies[:-1], frame_path(copies[-1], PLATFORM_FRAMES)]
+    return [frame_path(copy, PLATFORM_FRAMES) if copy.name == "platform.wend" else copy for copy in copies]

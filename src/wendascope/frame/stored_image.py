@@ -1,0 +1,38 @@
+"""A texture as it is stored: every level with its bytes, for files that keep them as they are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import Enum
+
+
+class Packing(Enum):
+    """How texels lie in memory."""
+
+    CHANNELS = "channels"
+    """Whole bytes for each channel."""
+    PACKED = "packed"
+    """Channels within one word."""
+    BLOCKS = "blocks"
+    """Compressed."""
+
+
+@dataclass(frozen=True)
+class StoredImage:
+    """`levels` hold the bytes of each, the largest first: layer by layer, in each face by face, bottom row first."""
+
+    format: str
+    """The name of the internal format, without the API's prefix."""
+    channels: str
+    """`RGBA`, `BGR`, `D`, ...: in the order in which they lie."""
+    kind: str
+    """Of one channel: `unorm8`, `snorm16`, `uint32`, `sfloat16`, ... or what packs several, `10F_11F_11F`."""
+    packing: Packing
+    srgb: bool
+    width: int
+    height: int
+    depth: int
+    layers: int
+    """0 where it is no array."""
+    faces: int
+    levels: list[bytes] = field(default_factory=list)
