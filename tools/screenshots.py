@@ -23,6 +23,7 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.geometry import GeometryPage
+from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.pages.shaders import ShadersPage
@@ -133,9 +134,6 @@ def together(
     batching.code.piece.setCurrentText("Fragment shader")
     wait(app, lambda: not window.picture.view.note, 60)
     shoot("code")
-    batching.tabs.setCurrentWidget(batching.atlas)
-    wait(app, lambda: batching.atlas.picture._image is not None, 60)
-    shoot("atlas")
     batching.tabs.setCurrentWidget(batching.findings)
     window.picture.lens.setCurrentIndex(window.picture.lens.findData("colour"))
     window.show_page("State")
@@ -167,10 +165,6 @@ def shaded(app: QApplication, window: MainWindow, document: Document, shoot: Cal
     shaders.tabs.setCurrentWidget(shaders.limits)
     wait(app, lambda: not window.picture.view.note, 60)
     shoot("limits")
-    shaders.tabs.setCurrentWidget(shaders.iterations)
-    shaders.iterations.sweep.click()
-    wait(app, lambda: shaders.iterations.table.rows.rowCount() == 6, 240)
-    shoot("iterations")
     shaders.tabs.setCurrentWidget(shaders.source)
     window.show_page("Trials")
     for rule, note in (
@@ -198,6 +192,40 @@ def over_time(app: QApplication, window: MainWindow, path: Path) -> None:
     page.views.table.selectRow([view.name for view in page.views.table.rows.rows].index("monitor"))
 
 
+def memory(app: QApplication, window: MainWindow, path: Path, shoot: Callable[[str], None]) -> None:
+    """The store room: what its memory consists of and what could be less."""
+    window.open_files([path])
+    window.show_page("Memory")
+    page = window.page("Memory")
+    assert isinstance(page, MemoryPage)
+    wait(app, lambda: bool(page.table.rows.rows), 60)
+    page.tabs.setCurrentWidget(page.findings)
+    page.findings.table.selectRow(0)
+    wait(app, lambda: not window.picture.view.note, 60)
+    shoot("memory")
+    window.close_current()
+
+
+def marks(app: QApplication, window: MainWindow, shoot: Callable[[str], None]) -> None:
+    """A store room that leaks, marked four times."""
+    page = window.page("Capture")
+    assert isinstance(page, CapturePage)
+    window.show_page("Capture")
+    page.form.show_choice(TargetChoice("python", "-m wendascope.demo --off-screen --view store --flaws leak"))
+    page.start()
+    page.tabs.setCurrentWidget(page.marks)
+    for count in range(1, 5):
+        beats = len(page.session.memory)
+        wait(app, lambda beats=beats: len(page.session.memory) > beats + 25, 60)  # type: ignore[misc]
+        page.marks.mark.click()
+        wait(app, lambda count=count: len(page.session.marked) == count, 60)  # type: ignore[misc]
+    wait(app, lambda: "Grows" in page.marks.answer.text(), 60)
+    shoot("marks")
+    page.stop_button.click()
+    wait(app, lambda: not page.session.running, 20)
+    page.tabs.setCurrentWidget(page.table)
+
+
 def main() -> None:
     app = make_application()
     OUT.mkdir(parents=True, exist_ok=True)
@@ -222,7 +250,10 @@ def main() -> None:
         assert isinstance(page, CapturePage)
         page.stop_button.click()
         wait(app, lambda: not page.session.running, 20)
+        marks(app, window, shoot)
+        memory(app, window, Path(shutil.copy(DATA / "store.wend", folder)), shoot)
         window.open_files(files)
+        window.show_page("Time")
         shoot("time")
         document = window.workspace.current
         assert document is not None

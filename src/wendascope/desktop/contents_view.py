@@ -110,6 +110,11 @@ class ImageContentsView(QWidget):
         self.fit.setToolTip("Black at the smallest value, white at the largest")
         self.save = QPushButton("Save ...")
         self.save.setToolTip("As PNG what is shown, as KTX 2 all levels, layers and faces as they are stored")
+        for combo, letters in ((self.moment, 8), (self.channels, 5)):
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.setMinimumContentsLength(letters)
+        for widget, wide in ((self.level, 10), (self.layer, 10), (self.fit, 6), (self.save, 8)):
+            widget.setFixedWidth(wide * GRID)
         self.picture, self.histogram = PictureView(), Histogram()
         self.told = QLabel()
         body = QWidget()
@@ -252,7 +257,8 @@ def _range_box(prefix: str) -> QDoubleSpinBox:
     box = QDoubleSpinBox()
     box.setPrefix(prefix)
     box.setRange(-1e9, 1e9)
-    box.setDecimals(4)
+    box.setDecimals(3)
+    box.setFixedWidth(16 * GRID)
     box.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
     return box
 

@@ -106,7 +106,7 @@ class FindingsView(QWidget):
 
         memory_saved = Column[Finding](
             "less memory",
-            12 * GRID,
+            14 * GRID,
             lambda finding: _bytes(finding.less_bytes),
             lambda finding: finding.less_bytes or None,
             tip="Graphics memory that would not be needed any more",
