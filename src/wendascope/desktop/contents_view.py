@@ -105,7 +105,7 @@ class ImageContentsView(QWidget):
         self.level, self.layer = QSpinBox(), QSpinBox()
         self.level.setPrefix("level ")
         self.layer.setPrefix("layer ")
-        self.low, self.high = _range_box("black at "), _range_box("white at ")
+        self.low, self.high = _range_box("black "), _range_box("white ")
         self.fit = QPushButton("Fit")
         self.fit.setToolTip("Black at the smallest value, white at the largest")
         self.save = QPushButton("Save ...")
@@ -113,7 +113,7 @@ class ImageContentsView(QWidget):
         for combo, letters in ((self.moment, 8), (self.channels, 5)):
             combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             combo.setMinimumContentsLength(letters)
-        for widget, wide in ((self.level, 10), (self.layer, 10), (self.fit, 6), (self.save, 8)):
+        for widget, wide in ((self.level, 9), (self.layer, 9), (self.fit, 6), (self.save, 8)):
             widget.setFixedWidth(wide * GRID)
         self.picture, self.histogram = PictureView(), Histogram()
         self.told = QLabel()
@@ -258,7 +258,7 @@ def _range_box(prefix: str) -> QDoubleSpinBox:
     box.setPrefix(prefix)
     box.setRange(-1e9, 1e9)
     box.setDecimals(3)
-    box.setFixedWidth(16 * GRID)
+    box.setFixedWidth(14 * GRID)
     box.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType)
     return box
 
