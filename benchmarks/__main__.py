@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 
-from benchmarks import drawing, over_time, planning, proving, replaying, shading, studying, tap, window
+from benchmarks import drawing, memory, over_time, planning, proving, replaying, shading, studying, tap, window
 
 ALL = {
     **tap.BENCHMARKS,
@@ -21,6 +21,7 @@ ALL = {
     **proving.BENCHMARKS,
     **planning.BENCHMARKS,
     **over_time.BENCHMARKS,
+    **memory.BENCHMARKS,
 }
 
 

@@ -47,7 +47,7 @@ def _plain(command: list[str]) -> str:
     return subprocess.run(command, capture_output=True, text=True, check=True).stdout
 
 
-def _ratio(command: list[str], read: Callable[[str], float], pairs: int = PAIRS) -> tuple[float, float, float]:
+def ratio_of(command: list[str], read: Callable[[str], float], pairs: int = PAIRS) -> tuple[float, float, float]:
     """Median over pairs of (with / without), and its range."""
     ratios = []
     for pair in range(pairs):
@@ -59,7 +59,7 @@ def _ratio(command: list[str], read: Callable[[str], float], pairs: int = PAIRS)
 
 def idle_demo() -> Iterator[Row]:
     command = [sys.executable, "-m", "wendascope.demo", "--off-screen", "--size", "160x90", "--frames", "40", "--times"]
-    median, low, high = _ratio(command, lambda text: float(re.search(r"([\d.]+) ms a frame", text)[1]))  # type: ignore[index]
+    median, low, high = ratio_of(command, lambda text: float(re.search(r"([\d.]+) ms a frame", text)[1]))  # type: ignore[index]
     yield (
         "tap idle, demo program (17,000 calls a frame), with/without",
         f"{median:.3f} ({low:.3f} to {high:.3f})",
@@ -70,7 +70,7 @@ def idle_demo() -> Iterator[Row]:
 def idle_heavy() -> Iterator[Row]:
     """Nothing but calls: the cost of a wrapper cannot hide behind work."""
     command = [heavy(), "20000", "100"]
-    median, low, high = _ratio(command, lambda text: float(re.search(r"([\d.]+) ms a frame", text)[1]), 31)  # type: ignore[index]
+    median, low, high = ratio_of(command, lambda text: float(re.search(r"([\d.]+) ms a frame", text)[1]), 31)  # type: ignore[index]
     yield "tap idle, 20,000 calls a frame, with/without", f"{median:.3f} ({low:.3f} to {high:.3f})", "<= 1.02"
 
 
@@ -148,7 +148,7 @@ def idle_glmark2() -> Iterator[Row]:
     def read(text: str) -> float:
         return sum(float(t) for t in re.findall(r"FrameTime: ([\d.]+) ms", text))
 
-    median, low, high = _ratio(command, read)
+    median, low, high = ratio_of(command, read)
     yield "tap idle, glmark2 build and buffer, with/without", f"{median:.3f} ({low:.3f} to {high:.3f})", "<= 1.02"
 
 

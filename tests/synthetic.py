@@ -59,7 +59,7 @@ def objects(blobs: BlobStore, programs: int = 1, meshes: int = 1, textures: int 
         attribute = AttributeRecord(0, True, 3, GL.FLOAT, False, False, False, 12, 0, 0, 2 * name)
         found.vertex_arrays.append(VertexArrayRecord(name, [attribute], 2 * name + 1))
     for name in range(1, textures + 1):
-        pixels = np.full((side, side, 4), name, np.uint8).tobytes()
+        pixels = np.full((side, side, 4), name % 256, np.uint8).tobytes()
         image = ImageRecord(
             GL.TEXTURE_2D, 0, side, side, 1, GL.RGBA8, GL.RGBA, GL.UNSIGNED_BYTE, contents=blobs.put(pixels)
         )

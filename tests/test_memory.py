@@ -28,6 +28,7 @@ from wendascope.analysis.memory import (
     total,
 )
 from wendascope.analysis.squares import squarified
+from wendascope.analysis.vertex_widths import narrower
 from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError
@@ -125,6 +126,31 @@ def test_rectangles_fill_their_room(sizes: list[float], width: float, height: fl
         assert w * h == pytest.approx(size * scale, rel=1e-6, abs=1e-6)
         assert x >= 3.0 - 1e-6 and y >= 4.0 - 1e-6
         assert x + w <= 3.0 + width * (1 + 1e-6) and y + h <= 4.0 + height * (1 + 1e-6)
+
+
+# ---- vertices ------------------------------------------------------------------------------------------------
+
+
+def _narrowed(name: str, values: Any) -> Any:
+    rows = np.array(values, np.float32)
+    return narrower(BufferColumn(name, np.dtype("<f4"), rows.shape[1], 0), rows)
+
+
+def test_attributes_are_as_narrow_as_their_values_allow() -> None:
+    random = np.random.default_rng(3)
+    normals = random.normal(size=(200, 3))
+    normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+    found = _narrowed("normal", normals)
+    assert found.kind == "snorm10" and found.bytes == 4 and found.error <= 0.5 / 511 + 1e-6
+    assert _narrowed("normal", normals * 1.5) is None, "they are no unit vectors"
+    assert _narrowed("tangent", np.concatenate([normals, np.full((200, 1), 0.3)], axis=1)) is None, "its sign is none"
+    uv = random.uniform(0, 1, (50, 2))
+    assert _narrowed("uv", uv).kind == "unorm16" and _narrowed("uv", uv * 16 - 8) is None, "halves are too coarse there"
+    assert _narrowed("uv", np.round(uv * 64) / 16).kind == "half", "exact in halves"
+    assert _narrowed("colour", random.uniform(0, 1, (9, 4))).bytes == 4
+    place = _narrowed("position", random.uniform(-900, 40, (99, 3)))
+    assert place.kind == "box16" and place.bytes == 8 and place.error <= 0.51 / 65535
+    assert _narrowed("weights", uv) is None and _narrowed("position", [[np.nan, 0.0, 1.0]]) is None
 
 
 # ---- files -------------------------------------------------------------------------------------------------------

@@ -364,3 +364,58 @@ def depth_that_nothing_reads() -> Draw:
 def depth_that_is_shown() -> Draw:
     """Trap: the same pass, and a later step samples its depth."""
     return _with_depth(read=True)
+
+
+_LIT = """#version 330
+in vec3 facing;
+out vec4 result;
+void main() { result = vec4(normalize(facing) * 0.5 + 0.5, 1.0); }
+"""
+_FACING = """#version 330
+layout(location=0) in vec3 position;
+layout(location=1) in vec3 ATTRIBUTE;
+out vec3 facing;
+void main() { facing = ATTRIBUTE; gl_Position = vec4(position, 1.0); }
+"""
+
+
+def _many_vertices(attribute: str, length: float) -> Draw:
+    """6,000 points of a place and a direction each, in triangles."""
+    program = make_program(_FACING.replace("ATTRIBUTE", attribute), _LIT)
+    random = np.random.default_rng(4)
+    places = random.uniform(-0.9, 0.9, (6000, 3)).astype(np.float32)
+    directions = random.normal(size=(6000, 3))
+    directions *= length / np.linalg.norm(directions, axis=1, keepdims=True)
+    data = np.concatenate([places, directions.astype(np.float32)], axis=1)
+    array, vertices = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
+    GL.glBindVertexArray(array)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, vertices)
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, data.nbytes, np.ascontiguousarray(data), GL.GL_STATIC_DRAW)
+    for index in range(2):
+        GL.glVertexAttribPointer(index, 3, GL.GL_FLOAT, False, 24, ctypes.c_void_p(12 * index))
+        GL.glEnableVertexAttribArray(index)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        GL.glUseProgram(program)
+        GL.glDrawArrays(GL.GL_TRIANGLES, 0, 6000)
+
+    return draw
+
+
+def _half_of_24(looked: Looked) -> None:
+    (finding,) = looked.of("wide-attributes")
+    assert finding.evidence["bytes a vertex then"] == 12 and finding.evidence["bytes saved"] == 6000 * 12
+
+
+@known(finds={"wide-attributes": 1}, checks=(_half_of_24,), allow=("outside-view", "not-visible"))
+def vertices_that_are_wide() -> Draw:
+    """Places within a box and unit vectors, in 24 bytes: 12 would do."""
+    return _many_vertices("normal", 1.0)
+
+
+@known(finds={"wide-attributes": 0}, allow=("outside-view", "not-visible"))
+def directions_of_some_length() -> Draw:
+    """Trap: called a normal, and two and a half long, which ten bits would cut. Places alone save too little."""
+    return _many_vertices("normal", 2.5)

@@ -27,7 +27,7 @@ from wendascope.texts import memory, plural
 
 _TITLE = 2 * GRID + 2
 """Height of a group's title."""
-_LEAST_AREA = 6.0
+_LEAST_AREA = 40.0
 """Square pixels of an object of its own; smaller ones of a group are one rectangle."""
 _PALE = 90
 """Opacity of what the frame does not use, of 255."""
