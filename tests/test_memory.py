@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import struct
 import sys
@@ -25,6 +26,7 @@ from wendascope.analysis.memory import (
     grows_without_end,
     is_unused,
     memory_answer,
+    memory_notes,
     total,
 )
 from wendascope.analysis.squares import squarified
@@ -42,8 +44,10 @@ from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.texel_sizes import texel_size
 from wendascope.opengl.texel_values import texel_values
 from wendascope.registry import GL, tables
+from wendascope.report.gltf import MAGIC
 from wendascope.report.ktx2 import IDENTIFIER, ktx2
 from wendascope.report.memory import as_csv, memory_document
+from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import Examined, examine_file
 
@@ -266,6 +270,32 @@ def test_items_of_a_frame_and_their_uses() -> None:
     assert as_csv(rows).count("\n") == len(frame.memory) + 1
 
 
+_AMD = """pos: 0
+flags: 02100002
+drm-driver: amdgpu
+drm-client-id: {client}
+drm-pdev: 0000:0b:00.0
+drm-memory-vram: 1000 KiB
+drm-total-vram: 2048 KiB
+drm-total-gtt: 3 MiB
+drm-engine-gfx: 1 ns
+"""
+
+
+def test_the_kernels_figure_counts_each_client_once(tmp_path: Path) -> None:
+    folder = tmp_path / "7" / "fdinfo"
+    folder.mkdir(parents=True)
+    for number, text in enumerate((_AMD.format(client=1), _AMD.format(client=1), _AMD.format(client=2), "pos: 0\n")):
+        (folder / str(number)).write_text(text)
+    (folder / "9").write_bytes(b"\xff\xfe drm-driver:")
+    assert driver_memory(7, tmp_path) == {"vram": 2 * 2048 << 10, "gtt": 2 * 3 << 20}
+    assert driver_memory(8, tmp_path) == {}, "it is gone, or of somebody else"
+    frame = frame_of(CallBatch(), objects(BlobStore(), 1, 1, 1), BlobStore())
+    frame.metadata.driver_memory = {"vram": 5 << 20}
+    frame.context.limits["TEXTURE_FREE_MEMORY_ATI"] = 2048
+    assert "kernel counts 5.00 MiB" in memory_notes(frame) and "2.00 MiB left for all" in memory_notes(frame)
+
+
 # ---- the store room ------------------------------------------------------------------------------------------
 
 _WIDTH, _HEIGHT = 320, 180
@@ -397,6 +427,32 @@ def test_the_command_tells_compares_and_refuses(store: tuple[Path, Examined], tm
     assert run("memory", store[0], "--by", "colour").returncode == 2
     assert run("memory", store[0], "--csv", "--json").returncode == 2
     assert "render target" in run("memory", store[0], "--by", "kind").stdout
+
+
+def _glb(data: bytes) -> tuple[Any, bytes]:
+    magic, version, size = struct.unpack_from("<3I", data)
+    length, kind = struct.unpack_from("<2I", data, 12)
+    assert (magic, version, size, kind) == (MAGIC, 2, len(data), 0x4E4F534A)
+    return json.loads(data[20 : 20 + length]), data[28 + length :]
+
+
+@pytest.mark.driver
+def test_a_mesh_is_a_gltf_file(store: tuple[Path, Examined], tmp_path: Path) -> None:
+    frame, path = store[1].frame, tmp_path / "wheel.glb"
+    step = max(range(len(frame.steps)), key=lambda s: int(frame.steps.triangles[s]))
+    assert run("mesh", store[0], "--step", step, "--out", path).returncode == 0
+    document, binary = _glb(path.read_bytes())
+    (primitive,) = document["meshes"][0]["primitives"]
+    assert set(primitive["attributes"]) == {"POSITION", "NORMAL", "TEXCOORD_0"}
+    place, faces = (document["accessors"][k] for k in (primitive["attributes"]["POSITION"], primitive["indices"]))
+    assert faces["count"] == 3 * int(frame.steps.triangles[step]) and place["count"] == 4 * 160 + 2
+    assert place["min"] == pytest.approx([-1, -1, -1]) and place["max"] == pytest.approx([1, 1, 1])
+    view = document["bufferViews"][faces["bufferView"]]
+    indices = np.frombuffer(binary, "<u4", faces["count"], view["byteOffset"])
+    assert indices.max() == place["count"] - 1 and len(np.unique(indices)) == place["count"]
+    assert run("mesh", store[0], "--step", 0, "--out", path).returncode == 2, "a clear has none"
+    assert run("mesh", store[0], "--step", step, "--out", tmp_path / "x.obj").returncode == 2
+    assert run("mesh", store[0], "--step", 9999, "--out", path).returncode == 2
 
 
 @pytest.mark.driver

@@ -117,15 +117,25 @@ def memory_answer(frame: Frame) -> str:
 _SEVERAL = {MemoryKind.WINDOW: "windows"}
 
 
-def memory_notes(items: Sequence[MemoryItem]) -> str:
-    """What the numbers leave out."""
+def memory_notes(frame: Frame) -> str:
+    """What the numbers leave out, and what the driver says beside them."""
+    items = frame.memory
     unknown = sum(item.bytes is None for item in items)
     hidden = sum(not item.followed for item in items)
     parts = ["Bytes are those of the formats; drivers add alignment and copies of their own."]
-    if unknown:
+    theirs = sum(frame.metadata.driver_memory.values())
+    if theirs:
+        regions = ", ".join(f"{region} {memory(size)}" for region, size in frame.metadata.driver_memory.items())
+        apart = theirs - total(items)
         parts.append(
-            f"{plural(unknown, 'object')} of a format whose size is not known {verb(unknown, 'is', 'are')} not counted."
+            f"The kernel counts {memory(theirs)} of the process ({regions}): {memory(abs(apart))}"
+            f" {'more' if apart >= 0 else 'less'}: programs, alignment, and what the driver keeps or moved elsewhere."
         )
+    if frame.context.free_memory is not None:
+        parts.append(f"The driver had {memory(frame.context.free_memory)} left for all programs.")
+    if unknown:
+        left = f"{plural(unknown, 'object')} of a format whose size is not known {verb(unknown, 'is', 'are')}"
+        parts.append(f"{left} not counted.")
     if hidden:
         parts.append(f"Of {plural(hidden, 'object')} not every use is followed.")
     return " ".join(parts)

@@ -84,12 +84,25 @@ def _items(path: Path) -> list[MemoryItem]:
     return marked_items(load_mark(path)) if path.suffix == SUFFIX else load(path).memory
 
 
+@app.command()
+def mesh(
+    file: Path,
+    step: Annotated[int, typer.Option(help="The draw whose mesh is wanted.", min=0)],
+    out: Annotated[Path, typer.Option(help="The file, ending in .glb.")],
+) -> None:
+    """Write the mesh of a draw as binary glTF: its attributes as its buffers hold them, and its triangles."""
+    from wendascope.report.object_files import save_mesh
+
+    save_mesh(load(file), step, out)
+    print(out)
+
+
 def _print(frame: Frame, by: str, every: bool) -> None:
     from wendascope.analysis.memory import grouped, memory_answer, memory_notes
     from wendascope.texts import memory as bytes_text
 
     print(memory_answer(frame))
-    print(memory_notes(frame.memory))
+    print(memory_notes(frame))
     print(f"\n{'bytes':>12}  {'objects':>7}  {by}")
     for group in grouped(frame, frame.memory, by):
         print(f"{bytes_text(group.bytes):>12}  {len(group.items):>7,}  {group.name}")

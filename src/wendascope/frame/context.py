@@ -53,6 +53,14 @@ class ContextInfo(msgspec.Struct):
         """Largest width and height of a texture, in pixels; None where it is not known."""
         return self.limits.get("MAX_TEXTURE_SIZE")
 
+    @property
+    def free_memory(self) -> int | None:
+        """Bytes of graphics memory that the driver had left for all programs; None where it does not tell."""
+        for name in ("GPU_MEMORY_INFO_CURRENT_AVAILABLE_VIDMEM_NVX", "TEXTURE_FREE_MEMORY_ATI"):
+            if self.limits.get(name):
+                return self.limits[name] * 1024
+        return None
+
     def __str__(self) -> str:
         profile = f" {self.profile}" if self.profile in ("core", "compatibility") else ""
         return f"{self.api} {self.major}.{self.minor}{profile}"

@@ -19,6 +19,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
 from wendascope.frame.grouping import Grouping
 from wendascope.frame.memory import Fetched, MemoryItem
+from wendascope.frame.mesh import StepMesh
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -72,6 +73,8 @@ class Metadata(msgspec.Struct):
     """How often that thread gave the processor away meanwhile."""
     involuntary: Number = 0
     """How often it was preempted meanwhile."""
+    driver_memory: dict[str, Number] = {}
+    """Region of graphics memory -> bytes that the kernel says the process kept there; empty where it says nothing."""
     left_out: list[str] = []
     """Contents not kept because the frame clears them before anything reads them."""
     note: str = ""
@@ -219,6 +222,10 @@ class Frame(ABC):
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         """Texels of a texture as the frame finds it; None where they are not kept, or compressed."""
+        return None
+
+    def step_mesh(self, step: int) -> StepMesh | None:
+        """Vertices and triangles of a draw, as its buffers hold them; None where there are none, or nobody knows."""
         return None
 
     def stored_image(self, name: int) -> StoredImage | None:

@@ -17,6 +17,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
 from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
 from wendascope.frame.memory import Fetched, MemoryItem
+from wendascope.frame.mesh import StepMesh
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable
@@ -35,6 +36,7 @@ from wendascope.opengl.fetched import fetched_bytes
 from wendascope.opengl.immediate import joinable_runs
 from wendascope.opengl.inputs import SamplerUnits
 from wendascope.opengl.memory import memory_items
+from wendascope.opengl.meshes import step_mesh
 from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.opengl.packed import CallStream, merge_streams
 from wendascope.opengl.passes import derive_passes
@@ -122,6 +124,9 @@ class OpenGLFrame(Frame):
 
     def stored_values(self, name: int, level: int = 0, layer: int = 0) -> ImageValues | None:
         return stored_values(self, name, level, layer)
+
+    def step_mesh(self, step: int) -> StepMesh | None:
+        return step_mesh(self, step)
 
     def stored_image(self, name: int) -> StoredImage | None:
         return stored_image(self, name)

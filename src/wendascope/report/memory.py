@@ -91,7 +91,7 @@ def memory_document(frame: Frame) -> MemoryDocument:
     items = sorted(frame.memory, key=lambda item: -item.size)
     kinds = [MemoryTotal(group.name, len(group.items), group.bytes) for group in grouped(frame, items, "kind")]
     rows = [_row(frame, item) for item in items]
-    return MemoryDocument(memory_answer(frame), memory_notes(items), total(items), kinds, rows)
+    return MemoryDocument(memory_answer(frame), memory_notes(frame), total(items), kinds, rows)
 
 
 def _row(frame: Frame, item: MemoryItem) -> MemoryRow:

@@ -15,6 +15,7 @@ from wendascope.files import write_atomically
 from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
+from wendascope.report.gltf import glb
 from wendascope.report.ktx2 import ktx2
 
 IMAGE_FORMS = {".png": "picture", ".ktx2": "all levels, layers and faces as they are stored"}
@@ -63,6 +64,18 @@ def png(pixels: npt.NDArray[np.uint8]) -> bytes:
     out = io.BytesIO()
     picture.save(out, "PNG")
     return out.getvalue()
+
+
+def save_mesh(frame: Frame, step: int, path: Path) -> None:
+    """The mesh of a draw as binary glTF. Raises UsageError, FileError."""
+    if path.suffix != ".glb":
+        raise UsageError(f"{path.name}: meshes are written as .glb")
+    if not 0 <= step < len(frame.steps):
+        raise UsageError(f"the frame has no step {step}; its steps are 0 to {len(frame.steps) - 1}")
+    mesh = frame.step_mesh(step)
+    if mesh is None:
+        raise UsageError(f"step {step} draws no triangles from buffers whose contents are known")
+    write_atomically(path, lambda scratch: scratch.write_bytes(glb(mesh)))
 
 
 def save_buffer(frame: Frame, item: MemoryItem, path: Path, layout: int = 0) -> None:

@@ -29,6 +29,7 @@ from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
 from wendascope.registry.numbers import RecordedFlag
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, read_memory_file
+from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
 
 CLASSES = (
@@ -70,6 +71,7 @@ def take_frame(
     `before_resume` runs when the frame is recorded and the target still held: what is armed there misses nothing.
     """
     held = time.monotonic()
+    kept_by_driver = driver_memory(channel.process)
     progress("reading objects", 0.0)
     number = paused.values[0]
     snapshot, journal = _snapshot(channel, paused)
@@ -104,6 +106,7 @@ def take_frame(
         thread_ns=_time(thread_ns),
         voluntary=switches >> 32,
         involuntary=switches & 0xFFFFFFFF,
+        driver_memory=kept_by_driver,
     )
     if following:
         following = links.settle(contexts.settle(following))

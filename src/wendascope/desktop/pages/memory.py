@@ -83,7 +83,7 @@ class MemoryPage(FramePage):
             self.treemap.show_groups([])
             self.table.rows.show_rows([])
             return
-        self.say(memory_answer(document.frame), memory_notes(document.frame.memory))
+        self.say(memory_answer(document.frame), memory_notes(document.frame))
         self._show()
 
     def _group(self, text: str) -> None:

@@ -17,6 +17,11 @@ _LIMITS = (
     "MAX_COMBINED_TEXTURE_IMAGE_UNITS MAX_VERTEX_ATTRIBS MAX_COLOR_ATTACHMENTS MAX_DRAW_BUFFERS MAX_TEXTURE_SIZE "
     "MAX_UNIFORM_BLOCK_SIZE MAX_UNIFORM_BUFFER_BINDINGS MAX_ARRAY_TEXTURE_LAYERS"
 ).split()
+_FREE_MEMORY = (
+    "GPU_MEMORY_INFO_TOTAL_AVAILABLE_MEMORY_NVX", "GPU_MEMORY_INFO_CURRENT_AVAILABLE_VIDMEM_NVX",
+    "TEXTURE_FREE_MEMORY_ATI",
+)  # fmt: skip
+"""In KiB, of all programs together, where the driver tells; of the four numbers of the last one the first counts."""
 
 
 def read_context(executor: Executor) -> ContextInfo:
@@ -43,7 +48,7 @@ def read_context(executor: Executor) -> ContextInfo:
         "CONTEXT_PROFILE_MASK",
     ]
     offers = Offers(context)
-    outs = {name: batch.out(4) for name in wanted if offers("GL_" + name)}
+    outs = {name: batch.out(16) for name in (*wanted, *_FREE_MEMORY) if offers("GL_" + name)}
     for name, out in outs.items():
         batch.call("glGetIntegerv", getattr(GL, name), out)
     executor.run(batch)
