@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
+    QFileDialog,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -34,7 +36,9 @@ from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID, theme
+from wendascope.errors import WendascopeError
 from wendascope.measure.mesh import MeshTable, mesh_picture, mesh_table
+from wendascope.report.object_files import save_mesh
 
 Index = QModelIndex | QPersistentModelIndex
 _START = (30.0, 20.0, 1.0)
@@ -168,7 +172,10 @@ class MeshPanel(QWidget):
         self.attributes: RowsTable[Values] = RowsTable(RowsModel([]), "Attributes", sortable=False, several=True)
         self.attributes.verticalHeader().show()
         row = QHBoxLayout()
-        for widget in (self.space, self.shaded, self.wire, fit):
+        save = QPushButton("Save ...")
+        save.setToolTip("The mesh of the step as binary glTF, as its buffers hold it")
+        save.clicked.connect(self._save)
+        for widget in (self.space, self.shaded, self.wire, fit, save):
             row.addWidget(widget)
         row.addStretch(1)
         split = QSplitter(Qt.Orientation.Horizontal)
@@ -199,6 +206,20 @@ class MeshPanel(QWidget):
                 document.selection.listen(self._follow)
             self._step = None
         self._follow()
+
+    def _save(self) -> None:
+        document, step = self._document, self._step
+        if document is None or step is None:
+            return
+        start = document.path.with_name(f"step-{step}.glb")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the mesh", str(start), "glTF (*.glb)")
+        if name:
+            try:
+                save_mesh(document.frame, step, Path(name))
+            except WendascopeError as error:
+                self.facts.setText(str(error))
+            else:
+                self.facts.setText(f"Saved as {name}")
 
     def showEvent(self, event: Any) -> None:
         self._follow()
