@@ -306,7 +306,13 @@ def test_groups_divide_their_steps(depot: Path, by: str) -> None:
 def test_the_demo_files_are_copies(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
     copies = demo_files()
-    assert [p.name for p in copies] == ["depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend#8"]
+    assert [p.name for p in copies] == [
+        "depot.wend",
+        "depot-better.wend",
+        "signal-box.wend",
+        "platform.wend#8",
+        "store.wend",
+    ]
     assert all(tmp_path in p.parents for p in copies)
     shutil.rmtree(tmp_path / "wendascope")
 
@@ -343,7 +349,8 @@ def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, depot: Path
     window.open_files([depot])
     assert window._missing("Compare")[0] == "one frame" and window._missing("Plan")[0] == "Ctrl+M"
     row = window.page_titles().index("Compare")
-    tip = QHelpEvent(QEvent.Type.ToolTip, QPoint(10, row * 50 + 20), window.rail.mapToGlobal(QPoint(10, row * 50 + 20)))
+    at = QPoint(10, row * window.rail._row + 20)
+    tip = QHelpEvent(QEvent.Type.ToolTip, at, window.rail.mapToGlobal(at))
     QApplication.sendEvent(window.rail, tip)
     assert "second frame" in QToolTip.text()
 

@@ -34,9 +34,11 @@ from wendascope.trials.refuting import (
     KEPT,
     NEAR_PICTURE,
     ORDERS,
+    PICTURE_ONLY,
     REFUTED,
     SAME_PICTURE,
     SHOWN,
+    Tried,
     refused_before,
     refute,
 )
@@ -270,8 +272,20 @@ def _refute(
         elif result.outcome is not None and not result.outcome.same:
             item.evidence["pixels that differ, tried"] = result.outcome.pixels_different
             item.evidence["largest difference of 255"] = result.outcome.max_difference
+        _keep_the_picture(item, result)
     gone = {r.id for r in refuted}
     return [item for item in findings if item.id not in gone], refuted
+
+
+def _keep_the_picture(item: Finding, result: Tried) -> None:
+    """Of what stands for another change, what was tried stays as evidence: a proof of it would measure the wrong
+    thing.
+    """
+    reason = PICTURE_ONLY.get(item.remedy.kind, "") if item.remedy else ""
+    if reason:
+        if result.outcome is not None:
+            item.evidence["pixels that differ, tried"] = result.outcome.pixels_different
+        item.remedy, item.refused = None, reason
 
 
 def _narrow(item: Finding, remedy: Remedy) -> None:

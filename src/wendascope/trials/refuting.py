@@ -42,6 +42,10 @@ NEAR_PICTURE = {"half-size", "simple-powers", "drop-levels", "narrower-target", 
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 SHOWN = {"smaller-textures", "mip-levels"}
 """Kinds that are meant to change the picture, and are tried to tell by how much."""
+PICTURE_ONLY = {
+    "round-vertices": "narrower attributes are not made here: their values were rounded, and the picture compared"
+}
+"""Kinds that stand for a change which they do not make: they tell what it does to the picture, and nothing of time."""
 _MOST_DIFFERENCE = 16
 """Of 255: a change beyond it in more than a thousandth of the picture is not a detail."""
 _FEW_PIXELS = 0.001

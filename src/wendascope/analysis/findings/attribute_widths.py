@@ -82,7 +82,7 @@ def _finding(meshes: list[_Mesh], saved: int) -> Finding:
         steps=steps,
         evidence=evidence,
         estimate_ms=None,
-        how="counted, with the largest error of rounding all values; a proof rounds them and compares the picture",
+        how="counted, with the largest error of rounding all values",
         price="positions within their box need its place and size in the model matrix",
         conditions="other meshes of the same format have values of the same kind",
         remedy=Remedy("round-vertices", steps, calls=[], textures=[], names=[str(mesh.item.name) for mesh in meshes]),
