@@ -408,7 +408,7 @@ def _many_vertices(attribute: str, length: float) -> Draw:
 
 def _half_of_24(looked: Looked) -> None:
     (finding,) = looked.of("wide-attributes")
-    assert finding.evidence["bytes a vertex then"] == 12 and finding.evidence["bytes saved"] == 6000 * 12
+    assert finding.evidence["bytes per vertex then"] == 12 and finding.evidence["bytes saved"] == 6000 * 12
 
 
 @known(finds={"wide-attributes": 1}, checks=(_half_of_24,), allow=("outside-view", "not-visible"))

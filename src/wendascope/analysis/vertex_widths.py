@@ -25,7 +25,7 @@ class Narrower:
 
     attribute: str
     words: str
-    """`10 bits a component`."""
+    """`10 bits per component`."""
     kind: str
     """`snorm10`, `unorm8`, `unorm16`, `half` or `box16`: 16 bits between the smallest and the largest value."""
     bytes_now: int
@@ -77,14 +77,14 @@ def narrower(column: BufferColumn, values: Floats) -> Narrower | None:
 
     within_one = bool((values >= 0).all() and (values <= 1).all())
     if any(word in lower for word in _PLACES):
-        return found("box16", "16 bits a component within its box", (2 * size + 3) // 4 * 4)
+        return found("box16", "16 bits per component within its box", (2 * size + 3) // 4 * 4)
     if size in (3, 4) and _is_unit(values):
-        return found("snorm10", "10 bits a component", 4)
+        return found("snorm10", "10 bits per component", 4)
     if any(word in lower for word in _COLOURS) and within_one:
-        return found("unorm8", "8 bits a component", 4)
+        return found("unorm8", "8 bits per component", 4)
     if any(word in lower for word in _TEXTURE_PLACES) and size == 2:
         if within_one:
-            return found("unorm16", "16 bits a component", 4)
+            return found("unorm16", "16 bits per component", 4)
         half = found("half", "half floats", 4)
         return half if half is not None and half.error <= _LARGEST_HALF_STEP else None
     return None

@@ -61,8 +61,8 @@ def _finding(meshes: list[_Mesh], saved: int) -> Finding:
     steps = sorted({int(step) for mesh in meshes for step in mesh.item.reads})
     evidence: dict[str, int | float | str] = {
         "buffers": len(meshes),
-        "bytes a vertex now": first.stride,
-        "bytes a vertex then": first.stride_then,
+        "bytes per vertex now": first.stride,
+        "bytes per vertex then": first.stride_then,
         "bytes saved": saved,
     }
     for k, part in enumerate(first.parts):
@@ -75,7 +75,7 @@ def _finding(meshes: list[_Mesh], saved: int) -> Finding:
         rule="wide-attributes",
         page="Memory",
         title=(
-            f"{plural(len(meshes), 'vertex buffer')} of {first.stride} bytes a vertex could have {first.stride_then}:"
+            f"{plural(len(meshes), 'vertex buffer')} of {first.stride} bytes per vertex could have {first.stride_then}:"
             f" {memory(saved)} less"
         ),
         why=f"Their values fit: {kinds}. Fewer bytes are fetched for every vertex that is not in the cache.",
