@@ -6,6 +6,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from wendascope.analysis.memory import GROUPINGS, grouped, is_unused, memory_answer, memory_notes, total
+from wendascope.analysis.memory_use import NEVER
 from wendascope.desktop.contents_view import ContentsView
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
@@ -40,7 +41,7 @@ class MemoryPage(FramePage):
             RowsModel(_columns(None), (1, True)), "Objects in memory", empty="No object is like that."
         )
         self.table.rows.soft = lambda item: not item.used
-        self.table.rows.tip = lambda item: item.how
+        self.table.rows.tip = self._tip
         self.contents = ContentsView(workspace)
         self.findings = FindingsView(workspace, "Memory")
         above = QWidget()
@@ -74,7 +75,7 @@ class MemoryPage(FramePage):
         self._shown = None
         self.contents.show_document(document)
         if document is not None:
-            self.table.rows.columns = _columns(document.frame)
+            self.table.rows.columns = _columns(document)
 
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
@@ -85,6 +86,12 @@ class MemoryPage(FramePage):
             return
         self.say(memory_answer(document.frame), memory_notes(document.frame))
         self._show()
+
+    def _tip(self, item: MemoryItem) -> str:
+        written = last_writer(self._document.frame, item) if self._document else ""
+        users = ", ".join(pass_names(self._document.frame, item)) if self._document else ""
+        lines = [item.how, f"used by {users}" if users else "", f"last written by {written}" if written else ""]
+        return "\n".join(line for line in lines if line)
 
     def _group(self, text: str) -> None:
         self._settings.setValue("memory/by", text)
@@ -133,7 +140,19 @@ def _says(frame: Frame, item: MemoryItem, words: str) -> bool:
     return all(word in said.lower() for word in words.lower().split())
 
 
-def _columns(frame: Frame | None) -> list[Column[MemoryItem]]:
+def _columns(document: Document | None) -> list[Column[MemoryItem]]:
+    frame = document.frame if document else None
+
+    def finest(item: MemoryItem) -> float | None:
+        """The finest level that was read, where that was measured."""
+        use = document.memory_use if document else None
+        row = use.sampled.of(item.name) if use and item.object_class == "texture" else None
+        return row.finest if row and row.finest < NEVER else None
+
+    def finest_text(item: MemoryItem) -> str:
+        level = finest(item)
+        return "" if level is None else f"{level:.1f}"
+
     def used_by(item: MemoryItem) -> str:
         if frame is None or not item.used:
             return "not used" if item.followed else "not followed"
@@ -143,13 +162,15 @@ def _columns(frame: Frame | None) -> list[Column[MemoryItem]]:
         return "not known" if item.bytes is None else memory(item.bytes)
 
     return [
-        Column("object", 120, lambda item: item.title, lambda item: (item.object_class, item.name), right=False),
-        Column("bytes", 72, size, lambda item: item.bytes, copied=lambda item: str(item.size)),
-        Column("kind", 100, lambda item: item.kind.value, right=False),
-        Column("format", 136, lambda item: item.format, right=False),
-        Column("size", 140, _extent, lambda item: item.width * item.height * item.layers, right=False),
-        Column("steps", 56, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps)),
-        Column("last written by", 84, lambda item: last_writer(frame, item) if frame else "", right=False),
+        Column("object", 104, lambda item: item.title, lambda item: (item.object_class, item.name), right=False),
+        Column("bytes", 80, size, lambda item: item.bytes, copied=lambda item: str(item.size)),
+        Column("kind", 98, lambda item: item.kind.value, right=False),
+        Column("format", 104, lambda item: item.format.removeprefix("COMPRESSED_"), right=False),
+        Column("size", 104, _extent, lambda item: item.width * item.height * item.layers, right=False),
+        Column(
+            "finest", 52, finest_text, finest, tip="The finest mip level that any fragment reads, measured in a survey"
+        ),
+        Column("steps", 48, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps)),
         Column("used by", 0, used_by, right=False),
     ]
 

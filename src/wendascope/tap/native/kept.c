@@ -110,16 +110,6 @@ void tap_lists_delete(GLuint first, GLsizei range) {
 
 /* ---- texture images of OpenGL ES ------------------------------------------------------------------------ */
 
-static GLenum binding_of(GLenum target) {
-  switch (target) {
-    case GL_TEXTURE_2D: return GL_TEXTURE_BINDING_2D;
-    case GL_TEXTURE_3D: return GL_TEXTURE_BINDING_3D;
-    case GL_TEXTURE_2D_ARRAY: return GL_TEXTURE_BINDING_2D_ARRAY;
-    case GL_TEXTURE_CUBE_MAP_ARRAY: return GL_TEXTURE_BINDING_CUBE_MAP_ARRAY;
-    default: return GL_TEXTURE_BINDING_CUBE_MAP;
-  }
-}
-
 /* What a call says of an image that ES will not tell later. Pixels are kept only where they cannot be read back:
  * compressed ones, and on ES 2 formats that no framebuffer takes. `whole`: the call defines the image anew. */
 void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int whole) {
@@ -129,7 +119,7 @@ void tap_keep_image(TapCall *c, GLenum target, GLint level, GLenum format, int w
   int readable = context->major >= 3 || format == GL_RGBA || format == GL_RGB;
   if (!whole && !compressed && readable) return;
   if (tap_version() >= 31 && !compressed) return; /* it tells sizes, and shaders read the rest */
-  GLint name = tap_get(binding_of(target));
+  GLint name = tap_get(tap_texture_binding(target));
   if (!name) return;
   c->image = 1;
   c->image_name = (uint32_t)name;

@@ -179,7 +179,7 @@ static uint64_t image_bytes(GLenum format, int64_t width, int64_t height, int64_
   return (blocks * t->bits + 7) / 8 * (uint64_t)(samples > 1 ? samples : 1);
 }
 
-static GLenum binding_of(GLenum target) {
+GLenum tap_texture_binding(GLenum target) {
   switch (target) {
     case GL_TEXTURE_1D: return GL_TEXTURE_BINDING_1D;
     case GL_TEXTURE_2D: return GL_TEXTURE_BINDING_2D;
@@ -200,6 +200,14 @@ static GLenum target_of(GLuint texture) {
   void (*get)(GLuint, GLenum, GLint *) = TAP_REAL(glGetTextureParameteriv, void (*)(GLuint, GLenum, GLint *));
   if (get) get(texture, GL_TEXTURE_TARGET, &found);
   return (GLenum)found;
+}
+
+/* The name of a texture that a call works on: as it is given, else what is bound; 0 for none. A target of 0 is asked for. */
+static GLuint texture_of(GLuint name, GLenum *target) {
+  GLenum binding = name ? 0 : tap_texture_binding(*target);
+  if (!name && binding) name = (GLuint)tap_get(binding);
+  if (name && !*target) *target = target_of(name);
+  return name;
 }
 
 static void sum_up(Object *o) {
@@ -232,10 +240,8 @@ static void set_levels(Object *o, GLenum target, int first, int levels) {
 /* `levels` 0: one level alone. A texture of name 0 is the one that is bound. */
 void tap_image_stored(GLuint name, GLenum target, int level, int levels, GLenum format, int64_t width, int64_t height, int64_t depth,
                       int64_t samples) {
-  GLenum binding = name ? 0 : binding_of(target);
-  if (!name && binding) name = (GLuint)tap_get(binding);
+  name = texture_of(name, &target);
   if (!name) return;
-  if (!target) target = target_of(name);
   uint32_t owner = tap_context()->group;
   tap_lock(TAP_LOCK_MEMORY);
   Object *o = find(TAP_CLASS_TEXTURE, owner, name, 1);
@@ -256,10 +262,8 @@ void tap_image_stored(GLuint name, GLenum target, int level, int levels, GLenum 
 }
 
 void tap_mipmaps_stored(GLuint name, GLenum target) {
-  GLenum binding = name ? 0 : binding_of(target);
-  if (!name && binding) name = (GLuint)tap_get(binding);
+  name = texture_of(name, &target);
   if (!name) return;
-  if (!target) target = target_of(name);
   uint32_t owner = tap_context()->group;
   tap_lock(TAP_LOCK_MEMORY);
   Object *o = find(TAP_CLASS_TEXTURE, owner, name, 0);

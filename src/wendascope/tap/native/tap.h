@@ -199,6 +199,7 @@ void tap_renderbuffer_stored(GLuint name, GLenum format, int64_t width, int64_t 
 void tap_group_begins(const char *text, int64_t length);
 void tap_group_ends(void);
 int tap_memory_write(TapSink *sink);
+GLenum tap_texture_binding(GLenum target); /* what tells which texture is bound to it; 0 for proxies */
 
 /* ---- sizes ------------------------------------------------------------------------------------ */
 
