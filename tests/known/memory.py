@@ -421,3 +421,25 @@ def vertices_that_are_wide() -> Draw:
 def directions_of_some_length() -> Draw:
     """Trap: called a normal, and two and a half long, which ten bits would cut. Places alone save too little."""
     return _many_vertices("normal", 2.5)
+
+
+def _with_a_plain_filter() -> int:
+    name = _picture("plain filter")
+    GL.glBindTexture(GL.GL_TEXTURE_2D, name)
+    GL.glTexParameteri(GL.GL_TEXTURE_2D, GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR)
+    return name
+
+
+@known(finds={"unread-mip-levels": 1, "oversized-texture": 0})
+def levels_that_no_filter_reads() -> Draw:
+    """All levels are there, and the filter reads the first alone."""
+    return _shown([(_with_a_plain_filter(), 0, 0, 64)])
+
+
+@known(finds={"unread-mip-levels": 0})
+def levels_that_a_sampler_reads() -> Draw:
+    """Trap: the texture's own filter reads the first level, and a sampler object with another filter is bound."""
+    sampler = int(GL.glGenSamplers(1))
+    GL.glSamplerParameteri(sampler, GL.GL_TEXTURE_MIN_FILTER, GL.GL_LINEAR_MIPMAP_LINEAR)
+    GL.glBindSampler(0, sampler)
+    return _shown([(_with_a_plain_filter(), 0, 0, 64)])
