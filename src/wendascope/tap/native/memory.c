@@ -215,8 +215,9 @@ static void sum_up(Object *o) {
   uint64_t bytes = 0;
   o->levels = 0;
   for (int k = 0; k < LEVELS; k++) {
-    bytes += r->face_bytes[k] * (uint64_t)__builtin_popcount(r->faces[k]);
-    o->levels += r->faces[k] != 0;
+    if (!r->faces[k]) continue;
+    bytes += r->face_bytes[k] * (r->faces[k] == 1 ? 1 : (uint64_t)__builtin_popcount(r->faces[k]));
+    o->levels++;
   }
   set_bytes(o, bytes);
 }
