@@ -45,7 +45,7 @@ class MarksView(QWidget):
         tables = QSplitter(Qt.Orientation.Horizontal)
         tables.addWidget(self.marks)
         tables.addWidget(self.changes)
-        tables.setSizes([330, 450])
+        tables.setSizes([350, 430])
         parts = QSplitter(Qt.Orientation.Vertical)
         parts.addWidget(self.chart)
         parts.addWidget(tables)
@@ -127,10 +127,10 @@ class MarksView(QWidget):
             return f"{'+' if change > 0 else '-' if change < 0 else ''}{memory(abs(change))}"
 
         return [
-            Column("mark", 44, lambda mark: f"{mark.number}", lambda mark: mark.number),
-            Column("frame", 60, lambda mark: f"{mark.frame:,}", lambda mark: mark.frame),
-            Column("memory", 76, lambda mark: memory(mark.bytes), lambda mark: mark.bytes),
-            Column("objects", 60, lambda mark: f"{mark.objects:,}", lambda mark: mark.objects),
+            Column("mark", 40, lambda mark: f"{mark.number}", lambda mark: mark.number),
+            Column("frame", 52, lambda mark: f"{mark.frame:,}", lambda mark: mark.frame),
+            Column("memory", 72, lambda mark: memory(mark.bytes), lambda mark: mark.bytes),
+            Column("objects", 56, lambda mark: f"{mark.objects:,}", lambda mark: mark.objects),
             Column("since before", 0, since, tip="How much more than at the mark before"),
         ]
 
@@ -143,7 +143,7 @@ def _change_columns() -> list[Column[MemoryChange]]:
     return [
         Column("change", 56, lambda change: change.kind.value, right=False),
         Column("bytes", 76, size, lambda change: change.bytes),
-        Column("object", 88, lambda change: change.item.title, right=False),
+        Column("object", 80, lambda change: change.item.title, right=False),
         Column("what", 0, lambda change: f"{change.item.dimensions} {change.item.format}".strip(), right=False),
-        Column("made in", 104, lambda change: change.item.place, right=False),
+        Column("made in", 96, lambda change: change.item.place, right=False),
     ]
