@@ -127,7 +127,7 @@ class MarksView(QWidget):
             return f"{'+' if change > 0 else '-' if change < 0 else ''}{memory(abs(change))}"
 
         return [
-            Column("mark", 40, lambda mark: f"{mark.number}", lambda mark: mark.number),
+            Column("mark", 46, lambda mark: f"{mark.number}", lambda mark: mark.number),
             Column("frame", 52, lambda mark: f"{mark.frame:,}", lambda mark: mark.frame),
             Column("memory", 72, lambda mark: memory(mark.bytes), lambda mark: mark.bytes),
             Column("objects", 56, lambda mark: f"{mark.objects:,}", lambda mark: mark.objects),
