@@ -8,6 +8,7 @@ import struct
 import sys
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import msgspec
@@ -37,6 +38,7 @@ from wendascope.errors import UsageError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
 from wendascope.frame.file import load, save
+from wendascope.frame.frame import Picture
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
@@ -44,11 +46,13 @@ from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.texel_sizes import texel_size
 from wendascope.opengl.texel_values import texel_values
 from wendascope.registry import GL, tables
+from wendascope.replay.edit import Edit
 from wendascope.report.gltf import MAGIC
 from wendascope.report.ktx2 import IDENTIFIER, ktx2
 from wendascope.report.memory import as_csv, memory_document
 from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.launch import Target, Trigger
+from wendascope.trials import sampled_levels
 from wendascope.trials.examine import Examined, examine_file
 
 # ---- sizes and values ----------------------------------------------------------------------------------------
@@ -477,3 +481,29 @@ def test_objects_are_written_as_files(store: tuple[Path, Examined], tmp_path: Pa
 def test_pale_is_what_is_not_used() -> None:
     item = _item(1)
     assert not item.used and replace(item, by_calls=np.array([3])).used
+
+
+class _Replayed:
+    """A session whose second run may give another picture, and in which nothing is noted."""
+
+    offers = staticmethod(lambda _name: True)
+
+    def __init__(self, *shades: int) -> None:
+        self.frame = SimpleNamespace(reference_framebuffer=1)
+        self.names = SimpleNamespace(get=lambda _kind, name: name)
+        self._shades = iter(shades)
+        self.run = self.prepare = self.drain = lambda *_: None
+
+    def run_batch(self, batch: CallBatch) -> None:
+        for out in batch.outs:
+            out.data = bytes(out.size)
+
+    def final_picture(self) -> Picture:
+        return Picture(np.full((2, 2, 4), next(self._shades), np.uint8))
+
+
+def test_levels_count_only_where_noting_them_leaves_the_picture() -> None:
+    """What the shaders note is not believed where they draw something else than before."""
+    assert sampled_levels._run(_Replayed(7, 8), Edit(), 1, 1) is None  # type: ignore[arg-type]
+    notes = sampled_levels._run(_Replayed(7, 7), Edit(), 1, 1)  # type: ignore[arg-type]
+    assert notes is not None and notes.shape[0] == 1
