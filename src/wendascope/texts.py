@@ -84,3 +84,8 @@ def memory(size: float) -> str:
             return f"{size:,.0f} {unit}" if unit == "bytes" else f"{three_digits(size)} {unit}"
         size /= 1024
     raise AssertionError
+
+
+def memory_change(size: int) -> str:
+    """By how many bytes memory grew or shrank: `+4.56 KiB`, `-812 bytes`."""
+    return f"{'+' if size > 0 else '-' if size < 0 else ''}{memory(abs(size))}"

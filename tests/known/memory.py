@@ -77,7 +77,7 @@ def _finest(levels: dict[str, float]) -> Callable[[Looked], None]:
         assert use is not None and not use.sampled.refused, use
         for label, level in levels.items():
             (name,) = [t.name for t in looked.frame.objects.textures if t.label == label]
-            row = use.sampled.of(name)
+            row = next((row for row in use.sampled.textures if row.texture == name), None)
             assert row is not None and (row.finest, row.wanted) == (level, level), (label, row)
 
     return check

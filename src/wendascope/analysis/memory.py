@@ -202,8 +202,9 @@ class MemoryComparison:
 
 def compared(before: Sequence[MemoryItem], after: Sequence[MemoryItem]) -> MemoryComparison:
     """Objects go together by their class and name; where these have other labels, or none match at all, by label."""
-    keys = _names if _one_run(before, after) else _labels
-    old, new = keys(before), keys(after)
+    old, new = _names(before), _names(after)
+    if not _one_run(old, new):
+        old, new = _labels(before), _labels(after)
     found = MemoryComparison(total(before), total(after))
     for key, was in old.items():
         now = new.get(key)
@@ -226,9 +227,8 @@ def compared(before: Sequence[MemoryItem], after: Sequence[MemoryItem]) -> Memor
     return found
 
 
-def _one_run(before: Sequence[MemoryItem], after: Sequence[MemoryItem]) -> bool:
+def _one_run(old: dict[object, MemoryItem], new: dict[object, MemoryItem]) -> bool:
     """Whether names can be trusted to mean the same: most objects that share one are alike."""
-    old, new = _names(before), _names(after)
     shared = old.keys() & new.keys()
     alike = sum(old[key].label == new[key].label and _shape(old[key]) == _shape(new[key]) for key in shared)
     return 2 * alike >= len(shared)

@@ -34,9 +34,6 @@ class SampledTextures(msgspec.Struct):
     refused: str = ""
     """Why nothing was measured."""
 
-    def of(self, texture: int) -> SampledTexture | None:
-        return next((row for row in self.textures if row.texture == texture), None)
-
 
 class TargetValues(msgspec.Struct):
     """What one render target of more than eight bits a channel holds after the frame, channel by channel."""

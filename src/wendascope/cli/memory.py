@@ -124,6 +124,7 @@ def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json:
     from wendascope.analysis.memory import compared, grows_without_end
     from wendascope.report.memory import as_csv, comparison_document
     from wendascope.texts import memory as bytes_text
+    from wendascope.texts import memory_change
 
     found, growing = compared(*moments[-2:]), grows_without_end(moments)
     document = comparison_document(found, growing)
@@ -141,10 +142,8 @@ def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json:
     if found.changes:
         print(f"\n{'bytes':>12}  {'change':<22}  object")
     for change in found.changes if every else found.changes[:_MOST_ROWS]:
-        sign = "+" if change.bytes > 0 else "-" if change.bytes < 0 else ""
         what = " ".join(part for part in (change.item.dimensions, change.item.format) if part)
-        size = sign + bytes_text(abs(change.bytes))
         where = f", made in {change.item.place}" if change.item.place else ""
-        print(f"{size:>12}  {change.kind.value:<22}  {change.item.title}: {what}{where}")
+        print(f"{memory_change(change.bytes):>12}  {change.kind.value:<22}  {change.item.title}: {what}{where}")
     if len(found.changes) > _MOST_ROWS and not every:
         print(f"{len(found.changes) - _MOST_ROWS:,} smaller changes: --all lists them")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Callable
+from functools import partial
 
 from wendascope.demo.flaws import FLAWS, WORSE, parse_better, parse_worse
 from wendascope.demo.surface import has_display, open_surface
@@ -47,15 +49,13 @@ def main() -> int:
     from wendascope.demo.signal_box import SignalBox
     from wendascope.demo.store import StoreRoom
 
-    views: dict[str, type[Depot | SignalBox | Platform]] = {
+    views: dict[str, Callable[[int, int, frozenset[str]], Depot | SignalBox | Platform | StoreRoom]] = {
         "depot": Depot,
         "signal-box": SignalBox,
         "platform": Platform,
+        "store": partial(StoreRoom, worse=worse),
     }
-    if options.view == "store":
-        scene: Depot | SignalBox | Platform | StoreRoom = StoreRoom(width, height, better, worse)
-    else:
-        scene = views[options.view](width, height, better)
+    scene = views[options.view](width, height, better)
     frame, times = 0, []
     while not surface.closed() and (options.frames == 0 or frame < options.frames):
         started = time.perf_counter()

@@ -17,7 +17,7 @@ from wendascope.errors import FileError
 from wendascope.frame.memory import MemoryItem
 from wendascope.frame.memory_mark import load_mark, marked_items
 from wendascope.tap.messages import Marked
-from wendascope.texts import memory
+from wendascope.texts import memory, memory_change
 
 
 class MarksView(QWidget):
@@ -123,8 +123,7 @@ class MarksView(QWidget):
             before = [other for other in self._session.marked if other.number == mark.number - 1]
             if not before:
                 return ""
-            change = mark.bytes - before[0].bytes
-            return f"{'+' if change > 0 else '-' if change < 0 else ''}{memory(abs(change))}"
+            return memory_change(mark.bytes - before[0].bytes)
 
         return [
             Column("mark", 46, lambda mark: f"{mark.number}", lambda mark: mark.number),
@@ -136,13 +135,9 @@ class MarksView(QWidget):
 
 
 def _change_columns() -> list[Column[MemoryChange]]:
-    def size(change: MemoryChange) -> str:
-        sign = "+" if change.bytes > 0 else "-" if change.bytes < 0 else ""
-        return sign + memory(abs(change.bytes))
-
     return [
         Column("change", 56, lambda change: change.kind.value, right=False),
-        Column("bytes", 76, size, lambda change: change.bytes),
+        Column("bytes", 76, lambda change: memory_change(change.bytes), lambda change: change.bytes),
         Column("object", 80, lambda change: change.item.title, right=False),
         Column("what", 0, lambda change: f"{change.item.dimensions} {change.item.format}".strip(), right=False),
         Column("made in", 96, lambda change: change.item.place, right=False),

@@ -59,15 +59,10 @@ class MemoryChart(QWidget):
         below = np.zeros(len(xs))
         for number in range(len(KINDS)):
             line = layers[:, number]
-            upper = [
-                QPointF(x, area.bottom() - y / top * area.height()) for x, y in zip(xs, line.tolist(), strict=True)
-            ]
-            lower = [
-                QPointF(x, area.bottom() - y / top * area.height()) for x, y in zip(xs, below.tolist(), strict=True)
-            ]
+            edge = [*self._points(xs, line, top), *reversed(self._points(xs, below, top))]
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(pass_colour(number))
-            painter.drawPolygon(QPolygonF([*upper, *reversed(lower)]))
+            painter.drawPolygon(QPolygonF(edge))
             below = line
         self._write(painter, top)
 

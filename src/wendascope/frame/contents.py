@@ -8,8 +8,6 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-Values = npt.NDArray[np.generic]
-
 
 class ImageValues(msgspec.Struct):
     """One layer of one level: `values` has shape (height, width, channels), bottom row first. Fixed-point formats come

@@ -5,7 +5,6 @@ A mark is a file of JSON, so that two of them can be compared whenever somebody 
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -101,8 +100,3 @@ def _item(row: MarkedObject) -> MemoryItem:
         _KINDS.get(row.object_class, MemoryKind.BUFFER), row.object_class, row.name, "", row.format, "", row.width,
         row.height, max(row.depth, 1), row.levels, row.samples, row.bytes, how, followed=False, place=place,
     )  # fmt: skip
-
-
-def told(mark: MemoryMark, memory: Callable[[float], str]) -> str:
-    """`mark 2 at frame 310: 24.5 MiB in 112 objects`."""
-    return f"mark {mark.number} at frame {mark.frame:,}: {memory(mark.bytes)} in {len(mark.objects):,} objects"

@@ -7,10 +7,8 @@ import numpy.typing as npt
 
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.registry import GL
+from wendascope.opengl.primitives import INDEX_TYPES
 from wendascope.replay.session import ReplaySession
-
-_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
 
 
 def draw_indices(session: ReplaySession, step: int) -> npt.NDArray[np.uint32] | None:
@@ -25,10 +23,10 @@ def draw_indices(session: ReplaySession, step: int) -> npt.NDArray[np.uint32] | 
     if "indices" not in names or "count" not in names or names["count"].kind == "pointer":
         return None
     count = int(frame.calls.argument(call, "count"))
-    type_ = _TYPES.get(int(frame.calls.argument(call, "type")))
+    type_ = INDEX_TYPES.get(int(frame.calls.argument(call, "type")))
     if type_ is None or count <= 0 or count > 1 << 26:
         return None
-    size = count * np.dtype(type_).itemsize
+    size = count * type_.itemsize
     where = frame.calls.argument(call, "indices")
     if isinstance(where, bytes):
         return np.frombuffer(where[:size], type_).astype(np.uint32) if len(where) >= size else None

@@ -7,11 +7,10 @@ import numpy as np
 from wendascope.errors import ReplayError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import ImageValues
-from wendascope.opengl.contents import image_of, image_values
+from wendascope.opengl.contents import image_of, image_values, renderbuffer_values
 from wendascope.opengl.gl_helpers import pack_tightly
-from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.texel_values import texel_values
 from wendascope.opengl.written import Written
 from wendascope.registry import GL
 from wendascope.replay.edit import Edit
@@ -46,20 +45,11 @@ def object_values(
         elif image.contents is not None:
             found = image_values(texture, image, blobs.get(image.contents), layer)
     elif read.renderbuffers:
-        found = _renderbuffer(read.renderbuffers[0], blobs)
+        record = read.renderbuffers[0]
+        found = renderbuffer_values(record, blobs.get(record.contents)) if record.contents else None
     if found is None:
         raise ReplayError(f"{kind} {name} cannot be read: its format or its samples have no pixels that are known here")
     return found
-
-
-def _renderbuffer(record: RenderbufferRecord, blobs: BlobStore) -> ImageValues | None:
-    if record.contents is None:
-        return None
-    try:
-        shape = (record.height, record.width)
-        return ImageValues(*texel_values(blobs.get(record.contents), shape, record.format, record.type))
-    except ValueError:
-        return None
 
 
 def _expanded(

@@ -6,10 +6,9 @@ import numpy as np
 
 from wendascope.analysis.memory_use import TargetValues
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.contents import image_values
+from wendascope.opengl.contents import image_values, renderbuffer_values
 from wendascope.opengl.objects import RenderbufferRecord, TextureRecord
 from wendascope.opengl.texel_sizes import format_name, texel_size
-from wendascope.opengl.texel_values import texel_values
 from wendascope.opengl.written import Written, images_of
 from wendascope.replay.jobs import remote
 from wendascope.replay.left_behind import read_images
@@ -49,13 +48,9 @@ def target_values(session: ReplaySession, job: Job) -> list[TargetValues]:
                 values = np.stack([layer.values for layer in known])
                 found.append(_summed("texture", texture.name, known[0].channels, values))
     for record in read.renderbuffers:
-        if record.contents is not None:
-            try:
-                shape = (record.height, record.width)
-                channels, values = texel_values(blobs.get(record.contents), shape, record.format, record.type)
-            except ValueError:
-                continue
-            found.append(_summed("renderbuffer", record.name, channels, values))
+        whole = renderbuffer_values(record, blobs.get(record.contents)) if record.contents else None
+        if whole is not None:
+            found.append(_summed("renderbuffer", record.name, whole.channels, whole.values))
     return found
 
 

@@ -11,7 +11,8 @@ from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.opengl.formats import uniform_type
-from wendascope.opengl.objects import ImageRecord, TextureRecord
+from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.opengl.primitives import INDEX_TYPES
 from wendascope.opengl.texel_values import texel_values
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.written import element_buffers
@@ -20,7 +21,6 @@ from wendascope.registry import GL
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
-_INDEX = {GL.UNSIGNED_BYTE: "u1", GL.UNSIGNED_SHORT: "<u2", GL.UNSIGNED_INT: "<u4"}
 _OF_LETTER = {"f": "<f4", "i": "<i4", "u": "<u4", "d": "<f8"}
 
 
@@ -56,6 +56,14 @@ def image_values(texture: TextureRecord, image: ImageRecord, data: bytes, layer:
         return None
     slice_ = 0 if texture.target == GL.TEXTURE_CUBE_MAP else min(layer, values.shape[0] - 1)
     return ImageValues(channels, values[slice_])
+
+
+def renderbuffer_values(record: RenderbufferRecord, data: bytes) -> ImageValues | None:
+    """A renderbuffer with its transferred pixels; None for pixels that are not known here."""
+    try:
+        return ImageValues(*texel_values(data, (record.height, record.width), record.format, record.type))
+    except ValueError:
+        return None
 
 
 def buffer_bytes(frame: OpenGLFrame, name: int) -> bytes | None:
@@ -94,9 +102,8 @@ def _indices(frame: OpenGLFrame, name: int) -> Iterator[tuple[int, BufferLayout]
     calls = np.asarray(frame.steps.call)[draws]
     for call in calls[element_buffers(frame, calls) == name].tolist():
         if any(p.name == "type" for p in frame.calls.command(call).parameters):
-            kind = _INDEX.get(int(frame.calls.argument(call, "type")))
-            if kind:
-                dtype = np.dtype(kind)
+            dtype = INDEX_TYPES.get(int(frame.calls.argument(call, "type")))
+            if dtype is not None:
                 column = BufferColumn("index", dtype, 1, 0)
                 yield 1, BufferLayout(f"indices of {8 * dtype.itemsize} bits", dtype.itemsize, [column])
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -13,18 +13,13 @@ from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.packed import Raw
-from wendascope.opengl.primitives import restart_index
+from wendascope.opengl.primitives import INDEX_TYPES, restart_index
+from wendascope.opengl.tracker import signed32
 from wendascope.opengl.written import element_buffers
-from wendascope.registry import GL
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
-_TYPES: dict[int, np.dtype[Any]] = {
-    GL.UNSIGNED_BYTE: np.dtype("u1"),
-    GL.UNSIGNED_SHORT: np.dtype("<u2"),
-    GL.UNSIGNED_INT: np.dtype("<u4"),
-}
 _ARRAYS = ("glDrawArrays", "glDrawArraysInstanced", "glDrawArraysInstancedBaseInstance")
 _INDEXED = (
     "glDrawElements", "glDrawRangeElements", "glDrawElementsInstanced", "glDrawElementsBaseVertex",
@@ -97,15 +92,19 @@ class _Fetching:
     def _indexed(self, call: int, element: int) -> np.ndarray | None:
         """The vertices that a draw by indices fetches, each once; None where that is not known."""
         calls, row = self._frame.calls, self._buffers[element]
-        dtype = _TYPES.get(int(calls.argument(call, "type")))
+        dtype = INDEX_TYPES.get(int(calls.argument(call, "type")))
         count, where = int(calls.argument(call, "count")), calls.argument(call, "indices")
         if dtype is None or isinstance(where, bytes) or count <= 0:
             return None
         start = where.value if isinstance(where, Raw) else 0
         base = next(
-            (int(calls.argument(call, p.name)) for p in calls.command(call).parameters if p.name == "basevertex"), 0
+            (
+                signed32(int(calls.argument(call, p.name)))
+                for p in calls.command(call).parameters
+                if p.name == "basevertex"
+            ),
+            0,
         )
-        base = base - (1 << 32) if base >= 1 << 31 else base
         restart = restart_index(self._frame, call)
         key = (element, start, count, dtype.itemsize, base, -1 if restart is None else restart)
         if key not in self._vertices:

@@ -32,7 +32,8 @@ _STAGING = ("source of uploads", "readbacks", "source of copies")
 
 def memory_items(frame: OpenGLFrame) -> list[MemoryItem]:
     """One for each object that there is, in the order of their names by class, the window last."""
-    return [*_Textures(frame).items(), *_renderbuffers(frame), *_buffers(frame), *_window(frame)]
+    flow = _Flow(frame)
+    return [*_Textures(frame, flow).items(), *_renderbuffers(frame, flow), *_buffers(frame), *_window(frame)]
 
 
 # ---- images ------------------------------------------------------------------------------------------------
@@ -60,8 +61,8 @@ class _Flow:
 
 
 class _Textures:
-    def __init__(self, frame: OpenGLFrame) -> None:
-        self._frame, self._flow = frame, _Flow(frame)
+    def __init__(self, frame: OpenGLFrame, flow: _Flow) -> None:
+        self._frame, self._flow = frame, flow
         settings = np.flatnonzero(parameter_calls(frame)[0])
         self._uploads = {name: np.setdiff1d(calls, settings) for name, calls in texture_writes(frame).items()}
         self._targets = images_of(frame.passes.targets).textures | {
@@ -142,8 +143,7 @@ def _texture_hash(texture: TextureRecord) -> str:
     return hashlib.sha256(repr((texture.target, parts)).encode()).hexdigest()
 
 
-def _renderbuffers(frame: OpenGLFrame) -> Iterator[MemoryItem]:
-    flow = _Flow(frame)
+def _renderbuffers(frame: OpenGLFrame, flow: _Flow) -> Iterator[MemoryItem]:
     for record in frame.objects.renderbuffers:
         reads, writes, back = flow.steps("renderbuffer", record.name)
         bytes_, how = _renderbuffer_bytes(record)

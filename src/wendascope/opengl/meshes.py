@@ -11,19 +11,12 @@ from wendascope.frame.resources import VertexInput, holding_positions
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.packed import Raw
-from wendascope.opengl.primitives import restart_index, triangles
+from wendascope.opengl.primitives import INDEX_TYPES, restart_index, triangles
 from wendascope.opengl.tracker import signed32
 from wendascope.opengl.written import element_buffers
-from wendascope.registry import GL
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
-
-_TYPES: dict[int, np.dtype[Any]] = {
-    GL.UNSIGNED_BYTE: np.dtype("u1"),
-    GL.UNSIGNED_SHORT: np.dtype("<u2"),
-    GL.UNSIGNED_INT: np.dtype("<u4"),
-}
 
 
 def step_mesh(frame: OpenGLFrame, step: int) -> StepMesh | None:
@@ -64,7 +57,7 @@ def _indices(
     if "indices" not in names:
         first = int(frame.calls.argument(call, "first")) if "first" in names else 0
         return np.arange(first, first + count)
-    dtype = _TYPES.get(int(frame.calls.argument(call, "type")))
+    dtype = INDEX_TYPES.get(int(frame.calls.argument(call, "type")))
     where = frame.calls.argument(call, "indices")
     if dtype is None:
         return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -13,6 +13,14 @@ if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
 Indices = npt.NDArray[np.uint32]
+
+
+INDEX_TYPES: dict[int, np.dtype[Any]] = {
+    GL.UNSIGNED_BYTE: np.dtype("u1"),
+    GL.UNSIGNED_SHORT: np.dtype("<u2"),
+    GL.UNSIGNED_INT: np.dtype("<u4"),
+}
+"""What indices can be."""
 
 
 def restart_index(frame: OpenGLFrame, call: int) -> int | None:

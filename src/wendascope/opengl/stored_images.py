@@ -6,17 +6,12 @@ from typing import TYPE_CHECKING
 
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.opengl.texel_sizes import format_name
+from wendascope.opengl.texel_values import CHANNELS, WHOLE
 from wendascope.registry import GL
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
-_CHANNELS = {
-    GL.RED: "R", GL.RG: "RG", GL.RGB: "RGB", GL.RGBA: "RGBA", GL.BGR: "BGR", GL.BGRA: "BGRA", GL.RED_INTEGER: "R",
-    GL.RG_INTEGER: "RG", GL.RGB_INTEGER: "RGB", GL.RGBA_INTEGER: "RGBA", GL.DEPTH_COMPONENT: "D", GL.ALPHA: "A",
-    GL.LUMINANCE: "L", GL.LUMINANCE_ALPHA: "LA", GL.STENCIL_INDEX: "S",
-}  # fmt: skip
-_WHOLE = (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER, GL.STENCIL_INDEX)
 _KINDS = {
     GL.UNSIGNED_BYTE: ("u", 8), GL.BYTE: ("s", 8), GL.UNSIGNED_SHORT: ("u", 16), GL.SHORT: ("s", 16),
     GL.UNSIGNED_INT: ("u", 32), GL.INT: ("s", 32), GL.HALF_FLOAT: ("f", 16), GL.FLOAT: ("f", 32),
@@ -44,11 +39,11 @@ def stored_image(frame: OpenGLFrame, name: int) -> StoredImage | None:
         channels, kind, packing = "", "", Packing.BLOCKS
     elif first.type in _PACKED:
         channels, kind, packing = "", _PACKED[first.type], Packing.PACKED
-    elif first.type in _KINDS and first.format in _CHANNELS:
+    elif first.type in _KINDS and first.format in CHANNELS:
         letter, bits = _KINDS[first.type]
-        numbers = "int" if first.format in _WHOLE else "norm"
+        numbers = "int" if first.format in WHOLE else "norm"
         kind = f"sfloat{bits}" if letter == "f" else f"{letter}{numbers}{bits}"
-        channels, packing = _CHANNELS[first.format], Packing.CHANNELS
+        channels, packing = CHANNELS[first.format], Packing.CHANNELS
     else:
         return None
     levels: dict[int, bytes] = {}

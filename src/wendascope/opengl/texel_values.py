@@ -9,14 +9,16 @@ import numpy.typing as npt
 
 from wendascope.registry import GL
 
-_CHANNELS = {
+CHANNELS = {
     GL.RED: "R", GL.RG: "RG", GL.RGB: "RGB", GL.RGBA: "RGBA", GL.BGR: "BGR", GL.BGRA: "BGRA", GL.ALPHA: "A",
     GL.LUMINANCE: "L", GL.LUMINANCE_ALPHA: "LA", GL.RED_INTEGER: "R", GL.RG_INTEGER: "RG", GL.RGB_INTEGER: "RGB",
     GL.RGBA_INTEGER: "RGBA", GL.DEPTH_COMPONENT: "D", GL.STENCIL_INDEX: "S", GL.DEPTH_STENCIL: "DS",
 }  # fmt: skip
+"""Transfer format -> letters of its channels, in the order in which they lie."""
 _NAMES = {"R": "red", "G": "green", "B": "blue", "A": "alpha", "L": "grey", "D": "depth", "S": "stencil"}
 _ORDER = "RGBALDS"
-_WHOLE = (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER, GL.STENCIL_INDEX)
+WHOLE = (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER, GL.STENCIL_INDEX)
+"""Transfer formats of whole numbers."""
 _PLAIN: dict[int, str] = {
     GL.UNSIGNED_BYTE: "u1", GL.BYTE: "i1", GL.UNSIGNED_SHORT: "<u2", GL.SHORT: "<i2", GL.UNSIGNED_INT: "<u4",
     GL.INT: "<i4", GL.HALF_FLOAT: "<f2", GL.FLOAT: "<f4",
@@ -37,7 +39,7 @@ def texel_values(
     """(names of channels, values of shape (*shape, channels)); colours in the order red, green, blue, alpha. Raises
     ValueError for pixels that are not known here, or fewer than the shape has.
     """
-    letters = _CHANNELS.get(format_)
+    letters = CHANNELS.get(format_)
     if letters is None:
         raise ValueError("pixels of a format that is not known here")
     count = int(np.prod(shape))
@@ -49,7 +51,7 @@ def texel_values(
 def _values(data: bytes, count: int, channels: int, format_: int, type_: int) -> npt.NDArray[np.generic]:
     if type_ in _PLAIN:
         values = np.frombuffer(data, np.dtype(_PLAIN[type_]), count * channels).reshape(count, channels)
-        whole = format_ in _WHOLE or values.dtype.kind == "f"
+        whole = format_ in WHOLE or values.dtype.kind == "f"
         return values if whole else _fixed(values, np.iinfo(values.dtype).max)
     if type_ in _PACKED:
         kind, parts = _PACKED[type_]
@@ -57,7 +59,7 @@ def _values(data: bytes, count: int, channels: int, format_: int, type_: int) ->
         columns = [(words >> low) & ((1 << bits) - 1) for low, bits in parts]
         if len(columns) < channels:
             raise ValueError("packed pixels of fewer channels than their format has")
-        if format_ in _WHOLE:
+        if format_ in WHOLE:
             return np.stack(columns, axis=1)
         scales = [1 if type_ == GL.UNSIGNED_INT_24_8 and low == 0 else (1 << bits) - 1 for low, bits in parts]
         return np.stack([_fixed(c, s) for c, s in zip(columns, scales, strict=True)], axis=1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import struct
 from dataclasses import dataclass
@@ -74,7 +75,7 @@ def ktx2(image: StoredImage) -> bytes:
     dfd_at, values_at = at, at + len(dfd)
     data = bytearray()
     start = values_at + len(values)
-    align = _common_multiple(format_.bytes, 4)
+    align = math.lcm(format_.bytes, 4)
     places = []
     for level in reversed(levels):  # the smallest comes first
         data += bytes(-(start + len(data)) % align)
@@ -95,10 +96,6 @@ def _orientation(image: StoredImage) -> str:
 def _value(key: str, text: str) -> bytes:
     data = key.encode() + b"\0" + text.encode() + b"\0"
     return struct.pack("<I", len(data)) + data + bytes(-len(data) % 4)
-
-
-def _common_multiple(a: int, b: int) -> int:
-    return next(n for n in range(max(a, b), a * b + 1) if n % a == 0 and n % b == 0)
 
 
 def _format(image: StoredImage) -> _Format:

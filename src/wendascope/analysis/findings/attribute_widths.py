@@ -85,6 +85,6 @@ def _finding(meshes: list[_Mesh], saved: int) -> Finding:
         how="counted, with the largest error of rounding all values",
         price="positions within their box need its place and size in the model matrix",
         conditions="other meshes of the same format have values of the same kind",
-        remedy=Remedy("round-vertices", steps, calls=[], textures=[], names=[str(mesh.item.name) for mesh in meshes]),
+        remedy=Remedy("round-vertices", steps, names=[str(mesh.item.name) for mesh in meshes]),
         less_bytes=saved,
     )

@@ -23,12 +23,12 @@ def same_contents(case: Case) -> Iterator[Finding]:
         if item.hash and item.size and not written and item.kind in (MemoryKind.TEXTURE, MemoryKind.BUFFER):
             groups.setdefault((item.object_class, item.hash), []).append(item)
     several = [items for items in groups.values() if len(items) > 1 and not _blank(case, items[0])]
-    several.sort(key=lambda items: -(len(items) - 1) * items[0].size)
-    alone = sum((len(items) - 1) * items[0].size >= _LEAST_SAVED for items in several[:_ALONE])
+    several.sort(key=lambda items: -_saved(items))
+    alone = sum(_saved(items) >= _LEAST_SAVED for items in several[:_ALONE])
     for items in several[:alone]:
         yield _finding(items)
     rest = several[alone:]
-    saved = sum((len(items) - 1) * items[0].size for items in rest)
+    saved = sum(_saved(items) for items in rest)
     if saved >= _LEAST_SAVED:
         steps = sorted({int(step) for items in rest for item in items for step in item.steps})
         yield Finding(
@@ -48,8 +48,13 @@ def same_contents(case: Case) -> Iterator[Finding]:
         )
 
 
+def _saved(items: list[MemoryItem]) -> int:
+    """Bytes of all but one."""
+    return (len(items) - 1) * items[0].size
+
+
 def _finding(items: list[MemoryItem]) -> Finding:
-    first, saved = items[0], (len(items) - 1) * items[0].size
+    first, saved = items[0], _saved(items)
     names = [item.title for item in items]
     shown = listed(names if len(names) <= _NAMED else [*names[: _NAMED - 1], f"{len(names) - _NAMED + 1} others"])
     used = [item for item in items if len(item.steps)]
@@ -83,4 +88,4 @@ def _finding(items: list[MemoryItem]) -> Finding:
 def _blank(case: Case, item: MemoryItem) -> bool:
     """Whether a buffer holds nothing but zeros: reserved, and not filled yet."""
     data = case.frame.buffer_bytes(item.name) if item.object_class == "buffer" else None
-    return data is not None and not any(data)
+    return data is not None and data.count(0) == len(data)

@@ -23,6 +23,7 @@ _THIRD = 1 / 3
 @dataclass(frozen=True)
 class _Oversized:
     item: MemoryItem
+    read: SampledTexture
     levels: int
     """How many of the finest are never read."""
     saved: int
@@ -48,18 +49,18 @@ def oversized_textures(case: Case) -> Iterator[Finding]:
         levels = min(levels, max(item.width, item.height).bit_length() - 1)
         saved = item.size - item.size // 4**levels if levels >= 1 else 0
         if saved >= _LEAST_SAVED:
-            found.append(_Oversized(item, levels, saved))
+            found.append(_Oversized(item, row, levels, saved))
     found.sort(key=lambda row: -row.saved)
     for large in found[:_ALONE]:
-        yield _oversized(case, [large])
+        yield _oversized([large])
     by_levels: dict[tuple[int, bool], list[_Oversized]] = {}
     for large in found[_ALONE:]:
         by_levels.setdefault((large.levels, large.item.levels > 1), []).append(large)
     for rows in by_levels.values():
-        yield _oversized(case, rows)
+        yield _oversized(rows)
 
 
-def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
+def _oversized(rows: list[_Oversized]) -> Finding:
     first, levels = rows[0].item, rows[0].levels
     steps = sorted({int(step) for row in rows for step in row.item.reads})
     saved, now = sum(row.saved for row in rows), sum(row.item.size for row in rows)
@@ -68,11 +69,11 @@ def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
         title = f"{first.title} is {first.width} x {first.height}, and {small} would do: {memory(saved)} less"
     else:
         title = f"{len(rows)} more textures have {plural(levels, 'level')} too many: {memory(saved)} less"
-    read = case.memory_use.sampled.of(first.name) if case.memory_use else None
     mips = first.levels > 1
     values, names = {"levels": float(levels)}, [row.item.name for row in rows]
     evidence: dict[str, int | float | str] = {"bytes now": now, "bytes then": now - saved}
-    if read is not None and len(rows) == 1:
+    if len(rows) == 1:
+        read = rows[0].read
         evidence["finest level read" if mips else "texels across a pixel, at least"] = round(
             read.finest if mips else 2**read.wanted, 2
         )

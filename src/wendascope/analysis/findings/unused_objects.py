@@ -19,8 +19,9 @@ def unused_objects(case: Case) -> Iterator[Finding]:
     whole = total(case.frame.memory)
     groups: dict[str, list[MemoryItem]] = {}
     others = case.other_frames
+    unused = {(kind, name) for kind, name in others.unused} if others else set()
     for item in case.frame.memory:
-        if is_unused(item) and (others is None or [item.object_class, item.name] in others.unused):
+        if is_unused(item) and (others is None or (item.object_class, item.name) in unused):
             groups.setdefault(item.kind.value, []).append(item)
     for kind, items in groups.items():
         size = total(items)

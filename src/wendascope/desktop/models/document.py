@@ -170,8 +170,8 @@ class Document(Observable):
         self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.left_out: list[LeftOut] = stored_left_out(path) if self.drawn is not None else []
-        self.memory_use = records.MEMORY_USE.newest(path) if self.drawn is not None else None
         """Lights and parts of views, and what the picture is without each, as far as that was tried."""
+        self.memory_use = records.MEMORY_USE.newest(path) if self.drawn is not None else None
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self._given_roles = records.GIVEN_ROLE.all(path)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)

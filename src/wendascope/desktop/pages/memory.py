@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
@@ -30,6 +32,8 @@ class MemoryPage(FramePage):
         super().__init__(workspace, "What is kept on the GPU, and what of it does the frame need?")
         self._settings = settings
         self._shown: tuple[Frame, str, str, str] | None = None
+        self._finest: dict[int, float] = {}
+        """Texture -> the finest level that was read, where that was measured."""
         self.by, self.which, self.words = QComboBox(), QComboBox(), QLineEdit()
         self.by.addItems([f"by {name}" for name in GROUPINGS])
         self.by.setToolTip("What areas and rows are grouped by")
@@ -38,7 +42,7 @@ class MemoryPage(FramePage):
         self.words.setClearButtonEnabled(True)
         self.treemap = Treemap()
         self.table: RowsTable[MemoryItem] = RowsTable(
-            RowsModel(_columns(None), (1, True)), "Objects in memory", empty="No object is like that."
+            RowsModel(_columns(None, self._finest), (1, True)), "Objects in memory", empty="No object is like that."
         )
         self.table.rows.soft = lambda item: not item.used
         self.table.rows.tip = self._tip
@@ -75,7 +79,7 @@ class MemoryPage(FramePage):
         self._shown = None
         self.contents.show_document(document)
         if document is not None:
-            self.table.rows.columns = _columns(document)
+            self.table.rows.columns = _columns(document.frame, self._finest)
 
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
@@ -84,6 +88,10 @@ class MemoryPage(FramePage):
             self.treemap.show_groups([])
             self.table.rows.show_rows([])
             return
+        self._finest.clear()
+        if document.memory_use is not None:
+            measured = document.memory_use.sampled.textures
+            self._finest.update((row.texture, row.finest) for row in measured if row.finest < NEVER)
         self.say(memory_answer(document.frame), memory_notes(document.frame))
         self._show()
 
@@ -140,14 +148,9 @@ def _says(frame: Frame, item: MemoryItem, words: str) -> bool:
     return all(word in said.lower() for word in words.lower().split())
 
 
-def _columns(document: Document | None) -> list[Column[MemoryItem]]:
-    frame = document.frame if document else None
-
+def _columns(frame: Frame | None, levels: Mapping[int, float]) -> list[Column[MemoryItem]]:
     def finest(item: MemoryItem) -> float | None:
-        """The finest level that was read, where that was measured."""
-        use = document.memory_use if document else None
-        row = use.sampled.of(item.name) if use and item.object_class == "texture" else None
-        return row.finest if row and row.finest < NEVER else None
+        return levels.get(item.name) if item.object_class == "texture" else None
 
     def finest_text(item: MemoryItem) -> str:
         level = finest(item)

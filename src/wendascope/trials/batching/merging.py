@@ -13,12 +13,11 @@ from wendascope.frame.resources import VertexInput
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.primitives import restart_index, separate
+from wendascope.opengl.primitives import INDEX_TYPES, restart_index, separate
 from wendascope.opengl.vertex_inputs import client_array, vertex_inputs
 from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 
-_INDEX_TYPES = {GL.UNSIGNED_BYTE: np.uint8, GL.UNSIGNED_SHORT: np.uint16, GL.UNSIGNED_INT: np.uint32}
 _FLOATS = re.compile(r"glVertexAttrib[1-4]fv?")
 INSTANCED_DRAWS = (
     "glDrawArraysInstanced",
@@ -159,7 +158,7 @@ def drawn_indices(frame: OpenGLFrame, step: int, contents: BufferContents) -> tu
     if name.startswith("glDrawArrays"):
         plain = np.arange(count, dtype=np.uint32) + np.uint32(int(calls.argument(call, "first")))
     else:
-        type_ = _INDEX_TYPES.get(int(calls.argument(call, "type")))
+        type_ = INDEX_TYPES.get(int(calls.argument(call, "type")))
         if type_ is None:
             raise TrialError("the type of the indices is unknown")
         given = calls.argument(call, "indices")
@@ -168,7 +167,7 @@ def drawn_indices(frame: OpenGLFrame, step: int, contents: BufferContents) -> tu
         else:
             buffer = int(element_buffers(frame, np.array([call]))[0])
             data, offset = _contents(contents, buffer, call), given.value if given is not None else 0
-        if offset + count * np.dtype(type_).itemsize > len(data):
+        if offset + count * type_.itemsize > len(data):
             raise TrialError(f"step {step} reads indices beyond the end of their buffer")
         plain = np.frombuffer(data, type_, count, offset).astype(np.uint32)
         restart = restart_index(frame, call)

@@ -64,14 +64,9 @@ def mip_levels(change: FrameChange, item: Remedy) -> None:
     for name in item.textures:
         record = plain_texture(change.frame, name)
         not_uploaded(change.frame, name)
-        if any(frame_sampler(change.frame, unit) for unit, _ in change.frame.history.keys("sampler")):
+        if change.frame.samplers_decide:
             raise TrialError("sampler objects decide how textures are read, which are not changed here")
         replace_texture(change, record, _with_levels(change.frame, record, change.new.name()))
-
-
-def frame_sampler(frame: OpenGLFrame, unit: int) -> bool:
-    """Whether a sampler object is bound to a unit at any time."""
-    return bool(frame.history.number("sampler", len(frame.calls), unit) or frame.history.number("sampler", 0, unit))
 
 
 def _with_levels(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
