@@ -30,7 +30,11 @@ _EFFORT = {
         "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
         "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",
     ),
-    ASSET: ("too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes"),
+    ASSET: (
+        "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",
+        "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "spare-channels",
+        "solid-texture", "wide-attributes",
+    ),
     SUBMISSION: (
         *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",
         "back-to-front", "depth-prepass",

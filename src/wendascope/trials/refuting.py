@@ -30,6 +30,8 @@ SAME_PICTURE = {
     "without-element",
     "light-off",
     "one-texture",
+    "fewer-channels",
+    "single-texel",
 }
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}

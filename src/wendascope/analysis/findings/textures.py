@@ -1,4 +1,4 @@
-"""Textures that say less than they hold: one colour all over, grey in four channels, channels that are constant."""
+"""Grey textures that fit in the channels of one."""
 
 from __future__ import annotations
 
@@ -23,67 +23,35 @@ def plain_textures(case: Case) -> Iterator[Finding]:
             if name and name not in drawn:
                 users.setdefault(name, set()).update(use.steps[use.textures == name].tolist())
                 samplers.setdefault(name, set()).add(use.sampler)
-    grey, flat = [], []
+    grey = []
     for name in sorted(users):
         pixels = case.frame.texture_pixels(name)
         record = case.frame.textures.get(name)
-        if pixels is None or record is None:
+        if pixels is None or record is None or record.stored_bytes < _LEAST_BYTES or (pixels == pixels[0, 0]).all():
             continue
-        size = record.stored_bytes
-        if (pixels == pixels[0, 0]).all():
-            flat.append((name, size))
-        elif size >= _LEAST_BYTES and case.frame.texture_channels(name) >= 3 and _grey(pixels):
-            grey.append((name, size))
-    groups = _groups(case, [name for name, _ in grey])
-    for group in (*groups, [name for name, _ in grey if not any(name in g for g in groups)]):
-        if len(group) < 2:
-            continue
+        if case.frame.texture_channels(name) >= 3 and _grey(pixels):
+            grey.append((name, record.stored_bytes))
+    for group in _groups(case, [name for name, _ in grey]):
         size = sum(s for name, s in grey if name in group)
         names = ", ".join(f"{n} ({', '.join(sorted(samplers[n]))})" for n in group)
-        fits = group in groups
+        steps = sorted({s for name in group for s in users[name]})
         yield Finding(
             id=f"grey-textures-{group[0]}",
             rule="plain-texture",
             page="Shaders",
-            title=f"{len(group)} textures are grey: {names}" + ("; they fit in the channels of one" if fits else ""),
+            title=f"{len(group)} textures are grey: {names}; they fit in the channels of one",
             why=(
                 "Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds"
                 " the same, and textures read at the same place can share one texture sample."
             ),
-            steps=sorted({s for name in group for s in users[name]}),
+            steps=steps,
             evidence={"textures": len(group), "bytes now": size, "bytes with one channel each": size // 4},
             estimate_ms=None,
             how="",
             price="the shaders read channels of one texture",
-            conditions="sizes, filters and repeats agree" if fits else "first levels were looked at",
-            remedy=(
-                Remedy("pack-channels", sorted({s for name in group for s in users[name]}), textures=group)
-                if fits
-                else None
-            ),
-            refused=(
-                ""
-                if fits
-                else "they differ in size or filter, or one sampler reads several: each alone needs one channel only"
-            ),
+            conditions="sizes, filters and repeats agree",
+            remedy=Remedy("pack-channels", steps, textures=group),
         )
-    if flat:
-        large = [(name, size) for name, size in flat if size >= _LEAST_BYTES]
-        if large:
-            yield Finding(
-                id="flat-textures",
-                rule="plain-texture",
-                page="Shaders",
-                title=f"{len(large)} textures are of one colour: {', '.join(str(n) for n, _ in large)}",
-                why="A texture of one texel, or a constant in the shader, gives the same.",
-                steps=sorted({s for name, _ in large for s in users[name]}),
-                evidence={"textures": len(large), "bytes now": sum(size for _, size in large)},
-                estimate_ms=None,
-                how="",
-                price="none",
-                conditions="their contents stay what they are in this frame",
-                refused="contents are not changed here",
-            )
 
 
 def _groups(case: Case, grey: list[int]) -> list[list[int]]:

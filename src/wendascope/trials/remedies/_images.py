@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import TrialError
 from wendascope.opengl.contents import image_values
+from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.memory import texture_bytes
 from wendascope.opengl.objects import AttachmentRecord, ImageRecord, TextureRecord
@@ -20,6 +22,7 @@ from wendascope.trials.remedies._states import active_texture, bind_texture
 
 _LAYERED = (GL.TEXTURE_3D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP_ARRAY, GL.TEXTURE_1D_ARRAY)
 _PLAIN = (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.HALF_FLOAT, GL.FLOAT)
+_FACES = {GL.TEXTURE_CUBE_MAP: 6, GL.TEXTURE_CUBE_MAP_ARRAY: 6}
 _ENCODED = {"SRGB8", "SRGB8_ALPHA8"}
 
 
@@ -100,6 +103,36 @@ def _attach_one(batch: CallBatch, a: AttachmentRecord, target: int, name: int) -
 
 
 # ---- contents ----------------------------------------------------------------------------------------------
+
+
+def middle_texel(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord | None:
+    """The texture with one texel, that in its middle; None where its contents are not kept, or compressed."""
+    image = record.images[0]
+    if image.compressed or image.contents is None or not image.format:
+        return None
+    data = frame.blobs.get(image.contents)
+    size = pixel_size(image.format, image.type)
+    middle = (image.height // 2 * image.width + image.width // 2) * size
+    if len(data) < middle + size:
+        return None
+    return with_one_texel(frame, record, name, image, data[middle : middle + size])
+
+
+def with_one_texel(
+    frame: OpenGLFrame, record: TextureRecord, name: int, shape: ImageRecord, texel: bytes
+) -> TextureRecord:
+    """A texture's own kind and parameters with one texel of the format that `shape` has, on every face."""
+    count = _FACES.get(record.target, 1)
+    one = msgspec.structs.replace(shape, level=0, width=1, height=1, depth=1, samples=0)
+    if record.target == GL.TEXTURE_CUBE_MAP:
+        images = [
+            msgspec.structs.replace(one, target=GL.TEXTURE_CUBE_MAP_POSITIVE_X + k, contents=frame.blobs.put(texel))
+            for k in range(count)
+        ]
+    else:
+        images = [msgspec.structs.replace(one, depth=count, contents=frame.blobs.put(texel * count))]
+    parameters = {k: v for k, v in record.parameters.items() if k not in ("TEXTURE_BASE_LEVEL", "TEXTURE_MAX_LEVEL")}
+    return TextureRecord(name, record.target, images, parameters | {"TEXTURE_MAX_LEVEL": [0.0]})
 
 
 def half_as_large(frame: OpenGLFrame, texture: TextureRecord, image: ImageRecord) -> ImageRecord:

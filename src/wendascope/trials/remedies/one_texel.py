@@ -6,16 +6,16 @@ import msgspec
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import named_format, pixel_size
+from wendascope.opengl.formats import named_format
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import texture_inputs
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._images import middle_texel, with_one_texel
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import active_texture, bind_texture
 
-_FACES = {GL.TEXTURE_CUBE_MAP: 6, GL.TEXTURE_CUBE_MAP_ARRAY: 6}
 _AS_THEY_ARE = (GL.TEXTURE_BUFFER, GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
 _GREY = bytes((128, 128, 128, 255))
 
@@ -49,28 +49,7 @@ def one_texel(change: FrameChange, item: Remedy) -> None:
 
 def _texel(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     """The texture's own kind and parameters with one texel: its middle one, or grey where the frame draws it."""
-    image = record.images[0]
-    shape, data = _as_it_is(frame, image) or _like_it(image)
-    count = _FACES.get(record.target, 1)
-    one = msgspec.structs.replace(shape, level=0, width=1, height=1, depth=1, samples=0)
-    if record.target == GL.TEXTURE_CUBE_MAP:
-        images = [
-            msgspec.structs.replace(one, target=GL.TEXTURE_CUBE_MAP_POSITIVE_X + k, contents=frame.blobs.put(data))
-            for k in range(count)
-        ]
-    else:
-        images = [msgspec.structs.replace(one, depth=count, contents=frame.blobs.put(data * count))]
-    parameters = {k: v for k, v in record.parameters.items() if k not in ("TEXTURE_BASE_LEVEL", "TEXTURE_MAX_LEVEL")}
-    return TextureRecord(name, record.target, images, parameters | {"TEXTURE_MAX_LEVEL": [0.0]})
-
-
-def _as_it_is(frame: OpenGLFrame, image: ImageRecord) -> tuple[ImageRecord, bytes] | None:
-    if image.compressed or image.contents is None or not image.format:
-        return None
-    data = frame.blobs.get(image.contents)
-    size = pixel_size(image.format, image.type)
-    middle = (image.height // 2 * image.width + image.width // 2) * size
-    return (image, data[middle : middle + size]) if len(data) >= middle + size else None
+    return middle_texel(frame, record, name) or with_one_texel(frame, record, name, *_like_it(record.images[0]))
 
 
 def _like_it(image: ImageRecord) -> tuple[ImageRecord, bytes]:

@@ -1,0 +1,63 @@
+"""Textures of one colour all over."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
+from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.stored_image import Packing
+from wendascope.texts import listed, memory, plural, verb
+
+_LEAST_BYTES = 4096
+_NAMED = 4
+
+
+@finding("solid-texture")
+def solid_textures(case: Case) -> Iterator[Finding]:
+    """All of them together: those that the frame reads, and writes nothing into."""
+    found = [
+        item
+        for item in case.frame.memory
+        if item.kind == MemoryKind.TEXTURE
+        and item.size >= _LEAST_BYTES
+        and item.used
+        and not len(item.writes)
+        and item.written_by < 0
+        and _solid(case, item)
+    ]
+    if not found:
+        return
+    found.sort(key=lambda item: -item.size)
+    saved = sum(item.size for item in found)
+    steps = sorted({int(step) for item in found for step in item.reads})
+    names = [item.title for item in found]
+    shown = listed(names if len(names) <= _NAMED else [*names[: _NAMED - 1], f"{len(names) - _NAMED + 1} others"])
+    yield Finding(
+        id="solid-textures",
+        rule="solid-texture",
+        page="Memory",
+        title=(
+            f"{plural(len(found), 'texture')} {verb(len(found), 'is', 'are')} of one colour all over, {shown}:"
+            f" {memory(saved)} less"
+        ),
+        why="All texels of all levels are the same. A texture of one texel gives that too, and so does a constant.",
+        steps=steps,
+        evidence={"textures": len(found), "bytes now": saved},
+        estimate_ms=None,
+        how="counted; what the fetches save, a proof measures",
+        price="none",
+        conditions="their contents stay what they are in this frame, and no shader asks for their size",
+        remedy=Remedy("single-texel", steps, textures=[item.name for item in found]),
+        less_bytes=saved,
+    )
+
+
+def _solid(case: Case, item: MemoryItem) -> bool:
+    image = case.frame.stored_image(item.name)
+    if image is None or image.packing is Packing.BLOCKS or not image.levels[0]:
+        return False
+    texels = max(image.width, 1) * max(image.height, 1) * max(image.depth, 1) * max(image.layers, 1) * image.faces
+    first = image.levels[0][: len(image.levels[0]) // texels]
+    return bool(first) and all(level == first * (len(level) // len(first)) for level in image.levels)
