@@ -34,9 +34,13 @@ lint: setup
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-# Two files at a time; what fails beside another one is run once more by itself.
+# Two files at a time; what fails beside another one is run once more by itself, unless it did so already (5: no tests),
+# as one does whose process ended. What hangs as a whole is ended with the stacks of the process that leads the others.
 test: setup lint
-	$(BIN)/python -m pytest -n 2 --dist loadfile || $(BIN)/python -m pytest --last-failed --last-failed-no-failures none
+	timeout --signal=ABRT 3000 $(BIN)/python -m pytest -n 2 --dist loadfile --max-worker-restart 2; first=$$?; \
+	if [ $$first = 1 ]; then $(BIN)/python -m pytest --last-failed --last-failed-no-failures none; again=$$?; \
+	  [ $$again = 0 ] || [ $$again = 5 ]; \
+	else exit $$first; fi
 
 # Without a driver or a display, in less than a minute.
 quick: setup
