@@ -33,7 +33,7 @@ _EFFORT = {
     ASSET: (
         "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",
         "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "spare-channels",
-        "solid-texture", "wide-attributes",
+        "solid-texture", "compressible-texture", "wide-attributes",
     ),
     SUBMISSION: (
         *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",
@@ -52,6 +52,7 @@ _RISK = {
     "fine-full-screen": "the picture changes a little: look at it",
     "smaller-view": "the view becomes coarser: look at it",
     "too-fine": "shapes change a little: look at it",
+    "compressible-texture": "blocks can show in gradients and at edges: look at it",
     "medium-precision": "precision: look at it on the devices",
 }
 _LEAVING_OUT = {

@@ -36,3 +36,12 @@ class StoredImage:
     """0 where it is no array."""
     faces: int
     levels: list[bytes] = field(default_factory=list)
+
+    @property
+    def solid(self) -> bool:
+        """Whether all texels of all levels are the same. Blocks are not looked into."""
+        if self.packing is Packing.BLOCKS or not self.levels[0]:
+            return False
+        texels = max(self.width, 1) * max(self.height, 1) * max(self.depth, 1) * max(self.layers, 1) * self.faces
+        first = self.levels[0][: len(self.levels[0]) // texels]
+        return bool(first) and all(level == first * (len(level) // len(first)) for level in self.levels)

@@ -19,6 +19,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError, UsageError
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
+from wendascope.measure.compressible import compressible
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval
@@ -53,6 +54,7 @@ _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
 rest is tried when somebody asks for it."""
 _LONGEST_FRAME_MS = 4000.0
+_COMPRESSING_SECONDS = 4.0
 """Frames that take longer are not replayed with shaders that note what they read."""
 _LEFT_OUT_RULES = (needless_lights, needless_views, needless_parts)
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
@@ -153,11 +155,12 @@ def examine(
 
 
 def _memory_use(used: Replay, survey: Survey, progress: Progress, cancelled: Callable[[], bool]) -> MemoryUse | None:
-    """Mip levels that are read and values of targets, unless that takes too long."""
+    """Mip levels that are read, values of targets and textures as blocks, unless that takes too long."""
     if survey.frame_ms.median > _LONGEST_FRAME_MS:
         return None
     sampled = used.run(sampled_levels.asked(), progress, cancelled)
-    return MemoryUse(sampled, used.run(target_values.asked(), progress, cancelled))
+    targets = used.run(target_values.asked(), progress, cancelled)
+    return MemoryUse(sampled, targets, used.run(compressible.asked(_COMPRESSING_SECONDS), progress, cancelled))
 
 
 def try_the_rest(

@@ -15,10 +15,11 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.late_views import FAR
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
-from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.measure.pictures import alpha_matters, compare_pictures, unlike
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.objects import Objects
 from wendascope.opengl.packed import CallBatch
@@ -54,6 +55,8 @@ class Outcome(msgspec.Struct):
     pixels_different: int = 0
     """On screen, under the first pattern that shows any."""
     max_difference: int = 0
+    pixels_far: int = 0
+    """Of them those that differ by more than `FAR`."""
     where: tuple[int, int, int, int] | None = None
     """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
     by_pattern: bool = False
@@ -229,17 +232,19 @@ class Outcomes:
         if different > outcome.pixels_different:
             outcome.pixels_different, outcome.max_difference = different, largest
             outcome.where = self._where(state.picture, self._original.picture)
+            outcome.pixels_far = self._far(state.picture, self._original.picture)
         for key, data in self._original.contents.items():
             other = state.contents.get(key, b"")
             if key[0].kind == OTHER_WINDOW and other != data:
                 pixels = [np.frombuffer(d, np.uint8).reshape(-1, 4)[:, :3].astype(np.int16) for d in (data, other)]
-                unlike = (
+                apart = (
                     np.abs(pixels[0] - pixels[1])
                     if pixels[0].shape == pixels[1].shape
                     else np.full(pixels[0].shape, 255)
                 )
-                outcome.pixels_different += int(unlike.any(axis=1).sum())
-                outcome.max_difference = max(outcome.max_difference, int(unlike.max(initial=0)))
+                outcome.pixels_different += int(apart.any(axis=1).sum())
+                outcome.pixels_far += int((apart > FAR).any(axis=1).sum())
+                outcome.max_difference = max(outcome.max_difference, int(apart.max(initial=0)))
 
     def _differing(self, state: _State, original: _State) -> set[Store]:
         return set(differing(state.contents, original.contents)) - self._unmeant
@@ -294,6 +299,12 @@ class Outcomes:
         return read_left_behind(session, written or session.written, self._queries)
 
     # ---- pictures ---------------------------------------------------------------------------------------
+
+    def _far(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> int:
+        """Pixels that differ by more than `FAR`; all where sizes differ."""
+        if a.shape != b.shape:
+            return max(a.shape[0] * a.shape[1], b.shape[0] * b.shape[1])
+        return unlike(Picture(a), Picture(b), self._channels == 4, FAR).far
 
     def _difference(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> tuple[int, int]:
         return compare_pictures(Picture(a), Picture(b), self._channels == 4)

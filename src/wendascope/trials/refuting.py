@@ -40,7 +40,7 @@ ORDERS = {"reorder-steps"}
 """Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
 KEPT = {"keep-result", "keep-part"}
 """Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
-NEAR_PICTURE = {"half-size", "simple-powers", "drop-levels", "narrower-target", "round-vertices"}
+NEAR_PICTURE = {"half-size", "simple-powers", "drop-levels", "narrower-target", "round-vertices", "compress-textures"}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 SHOWN = {"smaller-textures", "mip-levels"}
 """Kinds that are meant to change the picture, and are tried to tell by how much."""
@@ -48,9 +48,8 @@ PICTURE_ONLY = {
     "round-vertices": "narrower attributes are not made here: their values were rounded, and the picture compared"
 }
 """Kinds that stand for a change which they do not make: they tell what it does to the picture, and nothing of time."""
-_MOST_DIFFERENCE = 16
-"""Of 255: a change beyond it in more than a thousandth of the picture is not a detail."""
 _FEW_PIXELS = 0.001
+"""Of a picture: differences beyond `FAR` in more of it are not a detail."""
 HOLDS, REFUTED, UNTRIED = "holds", "refuted", "not tried"
 
 
@@ -177,9 +176,7 @@ class _Refuting:
         """Whether a picture that may change a little changes too much."""
         reference = self._session.frame.reference
         pixels = reference.width * reference.height if reference else 1
-        return bool(outcome.left_behind or outcome.later_pixels) or (
-            outcome.max_difference > _MOST_DIFFERENCE and outcome.pixels_different > _FEW_PIXELS * pixels
-        )
+        return bool(outcome.left_behind or outcome.later_pixels) or outcome.pixels_far > _FEW_PIXELS * pixels
 
 
 def told(outcome: Outcome) -> str:

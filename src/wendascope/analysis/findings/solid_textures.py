@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.frame.memory import MemoryItem, MemoryKind
-from wendascope.frame.stored_image import Packing
 from wendascope.texts import listed, memory, plural, verb
 
 _LEAST_BYTES = 4096
@@ -56,8 +55,4 @@ def solid_textures(case: Case) -> Iterator[Finding]:
 
 def _solid(case: Case, item: MemoryItem) -> bool:
     image = case.frame.stored_image(item.name)
-    if image is None or image.packing is Packing.BLOCKS or not image.levels[0]:
-        return False
-    texels = max(image.width, 1) * max(image.height, 1) * max(image.depth, 1) * max(image.layers, 1) * image.faces
-    first = image.levels[0][: len(image.levels[0]) // texels]
-    return bool(first) and all(level == first * (len(level) // len(first)) for level in image.levels)
+    return image is not None and image.solid

@@ -53,6 +53,8 @@ def replace_texture(change: FrameChange, old: TextureRecord, new: TextureRecord)
     TrialError.
     """
     frame = change.frame
+    if change.renames("texture", old.name):
+        raise TrialError(f"two remedies put another texture in the place of texture {old.name}")
     change.added_bytes -= texture_bytes(old)[0] or 0
     if frame.objects.texture(new.name) is None:
         change.new.objects.textures.append(new)

@@ -102,6 +102,10 @@ class FrameChange:
         """Let every call of the frame that names one object name another."""
         self._renamed[class_name, old] = new
 
+    def renames(self, class_name: str, name: int) -> bool:
+        """Whether calls that name an object name another by now."""
+        return (class_name, name) in self._renamed
+
     def enclose(self, step: int, before: CallBatch, after: CallBatch) -> None:
         """Put calls round a step. Raises TrialError where another remedy has done so."""
         if step in self.before or step in self.after:

@@ -5,21 +5,17 @@ from __future__ import annotations
 import msgspec
 import numpy as np
 
-from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
+from wendascope.analysis.distinct_channels import distinct_channels
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.formats import named_format
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
-from wendascope.opengl.texel_sizes import format_name
-from wendascope.registry import GL, tables
+from wendascope.registry import tables
 from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
 from wendascope.trials.remedies._registry import FrameChange, remedy
-
-_WRAPS = ("TEXTURE_WRAP_S", "TEXTURE_WRAP_T", "TEXTURE_WRAP_R")
-_SWIZZLES = {"0": GL.ZERO, "1": GL.ONE, "R": GL.RED, "G": GL.GREEN, "B": GL.BLUE, "A": GL.ALPHA}
-_LETTERS = {value: letter for letter, value in _SWIZZLES.items()}
+from wendascope.trials.remedies._swizzles import swizzled, without_border
 
 
 @remedy("fewer-channels")
@@ -38,8 +34,7 @@ def _narrower(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRe
     transfer = named_format(internal) if internal is not None else None
     if stored is None or channels is None or internal is None or transfer is None:
         raise TrialError(f"texture {record.name} needs all its channels")
-    if any(int(record.parameters.get(wrap, [GL.REPEAT])[0]) == GL.CLAMP_TO_BORDER for wrap in _WRAPS):
-        raise TrialError(f"texture {record.name} has a border, whose colour has channels of its own")
+    without_border(record)
     images = []
     for image in record.images:
         assert image.contents is not None
@@ -55,21 +50,5 @@ def _narrower(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRe
                 contents=frame.blobs.put(np.ascontiguousarray(kept).tobytes()),
             )
         )
-    parameters = dict(record.parameters) | _swizzles(record, channels)
+    parameters = dict(record.parameters) | swizzled(record, channels)
     return TextureRecord(name, record.target, images, parameters, record.immutable_levels)
-
-
-def _swizzles(record: TextureRecord, channels: DistinctChannels) -> dict[str, list[float]]:
-    """The texture's own swizzles, through those that find its channels in fewer. Raises TrialError where the context
-    knows none.
-    """
-    if "TEXTURE_SWIZZLE_R" not in record.parameters:
-        raise TrialError(f"texture {record.name} belongs to a context that knows no swizzles")
-    swizzles = {}
-    for letter in "RGBA":
-        parameter = f"TEXTURE_SWIZZLE_{letter}"
-        own = _LETTERS.get(int(record.parameters[parameter][0]))
-        if own is None:
-            raise TrialError(f"texture {record.name} of {format_name(record.format)} is swizzled in no way known here")
-        swizzles[parameter] = [float(_SWIZZLES[own if own in "01" else channels.swizzle(own)])]
-    return swizzles

@@ -1,0 +1,45 @@
+"""What block compression would make of a frame's textures: their bytes and how much of them is lost."""
+
+from __future__ import annotations
+
+import time
+
+from wendascope.analysis.block_codec import DESKTOP, MOBILE, block_plan, signal_to_noise
+from wendascope.analysis.memory_use import CompressedTexture
+from wendascope.frame.memory import MemoryKind
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+
+_LEAST_BYTES = 16 << 10
+_MOST_TEXELS = 1 << 18
+"""Of a texture that are compressed to tell what is lost."""
+_LOSSLESS = 99.0
+
+
+@remote
+def compressible(session: ReplaySession, job: Job, seconds: float) -> list[CompressedTexture]:
+    """Of textures that the frame does not write and that are not of one colour, the largest first, as far as some
+    seconds reach. Compressed on the CPU, for the GPUs that the frame's API is for. Raises CancelledError.
+    """
+    frame, until, found = session.frame, time.monotonic() + seconds, []
+    formats = MOBILE if frame.context.dialect.es else DESKTOP
+    items = [
+        item
+        for item in frame.memory
+        if item.kind == MemoryKind.TEXTURE
+        and item.size >= _LEAST_BYTES
+        and not len(item.writes)
+        and item.written_by < 0
+    ]
+    items.sort(key=lambda item: -item.size)
+    for number, item in enumerate(items):
+        job.progress("compressing textures", number / len(items))
+        if time.monotonic() > until:
+            break
+        image = frame.stored_image(item.name)
+        plan = block_plan(image, formats) if image is not None and not image.solid else None
+        if image is not None and plan is not None:
+            psnr = min(signal_to_noise(plan, image, _MOST_TEXELS), _LOSSLESS)
+            found.append(CompressedTexture(item.name, plan.format.word, plan.size(image), round(psnr, 1)))
+    return found
