@@ -130,6 +130,17 @@ def a_texture_that_vertices_read_too() -> Draw:
     return _shown([(_picture("two readers"), 0, 0, 64)], Painter(TEXTURED, _MOVED_BY_IT))
 
 
+_DECLARED_TWICE = VERTEX.replace("out vec2 uv;", "out vec2 uv; uniform sampler2D image;").replace(
+    "depth, 1.0);", "depth, 1.0); vec2 imageplace = uv;"
+)
+
+
+@known(finds={"oversized-texture": 1}, checks=(_finest({"one reader": 2.0}),))
+def a_texture_that_vertices_only_name() -> Draw:
+    """The vertex shader declares the sampler too, and has a variable whose name begins like it: it reads nothing."""
+    return _shown([(_picture("one reader"), 0, 0, 64)], Painter(TEXTURED, _DECLARED_TWICE))
+
+
 def _seen_without_levels(looked: Looked) -> None:
     (finding,) = looked.of("oversized-texture")
     assert finding.evidence["bytes now"] == 4 * _SIDE**2 and finding.evidence["bytes then"] == 4 * 64**2

@@ -25,6 +25,7 @@ from wendascope.trials.rewriting.levels import (
     NUMBERS,
     OFFSET,
     SCALE,
+    names_beyond_declarations,
     noted_samplers,
     reads_early,
     with_levels_noted,
@@ -156,10 +157,10 @@ def _gathered(
 
 
 def _read_elsewhere(frame: OpenGLFrame, program: int, sampler: str) -> bool:
-    """Whether a stage other than fragments names a sampler."""
+    """Whether a stage other than fragments does more with a sampler than to declare it."""
     record = frame.objects.program(program)
-    name = sampler.partition("[")[0]
-    return record is not None and any(s.type != GL.FRAGMENT_SHADER and name in s.source for s in record.shaders)
+    others = [s for s in record.shaders if s.type != GL.FRAGMENT_SHADER] if record is not None else []
+    return any(names_beyond_declarations(s.source, sampler.partition("[")[0]) for s in others)
 
 
 def _without_programs(frame: OpenGLFrame) -> set[int]:

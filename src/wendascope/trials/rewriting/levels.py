@@ -60,6 +60,19 @@ def noted_samplers(source: str) -> list[str]:
     return [name for name, kind in types.items() if _kind(kind) in _COORDINATES and name not in unclear]
 
 
+def names_beyond_declarations(source: str, name: str) -> bool:
+    """Whether a shader says a global name anywhere but where it is declared; also where that cannot be told."""
+    if not re.search(rf"\b{re.escape(name)}\b", source):
+        return False
+    try:
+        found = read(source)
+    except TrialError:
+        return True
+    declared = [(d.first, d.end) for d in found.declarations]
+    said = any(t.text == name and not _within(t.at, declared) for _, t in found.code())
+    return said or name in found.directive_words()
+
+
 def _within(at: int, places: Iterable[tuple[int, int]]) -> bool:
     return any(first <= at < end for first, end in places)
 
