@@ -18,6 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from tests.conftest import Capture, program
 from tests.synthetic import frame_of, objects
 from tests.test_cli import result, run
 from wendascope.analysis.memory import (
@@ -46,6 +47,7 @@ from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.texel_sizes import texel_size
 from wendascope.opengl.texel_values import texel_values
 from wendascope.registry import GL, tables
+from wendascope.replay.client import Replay
 from wendascope.replay.edit import Edit
 from wendascope.report.gltf import MAGIC
 from wendascope.report.ktx2 import IDENTIFIER, ktx2
@@ -500,6 +502,17 @@ class _Replayed:
 
     def final_picture(self) -> Picture:
         return Picture(np.full((2, 2, 4), next(self._shades), np.uint8))
+
+
+@pytest.mark.parametrize("version", ["100", "300"])
+def test_levels_of_an_es_program_are_those_it_reads(version: str, capture: Capture) -> None:
+    """Shaders of either version become GLSL ES 3.10, and tell levels 0 to 3 exactly."""
+    path, frame = capture(program("es_levels", version))
+    with Replay(path) as replay:
+        found = replay.run(sampled_levels.sampled_levels.asked())
+    assert not found.refused and not found.unclear, found
+    side = {t.name: t.width for t in frame.objects.textures}
+    assert {side[row.texture]: row.finest for row in found.textures} == {64: 0.0, 128: 1.0, 256: 2.0, 512: 3.0}
 
 
 def test_levels_count_only_where_noting_them_leaves_the_picture() -> None:

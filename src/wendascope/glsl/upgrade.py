@@ -98,7 +98,7 @@ _STRUCTURES = {
         "",
     ),
 }
-_TAKEN_SINCE = frozenset(
+TAKEN_SINCE = frozenset(
     "texture sample smooth flat noperspective centroid buffer shared common filter input output active partition superp"
     " resource patch subroutine coherent volatile restrict readonly writeonly layout precise half fixed unsigned double"
     " long short cast namespace using row_major textureProj textureLod textureGrad textureSize texelFetch".split()
@@ -138,7 +138,7 @@ def _translated(source: str, stage: int, version: int) -> str:
     source = "\n".join("" if _OWN_EXTENSIONS.match(line.strip()) else line for line in source.split("\n"))
     words = {"attribute": "in", "varying": "out" if stage == Stage.VERTEX else "in"}
     if version < 130:
-        words |= {word: word + "_" for word in _TAKEN_SINCE if _used_as_name(source, word)}
+        words |= {word: word + "_" for word in TAKEN_SINCE if _used_as_name(source, word)}
     words |= {name: new for name, new in _FUNCTIONS.items() if not _used_as_name(source, name)}
     return "".join(words.get(t.text, t.text) if t.kind == "word" else t.text for t in tokens(source))
 

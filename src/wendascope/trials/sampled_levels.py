@@ -21,7 +21,9 @@ from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting._parts import read
+from wendascope.trials.rewriting.es_version import in_es_310, raisable
 from wendascope.trials.rewriting.levels import (
+    ES_QUERY,
     NUMBERS,
     OFFSET,
     SCALE,
@@ -46,8 +48,8 @@ def sampled_levels(session: ReplaySession, job: Job) -> SampledTextures:
     frame = session.frame
     if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
         return SampledTextures(refused="this context has no storage buffers, which notes are written to")
-    if frame.context.es:
-        return SampledTextures(refused="OpenGL ES cannot tell which levels are read")
+    if frame.context.es and ES_QUERY not in frame.context.extensions:
+        return SampledTextures(refused="this context of OpenGL ES cannot tell which levels are read")
     job.progress("preparing shaders that note mip levels", 0.0)
     change = FrameChange(frame)
     slots = _change_programs(frame, change)
@@ -103,7 +105,7 @@ def _change_programs(frame: OpenGLFrame, change: FrameChange) -> dict[int, dict[
         if record is None or record.storage_blocks or record.binary:
             continue
         try:
-            found = _changed(compiled_program(record, frame.context.dialect))
+            found = _changed(compiled_program(record, frame.context.dialect), frame.context.es)
         except TrialError:
             continue
         if found is not None:
@@ -112,7 +114,7 @@ def _change_programs(frame: OpenGLFrame, change: FrameChange) -> dict[int, dict[
     return slots
 
 
-def _changed(program: ProgramRecord) -> tuple[ProgramRecord, dict[str, int]] | None:
+def _changed(program: ProgramRecord, es: bool) -> tuple[ProgramRecord, dict[str, int]] | None:
     """The program with a fragment shader that notes, and the places of its samplers; None where it has none, or several
     or other stages read textures too.
     """
@@ -124,8 +126,14 @@ def _changed(program: ProgramRecord) -> tuple[ProgramRecord, dict[str, int]] | N
     if not samplers:
         return None
     slots = {sampler: place for place, sampler in enumerate(samplers)}
-    noting = with_levels_noted(source, slots, _BINDING, reads_early(read(source), source))
-    shaders = [msgspec.structs.replace(s, source=noting if s is fragments[0] else s.source) for s in program.shaders]
+    for shader in program.shaders if es else ():
+        raisable(shader.source)
+    noting = with_levels_noted(source, slots, _BINDING, reads_early(read(source), source), es)
+    sources = [
+        noting if s is fragments[0] else in_es_310(s.source, fragment=False) if es else s.source
+        for s in program.shaders
+    ]
+    shaders = [msgspec.structs.replace(s, source=text) for s, text in zip(program.shaders, sources, strict=True)]
     return msgspec.structs.replace(program, shaders=shaders), slots
 
 

@@ -9,6 +9,7 @@ from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, read, spliced
+from wendascope.trials.rewriting.es_version import colour_output, in_es_310
 from wendascope.trials.rewriting.samples import LookUp, sampler_types, texture_samples
 
 SCALE, OFFSET = 256, 32
@@ -25,6 +26,8 @@ _EXTENSIONS = (
     "shading_language_420pack",
     "shader_image_load_store",
 )
+ES_QUERY = "GL_EXT_texture_query_lod"
+"""Without which shaders of OpenGL ES cannot tell levels."""
 _COORDINATES = {
     "1D": ("float", "c"), "2D": ("vec2", "c"), "3D": ("vec3", "c"), "Cube": ("vec3", "c"), "1DArray": ("vec2", "c.x"),
     "2DArray": ("vec3", "c.xy"), "CubeArray": ("vec4", "c.xyz"), "1DShadow": ("vec3", "c.x"),
@@ -77,10 +80,10 @@ def _within(at: int, places: Iterable[tuple[int, int]]) -> bool:
     return any(first <= at < end for first, end in places)
 
 
-def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early: bool) -> str:
+def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early: bool, es: bool = False) -> str:
     """The same shader, which notes the levels that it reads, `NUMBERS` whole numbers a sampler, in the storage buffer
-    of a binding. `slots` gives each sampler its place. `early`: fragments that fail the depth test note nothing. Raises
-    TrialError.
+    of a binding. `slots` gives each sampler its place. `early`: fragments that fail the depth test note nothing. `es`:
+    it is of OpenGL ES; other shaders of its program have to be raised to its version. Raises TrialError.
     """
     found = read(source)
     types = sampler_types(found)
@@ -94,8 +97,11 @@ def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early
     if not pieces:
         raise TrialError("the fragment shader samples no texture in a way that can be noted")
     used = sorted({types[name] for name in slots})
-    pieces.append(at_top(found, _declared(used, binding, early, _asking(source))))
-    return _in_version(spliced_in_order(source, pieces))
+    asking = "textureQueryLOD" if es else _asking(source)
+    declared = (colour_output(source) if es else "") + _declared(used, binding, early, asking, "highp " if es else "")
+    pieces.append(at_top(found, declared))
+    noting = spliced_in_order(source, pieces)
+    return in_es_310(noting, fragment=True, extensions=(ES_QUERY,)) if es else _in_version(noting)
 
 
 def spliced_in_order(source: str, pieces: list[tuple[int, int, str]]) -> str:
@@ -141,15 +147,15 @@ def _arguments(source: str, code: list[Token], opening: int) -> list[str]:
     return [*found, source[first : code[last].at]]
 
 
-def _declared(samplers: list[str], binding: int, early: bool, asked: str) -> str:
-    """On one line, so that lines stay what they are."""
+def _declared(samplers: list[str], binding: int, early: bool, asked: str, exact: str) -> str:
+    """On one line, so that lines stay what they are. `exact` stands before types whose default may have few bits."""
     name = OUR_PREFIX
     parts = ["layout(early_fragment_tests) in;"] if early else []
-    parts.append(f"layout(std430, binding = {binding}) buffer {name}levels_block {{ uint {name}levels[]; }};")
+    parts.append(f"layout(std430, binding = {binding}) buffer {name}levels_block {{ {exact}uint {name}levels[]; }};")
     noted = f"{name}levels[slot * {NUMBERS}"
     parts += [
-        f"int {name}saw(int slot, vec2 level) {{",
-        f"uvec2 found = uvec2(clamp(level + {OFFSET}.0, 0.0, 96.0) * {SCALE}.0);",
+        f"int {name}saw(int slot, {exact}vec2 level) {{",
+        f"{exact}uvec2 found = uvec2(clamp(level + {OFFSET}.0, 0.0, 96.0) * {SCALE}.0);",
         # looking first is cheaper by far where many fragments wait for one place
         f"if (found.x < {noted}]) atomicMin({noted}], found.x);",
         f"if (found.y < {noted} + 1]) atomicMin({noted} + 1], found.y);",
@@ -160,7 +166,7 @@ def _declared(samplers: list[str], binding: int, early: bool, asked: str) -> str
         kind = _kind(sampler)
         rows = [("", *_COORDINATES[kind]), *(("_proj", *row) for row in _PROJECTED.get(kind, ()))]
         parts += [
-            f"vec2 {name}lod{suffix}({sampler} s, {type_} c) {{ return {asked}(s, {part}); }}"
+            f"{exact}vec2 {name}lod{suffix}({exact}{sampler} s, {exact}{type_} c) {{ return {asked}(s, {part}); }}"
             for suffix, type_, part in rows
         ]
     return " ".join(parts)
@@ -175,9 +181,7 @@ def _asking(source: str) -> str:
 def _in_version(source: str) -> str:
     """With the extensions that the declarations need; shaders older than GLSL 1.30 become GLSL 1.50 compatibility."""
     found = _VERSION.search(source)
-    number, es = (int(found[1]), found[2] == "es") if found else (110, False)
-    if es or number == 100:
-        raise TrialError("OpenGL ES cannot tell which levels are read")
+    number = int(found[1]) if found else 110
     head = found[0] if found and number >= 130 else "#version 150 compatibility"
     head += "".join(f"\n#extension GL_ARB_{name} : enable" for name in _EXTENSIONS)
     body = source[found.end() :] if found else "\n" + source
