@@ -17,7 +17,9 @@ from wendascope.analysis.block_codec import (
     directions,
     encoded,
     level_texels,
+    opaque_format,
     signal_to_noise,
+    without_alpha,
 )
 from wendascope.analysis.remedy import Remedy
 from wendascope.frame.stored_image import Packing, StoredImage
@@ -116,6 +118,62 @@ def test_directions_are_told_from_colours() -> None:
     normals = _image([np.rint(vectors * 127.5 + 127.5).astype(np.uint8)], "RGB")
     assert directions(normals) and block_plan(normals, DESKTOP) is None
     assert not directions(_image([_smooth(64, 64, 3)], "RGB"))
+
+
+def _blocks(format_: str, levels: list[bytes], width: int, height: int) -> StoredImage:
+    return StoredImage(format_, "", "", Packing.BLOCKS, "SRGB" in format_, width, height, 0, 0, 1, levels)
+
+
+@pytest.mark.parametrize(
+    ("format_", "plans"), [("COMPRESSED_RGBA_S3TC_DXT5_EXT", DESKTOP), ("COMPRESSED_RGBA8_ETC2_EAC", MOBILE)]
+)
+def test_colours_of_opaque_blocks_stay_bit_for_bit(format_: str, plans: tuple[BlockFormat, ...]) -> None:
+    """Also those of blocks whose ends stand the other way round, or are equal: bits that no encoder need write."""
+    source = _image([_smooth(64, 32, 4)], "RGBA")
+    plan = block_plan(source, plans)
+    assert plan is not None
+    opaque = level_texels(source, 0)[0].copy()
+    opaque[..., 3] = 255
+    blocks = np.frombuffer(encoded(plan, opaque), np.uint8).reshape(-1, 16).copy()
+    if plans is DESKTOP:
+        blocks[:, 8:] = np.random.default_rng(2).integers(0, 256, (len(blocks), 8))
+        blocks[:8, 8:10] = blocks[:8, 10:12]
+    image = _blocks(format_, [blocks.tobytes()], 64, 32)
+    found = opaque_format(image)
+    assert found is not None
+    alone = without_alpha(found, image.levels[0])
+    assert len(alone) == len(image.levels[0]) // 2
+    if plans is MOBILE:
+        assert alone == blocks[:, 8:].tobytes()
+    else:
+        assert (_colours(blocks[:, 8:], True) == _colours(np.frombuffer(alone, np.uint8).reshape(-1, 8), False)).all()
+
+
+def _colours(blocks: np.ndarray, beside_alpha: bool) -> np.ndarray:
+    """Of every texel, by the rules of EXT_texture_compression_s3tc; shape (blocks, texels, channels)."""
+    ends = blocks[:, :4].copy().view("<u2").astype(np.int64)
+    picks = blocks[:, 4:].copy().view("<u4").astype(np.int64) >> (2 * np.arange(16)) & 3
+    parts = np.stack([ends >> 11, ends >> 5 & 63, ends & 31], -1)
+    first, last = parts[:, :1], parts[:, 1:]
+    four = np.concatenate([3 * first, 3 * last, 2 * first + last, first + 2 * last], axis=1) * 2
+    three = np.concatenate([6 * first, 6 * last, 3 * (first + last), 0 * first], axis=1)
+    palette = four if beside_alpha else np.where((ends[:, 0] > ends[:, 1])[:, None, None], four, three)
+    return np.take_along_axis(palette, picks[..., None], axis=1)
+
+
+def test_alpha_anywhere_keeps_the_blocks() -> None:
+    """In one texel of one level; beyond the edge of a small level nothing counts."""
+    plan = block_plan(_image([_smooth(64, 32, 4)], "RGBA"), DESKTOP)
+    assert plan is not None
+    pixels = np.full((8, 8, 4), 255, np.uint8)
+    small = np.full((4, 4, 4), 255, np.uint8)
+    small[1:, 1:, 3] = 0  # a level of 1 x 1 has one texel of its block
+    levels = [encoded(plan, pixels), encoded(plan, small)]
+    name = "COMPRESSED_SRGB_ALPHA_S3TC_DXT5_EXT"
+    assert opaque_format(_blocks(name, [levels[0], levels[0][:16], levels[0][:16], levels[1]], 8, 8)) is not None
+    pixels[5, 6, 3] = 0
+    assert opaque_format(_blocks(name, [encoded(plan, pixels), levels[0][:16]], 8, 8)) is None
+    assert opaque_format(_blocks("COMPRESSED_RGBA_BPTC_UNORM", [levels[0]], 8, 8)) is None
 
 
 def test_textures_of_an_es_program_take_its_own_blocks(capture: Capture) -> None:

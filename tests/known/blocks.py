@@ -7,6 +7,8 @@ from collections.abc import Callable
 import numpy as np
 from OpenGL import GL
 
+from wendascope.analysis.block_codec import DESKTOP, block_plan, encoded
+from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.trials.verdicts import CHANGES
 
 from ._case import Draw, known
@@ -104,6 +106,44 @@ def _near(looked: Looked) -> None:
     proof = looked.prove(finding)
     assert proof.verdict == CHANGES and 0 < proof.max_difference <= 24, proof.summary
     assert proof.new_bytes == 2 * 63 * 63 * 8 - 2 * 250 * 250 * 4, proof.summary
+
+
+def _in_blocks(pixels: np.ndarray) -> int:
+    """A texture in blocks with alpha, and one level, that the encoder of the tool itself makes."""
+    image = StoredImage(
+        "RGBA8", "RGBA", "unorm8", Packing.CHANNELS, False, _SIDE, _SIDE, 0, 0, 1, [_photo(True).tobytes()]
+    )
+    plan = block_plan(image, DESKTOP)
+    assert plan is not None
+    name = texture(_SIDE, _SIDE, internal=0x83F3)  # GL_COMPRESSED_RGBA_S3TC_DXT5_EXT
+    blocks = np.frombuffer(encoded(plan, pixels), np.uint8).reshape(-1, 16).copy()
+    turned = blocks[::2]  # ends that change places, and picks with them: the same colours
+    turned[:, 8:12] = turned[:, [10, 11, 8, 9]]
+    turned[:, 12:] ^= 0x55
+    GL.glCompressedTexSubImage2D(GL.GL_TEXTURE_2D, 0, 0, 0, _SIDE, _SIDE, 0x83F3, blocks)
+    return name
+
+
+def _half(looked: Looked) -> None:
+    (finding,) = looked.of("opaque-blocks")
+    proof = looked.prove(finding)
+    assert proof.max_difference <= 1 and proof.new_bytes == -finding.less_bytes == -_SIDE * _SIDE // 2, proof.summary
+
+
+@known(finds={"opaque-blocks": 1, "compressible-texture": 0}, checks=(_half,), allow=_BESIDE)
+def blocks_whose_alpha_is_1() -> Draw:
+    """Half of every block says nothing: the colours alone are the same picture, but for drivers that mix
+    ends that stand the other way round by 1 of 255 otherwise.
+    """
+    return _shown(_in_blocks(_photo()), _BOTH)
+
+
+@known(finds={"opaque-blocks": 0}, allow=_BESIDE)
+def blocks_with_a_hole() -> Draw:
+    """Trap: one texel is transparent."""
+    pixels = _photo()
+    pixels[100, 50, 3] = 0
+    return _shown(_in_blocks(pixels), _BOTH)
 
 
 @known(finds={"compressible-texture": 0}, allow=_BESIDE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -145,6 +146,72 @@ def decoded(plan: BlockPlan, blocks: bytes, height: int, width: int) -> Texels:
     rows, columns = height + -height % SIDE, width + -width % SIDE
     blue_first = np.frombuffer(plan.format.decode(blocks, columns, rows), np.uint8).reshape(rows, columns, 4)
     return blue_first[:height, :width, [2, 1, 0, 3][: len(plan.columns)]]
+
+
+# ---- blocks whose alpha is 1 ----------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class OpaqueFormat:
+    """Blocks of 16 bytes that hold alpha first and colours after it, and the format of their colours alone."""
+
+    names: re.Pattern[str]
+    decode: Callable[[bytes, int, int], bytes]
+    without: BlockFormat
+    colours: Callable[[npt.NDArray[np.uint8]], npt.NDArray[np.uint8]]
+    """Blocks without their alpha, shape (blocks, 8) both ways."""
+
+
+def opaque_format(image: StoredImage) -> OpaqueFormat | None:
+    """The format of blocks all of whose texels, in all levels, have the alpha 1; None where one has not, or where they
+    hold none.
+    """
+    found = next((f for f in _WITH_ALPHA if f.names.fullmatch(image.format)), None)
+    if found is None or image.packing is not Packing.BLOCKS:
+        return None
+    # the smallest levels are the means of the others: most that have an alpha show it there
+    for number in reversed(range(len(image.levels))):
+        width, height = (max(n >> number, 1) for n in (image.width, image.height))
+        columns, rows = width + -width % SIDE, height + -height % SIDE
+        size = columns * rows // (SIDE * SIDE) * 2 * _COLOUR_BYTES
+        level = image.levels[number]
+        for at in range(0, len(level), size):  # layers and faces
+            texels = np.frombuffer(found.decode(level[at : at + size], columns, rows), np.uint8)
+            if (texels.reshape(rows, columns, 4)[:height, :width, 3] != 255).any():
+                return None
+    return found
+
+
+def without_alpha(format_: OpaqueFormat, level: bytes) -> bytes:
+    """The colours of blocks, bit for bit the same colours."""
+    blocks = np.frombuffer(level, np.uint8).reshape(-1, 2 * _COLOUR_BYTES)
+    return format_.colours(blocks[:, _COLOUR_BYTES:]).tobytes()
+
+
+def _four_colours(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
+    """Blocks beside alpha always mix four colours. Alone they do so where the first end is the larger number: ends that
+    stand the other way round change places, and equal ones need no mixing.
+    """
+    ends = blocks[:, :4].copy().view("<u2")
+    picks = blocks[:, 4:].copy().view("<u4").reshape(-1)
+    turned, equal = ends[:, 0] < ends[:, 1], ends[:, 0] == ends[:, 1]
+    ends[turned] = ends[turned][:, ::-1]
+    picks[turned] ^= 0x55555555
+    picks[equal] = 0
+    return np.concatenate([ends.view(np.uint8), picks.view(np.uint8).reshape(-1, 4)], axis=1)
+
+
+_COLOUR_BYTES = 8
+_WITH_ALPHA = (
+    OpaqueFormat(
+        re.compile(r"COMPRESSED_(SRGB_ALPHA|RGBA)_S3TC_DXT5(_\w+)?"), texture2ddecoder.decode_bc3, DESKTOP[2],
+        _four_colours,
+    ),
+    OpaqueFormat(
+        re.compile(r"COMPRESSED_(SRGB8_ALPHA8|RGBA8)_ETC2_EAC(_\w+)?"), texture2ddecoder.decode_etc2a8, MOBILE[2],
+        lambda blocks: blocks,
+    ),
+)  # fmt: skip
 
 
 def signal_to_noise(plan: BlockPlan, image: StoredImage, most_texels: int) -> float:

@@ -71,6 +71,8 @@ class CompressedTexture(msgspec.Struct):
     """Of all levels."""
     psnr: float
     """dB, over the channels that it keeps; 99 where nothing is lost."""
+    without_alpha: bool = False
+    """Whether it is of blocks already, whose alpha is 1 everywhere: their colours stay bit for bit what they are."""
 
 
 class MemoryUse(msgspec.Struct):

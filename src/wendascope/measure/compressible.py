@@ -4,9 +4,17 @@ from __future__ import annotations
 
 import time
 
-from wendascope.analysis.block_codec import DESKTOP, MOBILE, block_plan, signal_to_noise
+from wendascope.analysis.block_codec import (
+    DESKTOP,
+    MOBILE,
+    BlockFormat,
+    block_plan,
+    opaque_format,
+    signal_to_noise,
+)
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.frame.memory import MemoryKind
+from wendascope.frame.stored_image import StoredImage
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
@@ -38,8 +46,19 @@ def compressible(session: ReplaySession, job: Job, seconds: float) -> list[Compr
         if time.monotonic() > until:
             break
         image = frame.stored_image(item.name)
-        plan = block_plan(image, formats) if image is not None and not image.solid else None
-        if image is not None and plan is not None:
-            psnr = min(signal_to_noise(plan, image, _MOST_TEXELS), _LOSSLESS)
-            found.append(CompressedTexture(item.name, plan.format.word, plan.size(image), round(psnr, 1)))
+        row = _compressed(item.name, image, formats) if image is not None else None
+        if row is not None:
+            found.append(row)
     return found
+
+
+def _compressed(name: int, image: StoredImage, formats: tuple[BlockFormat, ...]) -> CompressedTexture | None:
+    opaque = opaque_format(image)
+    if opaque is not None:
+        size = sum(len(level) for level in image.levels) // 2
+        return CompressedTexture(name, opaque.without.word, size, _LOSSLESS, True)
+    plan = block_plan(image, formats) if not image.solid else None
+    if plan is None:
+        return None
+    psnr = min(signal_to_noise(plan, image, _MOST_TEXELS), _LOSSLESS)
+    return CompressedTexture(name, plan.format.word, plan.size(image), round(psnr, 1))

@@ -150,7 +150,7 @@ def examine(
     findings, refuted = _refute(findings, used, progress, cancelled)
     findings, late = _measure_late_tests(frame, survey, findings, used, progress, cancelled)
     refuted += late
-    findings.sort(key=lambda item: -(item.estimate_ms or 0.0))
+    findings.sort(key=lambda item: (-(item.estimate_ms or 0.0), -item.less_bytes))
     return Examined(frame, survey, drawn, findings, refuted, case.left_out, case.memory_use)
 
 

@@ -40,7 +40,15 @@ ORDERS = {"reorder-steps"}
 """Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
 KEPT = {"keep-result", "keep-part"}
 """Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
-NEAR_PICTURE = {"half-size", "simple-powers", "drop-levels", "narrower-target", "round-vertices", "compress-textures"}
+NEAR_PICTURE = {
+    "half-size",
+    "simple-powers",
+    "drop-levels",
+    "narrower-target",
+    "round-vertices",
+    "compress-textures",
+    "opaque-blocks",
+}
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 SHOWN = {"smaller-textures", "mip-levels"}
 """Kinds that are meant to change the picture, and are tried to tell by how much."""

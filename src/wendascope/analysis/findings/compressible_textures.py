@@ -37,7 +37,7 @@ def compressible_textures(case: Case) -> Iterator[Finding]:
     found = [
         _Compressed(items[row.texture], row)
         for row in case.memory_use.compressed
-        if row.texture in items and row.psnr >= _LEAST_PSNR
+        if row.texture in items and row.psnr >= _LEAST_PSNR and not row.without_alpha
     ]
     found = sorted((row for row in found if row.saved >= _LEAST_SAVED), key=lambda row: -row.saved)
     used = [row for row in found if row.item.used]
