@@ -187,6 +187,42 @@ def the_same_contents_with_another_filter() -> Draw:
     return _shown([(first, 0, 0, 80), (second, 80, 0, 80)])
 
 
+def _two(first: np.ndarray, second: np.ndarray) -> Draw:
+    side = first.shape[0]
+    return _shown([(texture(side, side, first), 0, 0, 64), (texture(side, side, second), 64, 0, 64)])
+
+
+def _nearly(looked: Looked) -> None:
+    (finding,) = looked.of("near-contents")
+    proof = looked.prove(finding)
+    assert 0 < proof.max_difference <= 2 and proof.new_bytes == -4 * 128 * 128, proof.summary
+
+
+_TWO = ("mergeable", "textured-batch", "draw-plan", "copies", "oversized-texture", "missing-mip-levels")
+
+
+@known(finds={"near-contents": 1, "same-contents": 0}, checks=(_nearly,), allow=_TWO)
+def two_exports_of_one_picture() -> Draw:
+    """Their texels differ by up to 2 of 255."""
+    first = noise(128, 128)
+    return _two(first, np.clip(first.astype(int) + np.random.default_rng(2).integers(-2, 3, first.shape), 0, 255))
+
+
+@known(finds={"near-contents": 0}, allow=_TWO)
+def two_pictures_with_the_same_means() -> Draw:
+    """Trap: noise with other numbers; every part of it is as bright."""
+    return _two(noise(128, 128, 1), noise(128, 128, 2))
+
+
+@known(finds={"near-contents": 0}, allow=_TWO)
+def one_picture_with_a_mark() -> Draw:
+    """Trap: a sign of four texels that stands in one of them, as in two states of a button."""
+    first = noise(128, 128)
+    second = first.copy()
+    second[60:62, 60:62] = 255 - second[60:62, 60:62]
+    return _two(first, second)
+
+
 @known(finds={"same-contents": 0}, allow=("mergeable", "textured-batch", "draw-plan"))
 def the_same_contents_before_the_frame() -> Draw:
     """Trap: when the frame begins both hold the same, and the frame gives one of them other contents."""

@@ -32,8 +32,8 @@ _EFFORT = {
     ),
     ASSET: (
         "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",
-        "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "spare-channels",
-        "solid-texture", "compressible-texture", "opaque-blocks", "wide-attributes",
+        "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "near-contents",
+        "spare-channels", "solid-texture", "compressible-texture", "opaque-blocks", "wide-attributes",
     ),
     SUBMISSION: (
         *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",

@@ -1,0 +1,93 @@
+"""Textures that hold nearly the same, as two exports of one picture do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
+from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.stored_image import Packing, StoredImage
+from wendascope.texts import memory
+
+_LEAST_BYTES = 16 << 10
+_LEAST_PSNR = 40.0
+"""dB between two textures: below it they are different pictures."""
+_MOST_APART = 24
+"""Of 255, in any texel: a sign that stands in one of them only differs by more."""
+_PARTS = 64
+"""Means of so many parts of a texture are compared first."""
+_PART_APART = 3.0
+"""Of 255: how far they may lie apart."""
+_MOST_PAIRS = 8
+
+
+@dataclass(frozen=True)
+class _Texture:
+    item: MemoryItem
+    image: StoredImage
+    means: npt.NDArray[np.float64]
+
+
+@finding("near-contents")
+def near_contents(case: Case) -> Iterator[Finding]:
+    """Pairs of one size and format with eight bits a channel, which the frame reads and does not write."""
+    groups: dict[tuple[object, ...], list[_Texture]] = {}
+    for item in case.frame.memory:
+        if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_BYTES or not item.used:
+            continue
+        image = None if len(item.writes) or item.written_by >= 0 else case.frame.stored_image(item.name)
+        if image is None or image.packing is not Packing.CHANNELS or image.kind != "unorm8" or image.solid:
+            continue
+        shape = (image.format, image.channels, image.width, image.height, image.depth, image.layers, image.faces)
+        groups.setdefault((*shape, len(image.levels)), []).append(_Texture(item, image, _means(image)))
+    found = 0
+    for textures in groups.values():
+        for at, first in enumerate(textures):
+            for second in textures[at + 1 :]:
+                if found < _MOST_PAIRS and np.abs(first.means - second.means).max() <= _PART_APART:
+                    psnr, largest = _apart(first.image, second.image)
+                    if 0 < largest <= _MOST_APART and psnr >= _LEAST_PSNR:
+                        found += 1
+                        yield _finding(first.item, second.item, psnr, largest)
+
+
+def _means(image: StoredImage) -> npt.NDArray[np.float64]:
+    texels = np.frombuffer(image.levels[0], np.uint8).reshape(-1, len(image.channels))
+    starts = np.linspace(0, len(texels), _PARTS, endpoint=False).astype(np.int64)
+    sums = np.add.reduceat(texels, starts, axis=0, dtype=np.int64)
+    return sums / np.diff([*starts, len(texels)])[:, None]
+
+
+def _apart(first: StoredImage, second: StoredImage) -> tuple[float, int]:
+    """(PSNR, dB, and largest difference of a channel) over all levels; no difference is an infinite PSNR."""
+    squares, count, largest = 0.0, 0, 0
+    for one, other in zip(first.levels, second.levels, strict=True):
+        pair = [np.frombuffer(level, np.uint8).astype(np.int32) for level in (one, other)]
+        difference = np.abs(pair[0] - pair[1])
+        squares, count = squares + float((difference**2).sum()), count + len(difference)
+        largest = max(largest, int(difference.max(initial=0)))
+    return (10.0 * float(np.log10(255.0**2 * count / squares)) if squares else np.inf), largest
+
+
+def _finding(first: MemoryItem, second: MemoryItem, psnr: float, largest: int) -> Finding:
+    steps = sorted({int(step) for item in (first, second) for step in item.reads})
+    return Finding(
+        id=f"near-contents-{first.name}-{second.name}",
+        rule="near-contents",
+        page="Memory",
+        title=f"{first.title} and {second.title} hold nearly the same: {memory(second.size)} less with one of them",
+        why="They are of one size and format, and their texels differ as little as in two exports of one picture.",
+        steps=steps,
+        evidence={"PSNR between them, dB": round(psnr, 1), "largest difference of 255": largest},
+        estimate_ms=None,
+        how="all texels of all levels were compared",
+        price="the second looks a little different",
+        conditions="the difference is none that is meant",
+        remedy=Remedy("near-texture", steps, textures=[first.name, second.name]),
+        less_bytes=second.size,
+    )
