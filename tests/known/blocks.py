@@ -161,18 +161,82 @@ def letters_with_hard_edges() -> Draw:
     return _shown(texture(_SIDE, _SIDE, colours[np.random.default_rng(3).integers(0, 4, (_SIDE, _SIDE))]))
 
 
-@known(finds={"compressible-texture": 0}, allow=_BESIDE)
-def directions_of_a_surface() -> Draw:
-    """Trap: as smooth as a photo, but its texels are unit vectors, which lighting makes much of."""
+# ---- unit vectors ------------------------------------------------------------------------------------------
+
+
+def _vectors(steepness: float = 0.4, length: float = 1.0) -> np.ndarray:
     y, x = np.mgrid[0:_SIDE, 0:_SIDE] / 20
-    vectors = np.stack([np.sin(x) * 0.4, np.cos(y) * 0.4, np.ones(x.shape)], -1)
-    vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
-    pixels = np.concatenate([vectors * 0.5 + 0.5, np.ones((_SIDE, _SIDE, 1))], -1)
-    lit = TEXTURED.replace(
-        "texture(image, uv)",
-        "vec4(vec3(pow(max(dot(normalize(texture(image, uv).xyz * 2.0 - 1.0), vec3(0.0, 0.0, 1.0)), 0.0), 60.0)), 1)",
-    )
-    return _shown(texture(_SIDE, _SIDE, np.rint(pixels * 255)), lit)
+    vectors = np.stack([np.sin(x) * steepness, np.cos(y) * steepness, np.ones(x.shape)], -1)
+    vectors *= length / np.linalg.norm(vectors, axis=2, keepdims=True)
+    return np.rint(np.concatenate([vectors * 0.5 + 0.5, np.ones((_SIDE, _SIDE, 1))], -1) * 255)
+
+
+def _lit(shade: str) -> str:
+    return TEXTURED.replace("texture(image, uv)", f"vec4(vec3({shade}), 1)")
+
+
+_BY_LIGHT = _lit("pow(max(dot(normalize(texture(image, uv).xyz * 2.0 - 1.0), vec3(0.6, 0.0, 0.8)), 0.0), 8.0)")
+
+
+def _half_of_them(looked: Looked) -> None:
+    (finding,) = looked.of("stored-directions")
+    proof = looked.prove(finding)
+    assert proof.max_difference <= 8 and proof.new_bytes == -_BYTES // 2, proof.summary
+
+
+@known(
+    finds={"stored-directions": 1, "compressible-texture": 0, "spare-channels": 0},
+    checks=(_half_of_them,),
+    allow=_BESIDE,
+)
+def directions_of_a_surface() -> Draw:
+    """Smooth as a photo, but its texels are unit vectors, which lighting makes much of: no blocks; two channels."""
+    return _shown(texture(_SIDE, _SIDE, _vectors()), _BY_LIGHT)
+
+
+@known(finds={"stored-directions": 0}, allow=_BESIDE)
+def directions_that_are_shorter() -> Draw:
+    """Trap: vectors of 0.95, as filtering leaves them: their length is lost with the third channel."""
+    return _shown(texture(_SIDE, _SIDE, _vectors(length=0.95)), _BY_LIGHT)
+
+
+@known(finds={"stored-directions": 0}, allow=_BESIDE)
+def directions_that_lie_flat() -> Draw:
+    """Trap: so steep that the third part hangs on the last bit of the others."""
+    return _shown(texture(_SIDE, _SIDE, _vectors(steepness=6.0)), _BY_LIGHT)
+
+
+@known(finds={"stored-directions": 0}, allow=_BESIDE)
+def directions_whose_length_is_shown() -> Draw:
+    """Trap: the shader makes much of what rounding leaves of their length, and replay refutes it."""
+    by_length = _lit("abs(length(texture(image, uv).xyz * 2.0 - 1.0) - 1.0) * 200.0")
+    return _shown(texture(_SIDE, _SIDE, _vectors()), by_length)
+
+
+def _not_tried(looked: Looked) -> None:
+    (finding,) = looked.of("stored-directions")
+    assert finding.remedy is None and "different textures" in finding.refused
+
+
+@known(
+    finds={"stored-directions": 1},
+    checks=(_not_tried,),
+    allow=(*_BESIDE, "mergeable", "textured-batch", "draw-plan", "copies"),
+)
+def a_sampler_of_directions_and_colours() -> Draw:
+    """Trap: the same shader shows vectors and a photo: rebuilt, the photo would lose its blue; said, and not tried."""
+    names = texture(_SIDE, _SIDE, _vectors()), texture(_SIDE, _SIDE, _photo())
+    painter = Painter(TEXTURED)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        painter.use()
+        for name, x in zip(names, (0, 80), strict=True):
+            GL.glBindTexture(GL.GL_TEXTURE_2D, name)
+            painter.place(x, 0, x + 80, 100).draw()
+
+    return draw
 
 
 @known(finds={"compressible-texture": 0}, allow=_BESIDE)

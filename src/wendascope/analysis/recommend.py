@@ -29,6 +29,7 @@ _EFFORT = {
     SHADER: (
         "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
         "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",
+        "stored-directions",
     ),
     ASSET: (
         "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",

@@ -48,6 +48,8 @@ NEAR_PICTURE = {
     "round-vertices",
     "compress-textures",
     "opaque-blocks",
+    "near-texture",
+    "two-part-directions",
 }
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 SHOWN = {"smaller-textures", "mip-levels"}

@@ -10,12 +10,12 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.trials.batching.layers import known_textures
 from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._samplers import rewrite_samplers
 from wendascope.trials.remedies._states import active_texture, bind_texture
 from wendascope.trials.rewriting import as_channels
 from wendascope.trials.rewriting.channels import Channel
@@ -34,12 +34,11 @@ def pack_channels(change: FrameChange, item: Remedy) -> None:
     channels = {
         texture: Channel(index, alpha) for index, (texture, alpha) in enumerate(zip(item.textures, alphas, strict=True))
     }
-    for program, samplers in _samplers(frame, channels).items():
-        record = change.program(program)
-        if record.binary or any(s.spirv or not s.source for s in record.shaders):
-            raise TrialError(f"program {program} reads them and was loaded as binary or SPIR-V")
-        shaders = [msgspec.structs.replace(s, source=as_channels(s.source, samplers)) for s in record.shaders]
-        change.replace_program(program, msgspec.structs.replace(record, shaders=shaders))
+    rewrite_samplers(
+        change,
+        item.textures,
+        lambda source, samplers: as_channels(source, {s: channels[t] for s, t in samplers.items()}),
+    )
     change.new.objects.textures.append(packed)
     change.added_bytes += sum(i.contents.size for i in packed.images if i.contents)
     for unit, target in frame.history.keys("texture"):
@@ -49,19 +48,6 @@ def pack_channels(change: FrameChange, item: Remedy) -> None:
         change.first.call("glActiveTexture", active_texture(frame, 0))
     for texture in item.textures:
         change.rename("texture", texture, packed.name)
-
-
-def _samplers(frame: OpenGLFrame, channels: dict[int, Channel]) -> dict[int, dict[str, Channel]]:
-    """Program -> its samplers that read one of the textures. Raises TrialError for one that also reads others."""
-    found: dict[int, dict[str, Channel]] = {}
-    for use in sampler_uses(frame):
-        textures = np.unique(use.textures).tolist()
-        if not any(t in channels for t in textures):
-            continue
-        if len(textures) > 1:
-            raise TrialError(f"{use.sampler} of program {use.program} reads different textures from step to step")
-        found.setdefault(use.program, {})[use.sampler] = channels[textures[0]]
-    return found
 
 
 def _packed(frame: OpenGLFrame, records: list[TextureRecord], name: int) -> tuple[TextureRecord, list[float]]:

@@ -6,6 +6,7 @@ the way.
 """
 
 from wendascope.trials.rewriting.channels import as_channels
+from wendascope.trials.rewriting.directions import with_third_rebuilt
 from wendascope.trials.rewriting.early import early_tests
 from wendascope.trials.rewriting.elements import visited_arrays, without_element
 from wendascope.trials.rewriting.flat import flat_colour
@@ -25,6 +26,7 @@ __all__ = [
     "moved_to_vertices",
     "simple_powers",
     "visited_arrays",
+    "with_third_rebuilt",
     "without_element",
     "without_outputs",
     "without_samples",

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from wendascope.errors import TrialError
 from wendascope.trials.rewriting._parts import read, spliced
-from wendascope.trials.rewriting.samples import sampler_types, texture_samples
+from wendascope.trials.rewriting.samples import plain_samples
 
 
 @dataclass(frozen=True)
@@ -23,23 +22,11 @@ def as_channels(source: str, channels: Mapping[str, Channel]) -> str:
 
     The samplers have to be bound to the packed texture. Raises TrialError where one is used in any other way.
     """
-    found = read(source)
-    types = sampler_types(found)
-    here = [name for name in channels if name in types]
-    if not here:
+    rows = plain_samples(read(source), channels)
+    if not rows:
         return source
-    if any(types[name] != "sampler2D" for name in here):
-        raise TrialError("a sampler of a grey texture is no sampler2D")
-    rows = [row for row in texture_samples(found) if row.sampler in here]
-    if any(row.function == "textureGather" for row in rows):
-        raise TrialError("a grey texture is gathered")
-    code = [t for _, t in found.code()]
-    declared = [d for d in found.declarations if d.has("uniform")]
-    for name in here:
-        uses = [t for t in code if t.text == name and not any(d.first <= t.at < d.end for d in declared)]
-        if len(uses) != sum(row.sampler == name for row in rows) or name in found.directive_words():
-            raise TrialError(f"{name} is handed on or hidden in a macro, so its texture samples cannot be found")
-    first = here[0]
+    names = [name for name in channels if any(row.sampler == name for row in rows)]
+    first = names[0]
     pieces = []
     for row in rows:
         channel = channels[row.sampler]

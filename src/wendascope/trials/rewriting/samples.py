@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from wendascope.errors import TrialError
@@ -39,6 +40,26 @@ def texture_samples(found: Globals) -> list[LookUp]:
         ):
             last = closing(code, at + 1)
             rows.append(LookUp(token.at, code[last].at + 1, token.text, code[at + 2].text, code[at + 2].at))
+    return rows
+
+
+def plain_samples(found: Globals, samplers: Collection[str]) -> list[LookUp]:
+    """Every texture sample through some two-dimensional samplers. Raises TrialError where one is used in any other way,
+    so that not all could be found.
+    """
+    types = sampler_types(found)
+    here = [name for name in samplers if name in types]
+    if any(types[name] != "sampler2D" for name in here):
+        raise TrialError("a sampler of these textures is no sampler2D")
+    rows = [row for row in texture_samples(found) if row.sampler in here]
+    if any(row.function.startswith("textureGather") for row in rows):
+        raise TrialError("a texture is gathered")
+    code = [t for _, t in found.code()]
+    declared = [d for d in found.declarations if d.has("uniform")]
+    for name in here:
+        uses = [t for t in code if t.text == name and not any(d.first <= t.at < d.end for d in declared)]
+        if len(uses) != sum(row.sampler == name for row in rows) or name in found.directive_words():
+            raise TrialError(f"{name} is handed on or hidden in a macro, so its texture samples cannot be found")
     return rows
 
 

@@ -1,0 +1,72 @@
+"""Normal maps that store three channels, of which two tell the third."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from wendascope.analysis.block_codec import directions, level_texels
+from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
+from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.stored_image import StoredImage
+from wendascope.texts import memory
+
+_LEAST_SAVED = 16 << 10
+_MOST_ERROR = 6.0
+"""Of 255: what the third channel may differ from the one that is rebuilt, in any texel."""
+_RIM = 0.95
+"""Vectors that lie flatter are left alone: there the third part hangs on the last bit of the others."""
+
+
+@finding("stored-directions")
+def stored_directions(case: Case) -> Iterator[Finding]:
+    """One for each texture that the frame reads, and does not write."""
+    for item in case.frame.memory:
+        if item.kind != MemoryKind.TEXTURE or item.size < 2 * _LEAST_SAVED or not item.used or item.shape != "2D":
+            continue
+        image = None if len(item.writes) or item.written_by >= 0 else case.frame.stored_image(item.name)
+        if image is not None and directions(image):
+            error, flattest = _rebuilt(image)
+            if error <= _MOST_ERROR and flattest <= _RIM:
+                yield _finding(item, image, error)
+
+
+def _rebuilt(image: StoredImage) -> tuple[float, float]:
+    """(largest error of the third channel, of 255; length of the longest part that lies in the surface), and no alpha
+    but 1; infinite errors otherwise.
+    """
+    columns = [image.channels.index(letter) for letter in "RGB"]
+    texels = level_texels(image, 0)
+    if "A" in image.channels and (texels[..., image.channels.index("A")] != 255).any():
+        return np.inf, 0.0
+    vectors = texels[..., columns].astype(np.float64) / 127.5 - 1.0
+    flat = (vectors[..., :2] ** 2).sum(axis=-1)
+    third = np.sqrt(np.maximum(1.0 - flat, 0.0))
+    return float(np.abs(third - vectors[..., 2]).max() * 127.5), float(np.sqrt(flat.max()))
+
+
+def _finding(item: MemoryItem, image: StoredImage, error: float) -> Finding:
+    steps = [int(step) for step in item.reads]
+    then = item.size * 2 // len(image.channels)
+    return Finding(
+        id=f"stored-directions-{item.name}",
+        rule="stored-directions",
+        page="Memory",
+        title=f"{item.title} holds unit vectors in three channels; two tell the third: {memory(item.size - then)} less",
+        why="Blue is what makes red, green and blue a vector of length 1. Shaders rebuild it with one square root.",
+        steps=steps,
+        evidence={
+            "bytes now": item.size,
+            "bytes as RG8": then,
+            "bytes as BC5": then // 2,
+            "largest error of blue, of 255": round(error, 1),
+        },
+        estimate_ms=None,
+        how="all texels of the first level were rebuilt; fewer bytes against more arithmetic, a proof measures",
+        price="a square root for each sample, and shaders that read it another way",
+        conditions="whatever else its sampler reads is stored the same way",
+        remedy=Remedy("two-part-directions", steps, textures=[item.name]),
+        less_bytes=item.size - then,
+    )

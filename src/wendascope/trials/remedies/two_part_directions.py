@@ -1,0 +1,47 @@
+"""Unit vectors in two channels, and shaders that rebuild the third."""
+
+from __future__ import annotations
+
+import msgspec
+
+from wendascope.analysis.block_codec import directions, level_texels
+from wendascope.analysis.remedy import Remedy
+from wendascope.errors import TrialError
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import TextureRecord
+from wendascope.opengl.stored_images import stored_image
+from wendascope.registry import GL
+from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._samplers import rewrite_samplers
+from wendascope.trials.remedies._swizzles import without_border
+from wendascope.trials.rewriting import with_third_rebuilt
+
+
+@remedy("two-part-directions", near=True)
+def two_part_directions(change: FrameChange, item: Remedy) -> None:
+    """Keep red and green of some textures. Raises TrialError where they hold no unit vectors, or are read in a way that
+    is not followed.
+    """
+    rewrite_samplers(change, item.textures, lambda source, samplers: with_third_rebuilt(source, samplers))
+    for name in item.textures:
+        record = plain_texture(change.frame, name)
+        not_uploaded(change.frame, name)
+        replace_texture(change, record, _two_parts(change.frame, record, change.new.name()))
+
+
+def _two_parts(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
+    stored = stored_image(frame, record.bound_name)
+    if stored is None or record.target != GL.TEXTURE_2D or not directions(stored):
+        raise TrialError(f"texture {record.name} holds no unit vectors of eight bits a channel")
+    without_border(record)
+    images = []
+    for image in record.images:
+        kept = level_texels(stored, image.level)[..., [stored.channels.index(letter) for letter in "RG"]]
+        contents = frame.blobs.put(kept.tobytes())
+        images.append(
+            msgspec.structs.replace(
+                image, internal_format=GL.RG8, format=GL.RG, type=GL.UNSIGNED_BYTE, contents=contents
+            )
+        )
+    return TextureRecord(name, record.target, images, dict(record.parameters), record.immutable_levels)
