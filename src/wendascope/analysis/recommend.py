@@ -25,7 +25,7 @@ _SMALL_SHARE = 0.01
 """Of the frame: what is expected to bring less is below the fold."""
 BATCHES = ("copies", "mergeable", "textured-batch", "small-batches")
 _EFFORT = {
-    SETTING: ("fine-full-screen", "smaller-view", "covered-clear", "medium-precision"),
+    SETTING: ("fine-full-screen", "smaller-view", "covered-clear", "medium-precision", "needless-samples"),
     SHADER: (
         "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
         "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",

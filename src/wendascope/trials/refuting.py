@@ -50,12 +50,16 @@ NEAR_PICTURE = {
     "opaque-blocks",
     "near-texture",
     "two-part-directions",
+    "one-sample",
 }
 """Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
 SHOWN = {"smaller-textures", "mip-levels"}
 """Kinds that are meant to change the picture, and are tried to tell by how much."""
+NOWHERE_FAR = {"one-sample"}
+"""Of those, kinds for which a single pixel beyond `FAR` is too much: the edges of a small shape are few pixels."""
 PICTURE_ONLY = {
-    "round-vertices": "narrower attributes are not made here: their values were rounded, and the picture compared"
+    "one-sample": "multisampling was switched off, and the picture compared: its samples stay in memory here",
+    "round-vertices": "narrower attributes are not made here: their values were rounded, and the picture compared",
 }
 """Kinds that stand for a change which they do not make: they tell what it does to the picture, and nothing of time."""
 _FEW_PIXELS = 0.001
@@ -179,7 +183,9 @@ class _Refuting:
         except TrialError as error:
             self._found[number] = Tried(REFUTED, f"cannot be tried: {error}")
             return
-        far = remedy.kind in NEAR_PICTURE and self._far(outcome)
+        far = remedy.kind in NEAR_PICTURE and (
+            self._far(outcome) or (remedy.kind in NOWHERE_FAR and outcome.pixels_far > 0)
+        )
         self._found[number] = Tried(REFUTED if far else HOLDS, told(outcome), outcome=outcome)
 
     def _far(self, outcome: Outcome) -> bool:
