@@ -371,6 +371,85 @@ def a_buffer_that_is_read_part_by_part() -> Draw:
     return _from_a_large_buffer([0, 2, 4, 5, 7, 9])
 
 
+_RESTART = 0xFFFFFFFF
+
+
+def _by_long_indices(restart: int | None = None, unused: int = 0) -> Draw:
+    """A grid of strips in one draw, from a place in the buffer that is not its beginning."""
+    program = make_program(_PLACED, FLAT)
+    side = 80
+    axis = np.linspace(-0.9, 0.9, side, dtype=np.float32)
+    grid = np.stack(np.meshgrid(axis, axis), axis=-1).reshape(-1, 2)
+    grid = np.concatenate([np.zeros((unused, 2), np.float32), grid])
+    rows = np.arange(side - 1)[:, None] * side + np.arange(side)
+    strips = np.stack([rows, rows + side], axis=-1).reshape(side - 1, -1) + unused
+    if restart is None:
+        a, b, c = strips[:, :-2], strips[:, 1:-1], strips[:, 2:]
+        indices = np.stack([a, b, c], axis=-1).reshape(-1)
+    else:
+        indices = np.concatenate([strips, np.full((side - 1, 1), _RESTART)], axis=1).reshape(-1)
+    data = np.concatenate([np.zeros(8), indices]).astype(np.uint32)
+    array, (vertices, elements) = int(GL.glGenVertexArrays(1)), GL.glGenBuffers(2)
+    GL.glBindVertexArray(array)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, vertices)
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, grid.nbytes, np.ascontiguousarray(grid, np.float32), GL.GL_STATIC_DRAW)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+    GL.glEnableVertexAttribArray(0)
+    GL.glBindBuffer(GL.GL_ELEMENT_ARRAY_BUFFER, elements)
+    GL.glBufferData(GL.GL_ELEMENT_ARRAY_BUFFER, data.nbytes, data, GL.GL_STATIC_DRAW)
+    if restart is not None:
+        GL.glEnable(restart)
+        GL.glPrimitiveRestartIndex(_RESTART)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        GL.glUseProgram(program)
+        GL.glUniform4f(GL.glGetUniformLocation(program, "colour"), *WHITE)
+        mode = GL.GL_TRIANGLES if restart is None else GL.GL_TRIANGLE_STRIP
+        GL.glDrawElements(mode, len(indices), GL.GL_UNSIGNED_INT, ctypes.c_void_p(32))
+
+    return draw
+
+
+def _half_as_long(looked: Looked) -> None:
+    (finding,) = looked.of("wide-indices")
+    proof = looked.prove(finding)
+    assert proof.pixels_different == 0 and proof.new_bytes == -finding.less_bytes < 0, proof.summary
+
+
+_MESH = ("outside-view", "not-visible", "degenerate-triangles", "too-fine", "mostly-unread-buffer")
+
+
+@known(finds={"wide-indices": 1}, checks=(_half_as_long,), allow=_MESH)
+def indices_of_32_bits() -> Draw:
+    """Up to 6,399, in 32 bits each: 16 would do."""
+    return _by_long_indices()
+
+
+@known(finds={"wide-indices": 1}, checks=(_half_as_long,), allow=_MESH)
+def indices_that_begin_strips_anew() -> Draw:
+    """The largest of all begins a strip: of 16 bits it is the largest too."""
+    return _by_long_indices(GL.GL_PRIMITIVE_RESTART_FIXED_INDEX)
+
+
+def _cannot_be_half_as_long(looked: Looked) -> None:
+    (finding,) = looked.of("wide-indices")
+    assert finding.remedy is None and "begin anew" in finding.refused
+
+
+@known(finds={"wide-indices": 1}, checks=(_cannot_be_half_as_long,), allow=_MESH)
+def indices_with_a_chosen_beginning() -> Draw:
+    """Trap: the program chose the index that begins strips, and 16 bits do not hold it: said, and not tried."""
+    return _by_long_indices(GL.GL_PRIMITIVE_RESTART)
+
+
+@known(finds={"wide-indices": 0}, allow=_MESH)
+def indices_beyond_16_bits() -> Draw:
+    """Trap: the same mesh behind 70,000 vertices that nothing draws."""
+    return _by_long_indices(unused=70000)
+
+
 def _with_depth(read: bool) -> Draw:
     framebuffer, colour = target()
     depth = int(GL.glGenTextures(1))

@@ -35,6 +35,7 @@ _EFFORT = {
         "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",
         "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "near-contents",
         "spare-channels", "solid-texture", "compressible-texture", "opaque-blocks", "wide-attributes",
+        "wide-indices",
     ),
     SUBMISSION: (
         *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",

@@ -21,11 +21,12 @@ if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
 _ARRAYS = ("glDrawArrays", "glDrawArraysInstanced", "glDrawArraysInstancedBaseInstance")
-_INDEXED = (
+INDEXED = (
     "glDrawElements", "glDrawRangeElements", "glDrawElementsInstanced", "glDrawElementsBaseVertex",
     "glDrawRangeElementsBaseVertex", "glDrawElementsInstancedBaseVertex", "glDrawElementsInstancedBaseInstance",
     "glDrawElementsInstancedBaseVertexBaseInstance",
 )  # fmt: skip
+"""Draws by indices of one range each."""
 
 
 @dataclass
@@ -70,7 +71,7 @@ class _Fetching:
         if command in _ARRAYS:
             first, count = (int(self._frame.calls.argument(call, name)) for name in ("first", "count"))
             vertices: np.ndarray | None = np.arange(first, first + count)
-        elif command in _INDEXED and element in self._buffers:
+        elif command in INDEXED and element in self._buffers:
             vertices = self._indexed(call, element)
         else:
             vertices = None

@@ -32,6 +32,7 @@ SAME_PICTURE = {
     "one-texture",
     "fewer-channels",
     "single-texel",
+    "short-indices",
 }
 """Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
 BATCHES = {"batch", "join-immediate"}

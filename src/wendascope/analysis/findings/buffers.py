@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.remedy import Remedy
 from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.texts import memory, plural, share
 
@@ -58,6 +59,7 @@ def wide_indices(case: Case) -> Iterator[Finding]:
     if saved < _LEAST_SAVED:
         return
     rows.sort(key=lambda row: -row[0].size)
+    steps = sorted({int(step) for item, _ in rows for step in item.reads})
     yield Finding(
         id="wide-indices",
         rule="wide-indices",
@@ -67,7 +69,7 @@ def wide_indices(case: Case) -> Iterator[Finding]:
             f"The largest index is {max(found.largest_index for _, found in rows):,}; 16 bits reach to 65,534, with one"
             " more to begin primitives anew."
         ),
-        steps=sorted({int(step) for item, _ in rows for step in item.reads}),
+        steps=steps,
         evidence={
             "buffers": len(rows),
             "bytes now": sum(item.size for item, _ in rows),
@@ -75,9 +77,9 @@ def wide_indices(case: Case) -> Iterator[Finding]:
             "bytes saved": saved,
         },
         estimate_ms=None,
-        how="counted from the indices of all draws",
+        how="counted from the indices of all draws; what the smaller fetches save, a proof measures",
         price="meshes of more vertices keep 32 bits",
         conditions="the rest of each buffer, which this frame does not draw, needs no more either",
-        refused="buffers are not written anew here",
+        remedy=Remedy("short-indices", steps, names=[str(item.name) for item, _ in rows]),
         less_bytes=saved,
     )

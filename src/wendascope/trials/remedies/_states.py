@@ -73,8 +73,11 @@ def samples(frame: OpenGLFrame, step: int) -> int:
     target = frame.passes.targets[int(frame.passes.of_step[step])]
     if not target.framebuffer:
         return frame.default_framebuffer.samples
+    renderbuffers = {r.name: r.samples for r in frame.objects.renderbuffers}
     for attachment in target.attachments:
         record = frame.objects.texture(attachment.name) if attachment.kind == "texture" else None
-        if record is not None and record.images and record.images[0].samples:
-            return record.images[0].samples
+        of_texture = record.images[0].samples if record is not None and record.images else 0
+        found = of_texture or (renderbuffers.get(attachment.name, 0) if attachment.kind == "renderbuffer" else 0)
+        if found:
+            return found
     return 0
