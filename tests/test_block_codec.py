@@ -111,6 +111,16 @@ def test_what_is_left_alone(image: StoredImage) -> None:
     assert block_plan(image, DESKTOP) is None
 
 
+def test_levels_of_any_size_are_no_levels() -> None:
+    """Programs may leave levels that do not belong together: nothing is said of them, and nothing breaks."""
+    odd = _image([_smooth(32, 32, 4), _smooth(9, 5, 4)], "RGBA")
+    assert block_plan(odd, DESKTOP) is None and not directions(odd)
+    grey = StoredImage("R8", "R", "unorm8", Packing.CHANNELS, False, 4, 4, 0, 0, 1, [bytes(16)])
+    assert not directions(grey)
+    for levels in ([bytes(16 * 64), bytes(40)], [b""], [bytes(7)]):
+        assert opaque_format(_blocks("COMPRESSED_RGBA_S3TC_DXT5_EXT", levels, 32, 32)) is None
+
+
 def test_directions_are_told_from_colours() -> None:
     y, x = np.mgrid[0:64, 0:64] / 9
     vectors = np.stack([np.sin(x) * 0.5, np.cos(y) * 0.5, np.ones(x.shape)], -1)

@@ -92,7 +92,7 @@ def block_plan(image: StoredImage, formats: tuple[BlockFormat, ...]) -> BlockPla
     """None for what these formats do not hold: more than eight bits a channel, 3D, compressed already, or directions,
     which bend where their channels are coded together.
     """
-    if image.packing is not Packing.CHANNELS or image.kind != "unorm8" or image.depth or not image.height:
+    if image.depth or not _of_whole_levels(image):
         return None
     if _FORMATS.get(image.format) is None or sorted(_FORMATS[image.format]) != sorted(image.channels):
         return None
@@ -105,13 +105,25 @@ def block_plan(image: StoredImage, formats: tuple[BlockFormat, ...]) -> BlockPla
             (level_texels(image, k)[..., image.channels.index("A")] == 255).all() for k in range(len(image.levels))
         )
         kept = "RGB" if opaque else kept
-        if kept == "RGB" and not image.srgb and directions(image):
+        if kept == "RGB" and directions(image):
             return None
     found = next(f for f in formats if len(f.channels) == len(kept))
     name = found.names[image.srgb]
     if not name:
         return None
     return BlockPlan(found, name, tuple(image.channels.index(letter) for letter in kept), fewer)
+
+
+def _of_whole_levels(image: StoredImage) -> bool:
+    """Whether it has eight bits a channel, and levels of half the sides each: programs may leave others."""
+    if image.packing is not Packing.CHANNELS or image.kind != "unorm8" or not image.height:
+        return False
+    sides = [(max(image.width >> k, 1), max(image.height >> k, 1)) for k in range(len(image.levels))]
+    slices = len(image.levels[0]) // (image.width * image.height * len(image.channels))
+    return slices > 0 and all(
+        len(level) == slices * width * height * len(image.channels)
+        for level, (width, height) in zip(image.levels, sides, strict=True)
+    )
 
 
 def level_texels(image: StoredImage, level: int) -> Texels:
@@ -121,7 +133,11 @@ def level_texels(image: StoredImage, level: int) -> Texels:
 
 
 def directions(image: StoredImage) -> bool:
-    """Whether red, green and blue are the parts of unit vectors, as in a normal map."""
+    """Whether red, green and blue are the parts of unit vectors, as in a normal map. False for all but eight bits a
+    channel.
+    """
+    if not _of_whole_levels(image) or not set("RGB") <= set(image.channels) or image.srgb:
+        return False
     texels = level_texels(image, 0)
     rows = texels.reshape(-1, len(image.channels))
     columns = [image.channels.index(letter) for letter in "RGB"]
@@ -175,6 +191,8 @@ def opaque_format(image: StoredImage) -> OpaqueFormat | None:
         columns, rows = width + -width % SIDE, height + -height % SIDE
         size = columns * rows // (SIDE * SIDE) * 2 * _COLOUR_BYTES
         level = image.levels[number]
+        if not level or len(level) % size:
+            return None
         for at in range(0, len(level), size):  # layers and faces
             texels = np.frombuffer(found.decode(level[at : at + size], columns, rows), np.uint8)
             if (texels.reshape(rows, columns, 4)[:height, :width, 3] != 255).any():

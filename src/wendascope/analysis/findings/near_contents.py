@@ -44,7 +44,7 @@ def near_contents(case: Case) -> Iterator[Finding]:
         if image is None or image.packing is not Packing.CHANNELS or image.kind != "unorm8" or image.solid:
             continue
         shape = (image.format, image.channels, image.width, image.height, image.depth, image.layers, image.faces)
-        groups.setdefault((*shape, len(image.levels)), []).append(_Texture(item, image, _means(image)))
+        groups.setdefault((*shape, *map(len, image.levels)), []).append(_Texture(item, image, _means(image)))
     found = 0
     for textures in groups.values():
         for at, first in enumerate(textures):
