@@ -22,10 +22,12 @@ from wendascope.trials.rewriting import (
     medium_precision,
     moved_to_vertices,
     simple_powers,
+    with_third_rebuilt,
     without_outputs,
     without_samples,
 )
 from wendascope.trials.rewriting.channels import Channel
+from wendascope.trials.rewriting.es_version import in_es_310, raisable
 from wendascope.trials.rewriting.expressions import Expressions
 from wendascope.trials.rewriting.powers import EXPONENTS
 
@@ -381,3 +383,32 @@ def test_outputs_become_variables_of_their_own() -> None:
     for names in (["gl_Position"], ["nothing"], ["p"]):
         with pytest.raises(TrialError, match="stands by itself"):
             without_outputs(source, names)
+
+
+def test_thirds_are_rebuilt_of_one_map_after_another() -> None:
+    source = (
+        "#version 330\nuniform sampler2D bumps, waves;\nin vec2 uv;\nout vec4 c;\n"
+        "void main() { c = texture(bumps, uv + texture(waves, uv).xy); }\n"
+    )
+    once = with_third_rebuilt(source, ["bumps"])
+    assert once.count("wendascope_direction(") == 2 and "wendascope_direction(texture(bumps" in once
+    twice = with_third_rebuilt(once, ["waves"])
+    assert twice.count("vec4 wendascope_direction(") == 1 and "wendascope_direction(texture(waves, uv))" in twice
+    assert twice.count("\n") == source.count("\n"), "lines stay what they are"
+    assert with_third_rebuilt(source, ["colours"]) == source
+    handed_on = source.replace("texture(bumps,", "look(bumps,")
+    with pytest.raises(TrialError, match="handed on"):
+        with_third_rebuilt(handed_on, ["bumps"])
+
+
+def test_shaders_of_es_are_raised_together() -> None:
+    """GLSL ES 1.00 with words that have been taken since is left alone."""
+    plain = "attribute vec2 place; varying vec2 at; void main() { at = place; gl_Position = vec4(place, 0.0, 1.0); }"
+    raisable(plain)
+    raised = in_es_310(plain, fragment=False)
+    assert raised.startswith("#version 310 es\n") and "#define varying out" in raised
+    newer = in_es_310("#version 320 es\nin vec2 at;", fragment=True, extensions=("GL_EXT_texture_query_lod",))
+    assert newer == "#version 320 es\n#extension GL_EXT_texture_query_lod : enable\nin vec2 at;"
+    for word in ("texture", "sample", "gl_FragData"):
+        with pytest.raises(TrialError, match=word):
+            raisable(plain.replace("void main", f"vec4 f() {{ return {word}[0]; }} void main"))

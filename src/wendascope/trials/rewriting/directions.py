@@ -21,6 +21,8 @@ def with_third_rebuilt(source: str, samplers: Collection[str]) -> str:
     pieces = []
     for row in rows:
         pieces += [(row.first, row.first, f"{_REBUILT}("), (row.end, row.end, ")")]
+    if f"vec4 {_REBUILT}(" in source:  # another texture's samplers were rewritten before
+        return spliced(source, pieces)
     declared = (
         f"vec4 {_REBUILT}(vec4 t) {{ vec2 part = t.xy * 2.0 - 1.0;"
         f" return vec4(t.xy, sqrt(max(1.0 - dot(part, part), 0.0)) * 0.5 + 0.5, t.w); }}"
