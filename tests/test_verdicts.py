@@ -173,6 +173,21 @@ def test_nothing_is_proved_on_a_frame_that_does_not_replay() -> None:
     assert not Ground().trouble
 
 
+def test_a_rounding_here_and_there_does_not_stand_in_the_way() -> None:
+    """A few pixels by 1 of 255, the same every time: proofs go on, and say so."""
+    few = Ground(unlike_capture=5, unlike_by=1, pixels=76800)
+    proof = _measured(2.0, ground=few)
+    assert (
+        not few.trouble
+        and proof.verdict == SAVES
+        and "rounds otherwise" in proof.summary
+        and "5 pixels" in proof.summary
+    )
+    assert Ground(unlike_capture=5, unlike_by=2, pixels=76800).trouble, "more than a rounding"
+    assert Ground(unlike_capture=77, unlike_by=1, pixels=76800).trouble, "more than here and there"
+    assert Ground(unlike_capture=5, unlike_by=1, pixels=76800, unsteady=["the picture"]).trouble
+
+
 def test_refutations_say_what_differs() -> None:
     assert told(Outcome(pixels_different=1, max_difference=9)) == "1 pixel differs by up to 9 of 255"
     assert told(Outcome(later_pixels=12)) == "12 pixels differ in the frame after"

@@ -85,10 +85,17 @@ def verify_with(replay: Replay, show: Callable[[str, float], None]) -> Verificat
 
 def warn(verification: Verification, quiet: bool = False) -> None:
     """Say first when the replay of a frame is not the captured picture: what follows is then of another frame."""
+    from wendascope.measure.records import is_rounding
+
     if not verification.identical and not quiet:
+        proved = (
+            "proofs compare with the replay"
+            if is_rounding(verification.pixels_different, verification.max_difference, verification.pixels)
+            else "nothing is proved on this frame"
+        )
         say(
-            f"WARNING: {verification.sentence}; nothing is proved on this frame, and what is measured is of a frame"
-            " that is not quite the captured one"
+            f"WARNING: {verification.sentence}; {proved}, and what is measured is of a frame that is not quite the"
+            " captured one"
         )
 
 

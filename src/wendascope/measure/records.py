@@ -64,6 +64,17 @@ class PassTime(msgspec.Struct):
     height: int
 
 
+_ROUNDED = 0.001
+"""Of a picture: so many pixels may be rounded otherwise."""
+
+
+def is_rounding(different: int, largest: int, pixels: int) -> bool:
+    """Whether a replay differs from the captured picture by a rounding here and there: drivers were seen that filter
+    textures so. Where it comes out the same every time, what changes in it is due to the change all the same.
+    """
+    return largest <= 1 and different <= _ROUNDED * pixels
+
+
 class Verification(msgspec.Struct):
     """The unedited frame replayed against the reference picture."""
 

@@ -49,6 +49,8 @@ from wendascope.trials.verdicts import small_ms
 
 _REFUSING_SECONDS, _REFUTING_SECONDS = 2.0, 4.0
 """What a survey spends on finding out which remedies cannot be made, and which claims do not hold."""
+_REFUTING_FRAMES = 24
+"""The second lasts for so many frames at least: of slow ones, a few seconds are none."""
 
 _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
@@ -147,7 +149,7 @@ def examine(
     worse = _measure_orders(frame, drawn, orders, used, progress, cancelled)
     findings = [item for item in findings if item.id not in worse]
     refused_before(frame, findings, _REFUSING_SECONDS)
-    findings, refuted = _refute(findings, used, progress, cancelled)
+    findings, refuted = _refute(findings, survey.frame_ms.median, used, progress, cancelled)
     findings, late = _measure_late_tests(frame, survey, findings, used, progress, cancelled)
     refuted += late
     findings.sort(key=lambda item: (-(item.estimate_ms or 0.0), -item.less_bytes))
@@ -178,7 +180,7 @@ def try_the_rest(
     case.left_out = try_elsewhere(path, case.left_out, progress, cancelled)
     known = {item.id for item in found.findings} | {item.id for item in found.refuted}
     fresh = [item for rule in _LEFT_OUT_RULES for item in rule(case) if item.id not in known]
-    fresh, refuted = _refute(fresh, used, progress, cancelled)
+    fresh, refuted = _refute(fresh, found.survey.frame_ms.median, used, progress, cancelled)
     findings = sorted([*found.findings, *fresh], key=lambda item: -(item.estimate_ms or 0.0))
     whole = replace(found, findings=findings, refuted=[*found.refuted, *refuted], left_out=case.left_out)
     records.FINDINGS.keep(path, StoredFindings(whole.findings, whole.refuted))
@@ -254,7 +256,7 @@ def _measure_late_tests(
 
 
 def _refute(
-    findings: list[Finding], used: Replay, progress: Progress, cancelled: Callable[[], bool]
+    findings: list[Finding], frame_ms: float, used: Replay, progress: Progress, cancelled: Callable[[], bool]
 ) -> tuple[list[Finding], list[Refuted]]:
     """Try what can be tried cheaply: findings that hold, and those that do not."""
     tried = [
@@ -265,7 +267,8 @@ def _refute(
     if not tried:
         return findings, []
     remedies = [item.remedy for item in tried if item.remedy is not None]
-    found = used.run(refute.asked(remedies, _REFUTING_SECONDS), progress, cancelled)
+    seconds = max(_REFUTING_SECONDS, _REFUTING_FRAMES * frame_ms / 1000)
+    found = used.run(refute.asked(remedies, seconds), progress, cancelled)
     refuted = []
     for item, result in zip(tried, found, strict=True):
         if result.state == REFUTED:

@@ -20,6 +20,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import alpha_matters, compare_pictures, unlike
+from wendascope.measure.records import is_rounding
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.objects import Objects
 from wendascope.opengl.packed import CallBatch
@@ -82,6 +83,10 @@ class Ground(msgspec.Struct):
 
     unlike_capture: int = 0
     """Pixels in which its replay differs from the captured picture."""
+    unlike_by: int = 255
+    """How far at most, of 255."""
+    pixels: int = 0
+    """Of the whole picture."""
     unsteady: list[str] = []
     """What came out differently in a second run of the same calls."""
 
@@ -90,7 +95,7 @@ class Ground(msgspec.Struct):
         """Why nothing can be shown on this frame; empty where it can."""
         if self.unsteady:
             return f"the replay differs from run to run in {_listed(self.unsteady)}"
-        if self.unlike_capture:
+        if self.unlike_capture and not is_rounding(self.unlike_capture, self.unlike_by, self.pixels):
             return f"the replay of this frame is not the captured picture ({differ(self.unlike_capture, 0)})"
         return ""
 
@@ -138,10 +143,10 @@ class Outcomes:
     def _ground(self) -> Ground:
         unsteady = self._unlike_before(self._original)
         reference = self._session.frame.reference
-        unlike = 0
-        if reference is not None:
-            unlike, _ = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
-        return Ground(unlike, unsteady)
+        if reference is None:
+            return Ground(unsteady=unsteady)
+        unlike, largest = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
+        return Ground(unlike, largest, reference.width * reference.height, unsteady)
 
     def _unlike_before(self, before: _State) -> list[str]:
         """What another run of the original has otherwise than the one before it. Both started alike: what is neither

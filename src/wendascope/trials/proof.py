@@ -214,6 +214,9 @@ class Proof(msgspec.Struct):
             more = "of new buffers and textures" if self.new_bytes > 0 else "less in memory"
             picture += f", {memory(abs(self.new_bytes))} {more}"
         picture += ", its steps kept in their order" if self.in_order else ""
+        if self.unlike_capture and self.verdict != REFUSED:
+            pixels = plural(self.unlike_capture, "pixel")
+            picture += f" (against the replay, which the driver rounds otherwise than the captured picture in {pixels})"
         picture += f"; {self.reason}" if self.reason else ""
         if saved is None or self.frame_ms_before is None:
             return f"{steps}{calls}{picture}"
