@@ -29,6 +29,7 @@ from wendascope.trials.rewriting import (
 from wendascope.trials.rewriting.channels import Channel
 from wendascope.trials.rewriting.es_version import in_es_310, raisable
 from wendascope.trials.rewriting.expressions import Expressions
+from wendascope.trials.rewriting.levels import noted_samplers, with_levels_noted
 from wendascope.trials.rewriting.powers import EXPONENTS
 
 VERTEX = (
@@ -412,3 +413,45 @@ def test_shaders_of_es_are_raised_together() -> None:
     for word in ("texture", "sample", "gl_FragData"):
         with pytest.raises(TrialError, match=word):
             raisable(plain.replace("void main", f"vec4 f() {{ return {word}[0]; }} void main"))
+
+
+_HANDING_ON = """#version 330
+uniform sampler2D a, b, e; uniform sampler2DShadow d;
+in vec2 uv; out vec4 c;
+vec4 twice(sampler2D s, vec2 at) { return texture(s, at) + textureLod(s, at, 2.0); }
+float lit(in sampler2DShadow map, vec3 at) { return texture(map, at); }
+vec4 deep(int k, sampler2D first, sampler2D second) { return twice(first, uv) + texture(second, uv); }
+vec4 strange(sampler2D q) { return texture(q, uv); }
+vec4 strange(sampler2D q, int k) { return texture(q, uv * float(k)); }
+void main() { c = deep(1, a, b) + lit(d, vec3(uv, 0.5)) + strange(e) + texture(a, uv); }
+"""
+
+
+def test_samplers_are_followed_into_functions() -> None:
+    names = noted_samplers(_HANDING_ON)
+    assert names == ["a", "b", "d"], "a function of two forms is not followed"
+    noting = with_levels_noted(_HANDING_ON, {name: k for k, name in enumerate(names)}, 7, False)
+    assert "deep(1, a, 0, b, 1)" in noting and "lit(d, 2, vec3(uv, 0.5))" in noting
+    assert "twice(first, wendascope_slot_first, uv)" in noting and "strange(e)" in noting
+    assert "vec4 twice(sampler2D s, int wendascope_slot_s, vec2 at)" in noting
+    assert noting.split("void main")[1].count("\n") == _HANDING_ON.split("void main")[1].count("\n")
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        ("vec4 twice(sampler2D s", "vec4 twice(sampler2D s, vec2 at);\nvec4 twice(sampler2D s"),
+        ("textureLod(s, at, 2.0)", "unknown(s)"),
+        ("#version 330", "#version 330\n#define AGAIN texture(s, uv)"),
+        ("#version 330", "#version 330\n#define AGAIN twice(a, uv)"),
+        ("twice(sampler2D s,", "twice(sampler2D s[2],"),
+    ],
+    ids=["prototype", "unknown use", "macro of the parameter", "macro of the function", "array"],
+)
+def test_what_is_not_followed_takes_its_samplers_along(change: tuple[str, str]) -> None:
+    assert "a" not in noted_samplers(_HANDING_ON.replace(*change))
+
+
+def test_a_sampler_in_a_macro_is_not_noted() -> None:
+    source = _HANDING_ON.replace("out vec4 c;", "out vec4 c;\n#define FINE texture(b, uv * 9.0)")
+    assert "b" not in noted_samplers(source)

@@ -141,6 +141,28 @@ def a_texture_that_vertices_only_name() -> Draw:
     return _shown([(_picture("one reader"), 0, 0, 64)], Painter(TEXTURED, _DECLARED_TWICE))
 
 
+_BY_A_FUNCTION = TEXTURED.replace(
+    "void main", "vec4 look(int k, sampler2D s, vec2 at) { return texture(s, at * float(k)); } void main"
+).replace("texture(image, uv)", "look(FACTOR, image, uv)")
+
+
+@known(finds={"oversized-texture": 1}, checks=(_finest({"handed on": 2.0}),))
+def a_texture_that_a_function_reads() -> Draw:
+    """The sampler is handed on, and the function reads what the picture shows."""
+    return _shown([(_picture("handed on"), 0, 0, 64)], Painter(_BY_A_FUNCTION.replace("FACTOR", "1")))
+
+
+_BY_A_MACRO = TEXTURED.replace("in vec2 uv;", "in vec2 uv;\n#define FINEST textureLod(image, uv, 0.0)\n").replace(
+    "texture(image, uv)", "texture(image, uv) + FINEST * 0.1"
+)
+
+
+@known(finds=_NONE)
+def a_texture_that_a_macro_reads() -> Draw:
+    """Trap: shown at a quarter, but a macro reads its finest level."""
+    return _shown([(_picture("in a macro"), 0, 0, 64)], Painter(_BY_A_MACRO))
+
+
 def _seen_without_levels(looked: Looked) -> None:
     (finding,) = looked.of("oversized-texture")
     assert finding.evidence["bytes now"] == 4 * _SIDE**2 and finding.evidence["bytes then"] == 4 * 64**2

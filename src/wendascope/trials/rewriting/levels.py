@@ -10,6 +10,7 @@ from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, read, spliced
 from wendascope.trials.rewriting.es_version import colour_output, in_es_310
+from wendascope.trials.rewriting.handed_on import HandedOn, handed_on
 from wendascope.trials.rewriting.samples import LookUp, sampler_types, texture_samples
 
 SCALE, OFFSET = 256, 32
@@ -17,6 +18,8 @@ SCALE, OFFSET = 256, 32
 NUMBERS = 4
 """Noted for each sampler: the finest level read, the finest that would be read if there were levels enough, how many
 samples some of the fragments make, and of them those that come to level 1 or more."""
+_NO_SLOT = -1
+"""Of a sampler that is handed on and not noted."""
 COUNTED = 4
 """Of every so many columns and rows of fragments, one makes samples that are counted; levels are noted for all."""
 _VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
@@ -54,12 +57,15 @@ def noted_samplers(source: str) -> list[str]:
     code = [t for _, t in found.code()]
     rows = texture_samples(found)
     known = {row.sampler_at for row in rows if _query(source, code, row) is not None}
-    unclear = set()
+    handed = _followed(found, source, code)
+    known |= {argument.at for argument in handed.arguments}
+    unclear: set[str] = set()
     declared = [(d.first, d.end) for d in found.declarations]
     sizes = {code[k + 2].at for k, t in enumerate(code[:-2]) if t.text == "textureSize" and code[k + 1].text == "("}
     for token in code:
         if token.text in types and token.at not in known | sizes and not _within(token.at, declared):
             unclear.add(token.text)
+    unclear |= found.directive_words()  # a macro samples where no token shows it
     return [name for name, kind in types.items() if _kind(kind) in _COORDINATES and name not in unclear]
 
 
@@ -89,19 +95,38 @@ def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early
     types = sampler_types(found)
     code = [t for _, t in found.code()]
     pieces = []
-    for row in texture_samples(found):
+    handed = _followed(found, source, code)
+    rows = [(str(slots[row.sampler]), row) for row in texture_samples(found) if row.sampler in slots]
+    for slot, row in (*rows, *((_slot(p.name), row) for p, row in handed.samples)):
         query = _query(source, code, row)
-        if row.sampler in slots and query is not None:
-            pieces.append((row.first, row.first, f"({OUR_PREFIX}saw({slots[row.sampler]}, {query}), "))
+        if query is not None:
+            pieces.append((row.first, row.first, f"({OUR_PREFIX}saw({slot}, {query}), "))
             pieces.append((row.end, row.end, ")"))
+    pieces += [(p.end, p.end, f", int {_slot(p.name)}") for p in handed.parameters]
+    for given in handed.arguments:
+        slot = _slot(given.sampler) if given.inside else str(slots.get(given.sampler, _NO_SLOT))
+        pieces.append((given.end, given.end, f", {slot}"))
     if not pieces:
         raise TrialError("the fragment shader samples no texture in a way that can be noted")
-    used = sorted({types[name] for name in slots})
+    used = sorted({types[name] for name in slots} | {p.type for p in handed.parameters})
     asking = "textureQueryLOD" if es else _asking(source)
     declared = (colour_output(source) if es else "") + _declared(used, binding, early, asking, "highp " if es else "")
     pieces.append(at_top(found, declared))
     noting = spliced_in_order(source, pieces)
     return in_es_310(noting, fragment=True, extensions=(ES_QUERY,)) if es else _in_version(noting)
+
+
+def _slot(parameter: str) -> str:
+    """Which place the sampler has that is given for a parameter."""
+    return f"{OUR_PREFIX}slot_{parameter}"
+
+
+def _followed(found: Globals, source: str, code: list[Token]) -> HandedOn:
+    """Samplers that are handed on, where all samples of them can be noted; nothing otherwise."""
+    handed = handed_on(found)
+    kinds = {_kind(p.type) for p in handed.parameters}
+    known = all(_query(source, code, row) is not None for _, row in handed.samples)
+    return handed if known and kinds <= _COORDINATES.keys() else HandedOn()
 
 
 def spliced_in_order(source: str, pieces: list[tuple[int, int, str]]) -> str:
@@ -154,7 +179,7 @@ def _declared(samplers: list[str], binding: int, early: bool, asked: str, exact:
     parts.append(f"layout(std430, binding = {binding}) buffer {name}levels_block {{ {exact}uint {name}levels[]; }};")
     noted = f"{name}levels[slot * {NUMBERS}"
     parts += [
-        f"int {name}saw(int slot, {exact}vec2 level) {{",
+        f"int {name}saw(int slot, {exact}vec2 level) {{ if (slot < 0) return slot;",
         f"{exact}uvec2 found = uvec2(clamp(level + {OFFSET}.0, 0.0, 96.0) * {SCALE}.0);",
         # looking first is cheaper by far where many fragments wait for one place
         f"if (found.x < {noted}]) atomicMin({noted}], found.x);",

@@ -15,6 +15,11 @@ _FUNCTION = re.compile(
 )
 
 
+def is_sample(function: str) -> bool:
+    """Whether a built-in function of that name samples a texture."""
+    return _FUNCTION.match(function) is not None
+
+
 @dataclass(frozen=True)
 class LookUp:
     """Places are characters of the source."""
@@ -33,7 +38,7 @@ def texture_samples(found: Globals) -> list[LookUp]:
     rows = []
     for at, token in enumerate(code[:-2]):
         if (
-            _FUNCTION.match(token.text)
+            is_sample(token.text)
             and code[at + 1].text == "("
             and code[at + 2].text in samplers
             and code[at + 3].text in (",", "[")
