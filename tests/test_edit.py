@@ -94,6 +94,14 @@ def test_what_is_cut_off_takes_its_insertions_along(count: int, end: int) -> Non
     assert edited.origin.tolist() == list(range(kept)) + [-1] * (3 if kept == count else 0)
 
 
+@given(_counts, _counts)
+def test_what_undoes_runs_however_the_frame_is_cut(count: int, end: int) -> None:
+    """At its own place where that is there, else last; pieces that ask for it find it by its owner."""
+    edited = apply_edit(_frame(count), Edit([Insertion(count, _batch(1), undoes=True)], keep_until=end))
+    assert edited.origin.tolist() == [*range(min(count, end)), -1, -1, -1]
+    assert edited.owner.tolist()[-3:] == [count] * 3
+
+
 def test_what_closes_comes_first_and_runs_with_the_call_before() -> None:
     edited = apply_edit(_frame(3), Edit([Insertion(2, _batch(1)), Insertion(2, _batch(2), closes=True)]))
     calls = CallStream(edited.words, edited.arena, edited.offsets)

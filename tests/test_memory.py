@@ -18,9 +18,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from tests.conftest import Capture, program
+from tests.conftest import DATA, Capture, program
 from tests.synthetic import frame_of, objects
 from tests.test_cli import result, run
+from wendascope import records
 from wendascope.analysis.memory import (
     ChangeKind,
     compared,
@@ -42,6 +43,7 @@ from wendascope.frame.file import load, save
 from wendascope.frame.frame import Picture
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
+from wendascope.measure.pictures import verify
 from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.opengl.texel_sizes import texel_size
@@ -56,6 +58,8 @@ from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials import sampled_levels
 from wendascope.trials.examine import Examined, examine_file
+from wendascope.trials.proof import measured_proof
+from wendascope.trials.runs import edited_picture
 
 # ---- sizes and values ----------------------------------------------------------------------------------------
 
@@ -502,6 +506,25 @@ class _Replayed:
 
     def final_picture(self) -> Picture:
         return Picture(np.full((2, 2, 4), next(self._shades), np.uint8))
+
+
+def test_a_proof_leaves_the_frame_as_it_was(tmp_path: Path) -> None:
+    """What a proof exchanges it puts back: targets that are attached, and indices that vertex arrays hold. Only a part
+    of the frame is run again and again, and its end is never reached.
+    """
+    path = Path(shutil.copy(DATA / "store.wend", tmp_path))
+    frame = load(path)
+    stored = records.FINDINGS.newest(path)
+    assert stored is not None
+    items = {f.rule: f for f in stored.findings if f.remedy is not None}
+    with Replay(path) as replay:
+        for rule in ("wide-target", "wide-indices", "oversized-texture", "wide-target"):
+            remedy = items[rule].remedy
+            assert remedy is not None
+            measured_proof(frame, items[rule].id, [remedy], replay, 0.3)
+            assert replay.run(verify.asked()).identical, rule
+            shown = replay.run(edited_picture.asked([remedy], [int(frame.passes.of_step[remedy.steps[0]])]))
+            assert shown.before.shape and replay.run(verify.asked()).identical, rule
 
 
 @pytest.mark.parametrize("version", ["100", "300"])

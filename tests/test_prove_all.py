@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.raster import RasterFrame, quad
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.errors import ReplayCrashedError
+from wendascope.frame.file import load
+from wendascope.frame.frame import Frame
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked
+from wendascope.trials import prove_all
 from wendascope.trials.outcomes import Outcome
+from wendascope.trials.proof import Proof, stored_proofs
 from wendascope.trials.prove_all import _holding, in_order_of_promise
+from wendascope.trials.verdicts import REFUSED
 
 
 def finding(number: int, estimate: float = 1.0) -> Finding:
@@ -67,3 +75,22 @@ def test_the_most_promising_come_first() -> None:
     rows = [finding(0, 1.0), finding(1, 5.0)]
     assert [f.id for f in in_order_of_promise(frame, rows, survey)] == ["f1", "f0"]
     assert [f.id for f in in_order_of_promise(frame, rows, None)] == ["f1", "f0"]
+
+
+def test_a_driver_that_crashes_on_one_goes_on_with_the_others(depot: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def made_up(_path: Path, _frame: Frame, items: list[Finding], *_: Any) -> Proof:
+        if items[0].id == "f1":
+            raise ReplayCrashedError("signal 11", 7)
+        return Proof(items[0].id, REFUSED, "tried")
+
+    monkeypatch.setattr(prove_all, "prove", made_up)
+    told: list[Proof] = []
+    items = [finding(k) for k in range(3)]
+    found = prove_all.prove_all(depot, load(depot), items, None, proved=told.append, again=True)  # type: ignore[arg-type]
+    assert [p.finding for p in found.proofs] == ["f0", "f1", "f2"] == sorted(p.finding for p in told)
+    (crashed,) = [p for p in found.proofs if p.finding == "f1"]
+    assert (
+        crashed.verdict == REFUSED
+        and "signal 11" in crashed.reason
+        and stored_proofs(depot)["f1"].reason == crashed.reason
+    )

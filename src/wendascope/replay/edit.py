@@ -17,12 +17,14 @@ class Insertion:
     """Calls (a batch, in captured names) to put before call `before`; len(calls) puts them at the end.
 
     What `closes` belongs to the call before it: it comes ahead of other insertions at its place, and whoever goes
-    through the frame in pieces runs it with that call.
+    through the frame in pieces runs it with that call. What `undoes` puts back what other insertions changed of the
+    frame's own objects: it runs where the frame is cut off before its place, too.
     """
 
     before: int
     batch: CallBatch
     closes: bool = False
+    undoes: bool = False
 
 
 @dataclass
@@ -83,9 +85,9 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         at += len(piece)
 
     for number, insertion in sorted(enumerate(edit.insertions), key=lambda row: (row[1].before, not row[1].closes)):
-        if insertion.before > count:
+        if insertion.before > count and not insertion.undoes:
             continue
-        take(position, insertion.before)
+        take(position, min(insertion.before, count))
         position = insertion.before
         batch = insertion.batch
         words = np.array(batch.words, np.uint64)
@@ -100,7 +102,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         origins.append(np.full(len(batch.starts), -1, np.int64))
         owners.append(np.full(len(batch.starts), position - insertion.closes, np.int64))
         at += len(words)
-    take(position, count)
+    take(min(position, count), count)
     empty = np.zeros(0, np.int64)
     return EditedCalls(
         np.concatenate(pieces) if pieces else np.zeros(0, np.uint64),

@@ -11,7 +11,7 @@ from wendascope import records
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import TrialError
+from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.replay.client import Progress, Replay
@@ -27,7 +27,7 @@ from wendascope.trials.proof import (
     touched_passes,
 )
 from wendascope.trials.runs import outcome_of
-from wendascope.trials.verdicts import COSTS, NO_DIFFERENCE, NOISE, SAVES
+from wendascope.trials.verdicts import COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
 _MOST_ATTEMPTS = 12
 """Replays spent on finding out which changes exclude each other."""
@@ -90,7 +90,11 @@ def prove_all(
             left = f", about {rest:.0f} s left" if number else ""
             progress(f"proof {number + 1} of {len(waiting)}{left}: {what}", (number + part) / (len(waiting) + 1))
 
-        made[item.id] = prove(path, frame, [item], replay, seconds, told, cancelled)
+        try:
+            made[item.id] = prove(path, frame, [item], replay, seconds, told, cancelled)
+        except ReplayCrashedError as error:  # the next one gets a new process
+            made[item.id] = Proof(item.id, REFUSED, f"replaying it ends the driver: {error}")
+            keep_proof(path, made[item.id])
         proved(made[item.id])
     proofs = [made[f.id] for f in findings if f.id in made]
     combined = _combined(path, frame, findings, made, replay, seconds, progress, cancelled, unsure)

@@ -73,10 +73,16 @@ class SpanRuns:
         """`only` names what was written since the last time, where that is known. Raises ReplayError."""
         self._start.enter(self._approach, only)
         self._session.run_part(self._prepared, self._first, self._end)
+        self._undo(self._prepared, self._end)
         begin = readings(self._prepared.output(0, READING_BYTES))[0]
         submitted, finished = readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
         work = query_results(self._session, self._query)[0] / 1e6 if self._query else float(finished[self._column])
         return SpanTime(work, float(submitted[THREAD]))
+
+    def _undo(self, prepared: Prepared, end: int) -> None:
+        """Put back what the edit changed of the frame's objects: what runs next is the original, or another edit."""
+        undone = int(np.searchsorted(prepared.owner, len(self._session.frame.calls)))
+        self._session.run_part(prepared, max(end, undone), len(prepared.stream))
 
     def contents(self) -> Contents:
         """What everything that the span writes holds after it."""
@@ -97,8 +103,10 @@ class SpanRuns:
         read_clocks(last, drained=True)
         around = [Insertion(self._start.call, first), Insertion(self._end_call, last)]
         counted = session.prepare(Edit([*around, *self._edit.insertions], self._edit.drop))
+        begun, ended = self._between(counted)
         self._start.enter(self._approach)
-        session.run_part(counted, *self._between(counted))
+        session.run_part(counted, begun, ended)
+        self._undo(counted, ended)
         return query_results(session, query)[0]
 
 

@@ -90,7 +90,7 @@ def _attach(change: FrameChange, old: TextureRecord, new: TextureRecord) -> None
         for bound in (GL.READ_FRAMEBUFFER, GL.DRAW_FRAMEBUFFER):
             batch.call("glBindFramebuffer", bound, frame.history.number("framebuffer", call, bound))
     change.first.append(first)
-    change.unrenamed.append(Insertion(len(frame.calls), last))
+    change.unrenamed.append(Insertion(len(frame.calls), last, undoes=True))
 
 
 def _attach_one(batch: CallBatch, a: AttachmentRecord, target: int, name: int) -> None:

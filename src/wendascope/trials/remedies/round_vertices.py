@@ -35,4 +35,4 @@ def round_vertices(change: FrameChange, item: Remedy) -> None:
     if not first.starts:
         raise TrialError("no buffers are named")
     change.first.append(first)
-    change.unrenamed.append(Insertion(len(frame.calls), last))
+    change.unrenamed.append(Insertion(len(frame.calls), last, undoes=True))

@@ -61,7 +61,7 @@ def _bind(change: FrameChange, made: dict[int, int]) -> None:
         if not call:
             change.first.append(batch)
         else:
-            change.unrenamed.append(Insertion(call, batch))
+            change.unrenamed.append(Insertion(call, batch, undoes=True))
 
 
 def _with_short(frame: OpenGLFrame, call: int) -> CallBatch:
