@@ -10,7 +10,7 @@ from tests.attacks.everything import ATTACKS, captured
 
 pytestmark = pytest.mark.driver
 
-SHARE = 0.07
+SHARE = 0.05
 
 
 @pytest.fixture(scope="module")
