@@ -82,6 +82,11 @@ class MemoryItem:
         return np.union1d(self.reads, self.writes)
 
     @property
+    def stays(self) -> bool:
+        """Whether the frame leaves its contents as they are, as far as that is known."""
+        return not len(self.writes) and self.written_by < 0
+
+    @property
     def used(self) -> bool:
         """Whether any call of the frame uses it."""
         return bool(len(self.reads) or len(self.writes) or len(self.by_calls))

@@ -33,12 +33,7 @@ def compressible(session: ReplaySession, job: Job, seconds: float) -> list[Compr
     frame, until, found = session.frame, time.monotonic() + seconds, []
     formats = MOBILE if frame.context.dialect.es else DESKTOP
     items = [
-        item
-        for item in frame.memory
-        if item.kind == MemoryKind.TEXTURE
-        and item.size >= _LEAST_BYTES
-        and not len(item.writes)
-        and item.written_by < 0
+        item for item in frame.memory if item.kind == MemoryKind.TEXTURE and item.size >= _LEAST_BYTES and item.stays
     ]
     items.sort(key=lambda item: -item.size)
     for number, item in enumerate(items):

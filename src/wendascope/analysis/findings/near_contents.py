@@ -40,7 +40,7 @@ def near_contents(case: Case) -> Iterator[Finding]:
     for item in case.frame.memory:
         if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_BYTES or not item.used:
             continue
-        image = None if len(item.writes) or item.written_by >= 0 else case.frame.stored_image(item.name)
+        image = case.frame.stored_image(item.name) if item.stays else None
         if image is None or image.packing is not Packing.CHANNELS or image.kind != "unorm8" or image.solid:
             continue
         shape = (image.format, image.channels, image.width, image.height, image.depth, image.layers, image.faces)

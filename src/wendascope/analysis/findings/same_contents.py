@@ -19,8 +19,7 @@ def same_contents(case: Case) -> Iterator[Finding]:
     """Textures and buffers of which the frame needs one: what it writes itself is not looked at."""
     groups: dict[tuple[str, str], list[MemoryItem]] = {}
     for item in case.frame.memory:
-        written = len(item.writes) or item.written_by >= 0
-        if item.hash and item.size and not written and item.kind in (MemoryKind.TEXTURE, MemoryKind.BUFFER):
+        if item.hash and item.size and item.stays and item.kind in (MemoryKind.TEXTURE, MemoryKind.BUFFER):
             groups.setdefault((item.object_class, item.hash), []).append(item)
     several = [items for items in groups.values() if len(items) > 1 and not _blank(case, items[0])]
     several.sort(key=lambda items: -_saved(items))

@@ -22,8 +22,7 @@ def solid_textures(case: Case) -> Iterator[Finding]:
         if item.kind == MemoryKind.TEXTURE
         and item.size >= _LEAST_BYTES
         and item.used
-        and not len(item.writes)
-        and item.written_by < 0
+        and item.stays
         and _solid(case, item)
     ]
     if not found:

@@ -32,7 +32,7 @@ def spare_channels(case: Case) -> Iterator[Finding]:
     """By all texels of all levels, where the frame writes none of them."""
     found = []
     for item in case.frame.memory:
-        if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_SAVED or len(item.writes) or item.written_by >= 0:
+        if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_SAVED or not item.stays:
             continue
         image = case.frame.stored_image(item.name)
         channels = distinct_channels(image) if image is not None else None

@@ -26,7 +26,7 @@ def stored_directions(case: Case) -> Iterator[Finding]:
     for item in case.frame.memory:
         if item.kind != MemoryKind.TEXTURE or item.size < 2 * _LEAST_SAVED or not item.used or item.shape != "2D":
             continue
-        image = None if len(item.writes) or item.written_by >= 0 else case.frame.stored_image(item.name)
+        image = case.frame.stored_image(item.name) if item.stays else None
         if image is not None and directions(image):
             error, flattest = _rebuilt(image)
             if error <= _MOST_ERROR and flattest <= _RIM:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+
 import msgspec
 import numpy as np
 import numpy.typing as npt
@@ -46,6 +48,18 @@ def not_uploaded(frame: OpenGLFrame, name: int) -> None:
     for call in texture_writes(frame).get(name, np.zeros(0, np.int64)).tolist():
         if not frame.calls.command(call).name.startswith(settings):
             raise TrialError(f"the frame writes texture {name} by {frame.calls.command(call).name}")
+
+
+def replace_each(
+    change: FrameChange, names: Iterable[int], made: Callable[[OpenGLFrame, TextureRecord, int], TextureRecord]
+) -> None:
+    """Put another texture in the place of each of some that the frame gives no new contents. `made` gets the old one
+    and the name of the new one. Raises TrialError.
+    """
+    for name in names:
+        record = plain_texture(change.frame, name)
+        not_uploaded(change.frame, name)
+        replace_texture(change, record, made(change.frame, record, change.new.name()))
 
 
 def replace_texture(change: FrameChange, old: TextureRecord, new: TextureRecord) -> None:

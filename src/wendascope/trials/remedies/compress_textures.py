@@ -11,7 +11,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import GL, tables
-from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._swizzles import swizzled, without_border
 
@@ -21,10 +21,7 @@ _KINDS = (GL.TEXTURE_2D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP)
 @remedy("compress-textures", near=True)
 def compress_textures(change: FrameChange, item: Remedy) -> None:
     """Compress some textures for the GPUs that the frame's API is for. Raises TrialError."""
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _compressed(change.frame, record, change.new.name()))
+    replace_each(change, item.textures, _compressed)
 
 
 def _compressed(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:

@@ -13,7 +13,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
-from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._swizzles import swizzled, without_border
 
@@ -21,10 +21,7 @@ from wendascope.trials.remedies._swizzles import swizzled, without_border
 @remedy("fewer-channels")
 def fewer_channels(change: FrameChange, item: Remedy) -> None:
     """Give some textures the format that their contents need, at the same size. Raises TrialError."""
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _narrower(change.frame, record, change.new.name()))
+    replace_each(change, item.textures, _narrower)
 
 
 def _narrower(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:

@@ -10,7 +10,7 @@ from wendascope.opengl.formats import named_format
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.texel_sizes import format_name, texel_size
 from wendascope.registry import tables
-from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
@@ -25,10 +25,7 @@ def narrower_target(change: FrameChange, item: Remedy) -> None:
     transfer = named_format(internal) if internal is not None else None
     if internal is None or transfer is None:
         raise TrialError(f"{item.names[0]} is no format that is known here")
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _narrower(record, internal, transfer, change.new.name()))
+    replace_each(change, item.textures, lambda _, record, name: _narrower(record, internal, transfer, name))
 
 
 def _narrower(record: TextureRecord, internal: int, transfer: tuple[int, int], name: int) -> TextureRecord:

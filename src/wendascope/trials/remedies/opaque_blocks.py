@@ -11,7 +11,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
-from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
@@ -20,10 +20,7 @@ def opaque_blocks(change: FrameChange, item: Remedy) -> None:
     """Keep the colours of some textures' blocks alone. They are the same by the rules of the format; drivers were seen
     that mix ends the other way round by 1 of 255 otherwise. Raises TrialError where one is not opaque.
     """
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _colours(change.frame, record, change.new.name()))
+    replace_each(change, item.textures, _colours)
 
 
 def _colours(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:

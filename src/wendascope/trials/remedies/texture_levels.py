@@ -9,7 +9,7 @@ from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.registry import GL
-from wendascope.trials.remedies._images import half_as_large, not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import half_as_large, replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 _NO_LIMIT = 1000.0
@@ -34,12 +34,13 @@ def _replace(change: FrameChange, item: Remedy, enough: bool) -> None:
     count = int(item.values.get("levels", 1))
     if count < 1 or not item.textures:
         raise TrialError("at least one level has to be left out of a texture")
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
+
+    def made(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
         if enough and record.levels <= count:
-            raise TrialError(f"texture {name} has no level {count}")
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _smaller(change.frame, record, count, change.new.name()))
+            raise TrialError(f"texture {record.name} has no level {count}")
+        return _smaller(frame, record, count, name)
+
+    replace_each(change, item.textures, made)
 
 
 def _smaller(frame: OpenGLFrame, record: TextureRecord, count: int, name: int) -> TextureRecord:
@@ -61,12 +62,9 @@ def _smaller(frame: OpenGLFrame, record: TextureRecord, count: int, name: int) -
 @remedy("mip-levels", near=True)
 def mip_levels(change: FrameChange, item: Remedy) -> None:
     """Give some textures all their mip levels, and let them be read. Raises TrialError."""
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        if change.frame.samplers_decide:
-            raise TrialError("sampler objects decide how textures are read, which are not changed here")
-        replace_texture(change, record, _with_levels(change.frame, record, change.new.name()))
+    if change.frame.samplers_decide:
+        raise TrialError("sampler objects decide how textures are read, which are not changed here")
+    replace_each(change, item.textures, _with_levels)
 
 
 def _with_levels(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:

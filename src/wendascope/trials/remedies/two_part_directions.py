@@ -11,7 +11,7 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import GL
-from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._samplers import rewrite_samplers
 from wendascope.trials.remedies._swizzles import without_border
@@ -24,10 +24,7 @@ def two_part_directions(change: FrameChange, item: Remedy) -> None:
     is not followed.
     """
     rewrite_samplers(change, item.textures, lambda source, samplers: with_third_rebuilt(source, samplers))
-    for name in item.textures:
-        record = plain_texture(change.frame, name)
-        not_uploaded(change.frame, name)
-        replace_texture(change, record, _two_parts(change.frame, record, change.new.name()))
+    replace_each(change, item.textures, _two_parts)
 
 
 def _two_parts(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
