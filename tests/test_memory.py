@@ -22,6 +22,7 @@ from tests.conftest import DATA, Capture, program
 from tests.synthetic import frame_of, objects
 from tests.test_cli import result, run
 from wendascope import records
+from wendascope.analysis.drawn import StepDrawn
 from wendascope.analysis.memory import (
     ChangeKind,
     compared,
@@ -32,7 +33,9 @@ from wendascope.analysis.memory import (
     memory_notes,
     total,
 )
+from wendascope.analysis.memory_use import MemoryUse, SampledTexture, SampledTextures
 from wendascope.analysis.squares import squarified
+from wendascope.analysis.traffic import Moved, moved, traffic
 from wendascope.analysis.vertex_widths import narrower
 from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.window import MainWindow
@@ -276,8 +279,36 @@ def test_items_of_a_frame_and_their_uses() -> None:
     assert "not used" in memory_answer(frame)
     fetched = frame.fetched
     assert fetched[2].bytes == 24 * 12 and fetched[3].bytes == 72 and fetched[3].largest_index == 23
-    rows = memory_document(frame).objects
+    rows = memory_document(frame, {("texture", 2): Moved(7, 3)}).objects
     assert as_csv(rows).count("\n") == len(frame.memory) + 1
+    (told,) = [row for row in rows if row.read_bytes is not None]
+    assert (told.object, told.name, told.read_bytes, told.written_bytes) == ("texture", 2, 7, 3)
+
+
+def test_what_a_frame_moves_is_told_by_what_was_counted() -> None:
+    """Targets by fragments, blended ones read as well; depth by the samples tested; textures by samples; buffers by the
+    bytes that draws fetch.
+    """
+    steps = np.array([0, 1])
+    colour = MemoryItem(MemoryKind.TARGET, "texture", 1, "", "RGBA8", "2D", 10, 10, levels=1, bytes=400, writes=steps)
+    depth = MemoryItem(
+        MemoryKind.TARGET, "renderbuffer", 2, "", "DEPTH24", "2D", 10, 10, samples=4, bytes=1600, writes=steps
+    )
+    picture = MemoryItem(MemoryKind.TEXTURE, "texture", 3, "", "R8", "2D", 4, 4, levels=3, bytes=21)
+    buffer = MemoryItem(MemoryKind.BUFFER, "buffer", 4, "", "vertices", "", bytes=100)
+    unknown = MemoryItem(MemoryKind.BUFFER, "buffer", 5, "", "vertices", "", bytes=100)
+    items = [colour, depth, picture, buffer, unknown]
+    frame = SimpleNamespace(memory=items, fetched={4: SimpleNamespace(bytes=60)})
+    opaque = StepDrawn("opaque", fragments=50, covered=70, depth_test=True, depth_write=True)
+    blended = StepDrawn("blended", fragments=20, covered=30, depth_test=True)
+    use = MemoryUse(SampledTextures([SampledTexture(3, 0.0, 0.0, 2, 0, [0])]))
+    found = traffic(frame, SimpleNamespace(steps=[opaque, blended]), use)  # type: ignore[arg-type]
+    assert found["texture", 1] == Moved(read=20 * 4, written=70 * 4)
+    assert found["renderbuffer", 2] == Moved(read=(70 + 30) * 4, written=50 * 4)
+    assert found["texture", 3] == Moved(read=2 * 16, written=0) and found["buffer", 4] == Moved(60, 0)
+    assert ("buffer", 5) not in found and not moved(found, [unknown])
+    assert list(moved(found, [colour, buffer]).values()) == [20 * 4 + 70 * 4 + 60]
+    assert not traffic(SimpleNamespace(memory=[colour], fetched={}), None, None)  # type: ignore[arg-type]
 
 
 _AMD = """pos: 0

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import msgspec
 
+COUNTED_EACH_WAY = 4
+"""Of so many columns and rows of fragments, one makes samples that are counted."""
+COUNTED_PART = COUNTED_EACH_WAY**2
 NEVER = 1000.0
 """In place of a level: nothing was read."""
 
@@ -19,7 +22,7 @@ class SampledTexture(msgspec.Struct):
     1 where every pixel covers two texels each way, or more.
     """
     samples: int
-    """Texture samples, by the shaders of visible and hidden fragments."""
+    """Texture samples, by the shaders of visible and hidden fragments: of one fragment in `COUNTED_PART`."""
     minified: int
     """Of them those for which a texel is half a pixel or less."""
     steps: list[int]

@@ -39,7 +39,9 @@ def memory(
     """What the program keeps on the GPU: textures, targets and buffers with their bytes, and who uses them. FILE is a
     frame, or a mark of a running program.
     """
+    from wendascope import records
     from wendascope.analysis.memory import GROUPINGS
+    from wendascope.analysis.traffic import traffic
     from wendascope.report.memory import as_csv, memory_document
 
     if json and as_table:
@@ -56,7 +58,8 @@ def memory(
         _save(frame, object_, out)
         return
     if json or as_table:
-        document = memory_document(frame)
+        moved = traffic(frame, records.DRAWN.newest(file), records.MEMORY_USE.newest(file))
+        document = memory_document(frame, moved)
         if json:
             emit(document)
         else:

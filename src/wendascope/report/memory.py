@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 import numpy as np
 
 from wendascope.analysis.memory import MemoryComparison, MemoryGroup, grouped, memory_answer, memory_notes, total
+from wendascope.analysis.traffic import Moved, ObjectKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
 
@@ -38,6 +39,9 @@ class MemoryRow(msgspec.Struct):
     writing_steps: int
     first_step: int | None
     last_written_by: str
+    read_bytes: int | None
+    """In the frame, modelled; null where it cannot be told."""
+    written_bytes: int | None
 
 
 class MemoryTotal(msgspec.Struct):
@@ -86,21 +90,22 @@ class MemoryComparisonDocument(msgspec.Struct):
     """Of three moments or more: what each has more of than the one before, with what came since the first."""
 
 
-def memory_document(frame: Frame) -> MemoryDocument:
-    """Everything of a frame, largest first."""
+def memory_document(frame: Frame, moved: Mapping[ObjectKey, Moved]) -> MemoryDocument:
+    """Everything of a frame, largest first; `moved` tells what it moves (see `traffic`)."""
     items = sorted(frame.memory, key=lambda item: -item.size)
     kinds = [MemoryTotal(group.name, len(group.items), group.bytes) for group in grouped(frame, items, "kind")]
-    rows = [_row(frame, item) for item in items]
+    rows = [_row(frame, item, moved.get((item.object_class, item.name))) for item in items]
     return MemoryDocument(memory_answer(frame), memory_notes(frame), total(items), kinds, rows)
 
 
-def _row(frame: Frame, item: MemoryItem) -> MemoryRow:
+def _row(frame: Frame, item: MemoryItem, moved: Moved | None) -> MemoryRow:
     steps = item.steps
     used = True if item.used else False if item.followed else None
     return MemoryRow(
         item.object_class, item.name, item.label, item.kind.value, item.format, item.shape, item.width, item.height,
         item.layers, item.levels, item.samples, item.bytes, item.how, used, pass_names(frame, item),
         len(item.reads), len(item.writes), int(steps[0]) if len(steps) else None, last_writer(frame, item),
+        moved.read if moved else None, moved.written if moved else None,
     )  # fmt: skip
 
 

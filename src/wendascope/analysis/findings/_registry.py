@@ -19,6 +19,7 @@ from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.discovery import import_all
 from wendascope.errors import MachineError
 from wendascope.frame.frame import Frame
@@ -137,6 +138,11 @@ class Case:
         for step in self.steps_of(index):
             if self.frame.steps.kind_name(step) == "draw":
                 yield step, self.drawn.steps[step]
+
+    @cached_property
+    def traffic(self) -> dict[ObjectKey, Moved]:
+        """Bytes that the frame moves, by object; modelled."""
+        return traffic(self.frame, self.drawn, self.memory_use)
 
     @cached_property
     def sharing(self) -> Sharing:

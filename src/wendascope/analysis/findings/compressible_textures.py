@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural
 
@@ -42,15 +43,16 @@ def compressible_textures(case: Case) -> Iterator[Finding]:
     found = sorted((row for row in found if row.saved >= _LEAST_SAVED), key=lambda row: -row.saved)
     used = [row for row in found if row.item.used]
     for row in used[:_ALONE]:
-        yield _finding([row], f"{row.item.title} is not compressed, and {row.row.word} would hold it")
+        yield _finding(case, [row], f"{row.item.title} is not compressed, and {row.row.word} would hold it")
     rest, unused = used[_ALONE:], [row for row in found if not row.item.used]
     if rest:
-        yield _finding(rest, f"{plural(len(rest), 'more texture')} could be compressed")
+        yield _finding(case, rest, f"{plural(len(rest), 'more texture')} could be compressed")
     if unused:
-        yield _finding(unused, f"{plural(len(unused), 'texture')} that this frame does not use could be compressed")
+        of = plural(len(unused), "texture")
+        yield _finding(case, unused, f"{of} that this frame does not use could be compressed")
 
 
-def _finding(rows: list[_Compressed], what: str) -> Finding:
+def _finding(case: Case, rows: list[_Compressed], what: str) -> Finding:
     first, saved, now = rows[0], sum(row.saved for row in rows), sum(row.item.size for row in rows)
     steps = sorted({int(step) for row in rows for step in row.item.reads})
     words = sorted({row.row.word for row in rows})
@@ -69,6 +71,7 @@ def _finding(rows: list[_Compressed], what: str) -> Finding:
             "bytes now": now,
             "bytes then": now - saved,
             "PSNR, dB" if len(rows) == 1 else "lowest PSNR, dB": min(row.row.psnr for row in rows),
+            **moved(case.traffic, [row.item for row in rows]),
         },
         estimate_ms=None,
         how="bytes are counted, the loss is that of a quick encoder; drivers without a GPU decode them in their"

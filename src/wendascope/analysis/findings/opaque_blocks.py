@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural
 
@@ -23,10 +24,10 @@ def opaque_blocks(case: Case) -> Iterator[Finding]:
     for used in (True, False):
         rows = [(item, row) for item, row in found if item.used == used]
         if sum(item.size - row.bytes for item, row in rows) >= _LEAST_SAVED:
-            yield _finding(rows, used)
+            yield _finding(case, rows, used)
 
 
-def _finding(rows: list[tuple[MemoryItem, CompressedTexture]], used: bool) -> Finding:
+def _finding(case: Case, rows: list[tuple[MemoryItem, CompressedTexture]], used: bool) -> Finding:
     now, then = sum(item.size for item, _ in rows), sum(row.bytes for _, row in rows)
     steps = sorted({int(step) for item, _ in rows for step in item.reads})
     words = " or ".join(sorted({row.word for _, row in rows}))
@@ -44,7 +45,12 @@ def _finding(rows: list[tuple[MemoryItem, CompressedTexture]], used: bool) -> Fi
             " same by the rules of the formats."
         ),
         steps=steps,
-        evidence={"textures": len(rows), "bytes now": now, "bytes then": then},
+        evidence={
+            "textures": len(rows),
+            "bytes now": now,
+            "bytes then": then,
+            **moved(case.traffic, [item for item, _ in rows]),
+        },
         estimate_ms=None,
         how="all blocks of all levels were decoded; what the smaller fetches save, a proof measures",
         price="none; drivers may round a mix of two colours by 1 of 255 otherwise",

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import listed, memory, plural
 
@@ -41,16 +42,16 @@ def spare_channels(case: Case) -> Iterator[Finding]:
     found = sorted((row for row in found if row.saved >= _LEAST_SAVED), key=lambda row: -row.saved)
     used = [row for row in found if row.item.used]
     for row in used[:_ALONE]:
-        yield _finding([row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format} would hold it")
+        yield _finding(case, [row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format} would hold it")
     rest, unused = used[_ALONE:], [row for row in found if not row.item.used]
     if rest:
-        yield _finding(rest, f"{plural(len(rest), 'more texture')} could be stored with fewer channels")
+        yield _finding(case, rest, f"{plural(len(rest), 'more texture')} could be stored with fewer channels")
     if unused:
         of = plural(len(unused), "texture")
-        yield _finding(unused, f"{of} that this frame does not use could be stored with fewer channels")
+        yield _finding(case, unused, f"{of} that this frame does not use could be stored with fewer channels")
 
 
-def _finding(rows: list[_Spare], what: str) -> Finding:
+def _finding(case: Case, rows: list[_Spare], what: str) -> Finding:
     first, saved = rows[0], sum(row.saved for row in rows)
     steps = sorted({int(step) for row in rows for step in row.item.reads})
     return Finding(
@@ -68,6 +69,7 @@ def _finding(rows: list[_Spare], what: str) -> Finding:
             "bytes now": sum(row.item.size for row in rows),
             "bytes then": sum(row.item.size for row in rows) - saved,
             "formats": listed(sorted({row.channels.format for row in rows})),
+            **moved(case.traffic, [row.item for row in rows]),
         },
         estimate_ms=None,
         how="counted; what the smaller fetches save, a proof measures",

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import NEVER, SampledTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import memory, plural, share, verb
 
@@ -52,15 +53,15 @@ def oversized_textures(case: Case) -> Iterator[Finding]:
             found.append(_Oversized(item, row, levels, saved))
     found.sort(key=lambda row: -row.saved)
     for large in found[:_ALONE]:
-        yield _oversized([large])
+        yield _oversized(case, [large])
     by_levels: dict[tuple[int, bool], list[_Oversized]] = {}
     for large in found[_ALONE:]:
         by_levels.setdefault((large.levels, large.item.levels > 1), []).append(large)
     for rows in by_levels.values():
-        yield _oversized(rows)
+        yield _oversized(case, rows)
 
 
-def _oversized(rows: list[_Oversized]) -> Finding:
+def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
     first, levels = rows[0].item, rows[0].levels
     steps = sorted({int(step) for row in rows for step in row.item.reads})
     saved, now = sum(row.saved for row in rows), sum(row.item.size for row in rows)
@@ -77,6 +78,7 @@ def _oversized(rows: list[_Oversized]) -> Finding:
         evidence["finest level read" if mips else "texels across a pixel, at least"] = round(
             read.finest if mips else 2**read.wanted, 2
         )
+    evidence |= moved(case.traffic, [row.item for row in rows])
     return Finding(
         id=f"oversized-texture-{first.name}",
         rule="oversized-texture",

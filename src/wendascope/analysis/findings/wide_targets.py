@@ -9,6 +9,7 @@ import numpy as np
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import TargetValues
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory
 
@@ -27,7 +28,7 @@ def wide_targets(case: Case) -> Iterator[Finding]:
             continue  # where it is all of one colour, nothing was drawn that tells what it is for
         narrower = _narrower(item, values)
         if narrower is not None:
-            yield _finding(item, values, *narrower)
+            yield _finding(case, item, values, *narrower)
 
 
 def _narrower(item: MemoryItem, values: TargetValues) -> tuple[str, float] | None:
@@ -46,7 +47,7 @@ def _narrower(item: MemoryItem, values: TargetValues) -> tuple[str, float] | Non
     return None
 
 
-def _finding(item: MemoryItem, values: TargetValues, narrower: str, part: float) -> Finding:
+def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, part: float) -> Finding:
     saved = round(item.size * (1 - part))
     steps = [int(step) for step in item.steps]
     texture = item.object_class == "texture"
@@ -68,6 +69,7 @@ def _finding(item: MemoryItem, values: TargetValues, narrower: str, part: float)
             "bytes then": item.size - saved,
             "smallest colour": round(low, 4),
             "largest colour": round(high, 4),
+            **moved(case.traffic, [item]),
             "steps that draw into it": len(item.writes),
             "steps that read it": len(item.reads),
         },

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QW
 
 from wendascope.analysis.memory import GROUPINGS, grouped, is_unused, memory_answer, memory_notes, total
 from wendascope.analysis.memory_use import NEVER
+from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.desktop.contents_view import ContentsView
 from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
@@ -34,6 +35,7 @@ class MemoryPage(FramePage):
         self._shown: tuple[Frame, str, str, str] | None = None
         self._finest: dict[int, float] = {}
         """Texture -> the finest level that was read, where that was measured."""
+        self._traffic: dict[ObjectKey, Moved] = {}
         self.by, self.which, self.words = QComboBox(), QComboBox(), QLineEdit()
         self.by.addItems([f"by {name}" for name in GROUPINGS])
         self.by.setToolTip("What areas and rows are grouped by")
@@ -42,7 +44,9 @@ class MemoryPage(FramePage):
         self.words.setClearButtonEnabled(True)
         self.treemap = Treemap()
         self.table: RowsTable[MemoryItem] = RowsTable(
-            RowsModel(_columns(None, self._finest), (1, True)), "Objects in memory", empty="No object is like that."
+            RowsModel(_columns(None, self._finest, self._traffic), (1, True)),
+            "Objects in memory",
+            empty="No object is like that.",
         )
         self.table.rows.soft = lambda item: not item.used
         self.table.rows.tip = self._tip
@@ -79,7 +83,7 @@ class MemoryPage(FramePage):
         self._shown = None
         self.contents.show_document(document)
         if document is not None:
-            self.table.rows.columns = _columns(document.frame, self._finest)
+            self.table.rows.columns = _columns(document.frame, self._finest, self._traffic)
 
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
@@ -92,6 +96,8 @@ class MemoryPage(FramePage):
         if document.memory_use is not None:
             measured = document.memory_use.sampled.textures
             self._finest.update((row.texture, row.finest) for row in measured if row.finest < NEVER)
+        self._traffic.clear()
+        self._traffic.update(traffic(document.frame, document.drawn, document.memory_use))
         self.say(memory_answer(document.frame), memory_notes(document.frame))
         self._show()
 
@@ -148,13 +154,19 @@ def _says(frame: Frame, item: MemoryItem, words: str) -> bool:
     return all(word in said.lower() for word in words.lower().split())
 
 
-def _columns(frame: Frame | None, levels: Mapping[int, float]) -> list[Column[MemoryItem]]:
+def _columns(
+    frame: Frame | None, levels: Mapping[int, float], traffic: Mapping[ObjectKey, Moved]
+) -> list[Column[MemoryItem]]:
     def finest(item: MemoryItem) -> float | None:
         return levels.get(item.name) if item.object_class == "texture" else None
 
     def finest_text(item: MemoryItem) -> str:
         level = finest(item)
         return "" if level is None else f"{level:.1f}"
+
+    def moves(item: MemoryItem) -> int:
+        row = traffic.get((item.object_class, item.name))
+        return 0 if row is None else row.bytes
 
     def used_by(item: MemoryItem) -> str:
         if frame is None or not item.used:
@@ -165,15 +177,30 @@ def _columns(frame: Frame | None, levels: Mapping[int, float]) -> list[Column[Me
         return "not known" if item.bytes is None else memory(item.bytes)
 
     return [
-        Column("object", 104, lambda item: item.title, lambda item: (item.object_class, item.name), right=False),
-        Column("bytes", 80, size, lambda item: item.bytes, copied=lambda item: str(item.size)),
-        Column("kind", 98, lambda item: item.kind.value, right=False),
-        Column("format", 104, lambda item: item.format.removeprefix("COMPRESSED_"), right=False),
-        Column("size", 104, _extent, lambda item: item.width * item.height * item.layers, right=False),
         Column(
-            "finest", 52, finest_text, finest, tip="The finest mip level that any fragment reads, measured in a survey"
+            "object",
+            86,
+            lambda item: item.label or item.title,
+            lambda item: (item.object_class, item.name),
+            right=False,
+            copied=lambda item: item.title,
         ),
-        Column("steps", 48, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps)),
+        Column("bytes", 78, size, lambda item: item.bytes, copied=lambda item: str(item.size)),
+        Column("kind", 100, lambda item: item.kind.value, right=False),
+        Column("format", 80, lambda item: item.format.removeprefix("COMPRESSED_"), right=False),
+        Column("size", 94, _extent, lambda item: item.width * item.height * item.layers, right=False),
+        Column(
+            "finest", 48, finest_text, finest, tip="The finest mip level that any fragment reads, measured in a survey"
+        ),
+        Column(
+            "moved",
+            78,
+            lambda item: memory(moves(item)) if moves(item) else "",
+            moves,
+            tip="Bytes read and written in this frame, modelled: a texel for each fragment and each texture sample",
+            copied=lambda item: str(moves(item)),
+        ),
+        Column("steps", 44, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps)),
         Column("used by", 0, used_by, right=False),
     ]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 
+from wendascope.analysis.memory_use import COUNTED_EACH_WAY
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
@@ -20,8 +21,6 @@ NUMBERS = 4
 samples some of the fragments make, and of them those that come to level 1 or more."""
 _NO_SLOT = -1
 """Of a sampler that is handed on and not noted."""
-COUNTED = 4
-"""Of every so many columns and rows of fragments, one makes samples that are counted; levels are noted for all."""
 _VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
 _EXTENSIONS = (
     "shader_storage_buffer_object",
@@ -184,7 +183,8 @@ def _declared(samplers: list[str], binding: int, early: bool, asked: str, exact:
         # looking first is cheaper by far where many fragments wait for one place
         f"if (found.x < {noted}]) atomicMin({noted}], found.x);",
         f"if (found.y < {noted} + 1]) atomicMin({noted} + 1], found.y);",
-        f"if (((int(gl_FragCoord.x) | int(gl_FragCoord.y)) & {COUNTED - 1}) == 0) {{ atomicAdd({noted} + 2], 1u);",
+        f"if (((int(gl_FragCoord.x) | int(gl_FragCoord.y)) & {COUNTED_EACH_WAY - 1}) == 0)",
+        f"{{ atomicAdd({noted} + 2], 1u);",
         f"if (level.y >= 1.0) atomicAdd({noted} + 3], 1u); }} return slot; }}",
     ]
     for sampler in samplers:
