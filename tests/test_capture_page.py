@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from wendascope.desktop.capture_list import stored_note
 from wendascope.desktop.models.session import CaptureRow, SessionModel
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.compare import ComparePage, sentence
+from wendascope.desktop.session_link import SessionLink
 from wendascope.desktop.slider_picture import difference_image
 from wendascope.desktop.window import MainWindow
 from wendascope.tap.messages import Beat, Beats, Ended, Hello, StateIs, Taken
@@ -82,6 +84,22 @@ def test_a_session_from_start_to_stop(qtbot: Any, window: MainWindow, page: Capt
     run(qtbot, page)
     qtbot.mouseClick(page.now_button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(page.session.rows) == 5, timeout=60000)
+
+
+def test_an_attempt_that_comes_to_nothing_is_no_end(qtbot: Any) -> None:
+    """Sockets tell of connections that were refused, or belonged to the session before, as of one that ended."""
+    link = SessionLink()
+    failures: list[str] = []
+    link.failed.connect(failures.append)
+    link._process = SimpleNamespace(terminate=lambda: None)  # type: ignore[assignment]
+    link._name = "not-there-yet"
+    link._begin()
+    link._gone()
+    assert not failures and not link._over
+    link._reached = True
+    link._gone()
+    assert failures == ["the capture process ended unexpectedly; the program may still be running"]
+    link._retry.stop()
 
 
 def test_holding_and_stepping(qtbot: Any, page: CapturePage) -> None:

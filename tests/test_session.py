@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import signal
+import socket
 import stat
 import subprocess
 import sys
@@ -21,6 +22,7 @@ from tests.test_capture import verified
 from wendascope.errors import TargetError, UsageError, WendascopeError
 from wendascope.frame.file import save
 from wendascope.opengl.codec import load_opengl
+from wendascope.tap import sessions
 from wendascope.tap.client import SessionClient
 from wendascope.tap.launch import program_title
 from wendascope.tap.messages import LONGEST_LINE, Beats, Do, Lines, StateIs, Take, Taken, event, pack, request
@@ -301,3 +303,19 @@ def test_the_depth_of_the_picture_is_kept_and_compared(runtime: Path, tmp_path: 
     save(frame, tmp_path / "other.wend")
     found = verified(tmp_path / "other.wend")
     assert not found.identical and found.depth_different == 160 * 120
+
+
+def test_a_session_that_begins_is_not_taken_for_a_dead_one(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """Whoever looks for sessions between its name and its first answer would remove it: it has no name until then."""
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
+    tmp_path.chmod(0o700)
+
+    class LookedFor(socket.socket):
+        def listen(self, *waiting: int) -> None:
+            assert "soon" not in sessions.listening()
+            super().listen(*waiting)
+
+    monkeypatch.setattr(socket, "socket", LookedFor)
+    with sessions.listen("soon"):
+        assert sessions.listening() == ["soon"]
+    assert sessions.listening() == [], "its socket is removed once nobody listens"

@@ -37,6 +37,8 @@ class SessionLink(QObject):
         self._waited = 0
         self._errors = ""
         self._over = True
+        self._reached = False
+        """Whether this session answered: a socket also tells of attempts that came to nothing as of an end."""
         self._retry = QTimer()
         self._retry.setSingleShot(True)
         self._retry.timeout.connect(self._try)
@@ -93,12 +95,13 @@ class SessionLink(QObject):
 
     def _begin(self) -> None:
         self._socket.abort()
-        self._lines, self._waited, self._over = Lines(), 0, False
+        self._lines, self._waited, self._over, self._reached = Lines(), 0, False, False
         self._try()
 
     def _try(self) -> None:
         self._socket.connectToServer(str(socket_path(self._name)))
         if self._socket.waitForConnected(1):  # a local socket answers at once or not at all
+            self._reached = True
             return
         self._waited += _RETRY_MS
         if self._over:
@@ -128,7 +131,8 @@ class SessionLink(QObject):
             self._fail(str(error))
 
     def _gone(self) -> None:
-        self._fail("the capture process ended unexpectedly; the program may still be running")
+        if self._reached:
+            self._fail("the capture process ended unexpectedly; the program may still be running")
 
     def _read_errors(self) -> None:
         if self._process is not None:

@@ -72,14 +72,17 @@ def listen(name: str) -> socket.socket:
         raise UsageError(
             f"there is already a capture session called {name}; choose another name or use `wendascope trigger {name}`"
         )
-    path.unlink(missing_ok=True)
+    # it gets its name once it answers: whoever looks for sessions removes those that do not
+    unnamed = path.with_suffix(f".{os.getpid()}")
+    unnamed.unlink(missing_ok=True)
     server = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     before = os.umask(0o177)  # for this user only from the first moment
     try:
-        server.bind(str(path))
+        server.bind(str(unnamed))
     finally:
         os.umask(before)
     server.listen(64)
+    unnamed.replace(path)
     return server
 
 
