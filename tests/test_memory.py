@@ -418,6 +418,9 @@ def test_the_page_shows_areas_rows_and_contents(
     page.words.setText("crate")
     assert [item.label for item in page.table.rows.rows] == ["crate", "crate again"]
     page.words.clear()
+    (moved_column,) = [c for c in page.table.rows.columns if c.title == "moved"]
+    target = next(item for item in page.table.rows.rows if item.label == "room")
+    qtbot.waitUntil(lambda: moved_column.text(target).endswith("MiB"), timeout=60_000)
     page.which.setCurrentText("not used in this frame")
     assert page.table.rows.rows == [] and not page.treemap._cells
     page.which.setCurrentText("all objects")

@@ -44,6 +44,7 @@ class JobName(StrEnum):
     CONFINEMENT = "confinement"
     SEQUENCE = "sequence"
     REPORT = "report"
+    TRAFFIC = "traffic"
     COMPARE = "compare"
     MEASURE = "measure"
     """One at a time, with progress in the header and a way to cancel."""

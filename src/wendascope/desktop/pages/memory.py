@@ -12,6 +12,7 @@ from wendascope.analysis.memory_use import NEVER
 from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.desktop.contents_view import ContentsView
 from wendascope.desktop.findings_view import FindingsView
+from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
@@ -97,9 +98,19 @@ class MemoryPage(FramePage):
             measured = document.memory_use.sampled.textures
             self._finest.update((row.texture, row.finest) for row in measured if row.finest < NEVER)
         self._traffic.clear()
-        self._traffic.update(traffic(document.frame, document.drawn, document.memory_use))
+        self._workspace.jobs.run_job(
+            JobName.TRAFFIC,
+            lambda _replay, _progress, _cancelled: traffic(document.frame, document.drawn, document.memory_use),
+            lambda found: self._moves(document, found),
+            lambda error: None,  # the column stays empty
+        )
         self.say(memory_answer(document.frame), memory_notes(document.frame))
         self._show()
+
+    def _moves(self, document: Document, found: Mapping[ObjectKey, Moved]) -> None:
+        if document is self._workspace.current:
+            self._traffic.update(found)
+            self.table.viewport().update()
 
     def _tip(self, item: MemoryItem) -> str:
         written = last_writer(self._document.frame, item) if self._document else ""
