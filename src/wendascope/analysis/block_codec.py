@@ -68,6 +68,11 @@ MOBILE = (
 """What every OpenGL ES 3.0 reads."""
 
 
+def block_formats(es: bool) -> tuple[BlockFormat, ...]:
+    """Those of the GPUs that an API is for."""
+    return MOBILE if es else DESKTOP
+
+
 @dataclass(frozen=True)
 class BlockPlan:
     """How a texture would be compressed."""

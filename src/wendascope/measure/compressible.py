@@ -5,9 +5,8 @@ from __future__ import annotations
 import time
 
 from wendascope.analysis.block_codec import (
-    DESKTOP,
-    MOBILE,
     BlockFormat,
+    block_formats,
     block_plan,
     opaque_format,
     signal_to_noise,
@@ -31,7 +30,7 @@ def compressible(session: ReplaySession, job: Job, seconds: float) -> list[Compr
     seconds reach. Compressed on the CPU, for the GPUs that the frame's API is for. Raises CancelledError.
     """
     frame, until, found = session.frame, time.monotonic() + seconds, []
-    formats = MOBILE if frame.context.dialect.es else DESKTOP
+    formats = block_formats(frame.context.es)
     items = [
         item for item in frame.memory if item.kind == MemoryKind.TEXTURE and item.size >= _LEAST_BYTES and item.stays
     ]

@@ -49,7 +49,7 @@ def compare_pictures(a: Picture, b: Picture, alpha: bool = True) -> tuple[int, i
 
 
 class Unlike(NamedTuple):
-    """How two pictures of one size differ."""
+    """How two pictures differ."""
 
     pixels: int
     far: int
@@ -57,11 +57,14 @@ class Unlike(NamedTuple):
     largest: int
     """Difference of a channel, of 255."""
     where: tuple[int, int, int, int] | None
-    """(x0, y0, x1, y1) that holds all of them, y from the bottom; None where there are none."""
+    """(x0, y0, x1, y1) that holds all of them, y from the bottom; None where there are none, or sizes differ."""
 
 
 def unlike(a: Picture, b: Picture, alpha: bool, far: int) -> Unlike:
-    """Where two pictures of one size differ, and in how many pixels by more than `far` of 255."""
+    """Where two pictures differ, and in how many pixels by more than `far` of 255; everywhere when sizes differ."""
+    if a.pixels.shape != b.pixels.shape:
+        pixels = max(a.width * a.height, b.width * b.height)
+        return Unlike(pixels, pixels, 255, None)
     channels = 4 if alpha else 3
     difference = np.abs(a.pixels[..., :channels].astype(np.int16) - b.pixels[..., :channels]).max(axis=2)
     rows, columns = np.nonzero(difference)

@@ -56,8 +56,8 @@ _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
 rest is tried when somebody asks for it."""
 _LONGEST_FRAME_MS = 4000.0
-_COMPRESSING_SECONDS = 4.0
 """Frames that take longer are not replayed with shaders that note what they read."""
+_COMPRESSING_SECONDS = 4.0
 _LEFT_OUT_RULES = (needless_lights, needless_views, needless_parts)
 _LATE_SECONDS, _LATE_ROUNDS, _SURE = 4.0, 8, 0.99
 """What is spent on trying early depth tests, in rounds of both, and how sure a saving has to be."""

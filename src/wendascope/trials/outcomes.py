@@ -145,8 +145,8 @@ class Outcomes:
         reference = self._session.frame.reference
         if reference is None:
             return Ground(unsteady=unsteady)
-        unlike, largest = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
-        return Ground(unlike, largest, reference.width * reference.height, unsteady)
+        different, largest = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
+        return Ground(different, largest, reference.width * reference.height, unsteady)
 
     def _unlike_before(self, before: _State) -> list[str]:
         """What another run of the original has otherwise than the one before it. Both started alike: what is neither
@@ -233,11 +233,9 @@ class Outcomes:
             self.ground.unsteady = self._unlike_before(before)
 
     def _compare(self, outcome: Outcome, state: _State) -> None:
-        different, largest = self._difference(state.picture, self._original.picture)
-        if different > outcome.pixels_different:
-            outcome.pixels_different, outcome.max_difference = different, largest
-            outcome.where = self._where(state.picture, self._original.picture)
-            outcome.pixels_far = self._far(state.picture, self._original.picture)
+        found = unlike(Picture(state.picture), Picture(self._original.picture), self._channels == 4, FAR)
+        if found.pixels > outcome.pixels_different:
+            outcome.pixels_different, outcome.pixels_far, outcome.max_difference, outcome.where = found
         for key, data in self._original.contents.items():
             other = state.contents.get(key, b"")
             if key[0].kind == OTHER_WINDOW and other != data:
@@ -305,23 +303,11 @@ class Outcomes:
 
     # ---- pictures ---------------------------------------------------------------------------------------
 
-    def _far(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> int:
-        """Pixels that differ by more than `FAR`; all where sizes differ."""
-        if a.shape != b.shape:
-            return max(a.shape[0] * a.shape[1], b.shape[0] * b.shape[1])
-        return unlike(Picture(a), Picture(b), self._channels == 4, FAR).far
-
     def _difference(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> tuple[int, int]:
         return compare_pictures(Picture(a), Picture(b), self._channels == 4)
 
     def _unlike(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> bool:
         return self._difference(a, b)[0] > 0
-
-    def _where(self, a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> tuple[int, int, int, int] | None:
-        if a.shape != b.shape:
-            return None
-        rows, columns = np.nonzero((a[..., : self._channels] != b[..., : self._channels]).any(axis=2))
-        return int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1
 
 
 _OUTCOMES: Slot[Outcomes] = Slot("outcomes")

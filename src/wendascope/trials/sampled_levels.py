@@ -151,11 +151,13 @@ def _gathered(
     origin = {t.name: t.view_of or t.name for t in frame.objects.textures}
     for use in frame.uses.textures:
         slot = slots.get(use.program, {}).get(use.sampler.partition("[")[0])
+        if slot is not None and _read_elsewhere(frame, use.program, use.sampler):
+            slot = None
         for step, texture in zip(use.steps.tolist(), use.textures.tolist(), strict=True):
             if not texture:
                 continue
             name = origin.get(texture, texture)
-            if slot is None or step not in place or _read_elsewhere(frame, use.program, use.sampler):
+            if slot is None or step not in place:
                 unclear.add(name)
             else:
                 rows.setdefault(name, []).append((step, notes[place[step], slot]))

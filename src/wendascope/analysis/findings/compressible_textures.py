@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.analysis.remedy import Remedy
@@ -40,11 +41,9 @@ def compressible_textures(case: Case) -> Iterator[Finding]:
         for row in case.memory_use.compressed
         if row.texture in items and row.psnr >= _LEAST_PSNR and not row.without_alpha
     ]
-    found = sorted((row for row in found if row.saved >= _LEAST_SAVED), key=lambda row: -row.saved)
-    used = [row for row in found if row.item.used]
-    for row in used[:_ALONE]:
+    largest, rest, unused = by_use(found, _LEAST_SAVED, _ALONE)
+    for row in largest:
         yield _finding(case, [row], f"{row.item.title} is not compressed, and {row.row.word} would hold it")
-    rest, unused = used[_ALONE:], [row for row in found if not row.item.used]
     if rest:
         yield _finding(case, rest, f"{plural(len(rest), 'more texture')} could be compressed")
     if unused:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
+from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.traffic import moved
@@ -39,11 +40,9 @@ def spare_channels(case: Case) -> Iterator[Finding]:
         channels = distinct_channels(image) if image is not None else None
         if channels is not None:
             found.append(_Spare(item, channels))
-    found = sorted((row for row in found if row.saved >= _LEAST_SAVED), key=lambda row: -row.saved)
-    used = [row for row in found if row.item.used]
-    for row in used[:_ALONE]:
+    largest, rest, unused = by_use(found, _LEAST_SAVED, _ALONE)
+    for row in largest:
         yield _finding(case, [row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format} would hold it")
-    rest, unused = used[_ALONE:], [row for row in found if not row.item.used]
     if rest:
         yield _finding(case, rest, f"{plural(len(rest), 'more texture')} could be stored with fewer channels")
     if unused:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from wendascope.analysis.block_codec import DESKTOP, MOBILE, block_plan, encoded, level_texels
+from wendascope.analysis.block_codec import block_formats, block_plan, encoded, level_texels
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
@@ -26,7 +26,7 @@ def compress_textures(change: FrameChange, item: Remedy) -> None:
 
 def _compressed(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     stored = stored_image(frame, record.bound_name)
-    plan = block_plan(stored, MOBILE if frame.context.dialect.es else DESKTOP) if stored is not None else None
+    plan = block_plan(stored, block_formats(frame.context.es)) if stored is not None else None
     internal = tables().enum_value.get(f"GL_{plan.name}") if plan else None
     if stored is None or plan is None or internal is None or record.target not in _KINDS:
         raise TrialError(f"texture {record.name} is stored in a way that is not compressed here")

@@ -23,7 +23,7 @@ def two_part_directions(change: FrameChange, item: Remedy) -> None:
     """Keep red and green of some textures. Raises TrialError where they hold no unit vectors, or are read in a way that
     is not followed.
     """
-    rewrite_samplers(change, item.textures, lambda source, samplers: with_third_rebuilt(source, samplers))
+    rewrite_samplers(change, item.textures, with_third_rebuilt)
     replace_each(change, item.textures, _two_parts)
 
 

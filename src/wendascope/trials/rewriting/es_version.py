@@ -9,7 +9,7 @@ from wendascope.glsl.upgrade import TAKEN_SINCE
 from wendascope.trials.rewriting._parts import OUR_PREFIX, read
 
 ES = 310
-_VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
+VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
 _FIRST = 100
 """Of ES, and what sources have that name none."""
 _SAMPLED = ("2D", "Cube")
@@ -18,7 +18,7 @@ _COLOUR = f"{OUR_PREFIX}colour"
 
 def es_version(source: str) -> int:
     """Which GLSL ES a source is written in."""
-    found = _VERSION.search(source)
+    found = VERSION.search(source)
     return int(found[1]) if found else _FIRST
 
 
@@ -38,7 +38,7 @@ def raisable(source: str) -> None:
 
 def in_es_310(source: str, fragment: bool, extensions: tuple[str, ...] = ()) -> str:
     """A raisable shader in GLSL ES 3.10, or as late as it was. Shaders of one program have to be raised together."""
-    number, found = es_version(source), _VERSION.search(source)
+    number, found = es_version(source), VERSION.search(source)
     head = f"#version {max(number, ES)} es"
     head += "".join(f"\n#extension {name} : enable" for name in extensions)
     if number == _FIRST:

@@ -10,7 +10,7 @@ from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, read, spliced
-from wendascope.trials.rewriting.es_version import colour_output, in_es_310
+from wendascope.trials.rewriting.es_version import VERSION, colour_output, in_es_310
 from wendascope.trials.rewriting.handed_on import HandedOn, handed_on
 from wendascope.trials.rewriting.samples import LookUp, sampler_types, texture_samples
 
@@ -21,7 +21,6 @@ NUMBERS = 4
 samples some of the fragments make, and of them those that come to level 1 or more."""
 _NO_SLOT = -1
 """Of a sampler that is handed on and not noted."""
-_VERSION = re.compile(r"^[ \t]*#[ \t]*version[ \t]+(\d+)[ \t]*(\w*)[^\n]*$", re.MULTILINE)
 _EXTENSIONS = (
     "shader_storage_buffer_object",
     "texture_query_lod",
@@ -199,13 +198,13 @@ def _declared(samplers: list[str], binding: int, early: bool, asked: str, exact:
 
 def _asking(source: str) -> str:
     """The function that tells levels: the extension, for older versions, spells it otherwise."""
-    found = _VERSION.search(source)
+    found = VERSION.search(source)
     return "textureQueryLod" if found and int(found[1]) >= 400 else "textureQueryLOD"
 
 
 def _in_version(source: str) -> str:
     """With the extensions that the declarations need; shaders older than GLSL 1.30 become GLSL 1.50 compatibility."""
-    found = _VERSION.search(source)
+    found = VERSION.search(source)
     number = int(found[1]) if found else 110
     head = found[0] if found and number >= 130 else "#version 150 compatibility"
     head += "".join(f"\n#extension GL_ARB_{name} : enable" for name in _EXTENSIONS)
