@@ -47,7 +47,7 @@ def replay_ratio() -> Iterator[Row]:
 
 def survey_time() -> Iterator[Row]:
     for what, options, bar in (
-        ("times only", ["--times-only"], "<= 15 s"),
+        ("times only", ["--until", "times"], "<= 15 s"),
         ("with layers, geometry and findings", [], "-"),
     ):
         times = []

@@ -24,7 +24,7 @@ from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import time_file
+from wendascope.trials.examine import examine_file
 from wendascope.trials.runs import edited_picture
 
 _SCENES = (
@@ -45,7 +45,7 @@ _FRAGMENTS_A_VERTEX = 50
 
 def _measured(path: Path, name: str) -> Iterator[tuple[float, float, str]]:
     """(measured ns a fragment, modelled cost) of each program that draws many fragments of few vertices."""
-    frame, survey = load_opengl(path), time_file(path, 10).survey
+    frame, survey = load_opengl(path), examine_file(path, 10, until="times").survey
     counted = survey.fragments or []
     for program in study_shaders(Sharing(frame)):
         steps = [

@@ -19,13 +19,19 @@ from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
 from wendascope.measure.lenses import _registry as lens_registry
 from wendascope.measure.pictures import picture_at
+from wendascope.measure.statistics import Interval
 from wendascope.replay import jobs
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.report import formats
 from wendascope.report.formats import _registry as form_registry
+from wendascope.trials.plan import make_plan, recommendations_of, worth_trying
+from wendascope.trials.proof import Proof
+from wendascope.trials.refuting import DISPROVED, refute
 from wendascope.trials.remedies import _registry as remedy_registry
 from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies._kinds import known_kinds
+from wendascope.trials.verdicts import SAVES
 
 from .raster import Clear, RasterFrame, Rasteriser, quad
 
@@ -33,15 +39,18 @@ NEW = {
     "wendascope.analysis.findings": """
 from wendascope.analysis.findings._registry import Case, Finding, finding
 
-@finding("added-rule")
+from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
+
+@finding(Rule("added-rule", "Time", Side.GPU, Effort.ASSET, risk="added risk"))
 def added(case: Case):
-    yield Finding(id="added-1", rule="added-rule", page="Time", title=f"{len(case.frame.steps)} steps", why="",
-                  steps=[0], evidence={}, estimate_ms=None, how="", price="", conditions="")
+    yield Finding(id="added-1", rule="added-rule", title=f"{len(case.frame.steps)} steps", why="", steps=[1],
+                  evidence={}, estimate_ms=0.5, how="", price="", conditions="", remedy=Remedy("added-remedy", [1]))
 """,
     "wendascope.trials.remedies": """
-from wendascope.trials.remedies._registry import remedy
+from wendascope.trials.remedies import Claim, Trying, remedy
 
-@remedy("added-remedy")
+@remedy("added-remedy", Claim.SAME, Trying.TOGETHER)
 def added(change, item):
     change.dropped |= set(item.steps)
 """,
@@ -95,8 +104,10 @@ def added(session: ReplaySession, job: Job, least: int = 0) -> list[int]:
 def added(tmp_path: Path) -> Iterator[None]:
     """One file in each folder, and gone again afterwards."""
     registries: list[dict[str, Any]] = [
-        importlib.import_module("wendascope.analysis.findings._registry")._rules,
-        remedy_registry._kinds,
+        importlib.import_module("wendascope.analysis.findings._registry")._finders,
+        importlib.import_module("wendascope.analysis.rule")._rules,
+        remedy_registry._applied,
+        known_kinds,
         lens_registry._found,
         page_registry._makers,
         form_registry._forms,
@@ -130,6 +141,22 @@ def test_a_finding_is_one_file(added: None) -> None:
 def test_a_remedy_is_one_file(added: None, depot: Path) -> None:
     change = change_of(load(depot), [Remedy("added-remedy", [3, 4])])
     assert change.steps_after == len(load(depot).steps) - 2 and change.edit().drop is not None
+
+
+def test_an_added_rule_and_kind_are_refuted_proved_planned_and_shown(added: None, small: Path) -> None:
+    frame = load(small)
+    session = ReplaySession(frame)  # type: ignore[arg-type]
+    (tried,) = refute(session, Job(), [Remedy("added-remedy", list(range(len(frame.steps))))], 30.0)
+    session.close()
+    assert tried.state == DISPROVED and "pixels differ" in tried.reason
+    raster = RasterFrame([Clear(), quad(0, 0, 9, 9, 0.5)])
+    case = Case(raster, Rasteriser(raster).drawn(), [1.0, 1.0], [2.0], 1.0, 2.0)
+    mine = [f for f in find(case) if f.rule == "added-rule"]
+    assert worth_trying(case, mine) == mine
+    proofs = {"added-1": Proof("added-1", SAVES, saved_ms=Interval(0.8, 0.7, 0.9), frame_ms_before=Interval(2, 2, 2))}
+    (found,) = recommendations_of(case, mine, proofs)
+    assert (found.effort, found.risk, found.state) == ("asset", "added risk", "proved")
+    assert make_plan(case, (2.0, 1.0), [found], mine, proofs, 1.5).sentence.startswith("2.0 -> 1.2 ms with 1 change")
 
 
 def test_a_form_is_one_file(added: None, tmp_path: Path) -> None:

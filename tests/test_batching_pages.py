@@ -222,7 +222,7 @@ def test_the_batch_lens_names_groups_and_finds_their_steps(crowd: Path) -> None:
 def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: Any) -> None:
     document = opened.workspace.current
     assert document is not None
-    chosen = [f for f in document.findings if f.page == "Batching"]
+    chosen = [f for f in document.findings if f.kept_rule.page == "Batching"]
     opened.work.prove(chosen)
     qtbot.waitUntil(
         lambda: not opened.work.measuring() and all(f.id in document.proofs for f in chosen), timeout=2 * PATIENCE

@@ -69,7 +69,7 @@ def test_a_program_that_ends_in_the_middle_leaves_what_was_taken(tmp_path: Path)
 
 
 def test_a_survey_of_times_only(own_small: Path) -> None:
-    found = result("survey", own_small, "--repeats", 2, "--times-only")
+    found = result("survey", own_small, "--repeats", 2, "--until", "times")
     assert found["findings"] == [] and found["passes"][0]["layers"] is None and found["steps"][5]["survivors"] is None
 
 

@@ -229,7 +229,7 @@ def test_where_a_proof_differs_is_shown(opened: MainWindow, qtbot: Any) -> None:
     assert document is not None
     step = _scene(opened) + 10
     wrong = Finding(
-        "wrong", "test", "Overdraw", "drop what is seen", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step])
+        "wrong", "test", "drop what is seen", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step])
     )
     document.findings = [wrong]
     document.changed()

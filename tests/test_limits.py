@@ -40,7 +40,7 @@ from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.limits import find_limits, stored_limits
-from wendascope.trials.proof import in_their_order, measured_proof
+from wendascope.trials.proof import measured_proof
 from wendascope.trials.runs import Edited, edited_picture
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED
 
@@ -195,13 +195,9 @@ def test_remedies_keep_the_picture_or_change_what_they_say(
         packed = _edited(replay, Remedy("pack-channels", [], textures=grey))
         together = _edited(
             replay,
-            *in_their_order(
-                [
-                    Remedy("bake-uniforms", steps, program=number),
-                    Remedy("pack-channels", [], textures=grey),
-                    Remedy("move-to-vertices", [], program=other, lines=lines),
-                ]
-            ),
+            Remedy("bake-uniforms", steps, program=number),
+            Remedy("pack-channels", [], textures=grey),
+            Remedy("move-to-vertices", [], program=other, lines=lines),
         )
         all_rounds, fewer = (_edited(replay, Remedy("cut-loops", [], program=number, loops={loop: k})) for k in (9, 2))
         same_size, half = (_edited(replay, Remedy("half-size", sheet_steps, divide=k)) for k in (1, 2))

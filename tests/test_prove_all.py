@@ -12,22 +12,23 @@ from hypothesis import strategies as st
 
 from tests.raster import RasterFrame, quad
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.remedy import Part, Remedy
 from wendascope.errors import ReplayCrashedError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
+from wendascope.measure.statistics import Interval
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked
 from wendascope.trials import prove_all
 from wendascope.trials.outcomes import Outcome
 from wendascope.trials.proof import Proof, stored_proofs
-from wendascope.trials.prove_all import _holding, in_order_of_promise
-from wendascope.trials.verdicts import REFUSED
+from wendascope.trials.prove_all import Promise, _holding, held_by_wholes
+from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, REFUSED, SAVES
 
 
 def finding(number: int, estimate: float = 1.0) -> Finding:
     remedy = Remedy("drop-steps", [number])
-    return Finding(f"f{number}", "rule", "Time", f"finding {number}", "", [number], {}, estimate, "", "", "", remedy)
+    return Finding(f"f{number}", "rule", f"finding {number}", "", [number], {}, estimate, "", "", "", remedy)
 
 
 class MadeUpReplay:
@@ -73,8 +74,32 @@ def test_the_most_promising_come_first() -> None:
     frame = RasterFrame([quad(0, 0, 8, 8, 0.5), quad(0, 0, 8, 8, 0.4)], 8, 8, {})
     survey: Any = SimpleNamespace(frame_ms=SimpleNamespace(median=10.0), passes=[SimpleNamespace(ms=10.0)])
     rows = [finding(0, 1.0), finding(1, 5.0)]
-    assert [f.id for f in in_order_of_promise(frame, rows, survey)] == ["f1", "f0"]
-    assert [f.id for f in in_order_of_promise(frame, rows, None)] == ["f1", "f0"]
+    for known in (survey, None):
+        assert sorted(rows, key=Promise(frame, known, lambda _f: 0.0), reverse=True)[0].id == "f1"
+
+
+def test_a_proof_corrects_the_estimates_of_its_rule() -> None:
+    frame = RasterFrame([quad(0, 0, 8, 8, 0.5)], 8, 8, {})
+    promise = Promise(frame, None, lambda _f: 10.0)
+    small, large = finding(0, 0.1), finding(1, 0.3)
+    assert promise.expected(small) == 1.0, "a small estimate keeps nothing from being tried: the bound counts"
+    shown = Proof("f0", SAVES, saved_ms=Interval(2.0, 1.9, 2.1))
+    promise.learn(small, shown)
+    assert promise.expected(large) == pytest.approx(6.0), "twenty times what was expected, as its sibling was"
+
+
+def test_parts_of_a_whole_that_kept_the_picture_need_no_proof_of_their_own() -> None:
+    def batch(name: str, rule: str, *parts: list[int]) -> Finding:
+        steps = sorted(s for part in parts for s in part)
+        remedy = Remedy("batch", steps, parts=[Part("instances", part) for part in parts])
+        return Finding(name, rule, "", "", steps, {}, 1.0, "", "", "", remedy)
+
+    whole = batch("draw-plan", "draw-plan", [0, 1], [2, 3])
+    part, other = batch("a", "copies", [0, 1]), batch("b", "copies", [4, 5])
+    everything = [whole, part, other]
+    for verdict, held in ((SAVES, {"a": "draw-plan"}), (NO_DIFFERENCE, {"a": "draw-plan"}), (CHANGES, {})):
+        assert held_by_wholes([part, other], everything, {"draw-plan": Proof("draw-plan", verdict)}) == held
+    assert held_by_wholes([part], everything, {}) == {}
 
 
 def test_a_driver_that_crashes_on_one_goes_on_with_the_others(depot: Path, monkeypatch: pytest.MonkeyPatch) -> None:

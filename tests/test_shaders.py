@@ -221,7 +221,11 @@ def _findings(name: str) -> list[Finding]:
     frame, survey = load_opengl(path), records.SURVEY.newest(path)
     drawn, _ = stored_examination(path)
     assert drawn is not None and survey is not None
-    return [f for f in find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes])) if f.page == "Shaders"]
+    return [
+        f
+        for f in find(Case(frame, drawn, survey.steps.ms, [p.ms for p in survey.passes]))
+        if f.kept_rule.page == "Shaders"
+    ]
 
 
 def test_planted_flaws_are_found_with_their_lines() -> None:
@@ -284,7 +288,7 @@ def test_values_of_the_frame_are_exact(capture: Capture) -> None:
 
 def _edit(steps: list[int], name: int, text: str) -> Finding:
     remedy = Remedy("edit-shader", steps, program=name, sources=[EditedSource(GL.FRAGMENT_SHADER, text)])
-    return Finding("edit", "test", "Shaders", "", "", steps, {}, None, "", "", "", remedy)
+    return Finding("edit", "test", "", "", steps, {}, None, "", "", "", remedy)
 
 
 @pytest.mark.parametrize("kind", ["core", "old", "es"])

@@ -22,9 +22,10 @@ from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import Examined, examine_file, stored_examination
-from wendascope.trials.proof import COMBINED, Proof, compatible, prove, state_of, stored_proofs
-from wendascope.trials.prove_all import in_order_of_promise, prove_all
+from wendascope.trials.proof import Proof, prove, state_of, stored_proofs, together_name
+from wendascope.trials.prove_all import Promise, prove_all
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import picture_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
@@ -88,8 +89,8 @@ def test_every_planted_flaw_is_found(wasteful: tuple[Path, Examined]) -> None:
 def test_a_frame_without_the_flaws_has_no_findings(capture: Capture) -> None:
     path, _ = capture(program("wasteful", "--clean"))
     found = examine_file(path, repeats=2)
-    assert [(f.id, f.title) for f in found.findings if f.page != "Memory"] == []
-    rules = {f.rule for f in found.findings if f.page == "Memory"}
+    assert [(f.id, f.title) for f in found.findings if f.kept_rule.page != "Memory"] == []
+    rules = {f.rule for f in found.findings if f.kept_rule.page == "Memory"}
     unneeded = {"mostly-unread-buffer", "unread-depth", "unused-objects", "wide-attributes"}
     assert rules <= unneeded, "its buffers hold the fine mesh too, which it draws no more"
     assert found.drawn is not None
@@ -130,13 +131,14 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
     assert (combined is None) == (len(saving) < 2) and (
         combined is None or (combined.pixels_different == 0 and set(combined.together) <= saving)
     )
-    asked = compatible([f for f in findings if f.remedy is not None])
+    asked = best_set([f for f in findings if f.remedy is not None], lambda f: f.estimate_ms or 0.01)
     with Replay(own_wasteful) as replay:
-        everything = prove(own_wasteful, frame, asked, replay, seconds=3, name="asked")
+        everything = prove(own_wasteful, frame, asked, replay, seconds=3)
     assert everything.pixels_different == 0 and {"outside-view-1", "unread-pass-0"} <= set(everything.together)
     assert everything.steps_after <= everything.steps_before - 5, everything.summary
     kept = stored_proofs(own_wasteful)
-    assert set(kept) == {f.id for f in findings} | {"asked"} | ({COMBINED} if combined else set())
+    combinations = {together_name([f.id for f in asked]), *([combined.finding] if combined else [])}
+    assert set(kept) == {f.id for f in findings} | combinations
     assert all(state_of(f, kept) == verdicts[f.id] for f in findings)
 
 
@@ -144,7 +146,7 @@ def test_a_proof_that_changes_the_picture_says_so_and_where(own_wasteful: Path) 
     frame = load_opengl(own_wasteful)
     scene = next(i for i, t in enumerate(frame.passes.targets) if t.framebuffer == 1)
     step = int(frame.passes.first[scene]) + 10  # the small yellow square
-    wrong = Finding("wrong", "test", "Overdraw", "", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step]))
+    wrong = Finding("wrong", "test", "", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step]))
     with Replay(own_wasteful) as replay:
         proof = prove(own_wasteful, frame, [wrong], replay, seconds=3)
     assert proof.verdict == CHANGES and proof.pixels_different > 0 and proof.where is not None
@@ -186,7 +188,7 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
             lambda: any("proof 2" in what for what in seen),
         )
     survey = records.SURVEY.newest(own_wasteful)
-    first = in_order_of_promise(frame, tried, survey)[0].id
+    first = max(tried, key=Promise(frame, survey, lambda f: f.estimate_ms or 0.0)).id
     assert set(stored_proofs(own_wasteful)) == {first}, "the most promising first"
     before = stored_proofs(own_wasteful)[first]
     heard: list[Proof] = []

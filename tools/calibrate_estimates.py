@@ -16,7 +16,6 @@ from pathlib import Path
 
 from wendascope import records
 from wendascope.analysis.estimates import Correction, agrees, correction_of, corrections, within_two
-from wendascope.analysis.findings import CALLS_GONE
 from wendascope.analysis.recommend import cpu_rule
 from wendascope.files import write_atomically
 from wendascope.frame.file import load
@@ -49,7 +48,7 @@ def pairs_of(path: Path) -> list[Pair]:
             plain = item.estimate_ms / item.corrected_by
             shown = max(gain.median, 0.0) if proof.verdict == SAVES else 0.0
             found.append(_pair(path, item.rule, plain, shown, gain))
-        saved = item.evidence.get(CALLS_GONE)
+        saved = item.facts.submit_ms
         submitted = submitted_in_frame(proof, survey.submit_ms.median)
         if isinstance(saved, float) and saved > 0 and submitted is not None:
             shown = max(submitted.median, 0.0) if proof.submission_verdict == SAVES or proof.side else 0.0

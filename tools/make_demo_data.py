@@ -19,8 +19,7 @@ from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import case_of, examine_file
 from wendascope.trials.limits import find_limits
-from wendascope.trials.plan import prove_plan, recommendations_of
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.plan import prove_plan
 from wendascope.trials.prove_all import prove_all
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
@@ -70,10 +69,7 @@ def measure(path: Path) -> None:
             path, found.frame, [f for f in found.findings if f.remedy is not None], replay, unsure=True, budget=600.0
         )
         case = case_of(found.frame, found.drawn, found.survey)
-        proofs = stored_proofs(path)
-        chosen = [item for item in recommendations_of(case, found.findings, proofs) if not item.small]
-        frame_ms = found.survey.frame_ms.median
-        prove_plan(path, found.frame, chosen, found.findings, proofs, replay, frame_ms)
+        prove_plan(path, case, found.findings, replay, budget=300.0)
         for study in case.study_shaders()[:DEAREST]:
             find_limits(path, study, replay)
     size = place_of(path)[0].stat().st_size

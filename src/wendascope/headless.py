@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 from PIL import Image
 
+from wendascope.analysis.recommend import State, gain_words
 from wendascope.errors import ReplayError
 from wendascope.files import write_atomically
 from wendascope.frame.file import load, save
@@ -18,12 +19,12 @@ from wendascope.replay.client import Replay
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import examine_file
-from wendascope.trials.prove_all import prove_all
+from wendascope.trials.examine import case_of, examine_file
+from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
+from wendascope.trials.proof import stored_proofs
 
 _FRAME = 30
 _BUDGET_MS = 16.7
-_PROOFS = 3
 
 
 class DemoRun(msgspec.Struct):
@@ -33,6 +34,9 @@ class DemoRun(msgspec.Struct):
     identical: bool
     sentence: str
     proofs: list[str]
+    """What is proved, largest gain first."""
+    plan: str
+    """What it reaches together."""
 
 
 def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable[[str], None]) -> DemoRun:
@@ -59,11 +63,10 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
         say(f"        {document.sentence}")
         for finding in document.findings[:3]:
             say(f"        {finding.title}")
-        say("4 of 6  proving the three largest findings, and all of them that save time together")
-        wanted = [f for f in examined.findings if f.remedy is not None]
-        wanted = sorted(wanted, key=lambda f: -(f.estimate_ms or 0.0))[:_PROOFS]
-        proved = prove_all(path, frame, wanted, replay, progress=progress, unsure=True)
-        proofs = {p.finding: p for p in [*proved.proofs, *([proved.combined] if proved.combined else [])]}
+        say("4 of 6  proving what could matter, and the best of it as one frame")
+        case = case_of(frame, examined.drawn, examined.survey)
+        prove_plan(path, case, examined.findings, replay, progress=progress)
+        proofs = stored_proofs(path)
         document = survey_document(
             frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings, proofs, examined.refuted
         )
@@ -80,12 +83,14 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
     export("csv", document, folder / "tables", path)
     for written in (*pictures, report, folder / "tables"):
         say(f"        {written}")
-    told = [f"{proof.told_verdict}: {item.title}" for item in wanted if (proof := proofs.get(item.id))]
-    if proved.combined:
-        told.append(f"together {proved.combined.told_verdict}: {proved.combined.together_summary}")
-    for line in told:
+    found = recommendations_of(case, examined.findings, proofs)
+    now = examined.survey.frame_ms.median, examined.survey.submit_ms.median
+    chosen = [item for item in found if not item.small]
+    plan = make_plan(case, now, chosen, examined.findings, proofs, _BUDGET_MS, examined.survey.cpu.program_ms)
+    told = [f"{item.state_text}, {gain_words(item)}: {item.title}" for item in chosen if item.state is State.PROVED]
+    for line in (*told, plan.sentence, *filter(None, [plan.rest])):
         say(line)
-    return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence, told)
+    return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence, told, plan.sentence)
 
 
 def _picture(replay: Replay, path: Path, step: int | None, progress: Callable[[str, float], None]) -> Path:

@@ -26,12 +26,14 @@ if TYPE_CHECKING:
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
-    from wendascope.trials.examine import StoredFindings
     from wendascope.trials.limits import Limits
     from wendascope.trials.log import Attempt, Mark
     from wendascope.trials.proof import Proof
+    from wendascope.trials.stages import StageLog, StoredFindings
 
 T = TypeVar("T")
+KINDS: list[RecordKind[Any]] = []
+"""Every kind of record there is."""
 Older = Callable[[dict[str, Any]], dict[str, Any]]
 
 
@@ -44,6 +46,7 @@ class RecordKind(Generic[T]):
         self.older = dict(older or {})
         """Version -> what makes the next version of its JSON."""
         self._where = type_
+        KINDS.append(self)
 
     @property
     def type(self) -> type[T]:
@@ -106,6 +109,21 @@ def _rename_findings(plain: dict[str, Any]) -> dict[str, Any]:
     return plain
 
 
+def _type_facts(plain: dict[str, Any]) -> dict[str, Any]:
+    """Version 2 kept numbers that others compute with among the evidence, by what they were called on screen."""
+    for finding in plain.get("findings", []):
+        known = finding.get("evidence", {})
+        calls = known.get("calls that repeat", known.get("calls overwritten", 0))
+        finding["facts"] = {
+            "draws_now": known.get("draws now", 0),
+            "draws_together": known.get("draws together", known.get("draws then", 0)),
+            "calls": calls,
+            "submit_ms": known.get("CPU time of the calls that go, ms", 0.0),
+            "own_ms": known.get("program's own time between those calls, ms", 0.0),
+        }
+    return plain
+
+
 def _rename_proof(plain: dict[str, Any]) -> dict[str, Any]:
     together = [_renamed(identity) for identity in plain.get("together", [])]
     return {**plain, "finding": _renamed(plain["finding"]), "together": together}
@@ -129,7 +147,11 @@ MEMORY_USE: RecordKind[MemoryUse] = RecordKind("memory use", "analysis.memory_us
 """Mip levels read, and values of targets; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""
-FINDINGS: RecordKind[StoredFindings] = RecordKind("findings", "trials.examine:StoredFindings", 2, {1: _rename_findings})
+STAGES: RecordKind[StageLog] = RecordKind("survey stages", "trials.stages:StageLog")
+"""How the stages of a survey ended; the newest counts."""
+FINDINGS: RecordKind[StoredFindings] = RecordKind(
+    "findings", "trials.stages:StoredFindings", 3, {1: _rename_findings, 2: _type_facts}
+)
 """With what was refuted before it was claimed; the newest counts."""
 PROOF: RecordKind[Proof] = RecordKind("proof", "trials.proof:Proof", 2, {1: _rename_proof})
 """One record each; the newest of a finding counts."""
@@ -147,18 +169,3 @@ KEPT_TOGETHER: RecordKind[Proof] = RecordKind("kept together", "trials.proof:Pro
 """The proof of all kept trials as one frame; the newest counts."""
 NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note")
 """What somebody wrote about the frame; the newest counts."""
-
-KINDS: tuple[RecordKind[Any], ...] = (
-    SURVEY,
-    MEMORY_USE,
-    DRAWN,
-    FINDINGS,
-    PROOF,
-    ACCEPTED_BREAK,
-    GIVEN_ROLE,
-    LIMITS,
-    ATTEMPT,
-    TRIAL_MARK,
-    KEPT_TOGETHER,
-    NOTE,
-)

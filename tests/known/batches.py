@@ -20,7 +20,7 @@ def _draws(before: int, after: int):  # type: ignore[no-untyped-def]
 
     def check(found) -> bool:  # type: ignore[no-untyped-def]
         best = max(found, key=lambda f: f.evidence["draws now"], default=None)
-        return best is not None and (best.evidence["draws now"], best.evidence["draws together"]) == (before, after)
+        return best is not None and (best.draws_now, best.draws_together) == (before, after)
 
     return check
 

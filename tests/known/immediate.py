@@ -40,7 +40,7 @@ def _pieces(modes: tuple[int, ...], flat: bool = False, between: bool = False) -
 
 
 def _joined(draws: int) -> dict[str, object]:
-    return {"immediate-draws": lambda found: len(found) == 1 and found[0].evidence["draws together"] == draws}
+    return {"immediate-draws": lambda found: len(found) == 1 and found[0].draws_together == draws}
 
 
 @known(finds=_joined(1), profile="compatibility")

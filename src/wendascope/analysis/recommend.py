@@ -1,77 +1,52 @@
-"""Recommendations: findings with one cause, told once, the largest gain first.
+"""Recommendations: findings with one cause, told once, with what became of every try.
 
-One mesh that is too fine in twelve passes is one thing to change, and so is one crate that is drawn in ten. What each
-brings is proved, or estimated with a range; steps that several findings count are counted once.
+One mesh that is too fine in twelve passes is one thing to change, and so is one crate that is drawn in ten. What was
+tried stands for what it was: a group is proved where a member of it is, and no estimate stands beside a proof.
 """
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Callable, Mapping, Sequence
 
 import msgspec
-import numpy as np
 
+from wendascope.analysis.causes import Key, passes_of, steps_of
 from wendascope.analysis.estimates import Correction
-from wendascope.analysis.findings import CALLS_GONE, Case, Finding
-from wendascope.frame.grouping import shape_name
-from wendascope.frame.roles import SCENE
-from wendascope.texts import capital, joined_parts, listed, plural
+from wendascope.analysis.findings import Case, Finding
+from wendascope.analysis.ledger import Ledger
+from wendascope.analysis.rule import Side, rule_named
+from wendascope.texts import capital, memory, three_digits
 
-SETTING, SHADER, ASSET, SUBMISSION, CODE = "setting", "shader edit", "asset", "draw submission", "program logic"
-"""Classes of effort."""
 MOST_SHOWN = 12
-"""Recommendations above the fold."""
-_SMALL_SHARE = 0.01
-"""Of the frame: what is expected to bring less is below the fold."""
-BATCHES = ("copies", "mergeable", "textured-batch", "small-batches")
-_EFFORT = {
-    SETTING: ("fine-full-screen", "smaller-view", "covered-clear", "medium-precision", "needless-samples"),
-    SHADER: (
-        "long-loop", "small-branch", "unused-feature", "uniform-expression", "fetched-twice", "per-vertex-work",
-        "unused-output", "small-power", "unused-varying", "spared-side", "late-depth-test",
-        "stored-directions",
-    ),
-    ASSET: (
-        "too-fine", "degenerate-triangles", "small-visible-part", "plain-texture", "unused-attributes",
-        "oversized-texture", "missing-mip-levels", "unread-mip-levels", "same-contents", "near-contents",
-        "spare-channels", "solid-texture", "compressible-texture", "opaque-blocks", "wide-attributes",
-        "wide-indices",
-    ),
-    SUBMISSION: (
-        *BATCHES, "draw-plan", "switches", "repeated-state", "repeated-upload", "overwritten-state", "immediate-draws",
-        "back-to-front", "depth-prepass",
-    ),
-}  # fmt: skip
-_RISK = {
-    "unread-pass": "low: nothing in this frame or the next depends on it",
-    "moved-layer": "an old part of it stays where a change of what it shows is missed",
-    "static-part": "an old image stays where a change of what it shows is missed",
-    "unchanged-pass": "an old image stays where a change of what it shows is missed",
-    "update-less-often": "the view lags behind: look at it while things move fast",
-    "covered-clear": "low",
-    "repeated-state": "low, as long as nothing else sets state of the context",
-    "overwritten-state": "low",
-    "fine-full-screen": "the picture changes a little: look at it",
-    "smaller-view": "the view becomes coarser: look at it",
-    "too-fine": "shapes change a little: look at it",
-    "compressible-texture": "blocks can show in gradients and at edges: look at it",
-    "medium-precision": "precision: look at it on the devices",
-}
-_LEAVING_OUT = {
-    "unread-pass",
-    "unchanged-pass",
-    "static-part",
-    "moved-layer",
-    "update-less-often",
-    "view-without-effect",
-    "view-part-without-effect",
-    "not-visible",
-    "outside-view",
-    "facing-away",
-}
-"""Rules whose remedies leave all their steps out."""
-_MOSTLY = 0.8
-"""Of its steps: what a larger recommendation leaves out needs no change of its own."""
+"""Recommendations above the fold, in each section."""
+SMALL_SHARE = 0.01
+"""Of the frame: what could bring less at most is below the fold, and not tried unless it is asked for."""
+
+
+class State(enum.StrEnum):
+    """What is known of a recommendation, or of one finding; the first of these that holds for any member."""
+
+    PROVED = "proved"
+    TRADE = "changes the picture"
+    """And saves time surely."""
+    UNTRIED = "not tried yet"
+    UNCLEAR = "cannot be told"
+    """At the noise of the machine."""
+    SMALL = "no difference"
+    COSTS = "costs time"
+    CHANGES = "picture or contents change"
+    """And no time is saved surely."""
+    REFUSED = "cannot be tried"
+
+
+class Section(enum.StrEnum):
+    """Where a recommendation stands."""
+
+    TIME = "time"
+    QUALITY = "quality for time"
+    MEMORY = "memory"
+    NOTHING = "tried, and nothing gained"
 
 
 class Gain(msgspec.Struct):
@@ -81,6 +56,25 @@ class Gain(msgspec.Struct):
     low: float
     high: float
     proved: bool
+
+
+class Try(msgspec.Struct):
+    """What was tried of one finding, and what came of it."""
+
+    finding: str
+    title: str
+    state: State
+    words: str
+    """The verdict with its numbers."""
+    gpu: Gain | None = None
+    """Of a proof that saves, and of a trade: what it saves of the GPU, and of submission."""
+    cpu: Gain | None = None
+    pixels: int = 0
+    visible: int = 0
+    largest: int = 0
+    """Of 255."""
+    part_of: str = ""
+    """The finding whose proof holds this one among others."""
 
 
 class Recommendation(msgspec.Struct):
@@ -97,7 +91,7 @@ class Recommendation(msgspec.Struct):
     steps: list[int]
     passes: list[int]
     gpu: Gain | None
-    """None where nothing is expected of the GPU."""
+    """Proved where the state says so, or estimated; None where nothing is known or expected of the GPU."""
     cpu: Gain | None
     effort: str
     price: str
@@ -105,32 +99,51 @@ class Recommendation(msgspec.Struct):
     conditions: str
     how: list[str]
     """What to do, a sentence for each finding."""
-    state: str
-    """`estimated`, `proved`, `no gain` or `cannot be tried`."""
+    state: State
+    section: Section
+    tries: list[Try] = []
+    """What became of each finding that was tried or cannot be."""
     small: bool = False
     """Below the fold."""
     fold: str = ""
     """Why it is there."""
     excludes: list[str] = []
     """Ids of others that want the same steps."""
+    own_ms: float = 0.0
+    """Up to so much of the program's own time between the calls goes as well, by the recording."""
+    open_gpu: float = 0.0
+    """What the members that were not tried yet are expected to bring the GPU, ms, beside what is proved."""
+    open_cpu: float = 0.0
+    less_bytes: int = 0
+    """Graphics memory, of all its findings."""
+    pixels: int = 0
+    """Of a trade: pixels that differ, visibly, and the largest difference of 255."""
+    visible: int = 0
+    largest: int = 0
 
     @property
     def gain(self) -> float:
-        """What it is expected to bring the side that it helps, ms."""
+        """What it brings, or is expected to bring, the side that it helps, ms."""
         return max(self.gpu.ms if self.gpu else 0.0, self.cpu.ms if self.cpu else 0.0)
 
+    @property
+    def state_text(self) -> str:
+        """The state, with how many of several tries it is of."""
+        mine = sum(item.state is self.state for item in self.tries)
+        return f"{self.state}: {mine} of {len(self.findings)}" if len(self.findings) > 1 and mine else str(self.state)
 
-Saved = Callable[[Finding], tuple[str, Gain | None, Gain | None] | None]
-"""What a proof says of a finding: (verdict class: `saves`, `none`, `refused`; gain of the GPU; of submission)."""
+
+Tried = Callable[[Finding], Try | None]
+"""What a proof says of a finding; None where there is none."""
 
 
 def recommend(
-    case: Case, findings: Sequence[Finding], saved: Saved, known: Mapping[str, Correction]
+    case: Case, findings: Sequence[Finding], tried: Tried, known: Mapping[str, Correction]
 ) -> list[Recommendation]:
     """Group findings by cause. `known` has for a rule how its estimates did so far: those of the GPU are corrected
     already, those of submission (`rule cpu`) are here.
     """
-    return _Recommending(case, findings, saved, known).find()
+    return _Recommending(case, findings, tried, known).find()
 
 
 def cpu_rule(rule: str) -> str:
@@ -138,240 +151,173 @@ def cpu_rule(rule: str) -> str:
     return f"{rule} cpu"
 
 
-def _one_mesh(cause: tuple[object, ...]) -> bool:
-    """Whether all steps of a cause draw the same mesh: it then names nothing but that."""
-    return cause[0] in ("batch", "mesh") and len(cause) == 2
+def whole_frame_ms(case: Case) -> float:
+    """Time of the frame: as a whole where that was measured, else of its passes or steps."""
+    return case.frame_ms or sum(case.pass_ms or []) or sum(case.ms or []) or 0.0
 
 
 class _Recommending:
-    def __init__(self, case: Case, findings: Sequence[Finding], saved: Saved, known: Mapping[str, Correction]) -> None:
-        self._case, self._saved, self._known = case, saved, known
-        covered = {f.id for f in findings if f.rule in BATCHES}
-        # a plan of a pass is its batches in one order: they are told by what they draw
-        self._findings = [f for f in findings if f.rule != "draw-plan" or not covered]
-        self._frame_ms = sum(case.pass_ms or []) or sum(case.ms or []) or 0.0
+    def __init__(self, case: Case, findings: Sequence[Finding], tried: Tried, known: Mapping[str, Correction]) -> None:
+        self._case, self._known = case, known
+        self._tries: dict[str, Try] = {f.id: found for f in findings if (found := _known_try(f, tried)) is not None}
+        joins = any(f.kept_rule.joins_draws and not f.kept_rule.whole for f in findings)
+        # a plan of draws is its batches in one order: they are told by what they draw, until it was tried as a whole
+        self._findings = [
+            f for f in findings if not f.kept_rule.whole or not joins or self._state(f) is not State.UNTRIED
+        ]
+        self._frame_ms = whole_frame_ms(case)
+
+    def _state(self, finding: Finding) -> State:
+        found = self._tries.get(finding.id)
+        return State.UNTRIED if found is None else found.state
 
     def find(self) -> list[Recommendation]:
-        groups: dict[tuple[object, ...], list[Finding]] = {}
+        groups: dict[Key, list[Finding]] = {}
         for finding in self._findings:
-            groups.setdefault(self._cause(finding), []).append(finding)
-        found = [self._recommendation(cause, members) for cause, members in groups.items()]
-        found.sort(key=lambda item: (-item.gain, item.id))
+            groups.setdefault(finding.kept_rule.cause.key(self._case, finding), []).append(finding)
+        found = [self._recommendation(members) for members in groups.values()]
+        found.sort(key=_rank)
         self._fold(found)
         self._exclude(found)
         return found
 
-    # ---- causes ---------------------------------------------------------------------------------------
-
-    def _cause(self, finding: Finding) -> tuple[object, ...]:
-        rule, frame = finding.rule, self._case.frame
-        if rule in ("copies", "too-fine", "small-visible-part", "degenerate-triangles"):
-            meshes = {int(frame.uses.mesh[step]) for step in finding.steps}
-            family = "batch" if rule == "copies" else "mesh"
-            return (family, *meshes) if len(meshes) == 1 else (family, rule, len(meshes), *sorted(meshes)[:3])
-        if rule in BATCHES:
-            programs = tuple(sorted({int(frame.steps.program[s]) for s in finding.steps}))
-            return ("batch", "programs", *programs[:3], rule == "small-batches")
-        if finding.program:
-            return ("shader", finding.program, finding.stage, rule)
-        if rule in ("repeated-state", "overwritten-state"):
-            return ("state",)
-        if rule in ("not-visible", "outside-view", "facing-away", "unread-pass"):
-            return (rule,)
-        if rule in ("back-to-front", "depth-prepass", "untested-overdraw"):
-            return ("overdraw", *self._passes(finding.steps)[:1])
-        return (rule, finding.id)
-
-    def _passes(self, steps: Sequence[int]) -> list[int]:
-        return np.unique(np.asarray(self._case.frame.passes.of_step)[list(steps)]).tolist() if steps else []
-
     # ---- one recommendation ---------------------------------------------------------------------------
 
-    def _recommendation(self, cause: tuple[object, ...], members: list[Finding]) -> Recommendation:
-        members = sorted(members, key=lambda f: -(f.estimate_ms or 0.0))
-        first = members[0]
-        steps = sorted({step for f in members for step in f.steps})
-        rules = list(dict.fromkeys(f.rule for f in members))
-        state, gpu, cpu = self._gains(members)
+    def _recommendation(self, members: list[Finding]) -> Recommendation:
+        members = sorted(members, key=lambda f: (list(State).index(self._state(f)), -(f.estimate_ms or 0.0), f.id))
+        first, rule = members[0], members[0].kept_rule
+        tries = [self._tries[f.id] for f in members if f.id in self._tries]
+        state = min((self._state(f) for f in members), key=list(State).index)
+        deciding = [f for f in members if self._state(f) is state]
+        gpu, cpu = self._gains(deciding, state)
+        rest = [f for f in members if self._state(f) is State.UNTRIED] if state is not State.UNTRIED else []
+        open_gpu, open_cpu = self._gains(rest, State.UNTRIED)
+        trades = [t for t in tries if t.state is State.TRADE]
+        steps = steps_of(members)
         return Recommendation(
-            id=f"recommend-{first.id}",
-            title=capital(self._title(cause, members, steps)),
+            id=f"recommend-{min(f.id for f in members)}",
+            title=capital(self._title(members)),
             why=first.why,
-            cause=self._cause_words(cause, members),
+            cause=rule.cause.words if len(members) > 1 else "",
             findings=[f.id for f in members],
-            rules=rules,
+            rules=list(dict.fromkeys(f.rule for f in members)),
             steps=steps,
-            passes=self._passes(steps),
+            passes=passes_of(self._case, steps),
             gpu=gpu,
             cpu=cpu,
-            effort=next((e for e, of in _EFFORT.items() if first.rule in of), CODE),
+            effort=str(rule.effort),
             price=first.price,
-            risk=next((_RISK[r] for r in rules if r in _RISK), _risk_of(state)),
+            risk=next((f.kept_rule.risk for f in members if f.kept_rule.risk), _risk_of(state)),
             conditions=first.conditions,
             how=[f"{f.title}." for f in members],
             state=state,
+            section=self._section(state, rule.side, gpu, cpu),
+            tries=tries,
+            own_ms=sum(self._own_ms(f) for f in deciding) if state in (State.PROVED, State.UNTRIED) else 0.0,
+            open_gpu=open_gpu.ms if open_gpu else 0.0,
+            open_cpu=open_cpu.ms if open_cpu else 0.0,
+            less_bytes=sum(max(f.less_bytes, 0) for f in members),
+            pixels=max((t.pixels for t in trades), default=0),
+            visible=max((t.visible for t in trades), default=0),
+            largest=max((t.largest for t in trades), default=0),
         )
 
-    def _title(self, cause: tuple[object, ...], members: list[Finding], steps: list[int]) -> str:
-        first = members[0]
-        if len(members) == 1:
-            return self._without_pass(first)
-        passes = plural(len(self._passes(steps)), "pass", "passes")
-        match cause[0]:
-            case "batch":
-                now = sum(int(f.evidence.get("draws now", 0)) for f in members)
-                then = sum(int(f.evidence.get("draws together", 0)) for f in members)
-                return f"{self._what(steps, _one_mesh(cause))}: {now:,} draws in {passes} could be {then:,}"
-            case "mesh":
-                return f"{self._what(steps, _one_mesh(cause))}: too fine for its size on screen in {passes}"
-            case "shader":
-                lines = sorted({line for f in members for line in f.lines})
-                return f"{first.title} (lines {', '.join(map(str, lines[:6]))})" if lines else first.title
-            case "state":
-                count = sum(int(f.title.split()[0].replace(",", "")) for f in members)
-                return f"{count:,} state calls change nothing that a draw uses"
-            case "unread-pass":
-                views = self._case.frame.pass_roles
-                order = sorted(self._passes(steps), key=lambda index: views[index].role not in SCENE)
-                named = joined_parts([self._case.names[index] for index in order])
-                more = [f"{len(named) - 2} more"] if len(named) > 3 else named[2:]
-                return f"Nothing reads the results of {listed([*named[:2], *more])}"
-            case "not-visible":
-                return f"{plural(len(steps), 'draw')} in {passes} leave no visible fragment"
-            case "outside-view":
-                return f"{plural(len(steps), 'draw')} in {passes} lie outside the view"
-            case "facing-away":
-                return f"{plural(len(steps), 'draw')} in {passes} face away"
-        return f"{first.title}, and {plural(len(members) - 1, 'finding')} of the same cause"
-
-    def _without_pass(self, finding: Finding) -> str:
-        """A title that begins with its pass, with the pass at its end and without its counts."""
-        for index in self._passes(finding.steps):
+    def _title(self, members: list[Finding]) -> str:
+        if len(members) > 1:
+            return members[0].kept_rule.cause.title(self._case, members)
+        # a title that begins with its pass has the pass at its end here
+        (only,) = members
+        for index in passes_of(self._case, only.steps):
             name = self._case.names[index]
-            if finding.title.startswith(f"{name}: "):
-                return f"{capital(finding.title.removeprefix(f'{name}: '))} ({name})"
-        return finding.title
+            if only.title.startswith(f"{name}: "):
+                return f"{capital(only.title.removeprefix(f'{name}: '))} ({name})"
+        return only.title
 
-    def _what(self, steps: list[int], of_one_mesh: bool) -> str:
-        """What is drawn, as a person would call it: a debug group that all share, else facts."""
-        frame = self._case.frame
-        inner = {frame.steps.group[s][-1] for s in steps if frame.steps.group[s]}
-        if len(inner) == 1 and all(frame.steps.group[s] for s in steps):
-            return next(iter(inner))
-        vertices = np.unique(np.asarray(frame.steps.vertices)[steps])
-        if of_one_mesh:
-            label = frame.mesh_label(steps[0]) or shape_name(frame, steps[0], int(vertices[0]))
-            return f"{capital(label)} of {plural(int(vertices[0]), 'vertex', 'vertices')}"
-        programs = sorted({int(p) for p in np.asarray(frame.steps.program)[steps]})
-        drawn = listed([frame.program_name(p) for p in programs[:2]])
-        return f"Meshes of up to {int(vertices[-1]):,} vertices, {drawn}"
+    def _own_ms(self, finding: Finding) -> float:
+        if finding.kept_rule.leaves_out:
+            return self._case.own_time_of(finding.steps)
+        return finding.facts.own_ms * self._case.own_scale
 
-    def _cause_words(self, cause: tuple[object, ...], members: list[Finding]) -> str:
-        if len(members) == 1:
-            return ""
-        words = {
-            "batch": "the same draws, submitted one by one in each pass",
-            "mesh": "one mesh",
-            "shader": "one program",
-            "state": "state that is set without looking at what it is",
-            "overdraw": "the order of one pass",
-        }
-        return words.get(str(cause[0]), "one rule in several passes")
+    def _section(self, state: State, side: Side, gpu: Gain | None, cpu: Gain | None) -> Section:
+        saved = max(gpu.ms if gpu else 0.0, cpu.ms if cpu else 0.0)
+        if side is Side.MEMORY and (state is not State.PROVED or saved < SMALL_SHARE * self._frame_ms):
+            return Section.MEMORY
+        if state is State.TRADE:
+            return Section.QUALITY
+        if state in (State.PROVED, State.UNTRIED, State.UNCLEAR):
+            return Section.TIME
+        # advice that nothing can be tried of stays where it promises something
+        return Section.TIME if state is State.REFUSED and saved > 0 else Section.NOTHING
 
     # ---- gains ----------------------------------------------------------------------------------------
 
-    def _gains(self, members: list[Finding]) -> tuple[str, Gain | None, Gain | None]:
-        """(state, gain of the GPU, of submission): proofs where there are any, estimates for the rest; steps that
-        several findings have count once.
+    def _gains(self, members: Sequence[Finding], state: State) -> tuple[Gain | None, Gain | None]:
+        """Of the GPU and of submission: what steps bring that several members have counts once, and nobody brings more
+        than what is there.
         """
+        ledger = Ledger(self._case, self._frame_ms or float("inf"), self._case.submit_ms or float("inf"))
         gpu: list[Gain] = []
         cpu: list[Gain] = []
-        verdicts: list[str] = []
-        seen: set[int] = set()
         for finding in members:
-            known = self._saved(finding)
-            share = self._fresh(finding, seen)
-            if known is not None:
-                verdict, on_gpu, on_cpu = known
-                verdicts.append(verdict)
-                gpu += [on_gpu] if on_gpu and verdict == "saves" else []
-                cpu += [on_cpu] if on_cpu and verdict == "saves" else []
+            found = self._tries.get(finding.id)
+            if state in (State.PROVED, State.TRADE) and found is not None:
+                on_gpu, on_cpu = found.gpu, found.cpu
+            elif state in (State.UNTRIED, State.REFUSED):
+                on_gpu, on_cpu = self._expected(finding)
+            else:
                 continue
-            verdicts.append("estimated" if finding.remedy is not None else "refused")
-            estimate = (finding.estimate_ms or 0.0) * share
-            if estimate > 0:
-                (cpu if self._of_cpu(finding) else gpu).append(self._estimated(finding.rule, estimate, 1.0))
-            saved = finding.evidence.get(CALLS_GONE)
-            if isinstance(saved, int | float) and saved > 0 and not self._of_cpu(finding):
-                rule = cpu_rule(finding.rule)
-                factor = self._known[rule].factor if rule in self._known else 1.0
-                cpu.append(self._estimated(rule, saved * share, factor))
-        state = (
-            "proved"
-            if "saves" in verdicts and "estimated" not in verdicts
-            else "estimated"
-            if "estimated" in verdicts
-            else "no gain"
-            if "none" in verdicts
-            else "cannot be tried"
-        )
-        return state, self._sum(gpu, members), self._sum(cpu, members)
+            for side, gain, into in ((ledger.gpu, on_gpu, gpu), (ledger.cpu, on_cpu, cpu)):
+                if gain is not None and gain.ms > 0:
+                    part = side.take(finding.steps, gain.ms) / gain.ms if not gain.proved or len(members) > 1 else 1.0
+                    into.append(Gain(gain.ms * part, gain.low * part, gain.high * part, gain.proved))
+        return _sum(gpu), _sum(cpu)
 
-    def _estimated(self, rule: str, ms: float, factor: float) -> Gain:
+    def _expected(self, finding: Finding) -> tuple[Gain | None, Gain | None]:
+        rule = finding.kept_rule
+        known = self._estimated(rule.name, finding.estimate_ms or 0.0, 1.0)
+        if rule.side is Side.CPU:
+            return None, known
+        name = cpu_rule(rule.name)
+        factor = self._known[name].factor if name in self._known else 1.0
+        return known, self._estimated(name, finding.facts.submit_ms, factor)
+
+    def _estimated(self, rule: str, ms: float, factor: float) -> Gain | None:
+        if ms <= 0:
+            return None
         item = self._known.get(rule)
         low, high = (item.low, item.high) if item is not None else (0.5, 2.0)
         return Gain(ms * factor, ms * factor * low, ms * factor * high, False)
 
-    @staticmethod
-    def _of_cpu(finding: Finding) -> bool:
-        """Whether the estimate is of submission alone."""
-        return finding.page == "State" or finding.rule == "immediate-draws"
-
-    @staticmethod
-    def _fresh(finding: Finding, seen: set[int]) -> float:
-        """The share of a finding's steps that no finding before it had."""
-        if not finding.steps:
-            return 1.0
-        mine = set(finding.steps)
-        share = len(mine - seen) / len(mine)
-        seen |= mine
-        return share
-
-    def _sum(self, gains: list[Gain], members: list[Finding]) -> Gain | None:
-        if not gains:
-            return None
-        total = Gain(
-            sum(g.ms for g in gains),
-            sum(g.low for g in gains),
-            sum(g.high for g in gains),
-            all(g.proved for g in gains),
-        )
-        steps = {step for f in members for step in f.steps}
-        most = self._case.time_of(steps) if steps else None
-        if most is not None and not total.proved and total.ms > most > 0:
-            total = Gain(most, min(total.low, most), min(total.high, most), False)
-        return total
-
     # ---- the list -------------------------------------------------------------------------------------
 
     def _fold(self, found: list[Recommendation]) -> None:
-        """Say which are small, and why."""
+        """Say which are below the fold, and why."""
         gone: set[int] = set()
-        for number, item in enumerate(found):
+        shown: dict[Section, int] = {}
+        for item in found:
             mine = set(item.steps)
-            if mine and len(mine & gone) >= _MOSTLY * len(mine):
+            parts = {t.part_of for t in item.tries} - {""}
+            if parts and all(t.part_of for t in item.tries) and len(item.tries) == len(item.findings):
+                item.small, item.fold = True, "tried as a part of the plan of all draws"
+            elif mine and item.section is Section.TIME and len(mine & gone) >= _MOSTLY * len(mine):
                 item.small, item.fold = True, "its steps go with a larger recommendation"
-                continue
-            if item.state == "no gain":
-                item.small, item.fold = True, "no gain on this driver and frame"
-            elif item.gain <= 0:
-                item.small, item.fold = True, "no gain is expected on this driver and frame"
-            elif item.gain < _SMALL_SHARE * self._frame_ms:
-                item.small, item.fold = True, "a small gain"
-            elif number >= MOST_SHOWN:
+            elif item.section is Section.NOTHING:
+                item.small, item.fold = True, _nothing(item)
+            elif (
+                item.section is Section.TIME and item.state in (State.UNTRIED, State.REFUSED) and self._too_small(item)
+            ):
+                item.small, item.fold = True, "a small gain at most"
+            elif shown.get(item.section, 0) >= MOST_SHOWN:
                 item.small, item.fold = True, "larger gains come first"
-            if not item.small and leaves_out(item):
-                gone |= mine
+            if not item.small:
+                shown[item.section] = shown.get(item.section, 0) + 1
+                if leaves_out(item) and item.state in (State.PROVED, State.UNTRIED):
+                    gone |= mine
+
+    def _too_small(self, item: Recommendation) -> bool:
+        """Whether even what its range allows is not worth a row."""
+        high = max((g.high for g in (item.gpu, item.cpu) if g is not None), default=0.0)
+        return max(high, item.own_ms) < SMALL_SHARE * self._frame_ms
 
     @staticmethod
     def _exclude(found: list[Recommendation]) -> None:
@@ -384,17 +330,68 @@ class _Recommending:
                     other.excludes.append(item.id)
 
 
+_MOSTLY = 0.8
+"""Of its steps: what a larger recommendation leaves out needs no change of its own."""
+
+
+def _known_try(finding: Finding, tried: Tried) -> Try | None:
+    found = tried(finding)
+    if found is None and finding.remedy is None:
+        return Try(finding.id, finding.title, State.REFUSED, finding.refused)
+    return found
+
+
+def _rank(item: Recommendation) -> tuple[int, int, float, str]:
+    """Sections in their order; in one, what is proved before what is not; the largest gain first. Trades go by time
+    for each visible pixel, memory by bytes.
+    """
+    section = list(Section).index(item.section)
+    if item.section is Section.QUALITY:
+        return section, 0, -item.gain / (item.visible + 1), item.id
+    if item.section is Section.MEMORY:
+        return section, 0, -float(item.less_bytes), item.id
+    return section, 0 if item.state is State.PROVED else 1, -item.gain, item.id
+
+
+def _nothing(item: Recommendation) -> str:
+    """Why it brings nothing, by its first try."""
+    return item.tries[0].words if item.tries else str(item.state)
+
+
+def _sum(gains: Sequence[Gain]) -> Gain | None:
+    if not gains or sum(g.ms for g in gains) <= 0:
+        return None
+    return Gain(
+        sum(g.ms for g in gains), sum(g.low for g in gains), sum(g.high for g in gains), all(g.proved for g in gains)
+    )
+
+
 def leaves_out(item: Recommendation) -> bool:
     """Whether it leaves its steps out."""
-    return bool(_LEAVING_OUT & set(item.rules))
+    return any(rule_named(rule).leaves_out for rule in item.rules)
 
 
-def _risk_of(state: str) -> str:
-    if state == "proved":
-        return "low: the changed frame gives the same picture"
-    return "not tried here: compare the picture" if state == "cannot be tried" else "not proved yet"
+def _joins(item: Recommendation) -> bool:
+    return any(rule_named(rule).joins_draws for rule in item.rules)
+
+
+def _risk_of(state: State) -> str:
+    return {
+        State.PROVED: "low: the changed frame gives the same picture",
+        State.TRADE: "the picture changes: look at it",
+        State.REFUSED: "not tried here: compare the picture",
+        State.UNTRIED: "not proved yet",
+    }.get(state, "")
 
 
 def _clash(a: Recommendation, b: Recommendation) -> bool:
     """Whether both change how the same steps are drawn: one of them leaves them out, or both draw them together."""
-    return leaves_out(a) != leaves_out(b) or (bool(set(BATCHES) & set(a.rules)) and bool(set(BATCHES) & set(b.rules)))
+    return leaves_out(a) != leaves_out(b) or (_joins(a) and _joins(b))
+
+
+def gain_words(item: Recommendation) -> str:
+    """What it brings, in a few words: time, or memory where that is all."""
+    if item.gain > 0:
+        proved = (item.gpu or item.cpu) is not None and all(g.proved for g in (item.gpu, item.cpu) if g)
+        return f"{'' if proved else '~'}{three_digits(item.gain)} ms"
+    return f"{memory(item.less_bytes)} less" if item.less_bytes > 0 else ""

@@ -81,12 +81,11 @@ def _way(found: Batches, batch: Batch, how: str, textures: str) -> Way:
     finding = Finding(
         # the plan's own way is what the batch's finding tries
         id=f"{'batch' if own else f'way-{how}-{textures}'}-{batch.pass_index}-{batch.steps[0]}",
-        rule="batch",
-        page="Batching",
+        rule="mergeable",
         title=f"{batch.label} as {name}",
         why="As the plan has it." if own else f"The draws of {batch.label} in another way than the plan's.",
         steps=batch.steps,
-        evidence={"draws now": len(batch.steps), "draws together": len(batch.parts)},
+        evidence={"draws now": len(batch.steps), "draws then": len(batch.parts)},
         estimate_ms=None,
         how="",
         price=f"moves still: {moves}",

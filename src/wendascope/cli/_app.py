@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
+import signal
 import sys
+import threading
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer as typer
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from wendascope.measure.records import Verification
     from wendascope.replay.client import Replay
 
@@ -106,3 +108,24 @@ def warn_stored(file: Path, quiet: bool = False) -> None:
     measured = records.SURVEY.newest(file)
     if measured is not None:
         warn(measured.verification, quiet)
+
+
+@contextlib.contextmanager
+def stopping() -> Iterator[Callable[[], bool]]:
+    """Whether somebody asked to stop: the first interrupt or termination lets long work end with what it has, a second
+    one ends the program.
+    """
+    asked = threading.Event()
+
+    def stop(number: int, _frame: object) -> None:
+        if asked.is_set():
+            signal.signal(number, before[number])
+            signal.raise_signal(number)
+        asked.set()
+
+    before = {int(number): signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield asked.is_set
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

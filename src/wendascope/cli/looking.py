@@ -159,15 +159,22 @@ def survey(
     budget: Annotated[float, typer.Option(help="Frame time budget in milliseconds.", min=0.1)] = 16.7,
     repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
     top: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
-    times_only: Annotated[
-        bool, typer.Option("--times-only", help="Measure times only; skip overdraw and findings.")
+    until: Annotated[
+        str, typer.Option(help="Stop after this stage: times, coverage, sequence, left out, memory, rules or claims.")
+    ] = "",
+    seconds: Annotated[
+        float | None,
+        typer.Option(help="Stop after so many seconds, with what was measured; the times come first.", min=1),
+    ] = None,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Go on where an earlier survey of this file was stopped.")
     ] = False,
     json: JsonOption = False,
 ) -> None:
     """Measure a frame: times, layers and triangles, and what to change. Kept in the file."""
     from wendascope.report.formats import form_named
     from wendascope.report.survey import survey_document
-    from wendascope.trials.examine import examine_file, time_file
+    from wendascope.trials.examine import examine_file
     from wendascope.trials.proof import stored_proofs
 
     named = [(name, path) for name, path in (("html", html), ("csv", csv), ("trace", trace)) if path is not None]
@@ -177,7 +184,7 @@ def survey(
             raise UsageError(f"--report {text} is not FORM=PATH, as in --report html=page.html")
         named.append((name, Path(place)))
     wanted = [(form_named(name), path) for name, path in named]
-    examined = (time_file if times_only else examine_file)(file, repeats, progress(json))
+    examined = examine_file(file, repeats, progress(json), until=until, seconds=seconds, resume=resume)
     progress_end(json)
     result = examined.survey
     warn(result.verification, json)

@@ -12,6 +12,7 @@ from wendascope.cli._app import (
     progress,
     progress_end,
     say,
+    stopping,
     typer,
     verify_with,
     warn,
@@ -24,21 +25,35 @@ def plan(
     file: Path,
     budget: Annotated[float, typer.Option(help="Frame time budget in milliseconds.", min=0.1)] = 16.7,
     prove: Annotated[
-        bool, typer.Option("--prove", help="Prove each recommendation together with all before it. Kept in the file.")
+        bool,
+        typer.Option(
+            "--prove",
+            help=(
+                "Try all that could matter, the best value for time first, then the best set of it as one frame. Each"
+                " proof is kept in the file as it is made; a plan that is stopped goes on from there."
+            ),
+        ),
     ] = False,
     seconds: Annotated[
         float | None, typer.Option(help="Longest measuring for one proof. The guidelines say 6.", min=0.5, max=600)
+    ] = None,
+    within: Annotated[
+        float | None,
+        typer.Option(help="With --prove: seconds for all proofs; unless given, 120 frames and 30 at least.", min=1),
     ] = None,
     html: Annotated[Path | None, typer.Option(help="Write the plan as one HTML page.")] = None,
     sarif: Annotated[Path | None, typer.Option(help="Write the recommendations as SARIF 2.1.0.")] = None,
     json: JsonOption = False,
 ) -> None:
-    """What to change first, what each change brings, and whether the budget is reached. Exit 1 when it is not."""
+    """What to change first, what each change brings, and whether the budget is reached. Exit 1 when what is proved does
+    not reach it.
+    """
     from wendascope import records
+    from wendascope.errors import CancelledError
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
     from wendascope.report.plan import PlanReport, plan_text, write_plan
-    from wendascope.trials.examine import case_of, examine_file, stored_examination
+    from wendascope.trials.examine import case_of, examine_file, stored_caveats, stored_examination
     from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
     from wendascope.trials.proof import stored_proofs
 
@@ -49,31 +64,33 @@ def plan(
     if drawn is None or survey is None or len(survey.steps.ms) != len(frame.steps):
         if not json:
             say("this frame was not measured yet; measuring it first")
-        examined = examine_file(file, progress=show)
+        examined = examine_file(file, progress=show, resume=True)
         drawn, findings, survey = examined.drawn, examined.findings, examined.survey
-    assert drawn is not None
     warn_stored(file, json)
     case = case_of(frame, drawn, survey)
+    stopped = False
+    if prove:
+        try:
+            with Replay(file) as replay, stopping() as cancelled:
+                warn(verify_with(replay, show), json)
+                prove_plan(file, case, findings, replay, seconds, show, cancelled, budget=within)
+        except CancelledError:
+            stopped = True
+    progress_end(json)
     proofs = stored_proofs(file)
     found = recommendations_of(case, findings, proofs)
-    if prove:
-        with Replay(file) as replay:
-            warn(verify_with(replay, show), json)
-            chosen = [item for item in found if not item.small]
-            prove_plan(file, frame, chosen, findings, proofs, replay, survey.frame_ms.median, seconds, show)
-        proofs = stored_proofs(file)
-        found = recommendations_of(case, findings, proofs)
-    progress_end(json)
     now = survey.frame_ms.median, survey.submit_ms.median
     made = make_plan(
         case, now, [item for item in found if not item.small], findings, proofs, budget, survey.cpu.program_ms
     )
-    report = PlanReport(file.name, made, found, frame.passes.short_names)
+    report = PlanReport(file.name, made, found, frame.passes.short_names, stored_caveats(file))
     for path in write_plan(report, html, sarif):
         say(f"wrote {path}")
     if json:
         emit(report)
     else:
         print(plan_text(report))
-    if max(made.gpu_after, made.cpu_after) > budget:
+    if stopped:
+        say("stopped; what was proved by then is kept, and --prove goes on from there")
+    if not made.reached:
         raise typer.Exit(1)

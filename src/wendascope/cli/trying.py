@@ -71,8 +71,8 @@ def prove(
     from wendascope.replay.client import Replay
     from wendascope.report.code import write_code
     from wendascope.trials.examine import examine_file, stored_examination
-    from wendascope.trials.proof import COMBINED, told
     from wendascope.trials.proof import prove as prove_findings
+    from wendascope.trials.proof import told
     from wendascope.trials.prove_all import prove_all
     from wendascope.trials.verdicts import CHANGES, LEAVES, SHOWN
 
@@ -97,7 +97,7 @@ def prove(
             chosen = [by_id[name] for name in dict.fromkeys(finding)]
             proofs = [prove_findings(file, frame, [item], replay, seconds, show) for item in chosen]
             if len(chosen) > 1:
-                combined = prove_findings(file, frame, chosen, replay, seconds, show, name=COMBINED)
+                combined = prove_findings(file, frame, chosen, replay, seconds, show)
         else:
             chosen = findings
             reached = prove_all(file, frame, findings, replay, seconds, show, unsure=unsure, budget=budget, again=again)

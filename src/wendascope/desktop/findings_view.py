@@ -11,7 +11,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
 from wendascope.texts import capital, memory, plural
-from wendascope.trials.proof import COMBINED, Proof, state_of
+from wendascope.trials.proof import Proof, newest_together, state_of
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
 
 
@@ -132,7 +132,7 @@ class FindingsView(QWidget):
 
     def _tip(self, finding: Finding) -> str:
         proof = self._document.proofs.get(finding.id) if self._document else None
-        return proof.summary if proof else finding.how
+        return proof.summary if proof else finding.how_known
 
     @property
     def findings(self) -> list[Finding]:
@@ -156,7 +156,9 @@ class FindingsView(QWidget):
 
     def _belongs(self, finding: Finding) -> bool:
         """Findings of other questions that have lines of a shader are shown with the shaders as well."""
-        return not self._page or finding.page == self._page or (self._page == "Shaders" and bool(finding.lines))
+        return (
+            not self._page or finding.kept_rule.page == self._page or (self._page == "Shaders" and bool(finding.lines))
+        )
 
     def choose(self, identity: str) -> None:
         for row, finding in enumerate(self.findings):
@@ -185,7 +187,7 @@ class FindingsView(QWidget):
                 else "Press Ctrl+M to measure the frame and find what to change."
             )
             return
-        self.details.setText(labelled(_facts(finding, proof, document.proofs.get(COMBINED) if document else None)))
+        self.details.setText(labelled(_facts(finding, proof, newest_together(document.proofs) if document else None)))
 
     def _prove(self) -> None:
         if self.chosen is not None:
@@ -209,7 +211,7 @@ def _facts(finding: Finding, proof: Proof | None, combined: Proof | None) -> lis
     facts = [
         ("why", finding.why.rstrip(".")),
         ("evidence", evidence),
-        ("estimated by", finding.how if finding.estimate_ms is not None else ""),
+        ("estimated by", finding.how_known if finding.estimate_ms is not None else ""),
         ("price", finding.price),
         ("conditions", finding.conditions),
     ]

@@ -14,7 +14,7 @@ from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import Failed, JobName, T, Work
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.source_view import LONGEST_SECONDS
-from wendascope.errors import CancelledError, FileError
+from wendascope.errors import CancelledError
 from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
@@ -22,7 +22,7 @@ from wendascope.measure.survey import REPEATS
 from wendascope.replay.client import Progress, Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
-from wendascope.trials.examine import Examined, examine, keep
+from wendascope.trials.examine import Examined, examine
 from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.proof import Proof, prove
 from wendascope.trials.prove_all import prove_all
@@ -47,6 +47,8 @@ class FrameWork(QObject):
     report_written = Signal(str)
     _proved = Signal(object, object)
     """A document and a new proof of it, from the thread of its jobs."""
+    _stage_ended = Signal(object, object)
+    """A document and what is known of it after a stage of its survey, from the thread of its jobs."""
 
     def __init__(self, workspace: Workspace, parent: QObject) -> None:
         super().__init__(parent)
@@ -55,6 +57,9 @@ class FrameWork(QObject):
         self._studied: set[Document] = set()
         self._pictured: set[Document] = set()
         self._proved.connect(lambda document, proof: document.add_proofs([proof]), Qt.ConnectionType.QueuedConnection)
+        self._stage_ended.connect(
+            lambda document, found: document.set_examined(found), Qt.ConnectionType.QueuedConnection
+        )
 
     def runner(self, document: Document) -> JobRunner:
         """The jobs of a document."""
@@ -113,20 +118,16 @@ class FrameWork(QObject):
         if document is not None:
 
             def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
-                return examine(document.frame, replay, REPEATS, progress, cancelled, document.path)
+                return examine(
+                    document.frame, replay, REPEATS, progress, cancelled, document.path,
+                    ended=lambda found: self._stage_ended.emit(document, found),
+                )  # fmt: skip
 
             self.run_measurement(
                 work,
-                lambda examined: self._examined(document, examined),
+                document.set_examined,
                 "The frame could not be measured",
             )
-
-    def _examined(self, document: Document, examined: Examined) -> None:
-        document.set_examined(examined)
-        try:
-            keep(document.path, examined)
-        except FileError as error:
-            self.failed.emit("Measured, but not kept in the file", str(error))
 
     def prove(self, findings: list[Finding]) -> None:
         """Try the remedies of findings; of several, also all that held as one changed frame."""
@@ -168,6 +169,11 @@ class FrameWork(QObject):
         document = self._workspace.current
         if document is not None:
             self.prove([f for f in document.findings if f.remedy is not None])
+
+    def proof_made(self) -> Callable[[Proof], None]:
+        """What work of the shown document calls with each new proof, from whatever thread."""
+        document = self._workspace.current
+        return lambda proof: self._proved.emit(document, proof)
 
     def _proof_ended(self, document: Document, error: Exception) -> None:
         document.reload_proofs()  # those done before are kept
@@ -268,6 +274,7 @@ class FrameWork(QObject):
             document.drawn,
             document.findings,
             document.proofs,
+            document.refuted,
         )
         self.runner(document).submit(
             JobName.REPORT,

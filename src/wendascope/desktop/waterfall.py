@@ -19,8 +19,8 @@ _LABEL_SHARE = 0.5
 
 class Waterfall(QWidget):
     """A row for today and one for each change: what is left is full, what it saves is outlined: solid where it is
-    proved with all before it, dashed where it is proved alone, dotted where it is estimated. The upper bar is the GPU,
-    the lower one submission. A click or the arrow keys choose a change.
+    proved together with the others, dashed where it is proved alone, dotted where it is expected. The upper bar is the
+    GPU, the lower one submission. A click or the arrow keys choose a change.
     """
 
     chosen = Signal(str)
@@ -119,7 +119,7 @@ class Waterfall(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         row = self.row_at(event.position().y())
         step = self._plan.steps[row] if row is not None and self._plan else None
-        self.setToolTip("" if step is None else step.title + (f"\n{step.note}" if step.note else ""))
+        self.setToolTip("" if step is None else f"{step.title}\n{_word(step)}")
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         by = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
@@ -136,4 +136,12 @@ class Waterfall(QWidget):
 
 
 def _line(step: PlanStep) -> Qt.PenStyle:
-    return Qt.PenStyle.SolidLine if step.proved else Qt.PenStyle.DashLine if step.alone else Qt.PenStyle.DotLine
+    if not step.proved:
+        return Qt.PenStyle.DotLine
+    return Qt.PenStyle.SolidLine if step.together else Qt.PenStyle.DashLine
+
+
+def _word(step: PlanStep) -> str:
+    if not step.proved:
+        return "expected, not tried yet"
+    return "proved together with the other proved changes, by its part of what they save" if step.together else "proved"

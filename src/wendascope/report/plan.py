@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -9,10 +10,10 @@ import jinja2
 import msgspec
 
 import wendascope
-from wendascope.analysis.recommend import Gain, Recommendation
+from wendascope.analysis.recommend import Gain, Recommendation, Section, State
 from wendascope.files import write_atomically
-from wendascope.texts import joined_parts, plural, three_digits
-from wendascope.trials.plan import Plan
+from wendascope.texts import joined_parts, memory, plural, three_digits
+from wendascope.trials.plan import Plan, PlanStep
 
 _NOTE_MS = 1.0
 """Gains below this are notes in SARIF; the others warnings."""
@@ -24,8 +25,10 @@ class PlanReport(msgspec.Struct):
     file: str
     plan: Plan
     recommendations: list[Recommendation]
-    """The largest gain first; those below the fold are `small`."""
+    """Section by section, the largest gain first; those below the fold are `small`."""
     pass_names: list[str]
+    caveats: list[str] = []
+    """What is missing of the survey that it stands on."""
 
 
 def gain_text(gain: Gain | None) -> str:
@@ -46,30 +49,75 @@ def places_text(names: list[str], most: int = 4) -> str:
 
 
 def plan_text(report: PlanReport) -> str:
-    """The document in lines."""
+    """The document in lines: what is reached, the waterfall, then each section with what became of every try."""
     plan, lines = report.plan, [report.plan.sentence, *filter(None, [report.plan.rest])]
-    of = {step.recommendation: step for step in plan.steps}
-    shown = [r for r in report.recommendations if not r.small]
-    if shown:
-        lines += ["", f"{'GPU, ms':<24}{'CPU, ms':<24}{'state':<16}what"]
-    for item in shown:
-        lines.append(f"{gain_text(item.gpu):<24}{gain_text(item.cpu):<24}{item.state:<16}{item.title}")
-        facts = [places_text([report.pass_names[index] for index in item.passes]), item.effort, item.price]
-        lines.append(f"{'':<64}{'; '.join(filter(None, facts))}")
-        if item.id in of and of[item.id].note:
-            lines.append(f"{'':<64}{of[item.id].note}")
+    lines += [f"caveat: {caveat}" for caveat in report.caveats]
     if plan.steps:
-        lines += ["", f"{'frame':<28}{'GPU, ms':>20}{'CPU, ms':>20}"]
+        lines += ["", f"{'frame':<20}{'GPU, ms':>20}{'CPU, ms':>20}"]
         for step in plan.steps:
             mark = "" if step.proved else "~"
             gpu = f"{mark}{step.gpu_before:.1f} -> {step.gpu_after:.1f}"
             cpu = f"{mark}{step.cpu_before:.1f} -> {step.cpu_after:.1f}"
-            lines.append(f"{'proved' if step.proved else 'estimated':<28}{gpu:>20}{cpu:>20}  {step.title[:70]}")
+            lines.append(f"{_word(step):<20}{gpu:>20}{cpu:>20}  {step.title[:70]}")
+    for section in (Section.TIME, Section.QUALITY, Section.MEMORY):
+        mine = [r for r in report.recommendations if not r.small and r.section is section]
+        if mine:
+            lines += ["", _HEADINGS[section](mine), f"{'GPU, ms':<24}{'CPU, ms':<24}{'state':<24}what"]
+        for item in mine:
+            lines += _row(report, item)
     small = [r for r in report.recommendations if r.small]
     if small:
-        lines += ["", f"{plural(len(small), 'small gain')}:"]
+        lines += ["", f"{plural(len(small), 'other')}:"]
         lines += [f"  {r.fold}: {r.title}" for r in small]
     return "\n".join(lines)
+
+
+def _memory_heading(items: Sequence[Recommendation]) -> str:
+    return f"Memory: {memory(sum(item.less_bytes for item in items))} less by {plural(len(items), 'kind')} of change"
+
+
+_HEADINGS: dict[Section, Callable[[Sequence[Recommendation]], str]] = {
+    Section.TIME: lambda _items: "Time, with the same picture",
+    Section.QUALITY: lambda _items: "Quality for time: the picture changes; most time per visible pixel first",
+    Section.MEMORY: _memory_heading,
+}
+
+
+def _word(step: PlanStep) -> str:
+    if not step.proved:
+        return "expected"
+    return "proved together" if step.together else "proved"
+
+
+def _row(report: PlanReport, item: Recommendation) -> list[str]:
+    lines = [f"{gain_text(item.gpu):<24}{gain_text(item.cpu):<24}{item.state_text:<24}{item.title}"]
+    own = (
+        f"up to {three_digits(item.own_ms)} ms of the program's own time between the calls, by the recording"
+        if item.own_ms > 0.05
+        else ""
+    )
+    changed = (
+        f"{plural(item.pixels, 'pixel')} changed by up to {item.largest} of 255, {item.visible:,} of them visibly"
+        if item.pixels
+        else ""
+    )
+    less = f"{memory(item.less_bytes)} less" if item.less_bytes > 0 else ""
+    facts = [
+        places_text([report.pass_names[index] for index in item.passes]),
+        item.effort,
+        item.price,
+        own,
+        changed,
+        less,
+    ]
+    lines.append(f"{'':<72}{'; '.join(filter(None, facts))}")
+    tries = [t for t in item.tries if t.words and t.state is not State.PROVED][:_MOST_TRIES]
+    lines += [f"{'':<72}{t.words}" if len(item.findings) == 1 else f"{'':<72}{t.title}: {t.words}" for t in tries]
+    return lines
+
+
+_MOST_TRIES = 4
+"""Of one recommendation, that are told one by one."""
 
 
 def plan_html(report: PlanReport) -> str:
@@ -79,7 +127,17 @@ def plan_html(report: PlanReport) -> str:
     plan = report.plan
     most = max(plan.gpu_ms, plan.cpu_ms, plan.budget_ms, 1e-9)
     return environment.get_template("plan.html").render(
-        r=report, plan=plan, most=most, gain=gain_text, of={step.recommendation: step for step in plan.steps}
+        r=report,
+        plan=plan,
+        most=most,
+        gain=gain_text,
+        word=_word,
+        memory=memory,
+        sections=[
+            (_HEADINGS[section](mine), mine)
+            for section in (Section.TIME, Section.QUALITY, Section.MEMORY)
+            if (mine := [i for i in report.recommendations if not i.small and i.section is section])
+        ],
     )
 
 
@@ -88,7 +146,7 @@ def plan_sarif(report: PlanReport) -> dict[str, Any]:
     rules = {rule: {"id": rule} for item in report.recommendations for rule in item.rules}
     results = []
     for item in report.recommendations:
-        state = f"{item.state}; GPU {gain_text(item.gpu) or 'no gain'}; CPU {gain_text(item.cpu) or 'no gain'}"
+        state = f"{item.state_text}; GPU {gain_text(item.gpu) or 'no gain'}; CPU {gain_text(item.cpu) or 'no gain'}"
         results.append(
             {
                 "ruleId": item.rules[0],

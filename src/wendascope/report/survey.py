@@ -14,7 +14,7 @@ from wendascope.analysis.late import frame_bound
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
-from wendascope.trials.examine import Refuted
+from wendascope.trials.judging import Refuted
 from wendascope.trials.proof import Proof, state_of
 
 
@@ -185,12 +185,12 @@ def survey_document(
             FindingRow(
                 f.id,
                 f.rule,
-                f.page,
+                f.kept_rule.page,
                 f.title,
                 f.why,
                 f.steps,
                 f.estimate_ms,
-                f.how,
+                f.how_known,
                 state_of(f, proofs),
                 f.evidence,
                 f.price,

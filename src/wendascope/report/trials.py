@@ -12,13 +12,13 @@ from wendascope.frame.frame import Frame
 from wendascope.glsl.compiler import STAGES
 from wendascope.report.code import code_files
 from wendascope.trials.log import Trial
-from wendascope.trials.proof import Proof, in_their_order
+from wendascope.trials.proof import Proof
 from wendascope.trials.remedies import change_of
 
 
 def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | None, folder: Path) -> list[Path]:
     """Write all of it into a folder, which is made. `name` is that of the frame. Raises FileError, TrialError."""
-    change = change_of(frame, in_their_order([remedy for trial in kept for remedy in trial.remedies]))
+    change = change_of(frame, [remedy for trial in kept for remedy in trial.remedies])
     change.edit()
     files: dict[str, bytes] = {}
     for program, record in sorted(change.new.changed_programs.items()):

@@ -88,7 +88,7 @@ def try_late(
             return _Tried(own, found, str(error))
         differ = unlike(before, session.final_picture(), alpha_matters(session), FAR)
         if ago:
-            found.append(Late(frame_number, ago, *differ))
+            found.append(Late(frame_number, ago, *differ[:3], differ.where))
         elif differ.pixels:
             return _Tried(None, [], "what it draws into is used for something else in the same frame")
     return _Tried(own, found, "", _moved(earlier[0], own) if earlier else None)

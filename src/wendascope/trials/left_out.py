@@ -178,7 +178,8 @@ def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], sec
         except TrialError as error:
             item.refused = str(error)
             continue
-        item.pixels, item.pixels_far, item.max_difference, item.where = unlike(before, after, alpha, FAR)
+        found = unlike(before, after, alpha, FAR)
+        item.pixels, item.pixels_far, item.max_difference, item.where = *found[:3], found.where
     if unlike(before, finished(session, Variation()), alpha, FAR).pixels:
         for item in items:
             item.refused = "the replay differs from run to run" if item.tried else ""

@@ -58,6 +58,8 @@ class Outcome(msgspec.Struct):
     max_difference: int = 0
     pixels_far: int = 0
     """Of them those that differ by more than `FAR`."""
+    pixels_visible: int = 0
+    """Of them those whose colours lie more than a just noticeable difference apart (`measure.pictures.noticeable`)."""
     where: tuple[int, int, int, int] | None = None
     """(x0, y0, x1, y1) that holds all pixels that differ, y from the bottom."""
     by_pattern: bool = False
@@ -235,7 +237,8 @@ class Outcomes:
     def _compare(self, outcome: Outcome, state: _State) -> None:
         found = unlike(Picture(state.picture), Picture(self._original.picture), self._channels == 4, FAR)
         if found.pixels > outcome.pixels_different:
-            outcome.pixels_different, outcome.pixels_far, outcome.max_difference, outcome.where = found
+            outcome.pixels_different, outcome.pixels_far, outcome.max_difference = found[:3]
+            outcome.pixels_visible, outcome.where = found.visible, found.where
         for key, data in self._original.contents.items():
             other = state.contents.get(key, b"")
             if key[0].kind == OTHER_WINDOW and other != data:
@@ -247,6 +250,7 @@ class Outcomes:
                 )
                 outcome.pixels_different += int(apart.any(axis=1).sum())
                 outcome.pixels_far += int((apart > FAR).any(axis=1).sum())
+                outcome.pixels_visible += int((apart > FAR).any(axis=1).sum())
                 outcome.max_difference = max(outcome.max_difference, int(apart.max(initial=0)))
 
     def _differing(self, state: _State, original: _State) -> set[Store]:

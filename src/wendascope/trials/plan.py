@@ -1,12 +1,11 @@
-"""The plan: recommendations in the best order, and the frame time that they reach, step by step.
+"""The plan: what was proved of a frame put together, what is still expected, and the frame time that they reach.
 
-Each step is proved together with all before it, as one edited frame; what was not proved yet is subtracted as it is
-estimated, and marked so.
+The headline is made of proofs alone. What is best is looked for among all that was proved, one by one and together; the
+rest is expected, and takes no more from any step than proofs have left there.
 """
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,25 +15,29 @@ import numpy as np
 
 from wendascope.analysis.estimates import corrections
 from wendascope.analysis.findings import Case, Finding
-from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.recommend import Gain, Recommendation, leaves_out, recommend
-from wendascope.frame.frame import Frame
-from wendascope.frame.roles import POST, SCENE, Role
+from wendascope.analysis.ledger import Ledger
+from wendascope.analysis.recommend import (
+    SMALL_SHARE,
+    Gain,
+    Recommendation,
+    Section,
+    State,
+    Try,
+    recommend,
+    whole_frame_ms,
+)
+from wendascope.analysis.rule import Side
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
-from wendascope.texts import listed, plural
-from wendascope.trials.proof import Proof, as_proved, compatible, prove
+from wendascope.texts import listed, plural, three_digits
+from wendascope.trials.best_set import best_set
+from wendascope.trials.proof import Proof
+from wendascope.trials.prove_all import AllProofs, held_by_wholes, prove_all
+from wendascope.trials.remedies import Claim, Gains, claim_of, kind_of
 from wendascope.trials.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
-_NAME = "plan-"
-"""What proofs of plans are kept under begins with it."""
-_UNUSABLE = (CHANGES, LEAVES, REFUSED, COSTS)
-_HALF_SAVED = 0.75
-"""Of the fragments of a view, what half its width and height leave out."""
-_PAIRS = 24
-"""Enough for two looks at what was measured."""
-_LEAST_TRADE = 0.05
-"""Of the frame: a trade of quality that brings less is not worth a word."""
+_FRAMES_OF_PROVING, _LEAST_SECONDS = 120, 30.0
+"""What proving a plan may take: so many times the frame, or this."""
 
 
 class PlanStep(msgspec.Struct):
@@ -47,42 +50,61 @@ class PlanStep(msgspec.Struct):
     cpu_before: float
     cpu_after: float
     proved: bool
-    """Whether it was proved together with all steps before it."""
-    alone: bool = False
-    """Whether it was proved by itself."""
-    note: str = ""
-    """Why it brings nothing here, where it does not."""
-
-
-class Trade(msgspec.Struct):
-    """What a lower quality would bring, ms; estimated."""
-
-    what: str
-    ms: float
+    """Else it is expected."""
+    together: bool = False
+    """Whether it was proved as one frame with all other proved ones; else it was proved alone."""
 
 
 class Plan(msgspec.Struct):
-    """Where a frame stands, where it could get to, and what is left then."""
+    """Where a frame stands, where it gets to by what was proved, and what is expected beyond that. ms."""
 
     sentence: str
     rest: str
-    """What is left, and which trades of quality would bring how much; empty where the budget is reached."""
+    """What is expected, what quality would buy, and what is left."""
     budget_ms: float
     gpu_ms: float
     cpu_ms: float
     gpu_after: float
+    """By proofs alone."""
     cpu_after: float
+    gpu_expected: float
+    """With what was not proved yet, as it is estimated."""
+    cpu_expected: float
     steps: list[PlanStep]
-    trades: list[Trade]
+    """Proved ones first, the largest gain first."""
+    program_ms: float = 0.0
+    """What the program's own code takes of its thread in a frame, beside the API."""
+    own_ms: float = 0.0
+    """Up to so much of that lies between calls that go, by the recording."""
 
     @property
     def proved(self) -> int:
-        return sum(step.proved or step.alone for step in self.steps)
+        return sum(step.proved for step in self.steps)
+
+    @property
+    def now_ms(self) -> float:
+        return max(self.gpu_ms, self.cpu_ms)
+
+    @property
+    def reached(self) -> bool:
+        """Whether the frame is within its budget by what was proved (or without any change)."""
+        return max(self.gpu_after, self.cpu_after) <= self.budget_ms
+
+
+# ---- what proofs say of findings -----------------------------------------------------------------------------
 
 
 def recommendations_of(case: Case, findings: Sequence[Finding], proofs: Mapping[str, Proof]) -> list[Recommendation]:
     """What to change, the largest gain first, with what proofs showed of it."""
-    return recommend(case, findings, lambda finding: _saved(proofs.get(finding.id), case), corrections())
+    parts = held_by_wholes(findings, findings, proofs)
+
+    def tried(finding: Finding) -> Try | None:
+        own, whole = proofs.get(finding.id), parts.get(finding.id)
+        if whole is not None and (own is None or proofs[whole].verdict == SAVES):
+            return _as_part(finding, whole, proofs[whole], case)
+        return None if own is None else _try_of(finding, own, case)
+
+    return recommend(case, findings, tried, corrections())
 
 
 def _in_frame(saved: Interval | None, before: Interval | None, now_ms: float | None) -> Interval | None:
@@ -107,272 +129,309 @@ def submitted_in_frame(proof: Proof, submit_ms: float | None) -> Interval | None
     return _in_frame(proof.submit_saved_ms, proof.submit_ms_before, submit_ms)
 
 
-def _saved(proof: Proof | None, case: Case) -> tuple[str, Gain | None, Gain | None] | None:
-    if proof is None or proof.verdict == NOISE:
-        return None
-    if proof.verdict == REFUSED:
-        return "refused", None, None
-    if proof.verdict != SAVES:
-        return "none", None, None
+def _gains(proof: Proof, case: Case) -> tuple[Gain | None, Gain | None]:
+    """Of the GPU and of submission, as far as each is sure."""
     gpu = _in_frame(proof.saved_ms, proof.frame_ms_before, case.frame_ms) if not proof.side else None
     by_submission = proof.side or proof.submission_verdict == SAVES
     cpu = submitted_in_frame(proof, case.submit_ms) if by_submission else None
-    gains = [None if g is None else Gain(g.median, g.low, g.high, True) for g in (gpu, cpu)]
-    return "saves", gains[0], gains[1]
+    found = [None if g is None else Gain(g.median, g.low, g.high, True) for g in (gpu, cpu)]
+    return found[0], found[1]
 
 
-def plan_name(findings: Collection[str]) -> str:
-    """What the proof of some findings together is kept under."""
-    return _NAME + hashlib.sha1(" ".join(sorted(findings)).encode(), usedforsecurity=False).hexdigest()[:12]
+_STATES = {
+    SAVES: State.PROVED,
+    COSTS: State.COSTS,
+    NO_DIFFERENCE: State.SMALL,
+    NOISE: State.UNCLEAR,
+    CHANGES: State.CHANGES,
+    LEAVES: State.CHANGES,
+    REFUSED: State.REFUSED,
+}
 
 
-def members_of(
-    chosen: Sequence[Recommendation], findings: Mapping[str, Finding], proofs: Mapping[str, Proof]
-) -> list[Finding]:
-    """The findings of some recommendations that can go into one frame, in the form in which they held."""
-    found = []
-    for item in chosen:
-        for identity in item.findings:
-            finding, proof = findings.get(identity), proofs.get(identity)
-            if finding is None or finding.remedy is None or (proof is not None and proof.verdict in _UNUSABLE):
-                continue
-            if proof is not None and proof.verdict == NO_DIFFERENCE:
-                continue
-            found.append(as_proved(finding, proof) if proof is not None else finding)
-    return compatible(found)
+_SAME_PICTURE = (State.SMALL, State.UNCLEAR, State.COSTS)
+
+
+def _try_of(finding: Finding, proof: Proof, case: Case) -> Try:
+    state = _STATES[proof.verdict]
+    remedy = finding.remedy
+    if remedy is not None and proof.trade_ms is not None and claim_of(remedy) in (Claim.NEARLY, Claim.TRADE):
+        state = State.TRADE
+    elif remedy is not None and kind_of(remedy).gains is Gains.MEMORY and state in _SAME_PICTURE:
+        state = State.PROVED  # what it is for is memory, which is counted; the picture stays
+    saves = proof.verdict == SAVES or state is State.TRADE
+    gpu, cpu = _gains(proof, case) if saves else (None, None)
+    words = proof.told_verdict
+    if state is State.PROVED and proof.verdict != SAVES:
+        words = f"the picture stays the same; time: {words}"
+    elif proof.verdict == REFUSED:
+        words = f"{REFUSED}: {proof.reason}" if proof.reason else REFUSED
+    elif proof.verdict in (CHANGES, LEAVES):
+        words = f"{words}: {proof.picture}"
+    return Try(
+        finding.id, finding.title, state, words, gpu, cpu, proof.pixels_different, proof.pixels_visible,
+        proof.max_difference,
+    )  # fmt: skip
+
+
+def _as_part(finding: Finding, whole: str, proof: Proof, case: Case) -> Try:
+    """What the proof of a whole says of a finding that is a part of it: its own gain is not known apart."""
+    found = _try_of(finding, proof, case)
+    found.words, found.part_of = f"with all other batches: {found.words}", whole
+    found.gpu = found.cpu = None
+    return found
+
+
+# ---- what is best --------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class _Best:
+    """The best that was proved of some findings."""
+
+    findings: list[str]
+    proof: Proof | None
+    """Of them together; None where each was proved alone."""
+
+
+def best_proved(findings: Sequence[Finding], proofs: Mapping[str, Proof]) -> _Best:
+    """The set of findings whose proofs, together or one by one, save most: one frame that holds several is what it was
+    measured to be, several frames are the best set of them that do not exclude each other.
+    """
+    ids = {f.id for f in findings}
+    saving = [f for f in findings if f.remedy is not None and f.id in proofs and proofs[f.id].verdict == SAVES]
+    parts = held_by_wholes(saving, saving, proofs)  # a plan of draws is more than its parts
+    alone = [f for f in saving if f.id not in parts]
+    several = [
+        p
+        for p in proofs.values()
+        if p.verdict == SAVES and len(p.together) > 1 and set(p.together) <= ids - parts.keys()
+    ]
+    chosen = best_set(alone, lambda f: proofs[f.id].both_ms)
+    together = max(several, key=lambda p: p.both_ms, default=None)
+    one = proofs[chosen[0].id].both_ms if chosen else 0.0
+    # what each saves alone says nothing of all together once that was tried
+    if together is not None and together.both_ms >= one:
+        return _Best(list(together.together), together)
+    if several or _tried_together(chosen, proofs):
+        return _Best([f.id for f in chosen[:1]], None)
+    return _Best([f.id for f in chosen], None)
+
+
+def _tried_together(chosen: Sequence[Finding], proofs: Mapping[str, Proof]) -> bool:
+    mine = {f.id for f in chosen}
+    return len(mine) > 1 and any(mine <= set(p.together) for p in proofs.values())
+
+
+# ---- the plan ------------------------------------------------------------------------------------------------
 
 
 def make_plan(
     case: Case, now_ms: tuple[float, float], chosen: Sequence[Recommendation], findings: Sequence[Finding],
     proofs: Mapping[str, Proof], budget_ms: float, program_ms: float = 0.0,
 ) -> Plan:  # fmt: skip
-    """The waterfall of recommendations in their order. `now_ms` are the frame's time and that of its submission;
-    `program_ms` is what the program itself takes of its thread outside OpenGL.
+    """The waterfall of some recommendations: what proofs of them reach, then what is expected of the rest. `now_ms` are
+    the frame's time and that of its submission; `program_ms` is what the program itself takes of its thread outside
+    the API.
     """
     gpu, cpu = now_ms
-    walk, steps, gone = _Walk({f.id: f for f in findings}, proofs), list[PlanStep](), set[int]()
-    reached_by = [walk.next(item) for item in chosen]
-    proved = [found.proof if not found.out else None for found in reached_by]
-    saved = _never_less(
-        [_in_frame(p.saved_ms, p.frame_ms_before, gpu) if p is not None and not p.side else None for p in proved]
-    )
-    submitted = _never_less([submitted_in_frame(p, cpu) if p is not None else None for p in proved])
-    held = [n for n, p in enumerate(proved) if p is not None]
-    untried = (0.0, 0.0)  # what no proof contains, and is expected all the same
-    for number, (item, found) in enumerate(zip(chosen, reached_by, strict=True)):
-        at_gpu, at_cpu = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
-        after, alone = (at_gpu, at_cpu), False
-        if found.proof is not None and not found.out:
-            after = max(gpu - saved[number] - untried[0], 0.0), max(cpu - submitted[number] - untried[1], 0.0)
-        elif not found.out:
-            left = 1.0 if not item.steps else len(set(item.steps) - gone) / len(item.steps)
-            less = (item.gpu.ms * left if item.gpu else 0.0, item.cpu.ms * left if item.cpu else 0.0)
-            # what comes after it together with it bounds what it can bring
-            least = next(
-                ((gpu - saved[n] - untried[0], cpu - submitted[n] - untried[1]) for n in held if n > number), (0.0, 0.0)
-            )
-            if item.state == "cannot be tried":
-                least = least[0] - less[0], least[1] - less[1]
-            after = (
-                min(max(at_gpu - less[0], least[0], 0.0), at_gpu),
-                min(max(at_cpu - less[1], least[1], 0.0), at_cpu),
-            )
-            alone = item.state == "proved"
-            if item.state == "cannot be tried":
-                untried = untried[0] + less[0], untried[1] + less[1]
-        if not found.out and leaves_out(item):
-            gone |= set(item.steps)
-        steps.append(
-            PlanStep(item.id, item.title, at_gpu, after[0], at_cpu, after[1], number in held, alone, found.out)
-        )
-    reached = (steps[-1].gpu_after, steps[-1].cpu_after) if steps else (gpu, cpu)
-    after_ms = _left_of_passes(case, chosen)
-    made = Plan("", "", budget_ms, gpu, cpu, *reached, steps, _trades(case, after_ms, reached[0]))
-    made.sentence, made.rest = _sentence(made), _rest(case, made, after_ms, program_ms)
+    wanted = {identity for item in chosen for identity in item.findings}
+    best = best_proved([f for f in findings if f.id in wanted], proofs)
+    ledger = Ledger(case, gpu, cpu)
+    steps: list[PlanStep] = []
+
+    def step(item: Recommendation, on: tuple[float, float], proved: bool) -> None:
+        before = ledger.gpu.left_ms, ledger.cpu.left_ms
+        ledger.gpu.take(item.steps, on[0])
+        ledger.cpu.take(item.steps, on[1])
+        after = ledger.gpu.left_ms, ledger.cpu.left_ms
+        if before == after and not proved:
+            return
+        row = PlanStep(item.id, item.title, before[0], after[0], before[1], after[1], proved)
+        row.together = proved and best.proof is not None
+        steps.append(row)
+
+    shares = _shares(case, chosen, best, proofs, (gpu, cpu))
+    for item in sorted((i for i in chosen if i.id in shares), key=lambda i: -max(shares[i.id])):
+        step(item, shares[item.id], True)
+    if best.proof is not None:  # as it was measured, whatever single steps hold
+        ledger.gpu.left_ms = gpu - sum(on for on, _ in shares.values())
+        ledger.cpu.left_ms = cpu - sum(on for _, on in shares.values())
+        _close(steps, ledger.gpu.left_ms, ledger.cpu.left_ms)
+    after = ledger.gpu.left_ms, ledger.cpu.left_ms
+    for item in chosen:
+        expected = _expected(item, item.id in shares)
+        if item.section is Section.TIME and max(expected) > 0:
+            step(item, expected, False)
+    own = sum(item.own_ms for item in chosen if item.id in shares)
+    made = Plan(
+        "", "", budget_ms, gpu, cpu, *after, ledger.gpu.left_ms, ledger.cpu.left_ms, steps, program_ms,
+        min(own, program_ms) if program_ms else own,
+    )  # fmt: skip
+    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen)
     return made
 
 
-def _never_less(saved: Sequence[Interval | None]) -> list[float]:
-    """What some changes saved together, each with all before it, as numbers that never fall: where a later one shows
-    less, for its noise, the two are taken as one, the closer one counting more (isotonic regression, by pooling
-    neighbours). 0 where nothing was measured.
+def _close(steps: list[PlanStep], gpu: float, cpu: float) -> None:
+    """Let the last proved step end where all of them were measured to end."""
+    if steps:
+        steps[-1].gpu_after, steps[-1].cpu_after = min(gpu, steps[-1].gpu_before), min(cpu, steps[-1].cpu_before)
+
+
+def _shares(
+    case: Case, chosen: Sequence[Recommendation], best: _Best, proofs: Mapping[str, Proof], now: tuple[float, float]
+) -> dict[str, tuple[float, float]]:
+    """Recommendation -> what it saves (GPU, submission) among all that is proved, ms: where that was measured together,
+    by what each saved alone.
     """
-    blocks: list[tuple[float, float, list[int]]] = []  # (mean, weight, places)
-    for place, item in enumerate(saved):
-        if item is None:
+    alone: dict[str, tuple[float, float]] = {}
+    for item in chosen:
+        mine = [proofs[i] for i in item.findings if i in best.findings and i in proofs]
+        if mine:
+            gains = [_gains(proof, case) for proof in mine]
+            alone[item.id] = (
+                sum(max(g.ms, 0.0) for g, _ in gains if g),
+                sum(max(c.ms, 0.0) for _, c in gains if c),
+            )
+    if best.proof is None:
+        return alone
+    gpu, cpu = _gains(best.proof, case)
+    whole = min(gpu.ms, now[0]) if gpu else 0.0, min(cpu.ms, now[1]) if cpu else 0.0
+    sums = [sum(pair[side] for pair in alone.values()) for side in (0, 1)]
+    count = max(len(alone), 1)
+    return {
+        key: (
+            whole[0] * (pair[0] / sums[0] if sums[0] > 0 else 1 / count),
+            whole[1] * (pair[1] / sums[1] if sums[1] > 0 else 1 / count),
+        )
+        for key, pair in alone.items()
+    }
+
+
+def _expected(item: Recommendation, proved: bool) -> tuple[float, float]:
+    """What is expected of it beyond what is proved: nothing of what was tried and came to nothing."""
+    if proved or item.state is State.PROVED:
+        return item.open_gpu, item.open_cpu
+    if item.state is not State.UNTRIED:
+        return 0.0, 0.0
+    return item.gpu.ms if item.gpu else 0.0, item.cpu.ms if item.cpu else 0.0
+
+
+# ---- proving -------------------------------------------------------------------------------------------------
+
+
+def most_saved(case: Case, finding: Finding) -> float:
+    """What a finding could bring at the very most, ms: all that its steps take, on either side."""
+    frame_ms = whole_frame_ms(case)
+    if not finding.steps:
+        return max(case.submit_ms or 0.0, finding.facts.own_ms, finding.estimate_ms or 0.0)
+    gpu = case.time_of(finding.steps)
+    submit = case.step_submit_ms
+    cpu = float(submit[np.unique(finding.steps)].sum()) if submit is not None else 0.0
+    return max(gpu if gpu is not None else frame_ms, cpu, finding.facts.own_ms)
+
+
+def worth_trying(case: Case, findings: Sequence[Finding]) -> list[Finding]:
+    """What could matter by its upper bound: more than a hundredth of the frame, or of its memory. A small estimate
+    keeps nothing from being tried.
+    """
+    frame_ms = max(whole_frame_ms(case), case.submit_ms or 0.0)
+    memory = sum(item.size for item in case.frame.memory)
+    chosen = []
+    for finding in findings:
+        if finding.remedy is None or kind_of(finding.remedy).stands_for:
             continue
-        blocks.append((item.median, 1.0 / max(item.high - item.low, 1e-6) ** 2, [place]))
-        while len(blocks) > 1 and blocks[-2][0] > blocks[-1][0]:
-            (a, wa, pa), (b, wb, pb) = blocks[-2:]
-            blocks[-2:] = [((a * wa + b * wb) / (wa + wb), wa + wb, [*pa, *pb])]
-    found = [0.0] * len(saved)
-    for mean, _, places in blocks:
-        for place in places:
-            found[place] = mean
-    return found
+        of_memory = kind_of(finding.remedy).gains is Gains.MEMORY or finding.kept_rule.side is Side.MEMORY
+        if of_memory:
+            if finding.less_bytes > SMALL_SHARE * memory:
+                chosen.append(finding)
+        elif most_saved(case, finding) > SMALL_SHARE * frame_ms:
+            chosen.append(finding)
+    return chosen
 
 
 def prove_plan(
-    path: Path, frame: Frame, chosen: Sequence[Recommendation], findings: Sequence[Finding],
-    proofs: Mapping[str, Proof], replay: Replay, frame_ms: float, seconds: float | None = None,
+    path: Path, case: Case, findings: Sequence[Finding], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
-    proved: Callable[[Proof], None] = lambda _proof: None,
-) -> list[Proof]:  # fmt: skip
-    """Prove each recommendation together with all before it, and keep the proofs in the file. What changes the picture
-    with those before it is tried alone first, so that it is known and left out. A proof may take as long as the fewest
-    pairs of such a frame need, unless `seconds` says. Raises ReplayError, CancelledError.
+    proved: Callable[[Proof], None] = lambda _proof: None, budget: float | None = None,
+    chosen: Collection[str] | None = None,
+) -> AllProofs:  # fmt: skip
+    """Try whatever could matter, best value for time first, then the best set of it as one frame; all is kept in the
+    file as it is made. `chosen` names the findings that may be tried, where not all. Raises ReplayError,
+    CancelledError.
     """
-    if seconds is None:
-        seconds = max(guidelines().proofs.seconds, _PAIRS * 2 * frame_ms / 1000)
-    by_id, known = {f.id: f for f in findings}, {k: v for k, v in proofs.items() if v.verdict != NOISE}
-    made: list[Proof] = []
-
-    def keep(proof: Proof) -> Proof:
-        known[proof.finding] = proof
-        made.append(proof)
-        proved(proof)
-        return proof
-
-    walk = _Walk(by_id, known)
-    for number, item in enumerate(chosen, 1):
-
-        def told(what: str, part: float, number: int = number) -> None:
-            progress(f"plan, step {number} of {len(chosen)}: {what}", (number - 1 + part) / len(chosen))
-
-        members = walk.members(item)
-        if members and walk.proof_of(members) is None:
-            found = keep(prove(path, frame, members, replay, seconds, told, cancelled, _proof_name(members)))
-            if found.verdict in _UNUSABLE and len(members) > 1:
-                # which of them it is, is known once each was tried alone
-                for own in [f for f in members if f.id in item.findings and f.id not in known]:
-                    keep(prove(path, frame, [own], replay, seconds, told, cancelled))
-                better = walk.members(item)
-                if better and better != members and walk.proof_of(better) is None:
-                    keep(prove(path, frame, better, replay, seconds, told, cancelled, _proof_name(better)))
-        walk.next(item)
-    return made
-
-
-def _proof_name(members: Sequence[Finding]) -> str:
-    """What a proof of some findings is kept under: a finding alone under its own id."""
-    return members[0].id if len(members) == 1 else plan_name([f.id for f in members])
-
-
-@dataclass(frozen=True)
-class _Found:
-    """What is known of one recommendation after those before it."""
-
-    proof: Proof | None
-    """Of it together with them; None where that was not decided."""
-    out: str
-    """Why it is left out; empty where it is not."""
-
-
-class _Walk:
-    """Goes along the recommendations of a plan, and takes in those that hold and help with those before them."""
-
-    def __init__(self, findings: Mapping[str, Finding], proofs: Mapping[str, Proof]) -> None:
-        self._findings, self._proofs = findings, proofs
-        self._taken: list[Recommendation] = []
-        self._best: Proof | None = None
-
-    def members(self, item: Recommendation) -> list[Finding]:
-        """The findings of what was taken in so far and of one more, as far as they go into one frame."""
-        return members_of([*self._taken, item], self._findings, self._proofs)
-
-    def proof_of(self, members: Sequence[Finding]) -> Proof | None:
-        """What was decided of some findings together."""
-        found = self._proofs.get(plan_name([f.id for f in members]))
-        if found is None and len(members) == 1:
-            found = self._proofs.get(members[0].id)
-        return None if found is None or found.verdict == NOISE else found
-
-    def next(self, item: Recommendation) -> _Found:
-        members = self.members(item)
-        if not any(f.id in item.findings for f in members):
-            if item.state == "cannot be tried":  # nothing speaks against it, and nothing for it
-                return _Found(None, "")
-            return _Found(None, "what was tried of it shows no gain, or wants steps that others have")
-        proof = self.proof_of(members)
-        if proof is None:
-            self._taken.append(item)
-            return _Found(None, "")
-        if proof.verdict in _UNUSABLE:
-            return _Found(proof, f"with those before it: {proof.told_verdict}")
-        if self._best is not None and _worse(proof, self._best):
-            return _Found(proof, "it costs time with those before it")
-        self._taken.append(item)
-        self._best = proof
-        return _Found(proof, "")
-
-
-def _worse(proof: Proof, best: Proof) -> bool:
-    """Whether a change saves surely less than what it adds to, on both sides."""
-    pairs = ((proof.saved_ms, best.saved_ms), (proof.submit_saved_ms, best.submit_saved_ms))
-    known = [(mine, other) for mine, other in pairs if mine is not None and other is not None]
-    return (
-        bool(known)
-        and all(mine.median < other.median for mine, other in known)
-        and any(mine.high < other.low for mine, other in known)
-    )
+    frame_ms = whole_frame_ms(case)
+    budget = max(_LEAST_SECONDS, _FRAMES_OF_PROVING * frame_ms / 1000) if budget is None else budget
+    wanted = [f for f in worth_trying(case, findings) if chosen is None or f.id in chosen or f.kept_rule.whole]
+    return prove_all(
+        path, case.frame, wanted, replay, seconds, progress, cancelled, budget=budget, proved=proved,
+        most=lambda finding: most_saved(case, finding), parts_too=False,
+    )  # fmt: skip
 
 
 # ---- in words ------------------------------------------------------------------------------------------------
 
 
-def _left_of_passes(case: Case, chosen: Sequence[Recommendation]) -> list[float]:
-    """Time of each pass once what is chosen is done, by their shares in its steps."""
+def _sentence(plan: Plan) -> str:
+    """What is reached, by proofs alone."""
+    now, then = plan.now_ms, max(plan.gpu_after, plan.cpu_after)
+    goal = f"the budget of {plan.budget_ms:.1f} ms"
+    if not plan.proved:
+        stands = f"within {goal}" if now <= plan.budget_ms else f"over {goal}"
+        open_ = " Nothing is proved yet." if plan.steps else " Nothing that saves time was found."
+        return f"{now:.1f} ms, {stands}.{open_}"
+    together = "together" if plan.steps[0].together else "one by one"
+    how = f"proved {together}" if plan.proved > 1 else "proved"
+    changes = f"{plural(plan.proved, 'change')} {how}"
+    if now <= plan.budget_ms:
+        return f"{now:.1f} -> {then:.1f} ms with {changes}; it was within {goal}."
+    return f"{now:.1f} -> {then:.1f} ms with {changes}; {goal} {'is' if plan.reached else 'is not'} reached."
+
+
+def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation]) -> str:
+    """What is expected beyond the proofs, what quality would buy, the program's own time, and what is left."""
+    texts = []
+    then, expected = max(plan.gpu_after, plan.cpu_after), max(plan.gpu_expected, plan.cpu_expected)
+    if then - expected >= SMALL_SHARE * plan.now_ms:
+        count = plural(sum(not s.proved for s in plan.steps), "change")
+        texts.append(
+            f"{count} not tried yet {'is' if count.startswith('1 ') else 'are'} expected to reach {expected:.1f} ms."
+        )
+    trades = [item for item in chosen if item.section is Section.QUALITY and item.gain > 0]
+    if trades:
+        told = [f"{three_digits(item.gain)} ms for {plural(item.visible, 'visible pixel')}" for item in trades[:3]]
+        texts.append(f"Quality for time, proved: {listed(told)}.")
+    if plan.program_ms > max(plan.budget_ms, plan.gpu_after):
+        own = (
+            f", of which up to {plan.own_ms:.1f} ms lie between calls that go, by the recording"
+            if plan.own_ms >= SMALL_SHARE * plan.program_ms
+            else ""
+        )
+        texts.append(f"The program's own code takes {plan.program_ms:.1f} ms of its thread{own}.")
+    elif plan.own_ms >= SMALL_SHARE * plan.now_ms:
+        texts.append(
+            f"Up to {plan.own_ms:.1f} ms of the program's own time between those calls go as well, by the recording."
+        )
+    if not plan.reached:
+        left = _left_of_passes(case, chosen, plan)
+        largest = sorted(range(len(left)), key=lambda index: -left[index])[:3]
+        parts = [f"{case.names[index]} ({left[index]:.1f} ms)" for index in largest if left[index] > 0]
+        texts += [f"What is left is mostly {listed(parts)}."] if parts else []
+    return " ".join(texts)
+
+
+def _left_of_passes(case: Case, chosen: Sequence[Recommendation], plan: Plan) -> list[float]:
+    """Time of each pass once what is proved is done, by the shares of passes in its steps."""
     left = case.passes_in_frame
     of_step, step_ms = np.asarray(case.frame.passes.of_step), case.step_ms
+    saved = {row.recommendation: row.gpu_before - row.gpu_after for row in plan.steps if row.proved}
     for item in chosen:
-        if item.gpu is None or not item.steps or step_ms is None:
+        if item.id not in saved or not item.steps or step_ms is None:
             continue
         steps = np.array(item.steps)
         times = step_ms[steps]
         whole = float(times.sum())
         for index in item.passes:
             share = float(times[of_step[steps] == index].sum()) / whole if whole > 0 else 0.0
-            left[index] = max(left[index] - item.gpu.ms * share, 0.0)
+            left[index] = max(left[index] - saved[item.id] * share, 0.0)
     return left
-
-
-def _trades(case: Case, left: Sequence[float], reached: float) -> list[Trade]:
-    """Views and images at half size: the largest first. `left` is what each pass takes after the plan, in ms."""
-    found: list[Trade] = []
-    for index, role in enumerate(case.frame.pass_roles):
-        if role.role not in (*SCENE, *POST, Role.SHADOW, Role.SHADOW_COPY) or index >= len(left):
-            continue
-        vertices = sum(case.drawn.steps[s].vertex_ms or 0.0 for s in case.steps_of(index)) if case.drawn.steps else 0.0
-        ms = _HALF_SAVED * max(left[index] - vertices, 0.0)
-        if ms > _LEAST_TRADE * reached:
-            found.append(Trade(f"half width and height of {case.names[index]}", ms))
-    return sorted(found, key=lambda trade: -trade.ms)[:3]
-
-
-def _sentence(plan: Plan) -> str:
-    """What is reached."""
-    now, then = max(plan.gpu_ms, plan.cpu_ms), max(plan.gpu_after, plan.cpu_after)
-    if not plan.steps:
-        return f"{now:.1f} ms of {plan.budget_ms:.1f}; nothing to change was found."
-    reached = "is reached" if then <= plan.budget_ms else "is not reached"
-    changes = f"{plural(len(plan.steps), 'change')}, {plan.proved} proved"
-    return f"{now:.1f} -> {then:.1f} ms with {changes}; the budget of {plan.budget_ms:.1f} ms {reached}."
-
-
-def _rest(case: Case, plan: Plan, left: Sequence[float], program_ms: float) -> str:
-    """What is left where the budget is not reached."""
-    own = ""
-    if program_ms > max(plan.budget_ms, plan.gpu_after):
-        own = (
-            f"The program's own code takes {program_ms:.1f} ms of its thread outside OpenGL: no change of the frame"
-            " brings it into the budget."
-        )
-    if max(plan.gpu_after, plan.cpu_after) <= plan.budget_ms:
-        return own
-    largest = sorted(range(len(left)), key=lambda index: -left[index])[:3]
-    parts = [f"{case.names[index]} ({left[index]:.1f} ms)" for index in largest if left[index] > 0]
-    text = f"What is left is mostly {listed(parts)}." if parts else ""
-    if plan.trades:
-        trades = listed([f"{trade.what} about {trade.ms:.1f} ms" for trade in plan.trades])
-        text += f" Trades of quality, estimated: {trades}."
-    return " ".join(filter(None, [own, text.strip()]))

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Iterable, Mapping
+import hashlib
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ from wendascope.trials.api_part import api_part
 from wendascope.trials.compare import Count
 from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.outcomes import differ
+from wendascope.trials.remedies import kind_of
 from wendascope.trials.runs import TrialRun, try_remedies
 from wendascope.trials.verdicts import (
     API,
@@ -42,10 +44,19 @@ from wendascope.trials.verdicts import (
     judge_sides,
 )
 
-_ORDER = {"edit-shader": 0, "bake-uniforms": 2}
-"""Whole sources come before what rewrites them, and values are written into what came of it all."""
 COMBINED = "combined"
-"""The id under which the proof of everything that held together is kept."""
+"""What proofs of several findings together are kept under begins with it."""
+
+
+def together_name(findings: Collection[str]) -> str:
+    """What the proof of some findings together is kept under."""
+    own = hashlib.sha1(" ".join(sorted(findings)).encode(), usedforsecurity=False).hexdigest()[:12]
+    return f"{COMBINED}-{own}"
+
+
+def newest_together(proofs: Mapping[str, Proof]) -> Proof | None:
+    """The newest proof of several findings together."""
+    return max((p for p in proofs.values() if p.together), key=lambda p: p.made_at, default=None)
 
 
 class Proof(msgspec.Struct):
@@ -115,6 +126,8 @@ class Proof(msgspec.Struct):
     """The API's part of submission: CPU time with a driver that draws nothing. None where there is none."""
     api_saved_ms: Interval | None = None
     api_verdict: str = ""
+    pixels_visible: int = 0
+    """Of the pixels that differ, those further apart than a just noticeable difference of colour."""
 
     @property
     def gain_ms(self) -> float | None:
@@ -123,10 +136,29 @@ class Proof(msgspec.Struct):
         return saved.median if saved is not None and self.verdict in (SAVES, COSTS) else None
 
     @property
+    def both_ms(self) -> float:
+        """By which proofs are compared: what is surely saved, of the GPU's work and of submission together."""
+        if self.verdict != SAVES:
+            return 0.0
+        work = self.saved_ms.median if self.saved_ms is not None and not self.side else 0.0
+        by_submission = self.side or self.submission_verdict == SAVES
+        submission = self.submit_saved_ms.median if self.submit_saved_ms is not None and by_submission else 0.0
+        return max(work, 0.0) + max(submission, 0.0)
+
+    @property
+    def trade_ms(self) -> float | None:
+        """What it saves surely although the picture changes; None where it keeps the picture, or saves nothing."""
+        if self.verdict != CHANGES or self.saved_ms is None or self.saved_ms.low <= 0:
+            return None
+        return self.saved_ms.median
+
+    @property
     def told_verdict(self) -> str:
         """The verdict with what it is of, or the bound that it holds within."""
         if self.verdict == NO_DIFFERENCE and self.saved_ms is not None:
             return f"{NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
+        if self.verdict == NOISE and self.saved_ms is not None:
+            return f"{NOISE} ({self.saved_ms.low:.2f} to {self.saved_ms.high:.2f} ms)"
         if self.verdict == CHANGES and self.saved_ms is not None and (self.saved_ms.low > 0 or self.saved_ms.high < 0):
             saved = self.saved_ms.median
             return f"{CHANGES}, {SAVES if saved > 0 else COSTS} {abs(saved):.2f} ms"
@@ -185,6 +217,8 @@ class Proof(msgspec.Struct):
         parts = [
             "picture identical" if not self.pixels_different else differ(self.pixels_different, self.max_difference)
         ]
+        if self.pixels_visible:
+            parts[0] += f", {self.pixels_visible:,} of them visibly"
         if self.where:
             x0, y0, x1, y1 = self.where
             parts[0] += f", within {x1 - x0} x {y1 - y0} pixels at {x0}, {y0}"
@@ -237,15 +271,14 @@ def told(proof: Proof) -> dict[str, Any]:
 
 def prove(
     path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, name: str = "",
+    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
 ) -> Proof:  # fmt: skip
     """Try the remedies of some findings as one edited frame and keep the proof in the file.
 
-    `seconds` limits the measuring, in place of the guidelines; `name` is what the proof is kept under, the finding's
-    id unless given. Raises ReplayError, CancelledError.
+    `seconds` limits the measuring, in place of the guidelines. Raises ReplayError, CancelledError.
     """
     chosen = list(findings)
-    identity = name or chosen[0].id
+    identity = chosen[0].id if len(chosen) == 1 else together_name([f.id for f in chosen])
     without = next((f for f in chosen if f.remedy is None), None)
     if without is not None:
         proof = Proof(identity, REFUSED, without.refused)
@@ -256,7 +289,7 @@ def prove(
             proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
         except TrialError as error:
             proof = Proof(identity, REFUSED, str(error))
-    proof.together = [f.id for f in chosen] if name else []
+    proof.together = [f.id for f in chosen] if len(chosen) > 1 else []
     keep_proof(path, proof)
     return proof
 
@@ -291,15 +324,15 @@ def measured_proof(
         return proof
 
     try:
-        proof = attempt(in_their_order(remedies))
+        proof = attempt(remedies)
         if proof.verdict in (CHANGES, LEAVES) and careful is not None and careful.parts:
             again = attempt([careful])
             if again.verdict not in (CHANGES, LEAVES):
                 proof, proof.in_order = again, True
     except TrialError as error:
         return Proof(identity, REFUSED, str(error))
-    if proof.verdict in (NO_DIFFERENCE, NOISE) and {r.kind for r in remedies} == {"medium-precision"}:
-        proof.reason = "this driver seems to compute medium precision as high"
+    if proof.verdict in (NO_DIFFERENCE, NOISE) and len({r.kind for r in remedies}) == 1:
+        proof.reason = proof.reason or kind_of(remedies[0]).no_difference
     proof.bound = bound_sentence(frame_bound(frame), proof)
     return proof
 
@@ -323,11 +356,6 @@ def bound_sentence(bound: Bound | None, proof: Proof) -> str:
     if bound.who == CPU and proof.submission_verdict != SAVES:
         return "the program is CPU-bound: its frame stays as long where GPU and CPU overlap"
     return ""
-
-
-def in_their_order(remedies: Iterable[Remedy]) -> list[Remedy]:
-    """As they have to be applied when there are several."""
-    return sorted(remedies, key=lambda r: _ORDER.get(r.kind, 1))
 
 
 def now() -> str:
@@ -386,6 +414,7 @@ def _judge(identity: str, found: TrialRun) -> Proof:
         seconds=found.times.seconds,
         submission_verdict=judge_sides(found.times.submission.decision, Decision.OPEN).verdict,
         counts=found.counts,
+        pixels_visible=outcome.pixels_visible,
     )
 
 
@@ -394,38 +423,6 @@ def _less(before: Interval, saved: Interval | None) -> Interval | None:
     if saved is None:
         return None
     return Interval(before.median - saved.median, before.median - saved.high, before.median - saved.low)
-
-
-def compatible(findings: list[Finding]) -> list[Finding]:
-    """Those that can be in one frame: where two want the same steps, the one that saves more steps. What is a part of
-    another one is there with it.
-    """
-    chosen: list[Finding] = []
-    ordered: set[int] = set()
-    changed: set[int] = set()
-    drawn: set[int] = set()
-    together: set[tuple[int, ...]] = set()
-    # batches leave nothing to reorder, and save most
-    for item in sorted(findings, key=lambda f: f.remedy is None or f.remedy.kind != "batch"):
-        assert item.remedy is not None
-        steps = set(item.remedy.steps) | set(item.remedy.order)
-        match item.remedy.kind:
-            case "batch":
-                parts = {tuple(part.steps) for part in item.remedy.parts}
-                if steps & drawn and not parts <= together:
-                    continue
-                drawn |= steps.union(*item.remedy.orders)
-                together |= parts
-            case "reorder-steps":
-                if steps & (ordered | changed | drawn):
-                    continue
-                ordered |= steps
-            case "no-prepass" | "half-size" | "smaller-view":
-                if steps & (ordered | drawn):
-                    continue
-                changed |= steps
-        chosen.append(item)
-    return chosen
 
 
 def as_proved(finding: Finding, proof: Proof) -> Finding:

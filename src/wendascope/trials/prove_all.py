@@ -1,38 +1,34 @@
-"""All proofs of a frame: the most promising first, as far as the time reaches, then the best set that holds."""
+"""Proofs of a frame's findings: the most promising next, as far as the time reaches, then the best set as one frame."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+
+import numpy as np
 
 from wendascope import records
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Remedy
 from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.replay.client import Progress, Replay
-from wendascope.trials.proof import (
-    COMBINED,
-    Proof,
-    as_proved,
-    compatible,
-    in_their_order,
-    keep_proof,
-    prove,
-    stored_proofs,
-    touched_passes,
-)
+from wendascope.trials.best_set import best_set, excludes
+from wendascope.trials.proof import Proof, as_proved, keep_proof, prove, stored_proofs, together_name, touched_passes
 from wendascope.trials.runs import outcome_of
 from wendascope.trials.verdicts import COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
 _MOST_ATTEMPTS = 12
 """Replays spent on finding out which changes exclude each other."""
-_PICTURE_RUNS = 4
-"""Whole frames that a proof replays besides the span it measures."""
+_PICTURE_RUNS, _TIMED_RUNS = 8, 24
+"""Whole frames that a proof replays, and runs of the span that it measures, mostly."""
+_UNKNOWN_PART = 0.1
+"""Of what a change could bring at most: what is expected of it where nothing better is known."""
+_CORRECTED = (0.1, 20.0)
+"""How far a proof on this frame moves the estimates of its rule."""
 
 
 @dataclass(frozen=True)
@@ -43,89 +39,167 @@ class AllProofs:
     combined: Proof | None
     left: list[str]
     """Findings that the time did not reach."""
+    covered: dict[str, str] = field(default_factory=dict)
+    """Finding -> the finding whose proof holds it among others, so that it needed none of its own."""
 
 
-def in_order_of_promise(frame: Frame, findings: Sequence[Finding], survey: Survey | None) -> list[Finding]:
-    """The most milliseconds expected for each second of proving first. What a proof takes is a few runs of the frame
-    and many of the passes touched.
+def seconds_to_prove(frame: Frame, finding: Finding, survey: Survey | None) -> float:
+    """About what its proof takes: some runs of the frame, and many of the passes touched."""
+    if survey is None or finding.remedy is None:
+        return 1.0
+    passes = touched_passes(frame, [finding.remedy]) or list(range(len(frame.passes)))
+    span = sum(survey.passes[i].ms for i in range(min(passes), max(passes) + 1)) if passes else 0.0
+    return (_PICTURE_RUNS * survey.frame_ms.median + _TIMED_RUNS * min(span, survey.frame_ms.median)) / 1000 + 0.05
+
+
+class Promise:
+    """What each finding is expected to bring for each second of proving it. The proofs of a rule on this very frame
+    correct the estimates of its other findings.
     """
 
-    def promise(item: Finding) -> float:
-        if survey is None or item.remedy is None:
-            return item.estimate_ms or 0.0
-        passes = touched_passes(frame, [item.remedy]) or list(range(len(frame.passes)))
-        span = sum(survey.passes[i].ms for i in range(min(passes), max(passes) + 1)) if passes else 0.0
-        return (item.estimate_ms or 0.0) / (_PICTURE_RUNS * survey.frame_ms.median + 20 * span + 1.0)
+    def __init__(self, frame: Frame, survey: Survey | None, most: Callable[[Finding], float]) -> None:
+        """`most` is what a finding could bring at most, ms."""
+        self._frame, self._survey, self._most = frame, survey, most
+        self._shown: dict[str, list[float]] = {}
+        """Rule -> what was proved over what was expected."""
 
-    return sorted(findings, key=promise, reverse=True)
+    def learn(self, finding: Finding, proof: Proof) -> None:
+        """Take a proof into account."""
+        gain = proof.gain_ms if proof.trade_ms is None else proof.trade_ms
+        if finding.estimate_ms and proof.verdict != REFUSED:
+            self._shown.setdefault(finding.rule, []).append(max(gain or 0.0, 0.0) / finding.estimate_ms)
+
+    def expected(self, finding: Finding) -> float:
+        """Milliseconds, as far as anybody knows."""
+        shown = self._shown.get(finding.rule)
+        if shown and finding.estimate_ms:
+            low, high = _CORRECTED
+            return finding.estimate_ms * min(max(float(np.median(shown)), low), high)
+        return max(finding.estimate_ms or 0.0, _UNKNOWN_PART * self._most(finding))
+
+    def __call__(self, finding: Finding) -> float:
+        """Expected ms for each second."""
+        return self.expected(finding) / seconds_to_prove(self._frame, finding, self._survey)
 
 
 def prove_all(
     path: Path, frame: Frame, findings: Sequence[Finding], replay: Replay, seconds: float | None = None,
     progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, unsure: bool = False,
     budget: float | None = None, again: bool = False, proved: Callable[[Proof], None] = lambda _proof: None,
+    most: Callable[[Finding], float] = lambda finding: finding.estimate_ms or 0.0, parts_too: bool = True,
 ) -> AllProofs:  # fmt: skip
     """A proof of every finding, and one of all that save time together; None where fewer than two do.
 
     `seconds` limits each proof and `budget` all of them; the guidelines say how much where nothing is given. Findings
-    that have a proof already keep it unless `again`; `proved` hears of each new one at once. With `unsure`,
-    the combined frame also takes those that keep the picture and of which alone nothing can be told. Raises
+    that have a proof already keep it unless `again`; `proved` hears of each new one at once, and each is kept in the
+    file as it is made. With `unsure`, the combined frame also takes those that keep the picture and of which alone
+    nothing can be told. `most` bounds what a finding could bring, ms. Without `parts_too`, what the proof of a whole
+    (all batches of the frame, or of a pass) holds gets none of its own where that one kept the picture. Raises
     ReplayError, CancelledError.
     """
     limits = guidelines().proofs
     seconds = limits.seconds if seconds is None else seconds
     budget = limits.budget_seconds if budget is None else budget
     known = {} if again else {k: v for k, v in stored_proofs(path).items() if v.verdict != NOISE}
-    survey = records.SURVEY.newest(path)
-    waiting = [f for f in in_order_of_promise(frame, findings, survey) if f.id not in known]
+    promise = Promise(frame, records.SURVEY.newest(path), most)
     made: dict[str, Proof] = {f.id: known[f.id] for f in findings if f.id in known}
-    started = time.monotonic()
-    for number, item in enumerate(waiting):
+    for item in findings:
+        if item.id in made:
+            promise.learn(item, made[item.id])
+    waiting = [f for f in findings if f.id not in made]
+    covered: dict[str, str] = {}
+    started, number = time.monotonic(), 0
+    while waiting:
         spent = time.monotonic() - started
         if spent > budget:
             break
-        rest = min(spent / number * (len(waiting) - number) if number else 0.0, budget - spent)
+        if not parts_too:
+            covered |= held_by_wholes(waiting, findings, made)
+            waiting = [f for f in waiting if f.id not in covered]
+            if not waiting:
+                break
+        item = max(waiting, key=lambda f: (not parts_too and f.kept_rule.whole, promise(f)))
+        waiting.remove(item)
+        rest = min(spent / number * (len(waiting) + 1) if number else 0.0, budget - spent)
 
-        def told(what: str, part: float, number: int = number, rest: float = rest) -> None:
+        def told(what: str, part: float, number: int = number, rest: float = rest, more: int = len(waiting)) -> None:
             left = f", about {rest:.0f} s left" if number else ""
-            progress(f"proof {number + 1} of {len(waiting)}{left}: {what}", (number + part) / (len(waiting) + 1))
+            progress(f"proof {number + 1} of {number + 1 + more}{left}: {what}", (number + part) / (number + 2 + more))
 
         try:
             made[item.id] = prove(path, frame, [item], replay, seconds, told, cancelled)
         except ReplayCrashedError as error:  # the next one gets a new process
             made[item.id] = Proof(item.id, REFUSED, f"replaying it ends the driver: {error}")
             keep_proof(path, made[item.id])
+        promise.learn(item, made[item.id])
         proved(made[item.id])
+        number += 1
     proofs = [made[f.id] for f in findings if f.id in made]
-    combined = _combined(path, frame, findings, made, replay, seconds, progress, cancelled, unsure)
-    return AllProofs(proofs, combined, [f.id for f in findings if f.id not in made])
+    combined = _combined(path, frame, findings, made, replay, seconds, progress, cancelled, unsure, again)
+    if combined is not None:
+        proved(combined)
+    return AllProofs(proofs, combined, [f.id for f in waiting], covered)
+
+
+def held_by_wholes(
+    parts: Sequence[Finding], findings: Sequence[Finding], proofs: Mapping[str, Proof]
+) -> dict[str, str]:
+    """Part -> the finding of which it is a part and whose proof kept the picture: what it would draw together, that one
+    drew together.
+    """
+    wholes = [
+        f
+        for f in findings
+        if f.kept_rule.whole and f.id in proofs and proofs[f.id].verdict in (SAVES, COSTS, NO_DIFFERENCE, NOISE)
+    ]
+    wholes.sort(key=lambda f: -len(f.steps))
+    found: dict[str, str] = {}
+    for part in parts:
+        if part.remedy is None or not part.remedy.parts or not part.kept_rule.joins_draws:
+            continue
+        mine = {tuple(p.steps) for p in part.remedy.parts}
+        for whole in wholes:
+            assert whole.remedy is not None
+            if whole is not part and mine <= {tuple(p.steps) for p in whole.remedy.parts}:
+                found[part.id] = whole.id
+                break
+    return found
 
 
 def _combined(
     path: Path, frame: Frame, findings: Sequence[Finding], made: Mapping[str, Proof], replay: Replay, seconds: float,
-    progress: Progress, cancelled: Callable[[], bool], unsure: bool,
+    progress: Progress, cancelled: Callable[[], bool], unsure: bool, again: bool,
 ) -> Proof | None:  # fmt: skip
     """The best set that holds: what changes the picture among others, or costs time with them, is left out."""
     taken = {SAVES, NO_DIFFERENCE, NOISE} if unsure else {SAVES}
     candidates = [as_proved(f, made[f.id]) for f in findings if f.id in made and made[f.id].verdict in taken]
-    chosen = compatible(candidates)
-    excluded = [f"{f.title}: wants the same steps as another" for f in candidates if f not in chosen]
-    chosen.sort(key=lambda f: -(made[f.id].gain_ms or 0.0))
+    candidates = [f for f in candidates if f.remedy is not None]
+    parts = held_by_wholes(candidates, candidates, made)
+    candidates = [f for f in candidates if f.id not in parts]
+    chosen = best_set(candidates, lambda f: made[f.id].both_ms)
+    excluded = [
+        f"{f.title}: wants the same steps as {next((c.title for c in chosen if excludes(c, f)), 'another')}"
+        for f in candidates
+        if f not in chosen
+    ]
 
     def told(what: str, part: float) -> None:
         progress(f"all together: {what}", part)
 
+    known = stored_proofs(path).get(together_name([f.id for f in chosen]))
+    if known is not None and known.verdict != NOISE and len(chosen) > 1 and not again:
+        return known
     held, out = _holding(frame, chosen, replay, told, cancelled)
     excluded += out
     if len(held) < 2:
         return None
-    proof = prove(path, frame, held, replay, 2 * seconds, told, cancelled, COMBINED)
+    proof = prove(path, frame, held, replay, 2 * seconds, told, cancelled)
     if proof.verdict == COSTS:
         halves = held[: max(len(held) // 2, 2)]  # those that save most alone
-        again = prove(path, frame, halves, replay, 2 * seconds, told, cancelled, COMBINED) if halves != held else proof
-        if again.verdict != COSTS:
+        fewer = prove(path, frame, halves, replay, 2 * seconds, told, cancelled) if halves != held else proof
+        if fewer.verdict != COSTS:
             excluded += [f"{f.title}: costs time with the others" for f in held if f not in halves]
-            proof = again
+            proof = fewer
     if excluded:
         proof.excluded = excluded
         keep_proof(path, proof)
@@ -145,8 +219,7 @@ def _holding(
         attempts += 1
         told(f"looking for changes that exclude each other, attempt {attempts}", attempts / _MOST_ATTEMPTS)
         try:
-            remedies: list[Remedy] = in_their_order([f.remedy for f in some if f.remedy])
-            return replay.run(outcome_of.asked(remedies), told, cancelled).same
+            return replay.run(outcome_of.asked([f.remedy for f in some if f.remedy]), told, cancelled).same
         except TrialError:
             return False
 

@@ -5,67 +5,22 @@ budgeted.
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
 
 import msgspec
 
-from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
-from wendascope.frame.frame import Frame
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
-from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies import Claim, Clash, Trying, kind_of
 
-SAME_PICTURE = {
-    "drop-steps",
-    "drop-colour-clear",
-    "drop-repeats",
-    "drop-needless",
-    "drop-calls",
-    "clean-mesh",
-    "without-element",
-    "light-off",
-    "one-texture",
-    "fewer-channels",
-    "single-texel",
-    "short-indices",
-}
-"""Kinds of remedy whose claim is that nothing changes, and that are quickly tried: all of them together first."""
-BATCHES = {"batch", "join-immediate"}
-"""Kinds whose claim is the same, and that take longer to make: tried after the others."""
-ORDERS = {"reorder-steps"}
-"""Kinds whose claim is the same but for fragments of equal depth: tried one by one, as two seldom go together."""
-KEPT = {"keep-result", "keep-part"}
-"""Kinds whose claim is that nothing changes, and of which no part is worth anything: tried one by one as well."""
-NEAR_PICTURE = {
-    "half-size",
-    "simple-powers",
-    "drop-levels",
-    "narrower-target",
-    "round-vertices",
-    "compress-textures",
-    "opaque-blocks",
-    "near-texture",
-    "two-part-directions",
-    "one-sample",
-}
-"""Kinds of remedy that may change the picture a little, and are tried to see that it is not more."""
-SHOWN = {"smaller-textures", "mip-levels"}
-"""Kinds that are meant to change the picture, and are tried to tell by how much."""
-NOWHERE_FAR = {"one-sample"}
-"""Of those, kinds for which a single pixel beyond `FAR` is too much: the edges of a small shape are few pixels."""
-PICTURE_ONLY = {
-    "one-sample": "multisampling was switched off, and the picture compared: its samples stay in memory here",
-    "round-vertices": "narrower attributes are not made here: their values were rounded, and the picture compared",
-}
-"""Kinds that stand for a change which they do not make: they tell what it does to the picture, and nothing of time."""
 _FEW_PIXELS = 0.001
 """Of a picture: differences beyond `FAR` in more of it are not a detail."""
-HOLDS, REFUTED, UNTRIED = "holds", "refuted", "not tried"
+HOLDS, DISPROVED, UNTRIED = "holds", "disproved", "not tried"
+CANNOT_TRY = "cannot be tried"
 
 
 class Tried(msgspec.Struct):
@@ -78,22 +33,10 @@ class Tried(msgspec.Struct):
     outcome: Outcome | None = None
 
 
-def refused_before(frame: Frame, findings: Sequence[Finding], seconds: float) -> None:
-    """Say of remedies that cannot be made on this frame why, before anybody asks for a proof. No replay is needed."""
-    until = time.monotonic() + seconds
-    for item in findings:
-        if item.remedy is None or time.monotonic() > until:
-            continue
-        try:
-            change_of(frame, [item.remedy]).edit()
-        except TrialError as error:
-            item.remedy, item.refused = None, str(error)
-
-
 @remote
 def refute(session: ReplaySession, job: Job, remedies: list[Remedy], seconds: float) -> list[Tried]:
-    """Try remedies of the kinds above, as far as some seconds reach; a `Tried` for each. Raises ReplayError,
-    CancelledError.
+    """Try remedies whose kinds are tried before they are claimed, as far as some seconds reach; a `Tried` for each.
+    Raises ReplayError, CancelledError.
     """
     return _Refuting(session, job, remedies, time.monotonic() + seconds).run()
 
@@ -107,13 +50,15 @@ class _Refuting:
         self._job.progress("trying what was found", 0.0)
         if outcomes(self._session).ground.trouble:
             return self._found  # nothing can be shown on this frame
-        self._together([n for n, r in enumerate(self._remedies) if r.kind in SAME_PICTURE])
-        self._together([n for n, r in enumerate(self._remedies) if r.kind in BATCHES])
-        for number, remedy in enumerate(self._remedies):
-            if remedy.kind in ORDERS | KEPT:
+        kinds = [kind_of(remedy) for remedy in self._remedies]
+        same = [kind.claim_of(r) is Claim.SAME for kind, r in zip(kinds, self._remedies, strict=True)]
+        for group in (Trying.TOGETHER, Trying.SHADERS, Trying.DRAWS):
+            self._together([n for n, kind in enumerate(kinds) if kind.trying is group and same[n]])
+        for number, kind in enumerate(kinds):
+            if kind.trying is Trying.BY_ITSELF and same[number]:
                 self._together([number])
-            if remedy.kind in NEAR_PICTURE | SHOWN and not self._late:
-                self._near(number, remedy)
+            elif kind.trying is not Trying.NEVER and not same[number] and not self._late:
+                self._near(number, self._remedies[number])
         return self._found
 
     @property
@@ -132,7 +77,7 @@ class _Refuting:
             outcome = self._judge([self._remedies[n] for n in numbers])
         except TrialError as error:
             if len(numbers) == 1:
-                self._found[numbers[0]] = Tried(REFUTED, f"cannot be tried: {error}")
+                self._found[numbers[0]] = Tried(CANNOT_TRY, str(error))
                 return
             outcome = None
         if outcomes(self._session).ground.trouble:
@@ -150,12 +95,14 @@ class _Refuting:
     def _alone(self, number: int, outcome: Outcome) -> None:
         remedy = self._remedies[number]
         reason = told(outcome)
-        if remedy.kind == "drop-steps" and len(remedy.steps) > 1 and (outcome.pixels_different or outcome.later_pixels):
-            holding = self._holding(remedy.steps)
+        kind = kind_of(remedy)
+        changed = outcome.pixels_different or outcome.later_pixels
+        if kind.leaves_out and len(remedy.steps) > 1 and changed:
+            holding = self._holding(remedy.kind, remedy.steps)
             if holding and self._judge([Remedy(remedy.kind, holding)]).same:
                 self._found[number] = Tried(HOLDS, reason, Remedy(remedy.kind, holding))
                 return
-        if remedy.kind in BATCHES | ORDERS:
+        if kind.clash in (Clash.DRAWS, Clash.ORDER) or remedy.parts:
             careful = in_order(remedy)
             if careful is not None and careful.parts and self._judge([careful]).same:
                 self._found[number] = Tried(HOLDS, reason, careful)
@@ -163,31 +110,32 @@ class _Refuting:
             if not self._far(outcome):
                 self._found[number] = Tried(HOLDS, reason, outcome=outcome)
                 return
-        self._found[number] = Tried(REFUTED, reason, outcome=outcome)
+        self._found[number] = Tried(DISPROVED, reason, outcome=outcome)
 
-    def _holding(self, steps: list[int]) -> list[int]:
+    def _holding(self, kind: str, steps: list[int]) -> list[int]:
         """Of some steps that cannot all be left out, those that can be."""
         middle = len(steps) // 2
         found = []
         for half in (steps[:middle], steps[middle:]):
             if not half or self._late:
                 continue
-            if self._judge([Remedy("drop-steps", half)]).same:
+            if self._judge([Remedy(kind, half)]).same:
                 found += half
             elif len(half) > 1:
-                found += self._holding(half)
+                found += self._holding(kind, half)
         return found
 
     def _near(self, number: int, remedy: Remedy) -> None:
         try:
             outcome = self._judge([remedy])
         except TrialError as error:
-            self._found[number] = Tried(REFUTED, f"cannot be tried: {error}")
+            self._found[number] = Tried(CANNOT_TRY, str(error))
             return
-        far = remedy.kind in NEAR_PICTURE and (
-            self._far(outcome) or (remedy.kind in NOWHERE_FAR and outcome.pixels_far > 0)
+        kind = kind_of(remedy)
+        far = kind.claim_of(remedy) is Claim.NEARLY and (
+            self._far(outcome) or (kind.nowhere_far and outcome.pixels_far > 0)
         )
-        self._found[number] = Tried(REFUTED if far else HOLDS, told(outcome), outcome=outcome)
+        self._found[number] = Tried(DISPROVED if far else HOLDS, told(outcome), outcome=outcome)
 
     def _far(self, outcome: Outcome) -> bool:
         """Whether a picture that may change a little changes too much."""

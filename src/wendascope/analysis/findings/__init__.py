@@ -3,6 +3,6 @@
 They read the frame and what was measured; they run without a GPU.
 """
 
-from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, find, finding
+from wendascope.analysis.findings._registry import Case, Facts, Finding, Trying, find, finding
 
-__all__ = ["CALLS_GONE", "Case", "Finding", "find", "finding"]
+__all__ = ["Case", "Facts", "Finding", "Trying", "find", "finding"]

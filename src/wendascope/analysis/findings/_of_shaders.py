@@ -50,7 +50,6 @@ def shader_finding(
         + (f"-{lines[0]}" if rule in ("unused-feature", "long-loop", "spared-side") else "")
         + (f"-{number + 1}" if number else ""),
         rule=rule,
-        page="Shaders",
         title=f"{program.label}: {title}",
         why=why,
         steps=program.steps,

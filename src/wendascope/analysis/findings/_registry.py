@@ -17,26 +17,49 @@ from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Rule, register, rule_named
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.discovery import import_all
-from wendascope.errors import MachineError
+from wendascope.errors import MachineError, WendascopeError
 from wendascope.frame.frame import Frame
+from wendascope.texts import plural
 
-CALLS_GONE = "CPU time of the calls that go, ms"
-"""Evidence of batches: what submission is expected to save, as far as it is not corrected."""
 _FEW_MS = 10
 """Percentile of the steps' times that is taken for the price of a step as such."""
 
 
+class Facts(msgspec.Struct):
+    """Numbers of a finding that others compute with: they group, add up, correct and plan by these, never by words."""
+
+    where: str = ""
+    """The pass it is about, as sentences name it; empty for several."""
+    draws_now: int = 0
+    draws_together: int = 0
+    """Of draws that could be fewer."""
+    calls: int = 0
+    """Calls that would go and that are no draws."""
+    covered: int = 0
+    """Fragments that are shaded and covered later."""
+    submit_ms: float = 0.0
+    """CPU time of the calls that go, expected by the recording."""
+    own_ms: float = 0.0
+    """Time that the program itself spends between the calls that go, as recorded; no replay contains it."""
+
+
+class Trying(msgspec.Struct):
+    """What a try during the survey showed of the picture, without measuring time."""
+
+    pixels_different: int
+    max_difference: int
+
+
 class Finding(msgspec.Struct):
-    """Something worth changing, with its evidence."""
+    """Something worth changing, with its evidence. What its rule says of all of them stands in `rule_named(rule)`."""
 
     id: str
     rule: str
-    page: str
-    """The question it belongs to."""
     title: str
     why: str
     steps: list[int]
@@ -61,6 +84,38 @@ class Finding(msgspec.Struct):
     """What the estimate was multiplied by."""
     less_bytes: int = 0
     """Graphics memory that would not be needed any more; below 0 where more would be."""
+    facts: Facts = msgspec.field(default_factory=Facts)
+    tried: Trying | None = None
+    """What the survey's own try showed; None where there was none, or no time for it."""
+
+    @property
+    def kept_rule(self) -> Rule:
+        """What is known of its rule."""
+        return rule_named(self.rule)
+
+    @property
+    def draws_now(self) -> int:
+        return self.facts.draws_now
+
+    @property
+    def draws_together(self) -> int:
+        return self.facts.draws_together
+
+    @property
+    def calls(self) -> int:
+        return self.facts.calls
+
+    @property
+    def how_known(self) -> str:
+        """How its numbers came about, with what was tried of it."""
+        if self.tried is None:
+            return self.how
+        seen = (
+            "the picture stayed the same"
+            if not self.tried.pixels_different
+            else f"{plural(self.tried.pixels_different, 'pixel')} changed by up to {self.tried.max_difference} of 255"
+        )
+        return "; ".join(filter(None, [self.how, f"tried in replay: {seen}"]))
 
 
 @dataclass
@@ -119,6 +174,35 @@ class Case:
         together = np.minimum(np.divide(whole, alone, out=np.ones_like(whole), where=alone > 0), 1.0)
         return times * together[of_step] * self._overlap
 
+    @cached_property
+    def step_submit_ms(self) -> np.ndarray | None:
+        """Of each step: its part of the time of submitting the frame, by the recorded time of its calls, in ms."""
+        if self.submit_ms is None or not self.frame.call_count:
+            return None
+        sums = np.concatenate([[0.0], np.cumsum(self.frame.call_ms)])
+        steps = self.frame.steps
+        ends = np.asarray(steps.call, np.int64) + 1
+        first = np.concatenate([[0], ends[:-1]]) if len(ends) else ends
+        return np.asarray((sums[ends] - sums[first]) * (self.submit_ms / max(sums[-1], 1e-9)))
+
+    def own_time_of(self, steps: Iterable[int]) -> float:
+        """What the program itself spends between the calls of some steps, ms, as recorded."""
+        lane = self.frame.cpu_lane
+        chosen = np.unique(np.array(list(steps), np.int64))
+        if not len(lane.begin) or not len(chosen):
+            return 0.0
+        sums = np.concatenate([[0.0, 0.0], np.cumsum(np.maximum(lane.begin[1:] - lane.end[:-1], 0.0))])
+        calls = np.asarray(self.frame.steps.call, np.int64)
+        first = np.where(chosen > 0, calls[np.maximum(chosen - 1, 0)] + 1, 0)
+        return float((sums[calls[chosen] + 1] - sums[first]).sum()) * self.own_scale
+
+    @cached_property
+    def own_scale(self) -> float:
+        """What the program's own time while it was recorded counts: no more than the frames before took without."""
+        recorded = self.frame.cpu_lane.frame_ms
+        before = [beat.thread_ns / 1e6 for beat in self.frame.frame_statistics if beat.thread_ns > 0]
+        return min(float(np.median(before)) / recorded, 1.0) if before and recorded > 0 else 1.0
+
     @property
     def _overlap(self) -> float:
         """The frame's time over that of its passes by themselves, where that is less."""
@@ -170,24 +254,42 @@ class Case:
         return self.frame.passes.short_names
 
 
-Rule = Callable[[Case], Iterable[Finding]]
-_rules: dict[str, Rule] = {}
+Finder = Callable[[Case], Iterable[Finding]]
+_finders: dict[str, tuple[tuple[Rule, ...], Finder]] = {}
+"""Name of the first rule -> all rules of a function, and the function."""
 
 
-def finding(name: str) -> Callable[[Rule], Rule]:
-    """Register a rule by its name, which its findings carry."""
+def finding(*rules: Rule) -> Callable[[Finder], Finder]:
+    """Register a function that makes the findings of some rules."""
 
-    def register(rule: Rule) -> Rule:
-        _rules[name] = rule
-        return rule
+    def register_finder(finder: Finder) -> Finder:
+        for rule in rules:
+            register(rule)
+        _finders[rules[0].name] = rules, finder
+        return finder
 
-    return register
+    return register_finder
 
 
-def find(case: Case) -> list[Finding]:
-    """All findings, the largest expected gain first; those without an estimate last."""
+def find(case: Case, failed: list[str] | None = None) -> list[Finding]:
+    """All findings, the largest expected gain first; those without an estimate last.
+
+    A rule that fails costs its own findings and no others: `failed` then hears which, and why.
+    """
     import_all("wendascope.analysis.findings")
-    found = [_corrected(item) for rule in _rules.values() for item in rule(case)]
+    found: list[Finding] = []
+    for rules, finder in _finders.values():
+        try:
+            found += [_corrected(item) for item in finder(case)]
+        except WendascopeError:
+            raise
+        except Exception as error:
+            if failed is None:
+                raise
+            names = " and ".join(rule.name for rule in rules)
+            failed.append(
+                f"the rule {names} failed on this frame ({type(error).__name__}: {error}): nothing of it is told"
+            )
     return sorted(found, key=lambda item: (-(item.estimate_ms or 0.0), item.id))
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.vertex_widths import Narrower, float_columns, narrower, values_of
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural
@@ -30,7 +31,7 @@ class _Mesh:
         return self.item.size // self.stride * (self.stride - self.stride_then)
 
 
-@finding("wide-attributes")
+@finding(Rule("wide-attributes", "Memory", Side.MEMORY, Effort.ASSET, Verify.ADVICE))
 def wide_attributes(case: Case) -> Iterator[Finding]:
     """Buffers of one layout together, by the layout that they could have."""
     groups: dict[tuple[object, ...], list[_Mesh]] = {}
@@ -73,7 +74,6 @@ def _finding(meshes: list[_Mesh], saved: int) -> Finding:
     return Finding(
         id=f"wide-attributes-{first.item.name}",
         rule="wide-attributes",
-        page="Memory",
         title=(
             f"{plural(len(meshes), 'vertex buffer')} of {first.stride} bytes per vertex could have {first.stride_then}:"
             f" {memory(saved)} less"

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 
 
-@finding("unused-attributes")
+@finding(Rule("unused-attributes", "Geometry", Side.GPU, Effort.ASSET, Verify.ADVICE))
 def unused_attributes(case: Case) -> Iterator[Finding]:
     """Vertex attributes that are fed and that the program does not read."""
     frame = case.frame
@@ -28,7 +29,6 @@ def unused_attributes(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unused-attributes-{name}",
             rule="unused-attributes",
-            page="Geometry",
             title=(
                 f"{frame.program_name(name)} does not read attribute{'s' if len(unused[name]) > 1 else ''} {numbers},"
                 f" enabled in {len(where):,} step{'s' if len(where) > 1 else ''}"

@@ -8,16 +8,23 @@ import numpy as np
 
 from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, Batches
-from wendascope.analysis.findings._registry import CALLS_GONE, Case, Finding, finding
+from wendascope.analysis.causes import COPIES, DRAWS
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Part, Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.cpu import Floats
 from wendascope.frame.numbers import Ints
 from wendascope.texts import plural
 
 
-@finding("batch")
+@finding(
+    Rule("copies", "Batching", Side.GPU, Effort.SUBMISSION, cause=COPIES, joins_draws=True),
+    Rule("mergeable", "Batching", Side.GPU, Effort.SUBMISSION, cause=DRAWS, joins_draws=True),
+    Rule("textured-batch", "Batching", Side.GPU, Effort.SUBMISSION, cause=DRAWS, joins_draws=True),
+    Rule("small-batches", "Batching", Side.GPU, Effort.SUBMISSION, cause=DRAWS, joins_draws=True),
+)
 def batches(case: Case) -> Iterator[Finding]:
     """Draws that one draw of instances, or one merged draw, can take the place of."""
     least = guidelines().batches.least_saved
@@ -34,17 +41,16 @@ def batches(case: Case) -> Iterator[Finding]:
 def _finding(case: Case, batch: Batch) -> Finding:
     name = case.names[batch.pass_index]
     count, draws = len(batch.steps), len(batch.parts)
-    cpu, gpu = cpu_ms(case, [batch]), step_ms(case, [batch])
+    cpu, gpu, own = cpu_ms(case, [batch]), step_ms(case, [batch]), own_ms(case, [batch])
     return Finding(
         id=f"batch-{batch.pass_index}-{batch.steps[0]}",
         rule=_rule(batch),
-        page="Batching",
         title=f"{name}: {_what(batch)}",
         why=_why(batch),
         steps=batch.steps,
         evidence={
             "draws now": count,
-            "draws together": draws,
+            "draws then": draws,
             "uniforms that differ": ", ".join(batch.varies) or "none",
             "textures that differ": (f"{batch.textures} in {', '.join(batch.samplers)}" if batch.samplers else "none"),
             "vertices" + (" of a copy" if batch.how == INSTANCE else ""): batch.vertices,
@@ -52,8 +58,8 @@ def _finding(case: Case, batch: Batch) -> Finding:
             "bytes then, at most": batch.bytes_after,
             "bytes of per-draw data": batch.data_bytes,
             "CPU time of their calls while recorded, ms": round(cpu * count / max(count - draws, 1), 3),
-            CALLS_GONE: round(cpu, 3),
-            "program's own time between those calls, ms": round(own_ms(case, [batch]), 3),
+            "CPU time of the calls that go, ms": round(cpu, 3),
+            "program's own time between those calls, ms": round(own, 3),
             "split by": ", ".join(batch.limits) or "no limit",
         },
         estimate_ms=gpu if gpu is not None else cpu,
@@ -61,6 +67,7 @@ def _finding(case: Case, batch: Batch) -> Finding:
         price=_price(batch),
         conditions=_conditions(case, batch),
         remedy=batch_remedy(case.batches, [batch]),
+        facts=Facts(name, count, draws, submit_ms=cpu, own_ms=own),
     )
 
 
@@ -75,11 +82,10 @@ def _conditions(case: Case, batch: Batch) -> str:
 def _together(case: Case, small: list[Batch]) -> Finding:
     steps = sorted(step for c in small for step in c.steps)
     draws = sum(len(c.parts) for c in small)
-    gpu = step_ms(case, small)
+    gpu, cpu = step_ms(case, small), cpu_ms(case, small)
     return Finding(
         id="small-batches",
         rule="small-batches",
-        page="Batching",
         title=f"{len(small)} small batches: {len(steps)} draws could be {draws}",
         why=(
             "Each of these batches saves only a few draws; together they matter when a frame has more draws than a"
@@ -89,14 +95,15 @@ def _together(case: Case, small: list[Batch]) -> Finding:
         evidence={
             "batches": len(small),
             "draws now": len(steps),
-            "draws together": draws,
-            CALLS_GONE: round(cpu_ms(case, small), 3),
+            "draws then": draws,
+            "CPU time of the calls that go, ms": round(cpu, 3),
         },
-        estimate_ms=gpu if gpu is not None else cpu_ms(case, small),
+        estimate_ms=gpu if gpu is not None else cpu,
         how="as for larger batches",
         price="many small changes for a few draws each",
         conditions="see each batch on the Batching page",
         remedy=batch_remedy(case.batches, small),
+        facts=Facts("", len(steps), draws, submit_ms=cpu, own_ms=own_ms(case, small)),
     )
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from wendascope.analysis.drawn import StepDrawn
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import plural, share, verb
 
 _LEAST_AREA = 0.1
@@ -15,7 +16,7 @@ _LEAST_CUT = 0.1
 """Of a sheet's area that a rectangle round its effect must cut off before that is worth trying."""
 
 
-@finding("blend-without-effect")
+@finding(Rule("blend-without-effect", "Overdraw", Side.GPU, Effort.ASSET))
 def blends_without_effect(case: Case) -> Iterator[Finding]:
     """Blended full-screen draws that change nothing: in a part that a rectangle cuts off, or all over."""
     for index in range(len(case.names)):
@@ -69,7 +70,6 @@ def _finding(
     return Finding(
         id=f"blend-without-effect-{index}{ending}",
         rule="blend-without-effect",
-        page="Overdraw",
         title=(
             f"{case.names[index]}: {plural(len(sheets), 'full-screen blended draw')}"
             f" {verb(len(sheets), 'changes', 'change')} nothing on {share(idle / fragments)} of the area"

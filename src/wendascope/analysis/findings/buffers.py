@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.texts import memory, plural, share
 
@@ -20,7 +21,7 @@ def _known(case: Case) -> Iterator[tuple[MemoryItem, Fetched]]:
             yield item, found
 
 
-@finding("mostly-unread-buffer")
+@finding(Rule("mostly-unread-buffer", "Memory", Side.MEMORY, Effort.ASSET, Verify.COUNTED))
 def mostly_unread(case: Case) -> Iterator[Finding]:
     """Vertex and index buffers of which the draws of the frame fetch less than half."""
     rows = [
@@ -33,7 +34,6 @@ def mostly_unread(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"mostly-unread-buffer-{item.name}",
             rule="mostly-unread-buffer",
-            page="Memory",
             title=f"{item.title}: draws fetch {share(found.bytes / item.size, 1)} of {memory(item.size)}",
             why="What is left was taken for draws that this frame does not have, or is room that nothing fills.",
             steps=[int(step) for step in item.reads],
@@ -47,7 +47,7 @@ def mostly_unread(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("wide-indices")
+@finding(Rule("wide-indices", "Memory", Side.MEMORY, Effort.ASSET))
 def wide_indices(case: Case) -> Iterator[Finding]:
     """Indices of 32 bits none of which needs more than 16."""
     rows = [
@@ -63,7 +63,6 @@ def wide_indices(case: Case) -> Iterator[Finding]:
     yield Finding(
         id="wide-indices",
         rule="wide-indices",
-        page="Memory",
         title=f"{plural(len(rows), 'index buffer')} of 32 bits could have 16: {memory(saved)} less",
         why=(
             f"The largest index is {max(found.largest_index for _, found in rows):,}; 16 bits reach to 65,534, with one"

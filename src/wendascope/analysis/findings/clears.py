@@ -6,9 +6,10 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 
 
-@finding("covered-clear")
+@finding(Rule("covered-clear", "Overdraw", Side.GPU, Effort.SETTING, risk="low"))
 def covered_clears(case: Case) -> Iterator[Finding]:
     """Clears of colour all of which is drawn over."""
     for index, name in enumerate(case.names):
@@ -19,7 +20,6 @@ def covered_clears(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"covered-clear-{step}",
                 rule="covered-clear",
-                page="Overdraw",
                 title=f"{name}: the colour clear of step {step:,} is drawn over completely",
                 why="Opaque steps cover every pixel it filled before anything blends with it or reads it.",
                 steps=[step],

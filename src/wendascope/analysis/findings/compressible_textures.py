@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural
@@ -30,7 +32,16 @@ class _Compressed:
         return self.item.size - self.row.bytes
 
 
-@finding("compressible-texture")
+@finding(
+    Rule(
+        "compressible-texture",
+        "Memory",
+        Side.MEMORY,
+        Effort.ASSET,
+        risk="blocks can show in gradients and at edges: look at it",
+        cause=STORED,
+    )
+)
 def compressible_textures(case: Case) -> Iterator[Finding]:
     """By what a quick encoder makes of them; slower ones lose less."""
     if case.memory_use is None:
@@ -58,7 +69,6 @@ def _finding(case: Case, rows: list[_Compressed], what: str) -> Finding:
     return Finding(
         id=f"compressible-texture-{first.item.name}",
         rule="compressible-texture",
-        page="Memory",
         title=f"{what}: {memory(saved)} less",
         why=(
             f"{' and '.join(words) if len(words) < 3 else ', '.join(words)}: blocks of 4 x 4 texels, which GPUs decode"

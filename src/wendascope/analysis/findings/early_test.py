@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.stages import Stage
 from wendascope.glsl.words import fragment_habits
@@ -15,7 +16,7 @@ _LEAST = 1000
 _LATE = re.compile(r"\b(discard|gl_FragDepth\w*|imageStore|imageAtomic\w*|atomic\w+)\b")
 
 
-@finding("late-depth-test")
+@finding(Rule("late-depth-test", "Overdraw", Side.GPU, Effort.SHADER, Verify.TIMED))
 def late_depth_tests(case: Case) -> Iterator[Finding]:
     """Draws whose fragments are shaded before depth rejects them."""
     for index, name in enumerate(case.names):
@@ -26,7 +27,6 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"late-depth-test-{index}",
             rule="late-depth-test",
-            page="Overdraw",
             title=f"{name}: {rejected:,} fragments are shaded and then rejected by depth",
             why=f"Early depth testing is off because the shader uses {_reasons(case, list(late))}.",
             steps=sorted(late),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import SHADER
 from wendascope.analysis.findings._of_shaders import (
     LEAST_COST,
     LEAST_SHARE,
@@ -13,13 +14,14 @@ from wendascope.analysis.findings._of_shaders import (
 )
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.glsl.words import words_of
 
 _PRECISION_SHARE = 0.2
 _SPARED_SHARE = 0.1
 
 
-@finding("per-vertex-work")
+@finding(Rule("per-vertex-work", "Shaders", Side.GPU, Effort.SHADER, Verify.ADVICE, cause=SHADER))
 def per_vertex_work(case: Case) -> Iterator[Finding]:
     """Work of fragments that is linear in what comes from the vertices."""
     for program, stage in fragment_stages(case):
@@ -44,7 +46,16 @@ def per_vertex_work(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("medium-precision")
+@finding(
+    Rule(
+        "medium-precision",
+        "Shaders",
+        Side.GPU,
+        Effort.SETTING,
+        risk="precision: look at it on the devices",
+        cause=SHADER,
+    )
+)
 def medium_precision(case: Case) -> Iterator[Finding]:
     """On OpenGL ES, where precision can be chosen."""
     if not case.frame.context.es:
@@ -76,7 +87,7 @@ def medium_precision(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("small-branch")
+@finding(Rule("small-branch", "Shaders", Side.GPU, Effort.SHADER, Verify.ADVICE, cause=SHADER))
 def small_branches(case: Case) -> Iterator[Finding]:
     """Branches over so little work that both sides cost less."""
     for program, stage in fragment_stages(case):
@@ -101,7 +112,7 @@ def small_branches(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("spared-side")
+@finding(Rule("spared-side", "Shaders", Side.GPU, Effort.SHADER, Verify.ADVICE, cause=SHADER))
 def spared_sides(case: Case) -> Iterator[Finding]:
     """Sides of branches that most fragments do not take, and what they would fetch."""
     for program, stage in fragment_stages(case):

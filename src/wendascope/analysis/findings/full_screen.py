@@ -9,6 +9,7 @@ import numpy as np
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.glsl.stages import Stage
 
 _COVERS = 0.95
@@ -19,7 +20,7 @@ _WRITTEN = 20.0
 """What a fragment costs beside its shader, in additions: rasterisation, tests and blending."""
 
 
-@finding("fine-full-screen")
+@finding(Rule("fine-full-screen", "Shaders", Side.GPU, Effort.SETTING, risk="the picture changes a little: look at it"))
 def fine_full_screen(case: Case) -> Iterator[Finding]:
     """Full-screen steps whose picture would hardly change at half the size."""
     stages = {p.program: p.stage(Stage.FRAGMENT) for p in case.shaders}
@@ -61,7 +62,6 @@ def fine_full_screen(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"fine-full-screen-{step}",
             rule="fine-full-screen",
-            page="Shaders",
             title=(
                 f"{name}: step {step} covers all of {target.width} x {target.height}; at half size it would run 75 %"
                 " fewer fragments"

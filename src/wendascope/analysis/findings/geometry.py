@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.causes import FACING_AWAY, MESH, OUTSIDE
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
+from wendascope.texts import plural, verb
 from wendascope.texts import share as per_cent
 
 _LEAST_TRIANGLES = 200
@@ -17,7 +20,15 @@ _SIMPLEST = 12
 """Triangles of a box: a mesh is not asked to be simpler."""
 
 
-@finding("outside-view")
+def _outside_title(where: str, count: int) -> str:
+    return f"{plural(count, 'step')} of {where} {verb(count, 'lies', 'lie')} wholly outside the view"
+
+
+def _away_title(where: str, count: int) -> str:
+    return f"{where}: every triangle of {plural(count, 'step')} faces away"
+
+
+@finding(Rule("outside-view", "Geometry", Side.GPU, Effort.CODE, cause=OUTSIDE, leaves_out=True, title=_outside_title))
 def outside_view(case: Case) -> Iterator[Finding]:
     """Draws none of whose triangles lie in the view."""
     for index, name in enumerate(case.names):
@@ -26,11 +37,7 @@ def outside_view(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"outside-view-{index}",
                 rule="outside-view",
-                page="Geometry",
-                title=(
-                    f"{len(steps):,} step{'' if len(steps) == 1 else 's'} of {name}"
-                    f" {'lies' if len(steps) == 1 else 'lie'} wholly outside the view"
-                ),
+                title=_outside_title(name, len(steps)),
                 why="Every triangle is outside one side of the view volume, or cut away by it.",
                 steps=steps,
                 evidence={
@@ -43,10 +50,11 @@ def outside_view(case: Case) -> Iterator[Finding]:
                 price="a test of each object's bounds against the view on the CPU",
                 conditions="holds for this view",
                 remedy=Remedy("drop-steps", steps),
+                facts=Facts(name),
             )
 
 
-@finding("facing-away")
+@finding(Rule("facing-away", "Geometry", Side.GPU, Effort.CODE, cause=FACING_AWAY, leaves_out=True, title=_away_title))
 def facing_away(case: Case) -> Iterator[Finding]:
     """Draws all of whose triangles face away or cover nothing."""
     for index, name in enumerate(case.names):
@@ -57,8 +65,7 @@ def facing_away(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"facing-away-{index}",
                 rule="facing-away",
-                page="Geometry",
-                title=f"{name}: every triangle of {len(steps):,} steps faces away",
+                title=_away_title(name, len(steps)),
                 why="Face culling removes all that these steps draw.",
                 steps=steps,
                 evidence={"steps": len(steps), "triangles": _triangles(case, steps)},
@@ -67,13 +74,14 @@ def facing_away(case: Case) -> Iterator[Finding]:
                 price="a test of facing on the CPU",
                 conditions="holds for this view",
                 remedy=Remedy("drop-steps", steps),
+                facts=Facts(name),
             )
 
 
 _HALF_PIXEL = 0.5
 
 
-@finding("too-fine")
+@finding(Rule("too-fine", "Geometry", Side.GPU, Effort.ASSET, risk="shapes change a little: look at it", cause=MESH))
 def too_fine(case: Case) -> Iterator[Finding]:
     """Steps of one pass with one program and one triangle count are taken together: they are one mesh, drawn many
     times.
@@ -110,7 +118,6 @@ def too_fine(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"too-fine-{index}-{steps[0]}",
                 rule="too-fine",
-                page="Geometry",
                 title=(
                     f"{name}: {len(steps):,} x {triangles:,} triangles cover {pixels / len(steps):,.0f} pixels each;"
                     f" {enough:,} are enough"
@@ -147,7 +154,6 @@ def _nothing(case: Case, index: int, name: str, steps: list[int], triangles: int
     return Finding(
         id=f"too-fine-{index}-{steps[0]}",
         rule="too-fine",
-        page="Geometry",
         title=f"{name}: {len(steps):,} x {triangles:,} triangles cover no pixel at all",
         why="Every triangle is so small, or so far away, that no sample lies in it.",
         steps=steps,
@@ -165,7 +171,7 @@ def _nothing(case: Case, index: int, name: str, steps: list[int], triangles: int
     )
 
 
-@finding("small-visible-part")
+@finding(Rule("small-visible-part", "Geometry", Side.GPU, Effort.ASSET, Verify.ADVICE, cause=MESH))
 def small_part(case: Case) -> Iterator[Finding]:
     """Large meshes of which a small part is seen."""
     for index, name in enumerate(case.names):
@@ -179,7 +185,6 @@ def small_part(case: Case) -> Iterator[Finding]:
                 yield Finding(
                     id=f"small-visible-part-{step}",
                     rule="small-visible-part",
-                    page="Geometry",
                     title=(
                         f"{name}: only {inside:,} of {row.triangles:,} triangles of step {step:,} lie inside the view"
                     ),
@@ -198,7 +203,7 @@ def small_part(case: Case) -> Iterator[Finding]:
                 )
 
 
-@finding("degenerate-triangles")
+@finding(Rule("degenerate-triangles", "Geometry", Side.GPU, Effort.ASSET, cause=MESH))
 def degenerate(case: Case) -> Iterator[Finding]:
     """Meshes with triangles that have no area or come twice."""
     for index, name in enumerate(case.names):
@@ -209,7 +214,6 @@ def degenerate(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"degenerate-triangles-{index}",
             rule="degenerate-triangles",
-            page="Geometry",
             title=f"{name}: {wasted:,} triangles are degenerate or duplicated",
             why=(
                 "Triangles with two corners in one place draw nothing. A triangle that one draw holds twice is drawn"

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import HIDDEN
 from wendascope.analysis.drawn import StepDrawn
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.texts import plural, verb
 
 
-@finding("not-visible")
+def _title(where: str, count: int) -> str:
+    return f"{plural(count, 'step')} of {where} {verb(count, 'is', 'are')} not visible"
+
+
+@finding(Rule("not-visible", "Overdraw", Side.GPU, Effort.CODE, cause=HIDDEN, leaves_out=True, title=_title))
 def hidden_steps(case: Case) -> Iterator[Finding]:
     """Steps of which nothing is left in the finished pass."""
     for index, name in enumerate(case.names):
@@ -21,11 +28,7 @@ def hidden_steps(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"not-visible-{index}",
             rule="not-visible",
-            page="Overdraw",
-            title=(
-                f"{len(steps):,} step{'' if len(steps) == 1 else 's'} of {name} {'is' if len(steps) == 1 else 'are'}"
-                " not visible"
-            ),
+            title=_title(name, len(steps)),
             why=_why([reason for reason, many in count.items() if many]),
             steps=steps,
             evidence={
@@ -40,6 +43,7 @@ def hidden_steps(case: Case) -> Iterator[Finding]:
             price="culling work on the CPU, for example using the previous frame's visibility",
             conditions="valid for this view; visibility changes as the camera moves",
             remedy=Remedy("drop-steps", steps),
+            facts=Facts(name),
         )
 
 

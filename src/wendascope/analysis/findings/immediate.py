@@ -6,15 +6,17 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.causes import IMMEDIATE
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Part, Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import plural
 
 JOIN = "join"
 
 
-@finding("immediate-draws")
+@finding(Rule("immediate-draws", "Batching", Side.CPU, Effort.SUBMISSION, cause=IMMEDIATE, joins_draws=True))
 def immediate_draws(case: Case) -> Iterator[Finding]:
     """Pairs of glBegin and glEnd in a row that share all of their state."""
     frame = case.frame
@@ -31,17 +33,17 @@ def immediate_draws(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"immediate-draws-{index}",
             rule="immediate-draws",
-            page="Batching",
             title=f"{name}: {len(steps):,} glBegin/glEnd pairs share their state; {plural(len(mine), 'draw')} would do",
             why=(
                 "Nothing but colours, normals, coordinates and materials changes between them. One pair can hold all"
                 " their vertices; a vertex buffer holds them without a call per vertex."
             ),
             steps=steps,
-            evidence={"draws now": len(steps), "draws together": len(mine), "vertices": vertices},
+            evidence={"pairs now": len(steps), "pairs then": len(mine), "vertices": vertices},
             estimate_ms=pairs,
             how="CPU time of the calls that go, as recorded",
             price="strips, fans and polygons become triangles, which repeats vertices",
             conditions="none: the order of all triangles stays",
             remedy=Remedy("join-immediate", steps, parts=[Part(JOIN, run) for run in mine]),
+            facts=Facts(name, len(steps), len(mine), submit_ms=pairs),
         )

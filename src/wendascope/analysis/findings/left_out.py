@@ -7,10 +7,11 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.left_out import LIGHTS, Kind, LeftOut
 from wendascope.analysis.liveness import without_effect
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import plural, verb
 
 
-@finding("light-without-effect")
+@finding(Rule("light-without-effect", "Over time", Side.GPU, Effort.CODE))
 def needless_lights(case: Case) -> Iterator[Finding]:
     """Shadow maps, lights drawn by themselves, and lights of shaders, without which the picture stays the same."""
     for item in _needless(case):
@@ -20,7 +21,6 @@ def needless_lights(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"light-without-effect-{_key(item)}",
             rule="light-without-effect",
-            page="Over time",
             title=f"{item.name}: {what}",
             why=f"{why} Replayed without it, the finished picture is the same.",
             steps=item.steps,
@@ -37,7 +37,7 @@ def needless_lights(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("view-without-effect")
+@finding(Rule("view-without-effect", "Over time", Side.GPU, Effort.CODE, leaves_out=True))
 def needless_views(case: Case) -> Iterator[Finding]:
     """Secondary views and reflections that nothing of the picture shows: hidden, or out of sight."""
     for item in _needless(case):
@@ -45,7 +45,6 @@ def needless_views(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"view-without-effect-{item.steps[0]}",
                 rule="view-without-effect",
-                page="Over time",
                 title=f"{item.name}: {plural(len(item.steps), 'draw')} for a view that no pixel of the picture shows",
                 why="What shows it is hidden or out of sight. Replayed without it, the finished picture is the same.",
                 steps=item.steps,
@@ -58,7 +57,7 @@ def needless_views(case: Case) -> Iterator[Finding]:
             )
 
 
-@finding("view-part-without-effect")
+@finding(Rule("view-part-without-effect", "Over time", Side.GPU, Effort.CODE, leaves_out=True))
 def needless_parts(case: Case) -> Iterator[Finding]:
     """Draws of a secondary view, reflection or shadow, without which the picture stays the same."""
     needless = list(_needless(case))
@@ -71,7 +70,6 @@ def needless_parts(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"view-part-without-effect-{item.steps[0]}",
             rule="view-part-without-effect",
-            page="Over time",
             title=f"{item.view}: {plural(draws, 'draw')} of {item.name} {verb(draws, 'changes', 'change')} no pixel",
             why="The view is drawn with them, but nothing that the finished picture takes from it shows them.",
             steps=item.steps,

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import FAR
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import listed, plural
 
 _ORDINALS = {2: "second", 3: "third", 4: "fourth"}
@@ -14,7 +15,16 @@ _LEAST_PART = 0.02
 """Of the frame's time: a view that takes less is not worth an older picture."""
 
 
-@finding("update-less-often")
+@finding(
+    Rule(
+        "update-less-often",
+        "Over time",
+        Side.GPU,
+        Effort.CODE,
+        risk="the view lags behind: look at it while things move fast",
+        leaves_out=True,
+    )
+)
 def less_often(case: Case) -> Iterator[Finding]:
     """Secondary views, reflections and shadows whose result of some frames ago hardly shows in any frame tried."""
     known = case.other_frames
@@ -45,7 +55,6 @@ def less_often(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"update-less-often-{passes[0]}",
             rule="update-less-often",
-            page="Over time",
             title=f"{names}: every {_ORDINALS[rate]} frame is enough, the picture hardly differs",
             why=(
                 f"Replayed with what it showed up to {plural(rate - 1, 'frame')} ago, the finished picture differs in"

@@ -6,10 +6,20 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import listed, plural, verb
 
 
-@finding("moved-layer")
+@finding(
+    Rule(
+        "moved-layer",
+        "Over time",
+        Side.GPU,
+        Effort.CODE,
+        risk="an old part of it stays where a change of what it shows is missed",
+        leaves_out=True,
+    )
+)
 def moved_layers(case: Case) -> Iterator[Finding]:
     """Images of which every byte that two frames in a row share is the same, in all frames of the sequence."""
     known = case.other_frames
@@ -26,7 +36,6 @@ def moved_layers(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"moved-layer-{passes[0]}",
             rule="moved-layer",
-            page="Over time",
             title=(
                 f"{names}: {plural(len(draws), 'draw')} {verb(len(draws), 'makes', 'make')} the image of the frame"
                 " before, moved by whole pixels"

@@ -8,8 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.texts import memory
@@ -33,7 +35,7 @@ class _Texture:
     means: npt.NDArray[np.float64]
 
 
-@finding("near-contents")
+@finding(Rule("near-contents", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def near_contents(case: Case) -> Iterator[Finding]:
     """Pairs of one size and format with eight bits a channel, which the frame reads and does not write."""
     groups: dict[tuple[object, ...], list[_Texture]] = {}
@@ -79,7 +81,6 @@ def _finding(first: MemoryItem, second: MemoryItem, psnr: float, largest: int) -
     return Finding(
         id=f"near-contents-{first.name}-{second.name}",
         rule="near-contents",
-        page="Memory",
         title=f"{first.title} and {second.title} hold nearly the same: {memory(second.size)} less with one of them",
         why="They are of one size and format, and their texels differ as little as in two exports of one picture.",
         steps=steps,

@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory
 
 
-@finding("needless-samples")
+@finding(Rule("needless-samples", "Memory", Side.MEMORY, Effort.SETTING))
 def needless_samples(case: Case) -> Iterator[Finding]:
     """Steps that draw into targets of several samples, by the targets; replay tells whether anybody sees it."""
     by_steps: dict[tuple[int, ...], list[MemoryItem]] = {}
@@ -25,9 +26,8 @@ def needless_samples(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"needless-samples-{items[0].object_class}-{items[0].name}",
             rule="needless-samples",
-            page="Memory",
             title=f"{names}: {samples} samples, and one would do: {memory(saved)} less",
-            why="With multisampling switched off for what is drawn into it, no pixel differs so that it could be seen.",
+            why="With multisampling switched off for what is drawn into it, the picture stays as it is.",
             steps=list(draws),
             evidence={
                 "samples": samples,
@@ -35,7 +35,7 @@ def needless_samples(case: Case) -> Iterator[Finding]:
                 "bytes then": sum(item.size for item in items) - saved,
             },
             estimate_ms=None,
-            how="tried in replay",
+            how="",
             price="edges that other frames may have",
             conditions="it is made with one sample, and nothing resolves it",
             remedy=Remedy("one-sample", list(draws)),

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural
@@ -14,7 +16,7 @@ from wendascope.texts import memory, plural
 _LEAST_SAVED = 16 << 10
 
 
-@finding("opaque-blocks")
+@finding(Rule("opaque-blocks", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def opaque_blocks(case: Case) -> Iterator[Finding]:
     """Those that the frame uses in one finding, all others in another."""
     if case.memory_use is None:
@@ -35,7 +37,6 @@ def _finding(case: Case, rows: list[tuple[MemoryItem, CompressedTexture]], used:
     return Finding(
         id=f"opaque-blocks-{names[0]}",
         rule="opaque-blocks",
-        page="Memory",
         title=(
             f"{plural(len(rows), 'compressed texture')}{'' if used else ' that this frame does not use'} with an alpha"
             f" of 1 everywhere: {memory(now - then)} less as {words}"

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.causes import ORDER
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.uses import FAR_FIRST, NEAR_FIRST
 
 _LEAST_SHARE = 0.05
@@ -13,7 +15,7 @@ _LEAST_SHARE = 0.05
 _LEAST_FRAGMENTS = 5000
 
 
-@finding("back-to-front")
+@finding(Rule("back-to-front", "Overdraw", Side.GPU, Effort.SUBMISSION, Verify.FRAGMENTS, cause=ORDER))
 def back_to_front(case: Case) -> Iterator[Finding]:
     """Runs of opaque draws that shade less when nearer ones come first."""
     for index, name in enumerate(case.names):
@@ -31,7 +33,6 @@ def back_to_front(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"back-to-front-{index}" + (f"-{number}" if number else ""),
                 rule="back-to-front",
-                page="Overdraw",
                 title=f"{name}: {len(run):,} opaque draws are not drawn front to back",
                 why=(
                     "Fragments that pass the depth test are shaded and then covered by nearer steps that come later. "
@@ -53,6 +54,7 @@ def back_to_front(case: Case) -> Iterator[Finding]:
                 price="sorting on the CPU each frame; more program and texture switches",
                 conditions="no step of the run reads what another writes; depth test and depth write stay on",
                 remedy=Remedy("reorder-steps", run, order),
+                facts=Facts(name, covered=covered),
             )
 
 

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import ORDER
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.roles import Role
 from wendascope.frame.uses import Compare
 from wendascope.texts import plural
@@ -13,7 +15,7 @@ from wendascope.texts import plural
 _LEAST_STEPS = 2
 
 
-@finding("depth-prepass")
+@finding(Rule("depth-prepass", "Overdraw", Side.GPU, Effort.SUBMISSION, cause=ORDER))
 def depth_prepass(case: Case) -> Iterator[Finding]:
     """Depth-only draws ahead of a pass that save less than they cost."""
     for index, name in enumerate(case.names):
@@ -24,7 +26,6 @@ def depth_prepass(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"depth-prepass-{index}",
             rule="depth-prepass",
-            page="Overdraw",
             title=f"{name}: {plural(len(first), 'depth-only draw')} ahead of {plural(len(after), 'opaque draw')}",
             why=(
                 "A depth-only pre-pass draws the geometry twice so that only visible fragments are shaded. "

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import listed, memory, plural
 
@@ -14,7 +16,7 @@ _ALONE = 6
 _NAMED = 4
 
 
-@finding("same-contents")
+@finding(Rule("same-contents", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def same_contents(case: Case) -> Iterator[Finding]:
     """Textures and buffers of which the frame needs one: what it writes itself is not looked at."""
     groups: dict[tuple[str, str], list[MemoryItem]] = {}
@@ -33,7 +35,6 @@ def same_contents(case: Case) -> Iterator[Finding]:
         yield Finding(
             id="same-contents-more",
             rule="same-contents",
-            page="Memory",
             title=f"{plural(len(rest), 'more set')} of objects with the same contents: {memory(saved)} less",
             why="Each set holds the same bytes in the same format.",
             steps=steps,
@@ -69,7 +70,6 @@ def _finding(items: list[MemoryItem]) -> Finding:
     return Finding(
         id=f"same-contents-{first.object_class}-{first.name}",
         rule="same-contents",
-        page="Memory",
         title=f"{shown} hold the same: {memory(saved)} less with one of them",
         why="Contents, size and format are equal byte for byte. Draws that use one of them can also share state.",
         steps=steps,

@@ -6,13 +6,14 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import memory, plural, verb
 
 _LEAST_BYTES, _LEAST_CALLS = 4096, 8
 """Fewer bytes in fewer calls are not worth remembering what was uploaded."""
 
 
-@finding("repeated-upload")
+@finding(Rule("repeated-upload", "State", Side.CPU, Effort.SUBMISSION))
 def repeated_uploads(case: Case) -> Iterator[Finding]:
     """Uploads of the bytes that are there already, from the frame before or from earlier in this one."""
     same = case.frame.same_uploads
@@ -24,7 +25,6 @@ def repeated_uploads(case: Case) -> Iterator[Finding]:
     yield Finding(
         id="repeated-upload",
         rule="repeated-upload",
-        page="State",
         title=f"{plural(len(same), 'upload')} of {memory(size)} {writes} what is there already",
         why="Every byte is what the buffer or texture holds. A program that remembers what it uploaded skips the call.",
         steps=[],

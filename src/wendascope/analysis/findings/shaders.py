@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Protocol, TypeVar
 
+from wendascope.analysis.causes import SHADER
 from wendascope.analysis.findings._of_shaders import (
     LEAST_COST,
     LEAST_SHARE,
@@ -17,6 +18,7 @@ from wendascope.analysis.findings._of_shaders import (
 )
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.resources import Program
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.stages import Stage
@@ -32,7 +34,7 @@ _LONG_LOOP = 0.4
 """Share of a shader's cost in one loop, from which its rounds are worth a look."""
 
 
-@finding("uniform-expression")
+@finding(Rule("uniform-expression", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
 def uniform_expressions(case: Case) -> Iterator[Finding]:
     """Lines that compute, for each fragment, what uniforms alone decide."""
     for program, stage in fragment_stages(case):
@@ -58,7 +60,7 @@ def uniform_expressions(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("unused-feature")
+@finding(Rule("unused-feature", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
 def idle_features(case: Case) -> Iterator[Finding]:
     """Branches that this frame's uniforms never take."""
     for program, stage in fragment_stages(case):
@@ -97,7 +99,9 @@ def _numbered(things: Sequence[_T]) -> Iterator[tuple[int, _T]]:
         yield number, thing
 
 
-@finding("long-loop")
+@finding(
+    Rule("long-loop", "Shaders", Side.GPU, Effort.SHADER, risk="the picture changes a little: look at it", cause=SHADER)
+)
 def long_loops(case: Case) -> Iterator[Finding]:
     """Loops with many iterations."""
     for program, stage in fragment_stages(case):
@@ -139,7 +143,7 @@ def long_loops(case: Case) -> Iterator[Finding]:
             )
 
 
-@finding("small-power")
+@finding(Rule("small-power", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
 def small_powers(case: Case) -> Iterator[Finding]:
     """Calls of pow() with a small whole exponent."""
     for program, stage in fragment_stages(case):
@@ -171,7 +175,7 @@ def small_powers(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("unused-varying")
+@finding(Rule("unused-varying", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
 def unused_varyings(case: Case) -> Iterator[Finding]:
     """Varyings that are written and never read."""
     for program in case.shaders:
@@ -193,7 +197,6 @@ def unused_varyings(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unused-varying-{program.program}",
             rule="unused-varying",
-            page="Shaders",
             title=(
                 f"{program.label}: varying {', '.join(unread)} {verb(len(unread), 'is', 'are')} written but never read"
             ),
@@ -214,7 +217,7 @@ def unused_varyings(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("unused-output")
+@finding(Rule("unused-output", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
 def unused_outputs(case: Case) -> Iterator[Finding]:
     """Outputs that no target takes."""
     frame = case.frame
@@ -238,7 +241,6 @@ def unused_outputs(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unused-output-{program.program}",
             rule="unused-output",
-            page="Shaders",
             title=f"{program.label}: output {', '.join(unread)} {verb(len(unread), 'has', 'have')} no attachment",
             why=(
                 "No colour is attached there in any of its steps, or all of it is masked. Drivers may drop the writing"
@@ -278,7 +280,7 @@ def _outputs(record: Program, source: str) -> dict[str, int]:
     return found
 
 
-@finding("fetched-twice")
+@finding(Rule("fetched-twice", "Shaders", Side.GPU, Effort.SHADER, Verify.ADVICE, cause=SHADER))
 def fetched_twice(case: Case) -> Iterator[Finding]:
     """Texture samples that come twice with the same arguments."""
     for program, stage in fragment_stages(case):

@@ -8,6 +8,7 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.roles import POST, SCENE
 
 _DIVIDE = 2
@@ -15,7 +16,7 @@ _ROOM = 1.5
 """Pixels that the smaller view has to have for each fragment that reads it."""
 
 
-@finding("smaller-view")
+@finding(Rule("smaller-view", "Overdraw", Side.GPU, Effort.SETTING, risk="the view becomes coarser: look at it"))
 def smaller_views(case: Case) -> Iterator[Finding]:
     """Views of which fewer fragments read than a quarter of their pixels."""
     frame = case.frame
@@ -38,10 +39,9 @@ def smaller_views(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"smaller-view-{index}",
             rule="smaller-view",
-            page="Overdraw",
             title=(
-                f"{name}: {target.width} x {target.height} pixels are shown on {fragments:,}; {width} x {height} are"
-                " enough"
+                f"{name}: {target.width} x {target.height} pixels are shown on {fragments:,}; {width} x {height} would"
+                " take a quarter"
             ),
             why=(
                 "Each fragment that samples the view shows one place of it. There are so few of them that most of what"

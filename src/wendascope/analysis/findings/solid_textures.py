@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import listed, memory, plural, verb
 
@@ -13,7 +15,7 @@ _LEAST_BYTES = 4096
 _NAMED = 4
 
 
-@finding("solid-texture")
+@finding(Rule("solid-texture", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def solid_textures(case: Case) -> Iterator[Finding]:
     """All of them together: those that the frame reads, and writes nothing into."""
     found = [
@@ -35,7 +37,6 @@ def solid_textures(case: Case) -> Iterator[Finding]:
     yield Finding(
         id="solid-textures",
         rule="solid-texture",
-        page="Memory",
         title=(
             f"{plural(len(found), 'texture')} {verb(len(found), 'is', 'are')} of one colour all over, {shown}:"
             f" {memory(saved)} less"

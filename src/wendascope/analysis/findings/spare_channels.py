@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
 from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import listed, memory, plural
@@ -29,7 +31,7 @@ class _Spare:
         return self.item.size - self.item.size * len(self.channels.kept) // self.channels.stored
 
 
-@finding("spare-channels")
+@finding(Rule("spare-channels", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def spare_channels(case: Case) -> Iterator[Finding]:
     """By all texels of all levels, where the frame writes none of them."""
     found = []
@@ -56,7 +58,6 @@ def _finding(case: Case, rows: list[_Spare], what: str) -> Finding:
     return Finding(
         id=f"spare-channels-{first.item.name}",
         rule="spare-channels",
-        page="Memory",
         title=f"{what}: {memory(saved)} less",
         why=(
             "Every texel of every level was compared. With a swizzle (TEXTURE_SWIZZLE_R and the like) shaders read the"

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+import numpy.typing as npt
 
-from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.causes import STATE
+from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.switches import find_switches
 from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED
 
@@ -17,7 +20,17 @@ _LEAST_SHARE = 0.10
 _LEAST_CALLS = 50
 
 
-@finding("repeated-state")
+@finding(
+    Rule(
+        "repeated-state",
+        "State",
+        Side.CPU,
+        Effort.SUBMISSION,
+        risk="low, as long as nothing else sets state of the context",
+        cause=STATE,
+    ),
+    Rule("overwritten-state", "State", Side.CPU, Effort.SUBMISSION, risk="low", cause=STATE),
+)
 def repeated_state(case: Case) -> Iterator[Finding]:
     """State that is set to what it is, or set again before it is used."""
     use = case.frame.call_use()
@@ -34,7 +47,6 @@ def repeated_state(case: Case) -> Iterator[Finding]:
         yield Finding(
             id="repeated-state",
             rule="repeated-state",
-            page="State",
             title=f"{count:,} of {setting:,} state calls repeat the current value",
             why=(
                 "The driver checks each call and changes nothing. A program that remembers the value it set last can"
@@ -51,13 +63,13 @@ def repeated_state(case: Case) -> Iterator[Finding]:
             price="a copy of the state that was set last, in the program",
             conditions="nothing else in the process sets state of the same context",
             remedy=Remedy("drop-repeats", []),
+            facts=Facts(calls=count, own_ms=_own_ms(case, repeats)),
         )
     redundant = int(over.sum())
     if redundant >= _LEAST_CALLS and redundant >= _LEAST_SHARE * setting:
         yield Finding(
             id="overwritten-state",
             rule="overwritten-state",
-            page="State",
             title=f"{redundant:,} state calls are overwritten before any draw uses them",
             why=(
                 "Another call sets the same state before any draw, upload or other call depends on it. Selecting a"
@@ -73,10 +85,22 @@ def repeated_state(case: Case) -> Iterator[Finding]:
             price="none: set state where it is used",
             conditions="calls that only serve redundant calls are counted; the proof leaves out both",
             remedy=Remedy("drop-needless", []),
+            facts=Facts(calls=redundant, own_ms=_own_ms(case, over)),
         )
 
 
-@finding("switches")
+def _own_ms(case: Case, calls: npt.NDArray[np.bool_]) -> float:
+    """What the program itself spends right before some calls, ms: what a scripting language takes to make a call is
+    there, and goes with the call.
+    """
+    lane = case.frame.cpu_lane
+    if not len(lane.begin):
+        return 0.0
+    before = np.maximum(lane.begin[1:] - lane.end[:-1], 0.0)
+    return float(before[calls[1:]].sum())
+
+
+@finding(Rule("switches", "State", Side.CPU, Effort.SUBMISSION))
 def switches(case: Case) -> Iterator[Finding]:
     """Runs whose draws could come in an order that changes state less often."""
     for index, found in enumerate(find_switches(case.sharing, case.drawn)):
@@ -90,7 +114,6 @@ def switches(case: Case) -> Iterator[Finding]:
             yield Finding(
                 id=f"switches-{index}" + (f"-{number}" if number else ""),
                 rule="switches",
-                page="State",
                 title=f"{case.names[index]}: {len(run):,} draws switch state more often than necessary ({now})",
                 why=(
                     "Draws that share a program or textures are drawn apart from each other. Each switch makes the"

@@ -9,6 +9,7 @@ import numpy as np
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.liveness import without_effect
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.same_steps import static_part
 from wendascope.texts import plural, verb
 
@@ -17,7 +18,16 @@ _LEAST_PART = 0.02
 _LEAST_DRAWS = 2
 
 
-@finding("static-part")
+@finding(
+    Rule(
+        "static-part",
+        "Over time",
+        Side.GPU,
+        Effort.CODE,
+        risk="an old image stays where a change of what it shows is missed",
+        leaves_out=True,
+    )
+)
 def static_parts(case: Case) -> Iterator[Finding]:
     """What a pass draws anew from the same inputs in all frames, under what moves in it."""
     known = case.other_frames
@@ -40,7 +50,6 @@ def static_parts(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"static-part-{index}",
             rule="static-part",
-            page="Over time",
             title=(
                 f"{case.names[index]}: {plural(len(draws), 'draw')} {verb(len(draws), 'is', 'are')} the same in all"
                 f" {known.frames} frames, {whole - len(steps):,} {verb(whole - len(steps), 'step', 'steps')} may change"

@@ -7,8 +7,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from wendascope.analysis.block_codec import directions, level_texels
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import StoredImage
 from wendascope.texts import memory
@@ -20,7 +22,7 @@ _RIM = 0.95
 """Vectors that lie flatter are left alone: there the third part hangs on the last bit of the others."""
 
 
-@finding("stored-directions")
+@finding(Rule("stored-directions", "Memory", Side.MEMORY, Effort.SHADER, cause=STORED))
 def stored_directions(case: Case) -> Iterator[Finding]:
     """One for each texture that the frame reads, and does not write."""
     for item in case.frame.memory:
@@ -53,7 +55,6 @@ def _finding(item: MemoryItem, image: StoredImage, error: float) -> Finding:
     return Finding(
         id=f"stored-directions-{item.name}",
         rule="stored-directions",
-        page="Memory",
         title=f"{item.title} holds unit vectors in three channels; two tell the third: {memory(item.size - then)} less",
         why="Blue is what makes red, green and blue a vector of length 1. Shaders rebuild it with one square root.",
         steps=steps,

@@ -6,9 +6,11 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import NEVER, SampledTexture
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import memory, plural, share, verb
@@ -41,7 +43,7 @@ def _sampled(case: Case) -> Iterator[tuple[MemoryItem, SampledTexture]]:
             yield item, row
 
 
-@finding("oversized-texture")
+@finding(Rule("oversized-texture", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def oversized_textures(case: Case) -> Iterator[Finding]:
     """Those of which a coarser level is the finest that any fragment of the frame reads, or would read."""
     found = []
@@ -82,7 +84,6 @@ def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
     return Finding(
         id=f"oversized-texture-{first.name}",
         rule="oversized-texture",
-        page="Memory",
         title=title,
         why=(
             f"No fragment of this frame reads a finer level than {levels}: measured with shaders that note the levels"
@@ -102,7 +103,7 @@ def _oversized(case: Case, rows: list[_Oversized]) -> Finding:
     )
 
 
-@finding("missing-mip-levels")
+@finding(Rule("missing-mip-levels", "Memory", Side.MEMORY, Effort.ASSET))
 def missing_levels(case: Case) -> Iterator[Finding]:
     """Textures of one level most of whose samples pass over texels: they shimmer, and fetch more than they show."""
     for item, row in _sampled(case):
@@ -114,7 +115,6 @@ def missing_levels(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"missing-mip-levels-{item.name}",
             rule="missing-mip-levels",
-            page="Memory",
             title=f"{item.title} has no mip levels, and {share(minified)} of its samples step over texels",
             why=(
                 "Where a pixel covers several texels, one of them is picked: it shimmers when anything moves, and"
@@ -136,7 +136,7 @@ def missing_levels(case: Case) -> Iterator[Finding]:
         )
 
 
-@finding("unread-mip-levels")
+@finding(Rule("unread-mip-levels", "Memory", Side.MEMORY, Effort.ASSET, Verify.ADVICE, cause=STORED))
 def unread_levels(case: Case) -> Iterator[Finding]:
     """Levels that no filter ever asks for."""
     rows = []
@@ -154,7 +154,6 @@ def unread_levels(case: Case) -> Iterator[Finding]:
         yield Finding(
             id="unread-mip-levels",
             rule="unread-mip-levels",
-            page="Memory",
             title=f"{plural(len(rows), 'texture')} {verb(len(rows), 'has', 'have')} mip levels that their filters never"
             f" read: {memory(saved)}",
             why=f"The filter for smaller sizes reads the first level alone: {names}.",

@@ -8,11 +8,12 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 
 _LEAST_BYTES = 4096
 
 
-@finding("plain-texture")
+@finding(Rule("plain-texture", "Shaders", Side.GPU, Effort.ASSET))
 def plain_textures(case: Case) -> Iterator[Finding]:
     """By their contents: what samplers of this frame read, and the frame does not draw itself."""
     drawn = {a.name for t in case.frame.passes.targets for a in t.attachments if a.kind == "texture"}
@@ -38,7 +39,6 @@ def plain_textures(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"grey-textures-{group[0]}",
             rule="plain-texture",
-            page="Shaders",
             title=f"{len(group)} textures are grey: {names}; they fit in the channels of one",
             why=(
                 "Red, green and blue are equal in every texel, and alpha is constant. One channel of a texture holds"

@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from wendascope.analysis.eyes import two_eyes
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.frame import Frame
 from wendascope.texts import plural
 
 
-@finding("two-eyes")
+@finding(Rule("two-eyes", "Batching", Side.GPU, Effort.SUBMISSION, Verify.ADVICE))
 def eyes(case: Case) -> Iterator[Finding]:
     """Pairs of draws that differ in nothing but the eye: one draw could make both."""
     frame = case.frame
@@ -28,7 +29,6 @@ def eyes(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"two-eyes-{pair.first[0]}",
             rule="two-eyes",
-            page="Batching",
             title=f"{where}: {plural(len(pair.first), 'draw')} occur twice, for two eyes",
             why=(
                 "Program, data and textures are the same; the matrices differ only in what they give for x. One draw of"

@@ -8,6 +8,7 @@ from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import sharing_images
 from wendascope.analysis.liveness import without_effect
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.texts import listed, plural, verb
 
 _BY_CHANCE = "it may be the same by chance: see what in its inputs changes. "
@@ -17,7 +18,16 @@ _CONDITIONS = (
 )
 
 
-@finding("unchanged-pass")
+@finding(
+    Rule(
+        "unchanged-pass",
+        "Over time",
+        Side.GPU,
+        Effort.CODE,
+        risk="an old image stays where a change of what it shows is missed",
+        leaves_out=True,
+    )
+)
 def unchanged(case: Case) -> Iterator[Finding]:
     """Images that hold the same, byte for byte, after the passes of every frame."""
     known = case.other_frames
@@ -34,7 +44,6 @@ def unchanged(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unchanged-pass-{passes[0]}",
             rule="unchanged-pass",
-            page="Over time",
             title=(
                 f"{listed(names)}: {plural(len(draws), 'draw')} {verb(len(draws), 'makes', 'make')} the same image in"
                 f" all {known.frames} frames"

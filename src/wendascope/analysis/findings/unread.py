@@ -4,15 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import UNREAD
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.liveness import without_effect
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.frame import Frame
 from wendascope.frame.roles import SCENE
 from wendascope.texts import listed, plural
 
 
-@finding("unread-pass")
+@finding(
+    Rule(
+        "unread-pass",
+        "Overdraw",
+        Side.GPU,
+        Effort.CODE,
+        risk="low: nothing in this frame or the next depends on it",
+        cause=UNREAD,
+        leaves_out=True,
+    )
+)
 def unread_passes(case: Case) -> Iterator[Finding]:
     """Passes whose result nothing reads."""
     frame = case.frame
@@ -32,7 +44,6 @@ def unread_passes(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unread-pass-{chain[0]}",
             rule="unread-pass",
-            page="Overdraw",
             title=f"Nothing reads the result of {title}",
             why="No step with an effect samples, copies or reads back what is drawn here before it is cleared again"
             + (", and neither does the frame after." if after else ".")

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import ORDER
 from wendascope.analysis.findings._registry import Case, Finding, finding
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.texts import share
 
 _LEAST_SHARE = 0.3
@@ -12,7 +14,7 @@ _LEAST_SHARE = 0.3
 _LEAST_FRAGMENTS = 5000
 
 
-@finding("untested-overdraw")
+@finding(Rule("untested-overdraw", "Overdraw", Side.GPU, Effort.SUBMISSION, Verify.ADVICE, cause=ORDER))
 def untested_overdraw(case: Case) -> Iterator[Finding]:
     """Opaque draws without a depth test that are drawn over."""
     for index, name in enumerate(case.names):
@@ -25,7 +27,6 @@ def untested_overdraw(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"untested-overdraw-{index}",
             rule="untested-overdraw",
-            page="Overdraw",
             title=(
                 f"{name}: {share(covered / fragments)} of {fragments:,} fragments of draws without a depth test are"
                 " covered later"

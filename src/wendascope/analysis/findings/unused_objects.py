@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory import is_unused, total
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory, plural, share, verb
 
@@ -13,7 +15,7 @@ _LEAST_BYTES, _LEAST_PART = 64 << 10, 0.01
 _NAMED = 3
 
 
-@finding("unused-objects")
+@finding(Rule("unused-objects", "Memory", Side.MEMORY, Effort.ASSET, Verify.COUNTED, cause=STORED))
 def unused_objects(case: Case) -> Iterator[Finding]:
     """By kind: what is kept and neither drawn with, drawn into, uploaded nor read back."""
     whole = total(case.frame.memory)
@@ -35,7 +37,6 @@ def unused_objects(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unused-objects-{kind.replace(' ', '-')}",
             rule="unused-objects",
-            page="Memory",
             title=f"{plural(count, kind)} {verb(count, 'is', 'are')} not used in {where}: {memory(size)}",
             why=f"Nothing draws with them, draws into them, writes or reads them: {named}.",
             steps=[],

@@ -9,6 +9,7 @@ import numpy as np
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import TargetValues
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import memory
@@ -16,7 +17,7 @@ from wendascope.texts import memory
 _LARGEST_HALF = 65504.0
 
 
-@finding("wide-target")
+@finding(Rule("wide-target", "Memory", Side.MEMORY, Effort.SETTING))
 def wide_targets(case: Case) -> Iterator[Finding]:
     """Targets that a narrower format would hold, by the values that they have after the frame."""
     if case.memory_use is None:
@@ -56,7 +57,6 @@ def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, 
     return Finding(
         id=f"wide-target-{item.object_class}-{item.name}",
         rule="wide-target",
-        page="Memory",
         title=f"{item.title} is {item.format}, and {narrower} would hold its values: {memory(saved)} less",
         why=(
             f"After the frame its colours are {low:.3g} to {high:.3g}"
@@ -83,7 +83,7 @@ def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, 
     )
 
 
-@finding("unread-depth")
+@finding(Rule("unread-depth", "Memory", Side.MEMORY, Effort.SETTING, Verify.ADVICE))
 def unread_depth(case: Case) -> Iterator[Finding]:
     """Depth of passes that nothing reads after them."""
     flow = case.frame.resource_flow
@@ -101,7 +101,6 @@ def unread_depth(case: Case) -> Iterator[Finding]:
         yield Finding(
             id=f"unread-depth-{item.object_class}-{item.name}",
             rule="unread-depth",
-            page="Memory",
             title=f"{item.title}: the depth of {case.names[number]} is kept, and nothing reads it: {memory(item.size)}",
             why=(
                 "The pass clears it, tests against it, and no later step samples or copies it. Told that it is not"

@@ -10,6 +10,7 @@ from typing import Protocol, TypeVar
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.replay.client import Progress, Replay
+from wendascope.trials.proof import Proof
 from wendascope.trials.runs import Beside
 
 T = TypeVar("T")
@@ -84,6 +85,10 @@ class FrameJobs(Protocol):
     def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
         """Run a long job for the shown document; `failure` is the title of what is said when it fails."""
 
+    def proof_made(self) -> Callable[[Proof], None]:
+        """What work of the shown document calls with each new proof, from whatever thread."""
+        ...
+
 
 class NoCommands:
     """Before there is a window: nothing happens."""
@@ -109,3 +114,6 @@ class NoJobs:
     def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None: ...
 
     def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None: ...
+
+    def proof_made(self) -> Callable[[Proof], None]:
+        return lambda _proof: None

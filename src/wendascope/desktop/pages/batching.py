@@ -27,7 +27,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.passes_view import PassesView
 from wendascope.desktop.ways_view import WaysView
 from wendascope.trials.batching import Code, batch_code
-from wendascope.trials.proof import COMBINED, state_of
+from wendascope.trials.proof import newest_together, state_of
 from wendascope.trials.verdicts import SHORT
 
 _TITLES = ["batch / draw", "how", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
@@ -104,7 +104,7 @@ class BatchingPage(FramePage):
             self.say("Looking at the steps ...")
         else:
             answer, evidence = batching_answer(found)
-            combined = document.proofs.get(COMBINED)
+            combined = newest_together(document.proofs)
             if combined is not None and combined.ratio is not None and combined.steps_after < combined.steps_before:
                 evidence = f"Proved: {combined.together_summary}. {evidence}"
             self.say(answer, evidence, draw_parts(found))

@@ -12,7 +12,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.texts import capital, verb
-from wendascope.trials.proof import COMBINED, Proof, state_of
+from wendascope.trials.proof import Proof, newest_together, state_of
 from wendascope.trials.verdicts import SAVES, VERDICTS
 
 
@@ -37,7 +37,7 @@ class FindingsPage(FramePage):
             self.say("Not measured yet.", "Press Ctrl+M to measure the frame and find what to change.")
             return
         proofs = document.proofs
-        combined = proofs.get(COMBINED)
+        combined = newest_together(proofs)
         if combined is not None and combined.ratio is not None:
             left = f" Left out: {'; '.join(combined.excluded)}." if combined.excluded else ""
             self.say(

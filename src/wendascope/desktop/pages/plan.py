@@ -49,7 +49,7 @@ class PlanPage(FramePage):
                    copied=lambda r: gain_text(r.item.cpu)),
             Column("what", 0, lambda r: r.item.title, right=False),
             Column("effort", 124, lambda r: r.item.effort, right=False),
-            Column("state", 112, lambda r: r.item.state, right=False),
+            Column("state", 160, lambda r: r.item.state_text, right=False),
         )  # fmt: skip
         self.table: RowsTable[_Row] = RowsTable(
             RowsModel(columns), "Recommendations", sortable=False, empty="Recommendations come with measuring: Ctrl+M."
@@ -174,21 +174,24 @@ class PlanPage(FramePage):
         if row is None or document is None:
             self.details.setText("" if document is None else "Nothing to change was found.")
             return
-        self.details.setText(labelled(_facts(row.item, document, self._plan)))
+        self.details.setText(labelled(_facts(row.item, document)))
 
     # ---- doing ----------------------------------------------------------------------------------------
 
     def _prove(self) -> None:
-        document, chosen = self._document, self.chosen_for_plan
-        if document is None or document.survey is None or not chosen:
+        document = self._document
+        if document is None or document.survey is None:
             return
-        frame_ms = document.survey.frame_ms.median
-        self._workspace.jobs.run_measurement(
+        out = self._left_out.get(str(document.path), set())
+        unwanted = {f for item in self._found if item.id in out for f in item.findings}
+        case, findings, jobs = document.case, document.findings, self._workspace.jobs
+        wanted = {f.id for f in findings} - unwanted
+        jobs.run_measurement(
             lambda replay, progress, cancelled: prove_plan(
-                document.path, document.frame, chosen, document.findings, document.proofs, replay, frame_ms,
-                progress=progress, cancelled=cancelled,
+                document.path, case, findings, replay, None, progress, cancelled, jobs.proof_made(),
+                chosen=wanted,
             ),
-            document.add_proofs,
+            lambda _proofs: document.reload_proofs(),
             "The plan could not be proved",
         )  # fmt: skip
 
@@ -208,9 +211,8 @@ def _both(item: Recommendation) -> str:
     return ", ".join(sides)
 
 
-def _facts(item: Recommendation, document: Document, plan: Plan | None) -> list[tuple[str, str]]:
+def _facts(item: Recommendation, document: Document) -> list[tuple[str, str]]:
     names = document.frame.passes.short_names
-    step = next((s for s in plan.steps if s.recommendation == item.id), None) if plan else None
     several = item.how if len(item.how) > 1 else []
     where = places_text([names[index] for index in item.passes], 5)
     facts = [
@@ -222,7 +224,6 @@ def _facts(item: Recommendation, document: Document, plan: Plan | None) -> list[
         ("price", item.price),
         ("risk", item.risk),
         ("holds", item.conditions),
-        ("in the plan", step.note if step else ""),
         ("instead of", plural(len(item.excludes), "other recommendation") if item.excludes else ""),
         ("below the fold", item.fold),
     ]

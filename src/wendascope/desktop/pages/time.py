@@ -17,7 +17,7 @@ from wendascope.desktop.theme import GRID
 from wendascope.errors import FileError
 from wendascope.frame.roles import Role
 from wendascope.texts import three_digits
-from wendascope.trials.proof import COMBINED
+from wendascope.trials.proof import newest_together
 
 
 def _columns() -> list[Column]:
@@ -189,7 +189,7 @@ def _facts(document: Document) -> list[tuple[str, str]]:
     survey = document.survey
     assert survey is not None
     frame, cpu = survey.frame_ms, survey.cpu
-    combined = document.proofs.get(COMBINED)
+    combined = newest_together(document.proofs)
     return [
         ("GPU work", f"{frame.median:.1f} ms when replayed ({frame.low:.1f} to {frame.high:.1f})"),
         ("CPU", f"{cpu.calls_ms + cpu.program_ms:.1f} ms of the program's thread, waits excluded"),

@@ -10,7 +10,6 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Part, Remedy
-from wendascope.discovery import import_all
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
 from wendascope.frame.frame import Frame
@@ -24,6 +23,7 @@ from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.span_start import step_calls
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
+from wendascope.trials.remedies._kinds import Claim, Clash, Gains, Kind, Phase, Trying, kind_of, known_kinds
 from wendascope.trials.reorder import Planned, reordered
 
 
@@ -360,42 +360,36 @@ _OTHER_NUMBERS = (0x3F2B851F, 0x3E6B851F, 0x3F5C28F6, 0x3EAE147B)
 
 
 Apply = Callable[[FrameChange, Remedy], None]
-_kinds: dict[str, Apply] = {}
-_near: set[str] = set()
+_applied: dict[str, Apply] = {}
 
 
-def remedy(kind: str, near: bool = False) -> Callable[[Apply], Apply]:
-    """Register what a kind of remedy does to a frame. `near`: it may change the picture a little, which is no reason
-    not to measure it.
-    """
+def remedy(
+    name: str, claim: Claim, trying: Trying = Trying.NEVER, gains: Gains = Gains.TIME, clash: Clash = Clash.NOTHING,
+    phase: Phase = Phase.MIDDLE, leaves_out: bool = False, nowhere_far: bool = False, stands_for: str = "",
+    measured_anyway: bool = False, trade: Callable[[Remedy], bool] | None = None, no_difference: str = "",
+) -> Callable[[Apply], Apply]:  # fmt: skip
+    """Register a kind of remedy (the arguments are the fields of `Kind`), with what it does to a frame."""
 
     def register(apply: Apply) -> Apply:
-        _kinds[kind] = apply
-        if near:
-            _near.add(kind)
+        known_kinds[name] = Kind(
+            name, claim, trying, gains, clash, phase, leaves_out, nowhere_far, stands_for, measured_anyway, trade,
+            no_difference,
+        )  # fmt: skip
+        _applied[name] = apply
         return apply
 
     return register
 
 
-def may_change_picture(item: Remedy) -> bool:
-    """Whether a remedy claims no more than a picture that is nearly the same."""
-    import_all("wendascope.trials.remedies")
-    return item.kind in _near or (item.kind == "bake-uniforms" and bool(item.values))
-
-
 def change_of(frame: Frame, remedies: Iterable[Remedy], space: int = 0, painted: bool = False) -> FrameChange:
-    """All of them together. Raises TrialError."""
-    import_all("wendascope.trials.remedies")
+    """All of them together, in the order of their phases. Raises TrialError."""
     change = FrameChange(opengl(frame), space=space, painted=painted)
-    for item in remedies:
-        if item.kind not in _kinds:
-            raise TrialError(f"this version knows no remedy called {item.kind}")
+    for item in sorted(remedies, key=lambda item: kind_of(item).phase):
         last = len(frame.steps)
         named = (item.steps, item.order, *item.orders, *(part.steps for part in item.parts))
         if any(not 0 <= step < last for steps in named for step in steps):
             raise TrialError("the remedy names steps that the frame does not have")
         if any(sorted(order) != list(range(min(order), max(order) + 1)) for order in item.orders if order):
             raise TrialError("the remedy orders steps that do not follow each other")
-        _kinds[item.kind](change, item)
+        _applied[item.kind](change, item)
     return change

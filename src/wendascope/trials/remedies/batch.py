@@ -5,10 +5,11 @@ that an order gives them.
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("batch")
+@remedy("batch", Claim.SAME, Trying.DRAWS, clash=Clash.DRAWS)
 def batch(change: FrameChange, item: Remedy) -> None:
     """Draw the parts' steps together; where the remedy has orders, with all their steps in those."""
     for order in item.orders:

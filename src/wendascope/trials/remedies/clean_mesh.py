@@ -10,11 +10,12 @@ from wendascope.errors import TrialError
 from wendascope.glsl.words import words_of
 from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.trials.batching import vertex_values
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies.simplify_mesh import draw_these, triangle_indices
 
 
-@remedy("clean-mesh")
+@remedy("clean-mesh", Claim.SAME, Trying.TOGETHER)
 def clean_mesh(change: FrameChange, item: Remedy) -> None:
     """Draw every step with indices that hold each triangle once, and none with two equal corners. What is blended is
     drawn as often as it was.

@@ -5,11 +5,12 @@ from __future__ import annotations
 from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on, scissor
 
 
-@remedy("clip")
+@remedy("clip", Claim.SAME, Trying.SHADERS)
 def clip(change: FrameChange, item: Remedy) -> None:
     """Each step within its box. Raises TrialError."""
     for step, box in zip(item.steps, item.boxes, strict=True):

@@ -12,13 +12,14 @@ from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import GL, tables
 from wendascope.trials.remedies._images import replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._swizzles import swizzled, without_border
 
 _KINDS = (GL.TEXTURE_2D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP)
 
 
-@remedy("compress-textures", near=True)
+@remedy("compress-textures", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def compress_textures(change: FrameChange, item: Remedy) -> None:
     """Compress some textures for the GPUs that the frame's API is for. Raises TrialError."""
     replace_each(change, item.textures, _compressed)

@@ -7,22 +7,23 @@ from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.written import buffer_writes, texture_writes
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("drop-repeats")
+@remedy("drop-repeats", Claim.SAME, Trying.TOGETHER)
 def drop_repeats(change: FrameChange, _item: Remedy) -> None:
     """Leave out calls that set what is set already."""
     change.redundant.add(REPEATS)
 
 
-@remedy("drop-needless")
+@remedy("drop-needless", Claim.SAME, Trying.TOGETHER)
 def drop_redundant(change: FrameChange, _item: Remedy) -> None:
     """Leave out those as well whose value is set again before it is used."""
     change.redundant |= {REPEATS, OVERWRITTEN}
 
 
-@remedy("drop-calls")
+@remedy("drop-calls", Claim.SAME, Trying.TOGETHER)
 def drop_calls(change: FrameChange, item: Remedy) -> None:
     """Leave out single calls that are no steps. What they write holds it already, from before the frame. Raises
     TrialError where the frame has no such calls.

@@ -5,10 +5,11 @@ from __future__ import annotations
 from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("drop-colour-clear")
+@remedy("drop-colour-clear", Claim.SAME, Trying.TOGETHER)
 def drop_colour_clear(change: FrameChange, item: Remedy) -> None:
     """Clear without colour."""
     frame = change.frame

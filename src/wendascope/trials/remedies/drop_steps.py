@@ -9,11 +9,12 @@ from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import DRAW_BUFFERS
 from wendascope.opengl.step_uses import target_colours
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on
 
 
-@remedy("drop-steps")
+@remedy("drop-steps", Claim.SAME, Trying.TOGETHER, leaves_out=True)
 def drop_steps(change: FrameChange, item: Remedy) -> None:
     """Leave out steps; where they count towards the picture, something cheap takes their place."""
     for step in item.steps:

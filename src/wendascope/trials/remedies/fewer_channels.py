@@ -14,11 +14,12 @@ from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._swizzles import swizzled, without_border
 
 
-@remedy("fewer-channels")
+@remedy("fewer-channels", Claim.SAME, Trying.TOGETHER, gains=Gains.MEMORY)
 def fewer_channels(change: FrameChange, item: Remedy) -> None:
     """Give some textures the format that their contents need, at the same size. Raises TrialError."""
     replace_each(change, item.textures, _narrower)

@@ -24,6 +24,7 @@ from wendascope.opengl.objects import (
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import (
     active_texture,
@@ -40,7 +41,7 @@ _NOT_WITH = (GL.STENCIL_TEST, GL.SCISSOR_TEST, GL.COLOR_LOGIC_OP, GL.FRAMEBUFFER
 _NAMES = {GL.STENCIL_TEST: "stencil", GL.SCISSOR_TEST: "scissor"}
 
 
-@remedy("half-size", near=True)
+@remedy("half-size", Claim.TRADE, Trying.BY_ITSELF, clash=Clash.STEPS)
 def half_size(change: FrameChange, item: Remedy) -> None:
     """The small target has the place of the step; what it holds is blended, masked, tested by depth and written as the
     step was, at the one depth that the remedy tells.

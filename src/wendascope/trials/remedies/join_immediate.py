@@ -10,13 +10,14 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.immediate import LISTS, joinable_runs
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL, Role
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 Key = tuple[str, int, int]
 _FAMILY = re.compile(r"gl([A-Za-z]+?)\d?(?:u?[bsi]|[fd])?v?$")
 
 
-@remedy("join-immediate")
+@remedy("join-immediate", Claim.SAME, Trying.DRAWS)
 def join_immediate(change: FrameChange, item: Remedy) -> None:
     """Keep the first glBegin and the last glEnd of each run. Raises TrialError."""
     runs = joinable_runs(change.frame)

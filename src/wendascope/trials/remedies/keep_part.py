@@ -18,11 +18,12 @@ from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.edit import Insertion
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on
 
 
-@remedy("keep-part")
+@remedy("keep-part", Claim.SAME, Trying.BY_ITSELF)
 def keep_part(change: FrameChange, item: Remedy) -> None:
     """Before anything is measured the frame is run with no more of the pass than these steps, and what they come to is
     copied aside. In the changed frame it is copied back in the place of the first of them. The steps have to begin

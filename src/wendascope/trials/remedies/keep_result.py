@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("keep-result")
+@remedy("keep-result", Claim.SAME, Trying.BY_ITSELF)
 def keep_result(change: FrameChange, item: Remedy) -> None:
     """Leave out whole passes. What they draw into keeps what it held: from before the frame where that was captured,
     else what the same frame, run just before, left there. It counts as a result, not as something left by chance.
@@ -17,7 +18,7 @@ def keep_result(change: FrameChange, item: Remedy) -> None:
         change.leave_out(step, None)
 
 
-@remedy("older-result", near=True)
+@remedy("older-result", Claim.NEARLY)
 def older_result(change: FrameChange, item: Remedy) -> None:
     """The same with what they drew in an earlier frame of the sequence: the picture shows how late it is."""
     images = _images(change, item)

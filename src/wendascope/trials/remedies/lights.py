@@ -11,6 +11,7 @@ from wendascope.errors import TrialError
 from wendascope.opengl.objects import UniformRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.rewriting import visited_arrays, without_element
 from wendascope.trials.rewriting._parts import OUR_PREFIX
@@ -19,7 +20,7 @@ _LOCATION = 0x7E000000
 """Of the uniform that we bring in: no program of the frame has it, the driver here gives it another one."""
 
 
-@remedy("without-element", near=True)
+@remedy("without-element", Claim.SAME, Trying.TOGETHER, measured_anyway=True)
 def leave_out_element(change: FrameChange, item: Remedy) -> None:
     """Every shader that the steps use and that goes through an array passes over one of its elements."""
     (array,), element = item.names, int(item.values["element"])
@@ -46,7 +47,7 @@ def leave_out_element(change: FrameChange, item: Remedy) -> None:
         raise TrialError(f"no shader of these steps goes through {array} element by element")
 
 
-@remedy("light-off", near=True)
+@remedy("light-off", Claim.SAME, Trying.TOGETHER, measured_anyway=True)
 def switch_off(change: FrameChange, item: Remedy) -> None:
     """One light of the fixed-function pipeline is off in some steps, where it is on."""
     light = GL.LIGHT0 + int(item.values["light"])

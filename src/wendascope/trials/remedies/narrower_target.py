@@ -11,10 +11,11 @@ from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.texel_sizes import format_name, texel_size
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("narrower-target", near=True)
+@remedy("narrower-target", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def narrower_target(change: FrameChange, item: Remedy) -> None:
     """Draw into textures of the format that `names` gives, in the place of others. Raises TrialError where the frame
     needs what one of them held before.

@@ -5,10 +5,11 @@ from __future__ import annotations
 from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("no-prepass")
+@remedy("no-prepass", Claim.SAME, Trying.SHADERS, clash=Clash.STEPS)
 def no_prepass(change: FrameChange, item: Remedy) -> None:
     """Leave out the depth-only steps; those that follow test and write depth themselves."""
     change.dropped |= set(item.steps)

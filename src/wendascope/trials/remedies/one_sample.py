@@ -8,11 +8,19 @@ from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.edit import Insertion
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on
 
 
-@remedy("one-sample", near=True)
+@remedy(
+    "one-sample",
+    Claim.NEARLY,
+    Trying.BY_ITSELF,
+    gains=Gains.MEMORY,
+    nowhere_far=True,
+    stands_for="multisampling was switched off, and the picture compared: its samples stay in memory here",
+)
 def one_sample(change: FrameChange, item: Remedy) -> None:
     """Switch multisampling off for some steps. Raises TrialError where the context cannot, or where it is off."""
     frame = change.frame

@@ -13,6 +13,7 @@ from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import middle_texel, with_one_texel
+from wendascope.trials.remedies._kinds import Claim
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import active_texture, bind_texture
 
@@ -20,7 +21,7 @@ _AS_THEY_ARE = (GL.TEXTURE_BUFFER, GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULT
 _GREY = bytes((128, 128, 128, 255))
 
 
-@remedy("one-texel")
+@remedy("one-texel", Claim.EXPERIMENT)
 def one_texel(change: FrameChange, item: Remedy) -> None:
     """Let the steps sample textures of one texel."""
     made: dict[int, int] = {}

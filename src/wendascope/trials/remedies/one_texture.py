@@ -10,10 +10,11 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("one-texture")
+@remedy("one-texture", Claim.SAME, Trying.TOGETHER, gains=Gains.MEMORY)
 def one_texture(change: FrameChange, item: Remedy) -> None:
     """Let everything that names one of some textures name the first. Raises TrialError where they are not alike."""
     for first, other in _pairs(change, item):
@@ -22,7 +23,7 @@ def one_texture(change: FrameChange, item: Remedy) -> None:
         replace_texture(change, other, first)
 
 
-@remedy("near-texture", near=True)
+@remedy("near-texture", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def near_texture(change: FrameChange, item: Remedy) -> None:
     """The same of textures that differ in their texels only. Raises TrialError where they differ in size or format."""
     for first, other in _pairs(change, item):

@@ -12,10 +12,11 @@ from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("opaque-blocks", near=True)
+@remedy("opaque-blocks", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def opaque_blocks(change: FrameChange, item: Remedy) -> None:
     """Keep the colours of some textures' blocks alone. They are the same by the rules of the format; drivers were seen
     that mix ends the other way round by 1 of 255 otherwise. Raises TrialError where one is not opaque.

@@ -14,6 +14,7 @@ from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.trials.batching.layers import known_textures
+from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._samplers import rewrite_samplers
 from wendascope.trials.remedies._states import active_texture, bind_texture
@@ -23,7 +24,7 @@ from wendascope.trials.rewriting.channels import Channel
 _FORMATS = {GL.RGB: 3, GL.RGBA: 4, GL.BGR: 3, GL.BGRA: 4}
 
 
-@remedy("pack-channels")
+@remedy("pack-channels", Claim.SAME, Trying.SHADERS)
 def pack_channels(change: FrameChange, item: Remedy) -> None:
     """Put grey textures into the channels of one. Raises TrialError where they do not fit together."""
     frame = change.frame

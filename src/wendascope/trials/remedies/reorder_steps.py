@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.errors import TrialError
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("reorder-steps")
+@remedy("reorder-steps", Claim.SAME, Trying.BY_ITSELF, clash=Clash.ORDER)
 def reorder_steps(change: FrameChange, item: Remedy) -> None:
     """Run the steps in another order. Raises TrialError unless they follow one another."""
     if sorted(item.order) != sorted(item.steps) or sorted(item.steps) != list(

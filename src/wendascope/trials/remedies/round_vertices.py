@@ -7,10 +7,17 @@ from wendascope.analysis.vertex_widths import float_columns, narrower, rounded, 
 from wendascope.errors import TrialError
 from wendascope.opengl.packed import CallBatch
 from wendascope.replay.edit import Insertion
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("round-vertices", near=True)
+@remedy(
+    "round-vertices",
+    Claim.NEARLY,
+    Trying.BY_ITSELF,
+    gains=Gains.MEMORY,
+    stands_for="narrower attributes are not made here: their values were rounded, and the picture compared",
+)
 def round_vertices(change: FrameChange, item: Remedy) -> None:
     """Write the rounded values into the buffers that `names` gives, ahead of the frame, and their own after it. Raises
     TrialError.

@@ -14,10 +14,11 @@ from wendascope.glsl.stages import STAGE_NAMES
 from wendascope.registry import GL
 from wendascope.trials import rewriting
 from wendascope.trials.baking import baked, constant_texts
+from wendascope.trials.remedies._kinds import Claim, Phase, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("bake-uniforms")
+@remedy("bake-uniforms", Claim.SAME, Trying.SHADERS, phase=Phase.LAST, trade=lambda item: bool(item.values))
 def bake_uniforms(change: FrameChange, item: Remedy) -> None:
     """Write the values of uniforms into the source as constants."""
     record = change.program(item.program)
@@ -29,7 +30,7 @@ def bake_uniforms(change: FrameChange, item: Remedy) -> None:
     change.replace_program(item.program, msgspec.structs.replace(record, shaders=shaders))
 
 
-@remedy("edit-shader", near=True)
+@remedy("edit-shader", Claim.TRADE, phase=Phase.FIRST)
 def edit_shader(change: FrameChange, item: Remedy) -> None:
     """Take the sources of an edit."""
     record = change.program(item.program)
@@ -41,55 +42,55 @@ def edit_shader(change: FrameChange, item: Remedy) -> None:
     _replace_sources(change, item.program, {s.stage: s.text for s in item.sources})
 
 
-@remedy("flat-colour")
+@remedy("flat-colour", Claim.EXPERIMENT)
 def flat_colour(change: FrameChange, item: Remedy) -> None:
     """Every fragment becomes one colour."""
     _rewrite_fragments(change, item, rewriting.flat_colour)
 
 
-@remedy("no-lookups")
+@remedy("no-lookups", Claim.EXPERIMENT)
 def no_samples(change: FrameChange, item: Remedy) -> None:
     """Texture samples become constants."""
     _rewrite_fragments(change, item, rewriting.without_samples)
 
 
-@remedy("cut-loops", near=True)
+@remedy("cut-loops", Claim.TRADE)
 def cut_loops(change: FrameChange, item: Remedy) -> None:
     """Loops run fewer iterations."""
     _rewrite_fragments(change, item, lambda source: rewriting.fewer_iterations(source, item.loops))
 
 
-@remedy("simple-powers", near=True)
+@remedy("simple-powers", Claim.NEARLY, Trying.BY_ITSELF)
 def simple_powers(change: FrameChange, item: Remedy) -> None:
     """Powers with small constant exponents become products and roots."""
     _rewrite_fragments(change, item, lambda source: rewriting.simple_powers(source, item.lines))
 
 
-@remedy("medium-precision", near=True)
+@remedy("medium-precision", Claim.NEARLY, no_difference="this driver seems to compute medium precision as high")
 def medium_precision(change: FrameChange, item: Remedy) -> None:
     """Fragments are computed in medium precision."""
     _rewrite_fragments(change, item, rewriting.medium_precision)
 
 
-@remedy("early-test")
+@remedy("early-test", Claim.SAME)
 def early_test(change: FrameChange, item: Remedy) -> None:
     """Ask for depth tests ahead of the fragment shader."""
     _rewrite_fragments(change, item, rewriting.early_tests)
 
 
-@remedy("drop-varyings")
+@remedy("drop-varyings", Claim.SAME, Trying.SHADERS)
 def drop_varyings(change: FrameChange, item: Remedy) -> None:
     """Vertices hand on no more than fragments read."""
     _rewrite(change, item, GL.VERTEX_SHADER, lambda source: rewriting.without_outputs(source, item.names))
 
 
-@remedy("drop-outputs")
+@remedy("drop-outputs", Claim.SAME, Trying.SHADERS)
 def drop_outputs(change: FrameChange, item: Remedy) -> None:
     """Fragments write no more than is attached."""
     _rewrite_fragments(change, item, lambda source: rewriting.without_outputs(source, item.names))
 
 
-@remedy("move-to-vertices")
+@remedy("move-to-vertices", Claim.SAME, Trying.SHADERS)
 def move_to_vertices(change: FrameChange, item: Remedy) -> None:
     """Move expressions from fragments to vertices. Raises TrialError where the program has other stages."""
     sources = _sources(change, item.program)

@@ -16,12 +16,13 @@ from wendascope.opengl.primitives import restart_index
 from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 from wendascope.replay.edit import Insertion
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 _LONGEST, _LARGEST = 0xFFFFFFFF, 0xFFFF
 
 
-@remedy("short-indices")
+@remedy("short-indices", Claim.SAME, Trying.TOGETHER, gains=Gains.MEMORY)
 def short_indices(change: FrameChange, item: Remedy) -> None:
     """Bring in a buffer of half the size for each that `names` gives, bound wherever the frame finds or binds that one,
     and let the draws read it. Raises TrialError.

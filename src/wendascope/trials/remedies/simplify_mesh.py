@@ -14,13 +14,14 @@ from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 from wendascope.trials.batching import drawn_indices, vertex_values
+from wendascope.trials.remedies._kinds import Claim
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 _LEAST_REMOVED = 0.2
 """Of the triangles: less is not worth a mesh of its own."""
 
 
-@remedy("simplify-mesh", near=True)
+@remedy("simplify-mesh", Claim.TRADE)
 def simplify_mesh(change: FrameChange, item: Remedy) -> None:
     """Draw every step with as few triangles as the remedy says, or as its error allows where those are more."""
     known: dict[bytes, npt.NDArray[np.uint32]] = {}

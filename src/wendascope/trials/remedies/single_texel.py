@@ -7,10 +7,11 @@ from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import TextureRecord
 from wendascope.trials.remedies._images import middle_texel, replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 
-@remedy("single-texel")
+@remedy("single-texel", Claim.SAME, Trying.TOGETHER, gains=Gains.MEMORY)
 def single_texel(change: FrameChange, item: Remedy) -> None:
     """Give some textures one texel, that in their middle. Raises TrialError."""
     replace_each(change, item.textures, _one)

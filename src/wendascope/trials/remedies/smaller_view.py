@@ -13,11 +13,12 @@ from wendascope.opengl.objects import FramebufferRecord, ImageRecord, TextureRec
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import first_colour, is_on, samples, scissor, viewport
 
 
-@remedy("smaller-view", near=True)
+@remedy("smaller-view", Claim.TRADE, Trying.BY_ITSELF, clash=Clash.STEPS)
 def smaller_view(change: FrameChange, item: Remedy) -> None:
     """Every draw of the view has a viewport of a part of its size, in the corner of the same image; after the last one
     the part is copied aside and scaled over the whole. So all that reads the image finds it as before, but coarser.

@@ -10,19 +10,20 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import half_as_large, replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 
 _NO_LIMIT = 1000.0
 _MAX_LEVEL = "TEXTURE_MAX_LEVEL"
 
 
-@remedy("drop-levels", near=True)
+@remedy("drop-levels", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def drop_levels(change: FrameChange, item: Remedy) -> None:
     """Leave out so many of the finest levels of some textures, which have more. Raises TrialError."""
     _replace(change, item, enough=True)
 
 
-@remedy("smaller-textures", near=True)
+@remedy("smaller-textures", Claim.TRADE, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def smaller_textures(change: FrameChange, item: Remedy) -> None:
     """Textures at a half, a quarter, ... of their width and height, made of their first level where they have too few.
     Raises TrialError.
@@ -59,7 +60,7 @@ def _smaller(frame: OpenGLFrame, record: TextureRecord, count: int, name: int) -
     return TextureRecord(name, record.target, kept, parameters, levels)
 
 
-@remedy("mip-levels", near=True)
+@remedy("mip-levels", Claim.TRADE, Trying.BY_ITSELF)
 def mip_levels(change: FrameChange, item: Remedy) -> None:
     """Give some textures all their mip levels, and let them be read. Raises TrialError."""
     if change.frame.samplers_decide:

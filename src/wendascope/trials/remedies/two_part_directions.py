@@ -12,13 +12,14 @@ from wendascope.opengl.objects import TextureRecord
 from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import replace_each
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._samplers import rewrite_samplers
 from wendascope.trials.remedies._swizzles import without_border
 from wendascope.trials.rewriting import with_third_rebuilt
 
 
-@remedy("two-part-directions", near=True)
+@remedy("two-part-directions", Claim.NEARLY, Trying.BY_ITSELF, gains=Gains.MEMORY)
 def two_part_directions(change: FrameChange, item: Remedy) -> None:
     """Keep red and green of some textures. Raises TrialError where they hold no unit vectors, or are read in a way that
     is not followed.

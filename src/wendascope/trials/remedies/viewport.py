@@ -8,18 +8,19 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
+from wendascope.trials.remedies._kinds import Claim
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import integers, is_on, viewport
 
 
-@remedy("tiny-viewport")
+@remedy("tiny-viewport", Claim.EXPERIMENT)
 def tiny_viewport(change: FrameChange, item: Remedy) -> None:
     """Draw the steps into a single pixel."""
     for step in item.steps:
         _draw_into(change, step, lambda v: (v[0], v[1], 1, 1))
 
 
-@remedy("smaller-viewport")
+@remedy("smaller-viewport", Claim.EXPERIMENT)
 def smaller_viewport(change: FrameChange, item: Remedy) -> None:
     """What is drawn lies in the lower left corner then: a look at the time, not a better picture."""
     for step in item.steps:
