@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.late_views import LateViews
     from wendascope.analysis.left_out import LeftOuts
     from wendascope.analysis.memory_use import MemoryUse
+    from wendascope.analysis.reached_code import ReachedCode
     from wendascope.analysis.same_steps import SameSteps
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
@@ -143,6 +144,8 @@ SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.same_step
 """Of all frames, kept with the first; the newest counts."""
 LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "analysis.left_out:LeftOuts")
 """Lights and parts of views; the newest counts."""
+REACHED: RecordKind[ReachedCode] = RecordKind("reached code", "analysis.reached_code:ReachedCode")
+"""How often loops of shaders run; the newest counts."""
 MEMORY_USE: RecordKind[MemoryUse] = RecordKind("memory use", "analysis.memory_use:MemoryUse")
 """Mip levels read, and values of targets; the newest counts."""
 DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")

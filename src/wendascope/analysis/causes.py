@@ -104,7 +104,8 @@ UNREAD = whole_rule(_unread)
 
 def _less_memory(case: Case, findings: Sequence[Finding]) -> str:
     fewer = sum(finding.less_bytes for finding in findings)
-    return f"{memory(fewer)} less by {plural(len(findings), 'change')} of one kind: {findings[0].title}, ..."
+    largest = max(findings, key=lambda finding: finding.less_bytes)
+    return f"{memory(fewer)} less by {plural(len(findings), 'change')} of one kind; the largest: {largest.title}"
 
 
 STORED = whole_rule(_less_memory)

@@ -25,6 +25,12 @@ class _Side:
         """Of the frame."""
         self._steps = None if of_steps is None else of_steps.astype(float).copy()
 
+    def left_of(self, steps: Collection[int]) -> float:
+        """What some steps (none: the frame) still hold, ms."""
+        if self._steps is None or not steps:
+            return self.left_ms
+        return min(float(self._steps[np.unique(list(steps))].sum()), self.left_ms)
+
     def take(self, steps: Collection[int], ms: float) -> float:
         """Subtract a gain of some steps (none: of the frame). Returns how much of it there was to take, ms."""
         ms = min(max(ms, 0.0), self.left_ms)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from wendascope.analysis import spirv
 from wendascope.analysis.guidelines import OperationCosts
-from wendascope.analysis.spirv import Block, Function, Instruction, Module, within
+from wendascope.analysis.spirv import Block, Function, Instruction, Module, dominators, within
 
 Number = int | float | bool
 _DEEPEST = 24
@@ -116,6 +116,10 @@ _EXTENDED: dict[int, tuple[str, float]] = (
 )
 
 
+_Path = tuple[tuple[int, int], ...]
+"""(function, block) of each call that leads to a place, the outermost first."""
+
+
 class _Costing:
     def __init__(
         self,
@@ -135,7 +139,10 @@ class _Costing:
         self._uniform_lines: dict[int, float] = defaultdict(float)
         self._powers: list[tuple[int, float]] = []
         self._repeated: list[int] = []
-        self._places: set[tuple[object, ...]] = set()
+        self._places: dict[tuple[object, ...], list[_Path]] = defaultdict(list)
+        """What a sample reads -> the blocks that made such a one, each behind the blocks that called its function."""
+        self._path: _Path = ()
+        self._dominators: dict[int, dict[int, set[int]]] = {}
         self._known_uniform: dict[int, bool] = {}
         self._loops: list[Loop] = []
         self._branches: list[Branch] = []
@@ -201,14 +208,18 @@ class _Costing:
         self._loops += [loop for loop, _ in loops]
         for label in self._dead(function, rounds):
             rounds[label] = 0.0
+        outer = self._path
+        self._dominators.setdefault(function.name, dominators(function))
         for label, block in function.blocks.items():
             before = self._total
+            self._path = (*outer, (function.name, label))
             if rounds[label]:
                 for instruction in block.instructions:
                     self._instruction(instruction, rounds[label], depth)
             for loop, body in loops:
                 if label in body:
                     loop.cost += self._total - before
+        self._path = outer
 
     def _dead(self, function: Function, rounds: dict[int, float]) -> set[int]:
         """Blocks that uniform values keep from running."""
@@ -275,9 +286,17 @@ class _Costing:
         place = tuple(self._shape(operand, 0) for operand in i.operands[2:])
         if None in place:
             return
-        if (i.opcode, place) in self._places:
+        earlier = self._places[i.opcode, place]
+        # a sample in the other arm of a branch is none that was made before
+        if any(self._always_before(path) for path in earlier):
             self._repeated.append(i.line)
-        self._places.add((i.opcode, place))
+        earlier.append(self._path)
+
+    def _always_before(self, path: _Path) -> bool:
+        """Whether blocks that lead somewhere have run whenever the present ones do."""
+        name, label = self._path[-1]
+        same = path[:-1] == self._path[:-1] and path[-1][0] == name
+        return same and path[-1][1] in self._dominators[name].get(label, {label})
 
     def _shape(self, number: int, depth: int) -> object:
         """Equal for expressions that are computed alike from the same inputs; None where that cannot be told."""
@@ -285,7 +304,7 @@ class _Costing:
             return None
         made = self._m.producer.get(number)
         if made is None:
-            return number
+            return None if number in self._parameters else number  # another call may hand over another value
         if made.opcode == spirv.OP_LOAD:
             variable = self._m.variables.get(made.operands[2])
             if variable is not None and variable.operands[2] in (0, 1, 2):

@@ -227,6 +227,30 @@ def within(function: Function, starts: Iterable[int], stop: int) -> set[int]:
     return found
 
 
+def dominators(function: Function) -> dict[int, set[int]]:
+    """Label of a block -> the blocks that have always run when it does, itself among them (the plain iteration of
+    Cooper, Harvey and Kennedy, "A Simple, Fast Dominance Algorithm", 2001, on sets).
+    """
+    before: dict[int, list[int]] = {label: [] for label in function.blocks}
+    for label, block in function.blocks.items():
+        for target in block.targets:
+            if target in before:
+                before[target].append(label)
+    everything = set(function.blocks)
+    found = {label: {label} if label == function.entry else set(everything) for label in function.blocks}
+    changed = True
+    while changed:
+        changed = False
+        for label in function.blocks:
+            if label == function.entry:
+                continue
+            known = [found[other] for other in before[label]]
+            new = set.intersection(*known) | {label} if known else {label}
+            if new != found[label]:
+                found[label], changed = new, True
+    return found
+
+
 def read_module(data: bytes) -> Module:
     """Raises BadModuleError."""
     if len(data) % 4 or len(data) < 20 or len(data) // 4 > _MOST_WORDS:

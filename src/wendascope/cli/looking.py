@@ -160,7 +160,8 @@ def survey(
     repeats: Annotated[int, typer.Option(help="Timed runs of each kind.", min=1, max=1000)] = 6,
     top: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
     until: Annotated[
-        str, typer.Option(help="Stop after this stage: times, coverage, sequence, left out, memory, rules or claims.")
+        str,
+        typer.Option(help="Stop after this stage: times, coverage, sequence, left out, memory, reached code ..."),
     ] = "",
     seconds: Annotated[
         float | None,

@@ -34,7 +34,7 @@ from wendascope.trials.best_set import best_set
 from wendascope.trials.proof import Proof
 from wendascope.trials.prove_all import AllProofs, held_by_wholes, prove_all
 from wendascope.trials.remedies import Claim, Gains, claim_of, kind_of
-from wendascope.trials.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES
+from wendascope.trials.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, bound_ms
 
 _FRAMES_OF_PROVING, _LEAST_SECONDS = 120, 30.0
 """What proving a plan may take: so many times the frame, or this."""
@@ -161,17 +161,31 @@ def _try_of(finding: Finding, proof: Proof, case: Case) -> Try:
         state = State.PROVED  # what it is for is memory, which is counted; the picture stays
     saves = proof.verdict == SAVES or state is State.TRADE
     gpu, cpu = _gains(proof, case) if saves else (None, None)
-    words = proof.told_verdict
+    words = _words(proof, case)
     if state is State.PROVED and proof.verdict != SAVES:
         words = f"the picture stays the same; time: {words}"
-    elif proof.verdict == REFUSED:
-        words = f"{REFUSED}: {proof.reason}" if proof.reason else REFUSED
-    elif proof.verdict in (CHANGES, LEAVES):
-        words = f"{words}: {proof.picture}"
     return Try(
         finding.id, finding.title, state, words, gpu, cpu, proof.pixels_different, proof.pixels_visible,
         proof.max_difference,
     )  # fmt: skip
+
+
+def _words(proof: Proof, case: Case) -> str:
+    """The verdict with its numbers, in ms of the frame as it was surveyed."""
+    if proof.verdict == REFUSED:
+        return f"{REFUSED}: {proof.reason}" if proof.reason else REFUSED
+    saved = in_frame(proof, case.frame_ms or 0.0, case.submit_ms or 0.0)
+    words = proof.verdict
+    if saved is not None:
+        span = f"{three_digits(saved.low)} to {three_digits(saved.high)} ms"
+        if proof.verdict == NO_DIFFERENCE:
+            words += f" (less than {three_digits(bound_ms(saved))} ms)"
+        elif proof.verdict == NOISE:
+            words += f" ({span})"
+        elif proof.verdict in (SAVES, COSTS) or saved.low > 0 or saved.high < 0:
+            verb_ = "" if proof.verdict in (SAVES, COSTS) else f", {SAVES if saved.low > 0 else COSTS}"
+            words += f"{verb_} {three_digits(abs(saved.median))} ms{f' of {proof.side}' if proof.side else ''}"
+    return f"{words}: {proof.picture}" if proof.verdict in (CHANGES, LEAVES) else words
 
 
 def _as_part(finding: Finding, whole: str, proof: Proof, case: Case) -> Try:
@@ -268,7 +282,7 @@ def make_plan(
         "", "", budget_ms, gpu, cpu, *after, ledger.gpu.left_ms, ledger.cpu.left_ms, steps, program_ms,
         min(own, program_ms) if program_ms else own,
     )  # fmt: skip
-    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen)
+    made.sentence, made.rest = _sentence(made), _rest(case, made, chosen, ledger)
     return made
 
 
@@ -388,7 +402,7 @@ def _sentence(plan: Plan) -> str:
     return f"{now:.1f} -> {then:.1f} ms with {changes}; {goal} {'is' if plan.reached else 'is not'} reached."
 
 
-def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation]) -> str:
+def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], ledger: Ledger) -> str:
     """What is expected beyond the proofs, what quality would buy, the program's own time, and what is left."""
     texts = []
     then, expected = max(plan.gpu_after, plan.cpu_after), max(plan.gpu_expected, plan.cpu_expected)
@@ -397,10 +411,16 @@ def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation]) -> str:
         texts.append(
             f"{count} not tried yet {'is' if count.startswith('1 ') else 'are'} expected to reach {expected:.1f} ms."
         )
-    trades = [item for item in chosen if item.section is Section.QUALITY and item.gain > 0]
-    if trades:
-        told = [f"{three_digits(item.gain)} ms for {plural(item.visible, 'visible pixel')}" for item in trades[:3]]
-        texts.append(f"Quality for time, proved: {listed(told)}.")
+    trades = [
+        (min(item.gain, ledger.gpu.left_of(item.steps)), item) for item in chosen if item.section is Section.QUALITY
+    ]
+    told = [
+        f"up to {three_digits(ms)} ms more for {plural(item.visible, 'visible pixel')}"
+        for ms, item in trades[:3]
+        if ms >= SMALL_SHARE * plan.now_ms
+    ]
+    if told:
+        texts.append(f"Quality for time: {listed(told)}.")
     if plan.program_ms > max(plan.budget_ms, plan.gpu_after):
         own = (
             f", of which up to {plan.own_ms:.1f} ms lie between calls that go, by the recording"

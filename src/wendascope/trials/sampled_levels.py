@@ -9,16 +9,14 @@ import numpy as np
 
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
 from wendascope.errors import ReplayError, TrialError
-from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
+from wendascope.trials.noting import BINDING, cannot_note, run_noting
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting._parts import read
 from wendascope.trials.rewriting.es_version import in_es_310, raisable
@@ -33,7 +31,6 @@ from wendascope.trials.rewriting.levels import (
     with_levels_noted,
 )
 
-_BINDING = 7
 _MOST_SAMPLERS = 16
 _PART = _MOST_SAMPLERS * NUMBERS * 4
 """Bytes of one step's notes: a multiple of what drivers ask for."""
@@ -46,8 +43,9 @@ def sampled_levels(session: ReplaySession, job: Job) -> SampledTextures:
     ReplayError, CancelledError.
     """
     frame = session.frame
-    if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
-        return SampledTextures(refused="this context has no storage buffers, which notes are written to")
+    refused = cannot_note(session)
+    if refused:
+        return SampledTextures(refused=refused)
     if frame.context.es and ES_QUERY not in frame.context.extensions:
         return SampledTextures(refused="this context of OpenGL ES cannot tell which levels are read")
     job.progress("preparing shaders that note mip levels", 0.0)
@@ -57,44 +55,15 @@ def sampled_levels(session: ReplaySession, job: Job) -> SampledTextures:
     if not steps:
         return SampledTextures(unclear=_all_read(frame))
     notes = np.tile(np.array(_NOTHING, np.uint32), (len(steps) * _MOST_SAMPLERS, 1)).tobytes()
-    buffer, _ = change.new.buffer(notes, GL.DYNAMIC_DRAW)
-    for number, step in enumerate(steps):
-        batch = CallBatch()
-        batch.call("glBindBufferRange", GL.SHADER_STORAGE_BUFFER, _BINDING, buffer, number * _PART, _PART)
-        change.insertions.append(Insertion(int(frame.steps.begin[step]), batch))
+    job.progress("replaying with shaders that note mip levels", 0.3)
     try:
-        edit = change.edit()
-        session.add(change.new.objects)
-        job.progress("replaying with shaders that note mip levels", 0.3)
-        found = _run(session, edit, buffer, len(steps))
+        found = run_noting(session, frame, change, notes, [(s, k * _PART) for k, s in enumerate(steps)], _PART)
     except (ReplayError, TrialError) as error:
         return SampledTextures(refused=str(error))
-    finally:
-        _unbind(session)
     if found is None:
         return SampledTextures(refused="the picture changes while levels are noted")
-    return _gathered(frame, slots, steps, found)
-
-
-def _run(session: ReplaySession, edit: Edit, buffer: int, count: int) -> np.ndarray | None:
-    """Notes of every step, shape (steps, samplers, NUMBERS); None where the picture is another one."""
-    session.run(session.prepare())
-    before = session.final_picture()
-    session.run(session.prepare(edit))
-    session.drain()  # drivers were seen that give a buffer's contents without waiting for what shaders write
-    batch = CallBatch(session.offers)
-    out = batch.out(count * _PART)
-    batch.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, count * _PART, out)
-    session.run_batch(batch)
-    if compare_pictures(before, session.final_picture(), alpha_matters(session))[0]:
-        return None
-    return np.frombuffer(out.data, np.uint32).reshape(count, _MOST_SAMPLERS, NUMBERS).copy()
-
-
-def _unbind(session: ReplaySession) -> None:
-    batch = CallBatch(session.offers)
-    batch.call("glBindBufferBase", GL.SHADER_STORAGE_BUFFER, _BINDING, 0)
-    session.run_batch(batch)
+    rows = np.frombuffer(found, np.uint32).reshape(len(steps), _MOST_SAMPLERS, NUMBERS)
+    return _gathered(frame, slots, steps, rows)
 
 
 def _change_programs(frame: OpenGLFrame, change: FrameChange) -> dict[int, dict[str, int]]:
@@ -128,7 +97,7 @@ def _changed(program: ProgramRecord, es: bool) -> tuple[ProgramRecord, dict[str,
     slots = {sampler: place for place, sampler in enumerate(samplers)}
     for shader in program.shaders if es else ():
         raisable(shader.source)
-    noting = with_levels_noted(source, slots, _BINDING, reads_early(read(source), source), es)
+    noting = with_levels_noted(source, slots, BINDING, reads_early(read(source), source), es)
     sources = [
         noting if s is fragments[0] else in_es_310(s.source, fragment=False) if es else s.source
         for s in program.shaders

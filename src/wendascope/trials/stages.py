@@ -19,6 +19,7 @@ from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
+from wendascope.analysis.reached_code import ReachedCode
 from wendascope.errors import CancelledError, ReplayError, TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.compressible import compressible
@@ -31,6 +32,7 @@ from wendascope.trials.judging import Refuted, measure_late_tests, measure_order
 from wendascope.trials.late_views import other_frames
 from wendascope.trials.left_out import find_left_out, try_without
 from wendascope.trials.left_out_elsewhere import try_elsewhere
+from wendascope.trials.reached_code import reached_code
 from wendascope.trials.sampled_levels import sampled_levels
 
 _LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
@@ -100,6 +102,7 @@ class Examination:
     drawn: Drawn | None = None
     left_out: list[LeftOut] = field(default_factory=list)
     memory_use: MemoryUse | None = None
+    reached: ReachedCode | None = None
     findings: list[Finding] = field(default_factory=list)
     refuted: list[Refuted] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
@@ -114,7 +117,7 @@ class Examination:
     @property
     def case(self) -> Case:
         case = case_of(self.frame, self.drawn, self.survey, self.others)
-        case.left_out, case.memory_use = self.left_out, self.memory_use
+        case.left_out, case.memory_use, case.reached = self.left_out, self.memory_use, self.reached
         return case
 
 
@@ -169,6 +172,10 @@ def _memory(known: Examination) -> None:
     targets = known.replay.run(target_values.asked(), known.progress, known.cancelled)
     blocks = known.replay.run(compressible.asked(_COMPRESSING_SECONDS), known.progress, known.cancelled)
     known.memory_use = MemoryUse(sampled, targets, blocks)
+
+
+def _reached(known: Examination) -> None:
+    known.reached = known.replay.run(reached_code.asked(), known.progress, known.cancelled)
 
 
 def _rules(known: Examination) -> None:
@@ -240,6 +247,16 @@ def _recall_memory(known: Examination, path: Path) -> bool:
     return known.memory_use is not None
 
 
+def _keep_reached(known: Examination, path: Path) -> None:
+    assert known.reached is not None
+    records.REACHED.keep(path, known.reached)
+
+
+def _recall_reached(known: Examination, path: Path) -> bool:
+    known.reached = records.REACHED.newest(path)
+    return known.reached is not None
+
+
 def _keep_claims(known: Examination, path: Path) -> None:
     records.FINDINGS.keep(path, StoredFindings(known.findings, known.refuted))
 
@@ -259,6 +276,7 @@ STAGES: tuple[Stage, ...] = (
     Stage("sequence", _sequence, seconds=600.0, frames=600),
     Stage("left out", _without, _keep_without, _recall_without, ("coverage",), seconds=30.0, frames=40),
     Stage("memory", _memory, _keep_memory, _recall_memory, ("times",), seconds=60.0, frames=40),
+    Stage("reached code", _reached, _keep_reached, _recall_reached, ("times",), seconds=60.0, frames=40),
     # rules look at what is there, which takes no replay: only what was tried of them is worth keeping
     Stage("rules", _rules, needs=("coverage",)),
     Stage("claims", _claims, _keep_claims, _recall_claims, ("coverage", "rules"), seconds=40.0, frames=80),

@@ -47,7 +47,7 @@ def shader_finding(
     estimate = None if program.ms is None else program.ms * min(saved / total, 1.0)
     return Finding(
         id=f"{rule}-{program.program}"
-        + (f"-{lines[0]}" if rule in ("unused-feature", "long-loop", "spared-side") else "")
+        + (f"-{lines[0]}" if rule in ("unused-feature", "long-loop", "unreached-loop", "spared-side") else "")
         + (f"-{number + 1}" if number else ""),
         rule=rule,
         title=f"{program.label}: {title}",

@@ -16,6 +16,7 @@ from wendascope.analysis.estimates import correction
 from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
+from wendascope.analysis.reached_code import ReachedCode
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Rule, register, rule_named
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
@@ -138,6 +139,8 @@ class Case:
     """Lights, and parts of views, that were tried without."""
     memory_use: MemoryUse | None = None
     """Mip levels that are read, and values of targets; None where that was not measured."""
+    reached: ReachedCode | None = None
+    """How often loops of fragment shaders run; None where that was not measured."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:

@@ -108,10 +108,14 @@ def long_loops(case: Case) -> Iterator[Finding]:
         assert stage.cost is not None
         alike = [loop.line for loop in stage.cost.loops]
         for number, loop in _numbered(stage.cost.loops):
-            if loop.trips is None or loop.trips < 4 or loop.cost < _LONG_LOOP * stage.cost.total:
+            if loop.trips is None or loop.cost < _LONG_LOOP * stage.cost.total:
                 continue
+            seen = case.reached.iterations(program.program, loop.line) if case.reached else None
+            trips = loop.trips if seen is None else min(seen, loop.trips)
+            if trips < 4:
+                continue  # one that no fragment reaches is a finding of its own
             by = f", as {loop.by_uniform} says" if loop.by_uniform else ""
-            half = loop.trips // 2
+            half = trips // 2
             yield shader_finding(
                 case,
                 program,
@@ -119,10 +123,10 @@ def long_loops(case: Case) -> Iterator[Finding]:
                 "long-loop",
                 [loop.line],
                 loop.cost / 2,
-                f"{lines_that([loop.line], 'loop')} {loop.trips} times{by}: {share(loop.cost / stage.cost.total)} of"
+                f"{lines_that([loop.line], 'loop')} {trips} times{by}: {share(loop.cost / stage.cost.total)} of"
                 " the shader",
                 f"Half the iterations, {half}, save half of that if the picture allows it.",
-                {"iterations": loop.trips, "modelled cost of all iterations": round(loop.cost, 1)},
+                {"iterations": trips, "modelled cost of all iterations": round(loop.cost, 1)},
                 "the picture changes; the proof shows by how much",
                 f"estimate and proof are for {half} iterations",
                 (
@@ -139,6 +143,36 @@ def long_loops(case: Case) -> Iterator[Finding]:
                     if alike.count(loop.line) == 1 or loop.by_uniform
                     else "another loop begins on the same line: put each on a line of its own"
                 ),
+                number=number,
+            )
+
+
+@finding(Rule("unreached-loop", "Shaders", Side.GPU, Effort.SHADER, cause=SHADER))
+def unreached_loops(case: Case) -> Iterator[Finding]:
+    """Loops that no fragment of the frame reaches: drivers that run all sides masked pay for them all the same."""
+    for program, stage in fragment_stages(case):
+        assert stage.cost is not None
+        alike = [loop.line for loop in stage.cost.loops]
+        for number, loop in _numbered(stage.cost.loops):
+            if case.reached is None or case.reached.iterations(program.program, loop.line) != 0:
+                continue
+            if loop.cost < LEAST_COST or loop.cost < LEAST_SHARE * stage.cost.total or alike.count(loop.line) > 1:
+                continue
+            yield shader_finding(
+                case,
+                program,
+                stage,
+                "unreached-loop",
+                [loop.line],
+                loop.cost,
+                f"{lines_that([loop.line], 'hold')} a loop that no fragment of this frame reaches:"
+                f" {share(loop.cost / stage.cost.total)} of the shader by its text",
+                "What leads to it never holds here. A GPU that branches skips it and still keeps registers for it; one"
+                " that runs all sides masked pays for it. A variant of the shader without it has neither.",
+                {"fragments that reach it, measured": 0, "modelled cost if it ran": round(loop.cost, 1)},
+                "one more variant of the shader",
+                "nothing leads to it in other frames either: choose the variant by what decides that",
+                Remedy("drop-loops", program.steps, program=program.program, loops={loop.line: 0}),
                 number=number,
             )
 

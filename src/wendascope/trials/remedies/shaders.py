@@ -54,6 +54,12 @@ def no_samples(change: FrameChange, item: Remedy) -> None:
     _rewrite_fragments(change, item, rewriting.without_samples)
 
 
+@remedy("drop-loops", Claim.SAME, Trying.SHADERS)
+def drop_loops(change: FrameChange, item: Remedy) -> None:
+    """Loops that nothing reaches do not run."""
+    cut_loops(change, item)
+
+
 @remedy("cut-loops", Claim.TRADE)
 def cut_loops(change: FrameChange, item: Remedy) -> None:
     """Loops run fewer iterations."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from wendascope.errors import TrialError
 from wendascope.glsl.upgrade import TAKEN_SINCE
@@ -53,3 +54,13 @@ def _words(fragment: bool) -> dict[str, str]:
         for ending, new in (("", ""), ("Proj", "Proj"), ("Lod", "Lod"), ("LodEXT", "Lod"), ("GradEXT", "Grad")):
             words[f"texture{kind}{ending}"] = f"texture{new}"
     return words | {"texture2DProjLod": "textureProjLod", "texture2DProjLodEXT": "textureProjLod"}
+
+
+def with_extensions(source: str, names: Iterable[str]) -> str:
+    """A shader of OpenGL with some ARB extensions; those older than GLSL 1.30 become GLSL 1.50 compatibility."""
+    found = VERSION.search(source)
+    number = int(found[1]) if found else 110
+    head = found[0] if found and number >= 130 else "#version 150 compatibility"
+    head += "".join(f"\n#extension GL_ARB_{name} : enable" for name in names)
+    body = source[found.end() :] if found else "\n" + source
+    return (source[: found.start()] if found else "") + head + body

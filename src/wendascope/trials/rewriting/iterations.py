@@ -11,8 +11,8 @@ from wendascope.trials.rewriting._parts import OUR_PREFIX, closing, line_of, rea
 
 
 @dataclass(frozen=True)
-class _Loop:
-    """Places are characters of the source."""
+class Loop:
+    """A loop of a source; places are characters of it."""
 
     first: int
     end: int
@@ -23,7 +23,7 @@ class _Loop:
 
 def fewer_iterations(source: str, most: Mapping[int, int]) -> str:
     """`most` is, for lines of loops, how many rounds they may run. Raises TrialError where a line has no loop."""
-    loops = _loops(source, [t for _, t in read(source).code()])
+    loops = loops_of(source, [t for _, t in read(source).code()])
     pieces = []
     for number, (line, rounds) in enumerate(sorted(most.items())):
         round_it = [loop for loop in loops if loop.line <= line <= loop.last_line]
@@ -47,7 +47,8 @@ def fewer_iterations(source: str, most: Mapping[int, int]) -> str:
     return spliced(source, pieces)
 
 
-def _loops(source: str, code: list[Token]) -> list[_Loop]:
+def loops_of(source: str, code: list[Token]) -> list[Loop]:
+    """All `for` and `while` loops, in the order of the source. Raises TrialError where it is not understood."""
     found = []
     for at, token in enumerate(code[:-1]):
         if token.text not in ("for", "while") or code[at + 1].text != "(":
@@ -63,7 +64,7 @@ def _loops(source: str, code: list[Token]) -> list[_Loop]:
             if len(marks) != 2:
                 continue
             condition = (code[marks[0]].at + 1, code[marks[1]].at)
-        found.append(_Loop(token.at, end, line_of(source, token.at), line_of(source, end), condition))
+        found.append(Loop(token.at, end, line_of(source, token.at), line_of(source, end), condition))
     return found
 
 

@@ -10,7 +10,7 @@ from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.words import Token
 from wendascope.trials.rewriting._parts import OUR_PREFIX, at_top, closing, read, spliced
-from wendascope.trials.rewriting.es_version import VERSION, colour_output, in_es_310
+from wendascope.trials.rewriting.es_version import VERSION, colour_output, in_es_310, with_extensions
 from wendascope.trials.rewriting.handed_on import HandedOn, handed_on
 from wendascope.trials.rewriting.samples import LookUp, sampler_types, texture_samples
 
@@ -111,7 +111,7 @@ def with_levels_noted(source: str, slots: Mapping[str, int], binding: int, early
     declared = (colour_output(source) if es else "") + _declared(used, binding, early, asking, "highp " if es else "")
     pieces.append(at_top(found, declared))
     noting = spliced_in_order(source, pieces)
-    return in_es_310(noting, fragment=True, extensions=(ES_QUERY,)) if es else _in_version(noting)
+    return in_es_310(noting, fragment=True, extensions=(ES_QUERY,)) if es else with_extensions(noting, _EXTENSIONS)
 
 
 def _slot(parameter: str) -> str:
@@ -200,16 +200,6 @@ def _asking(source: str) -> str:
     """The function that tells levels: the extension, for older versions, spells it otherwise."""
     found = VERSION.search(source)
     return "textureQueryLod" if found and int(found[1]) >= 400 else "textureQueryLOD"
-
-
-def _in_version(source: str) -> str:
-    """With the extensions that the declarations need; shaders older than GLSL 1.30 become GLSL 1.50 compatibility."""
-    found = VERSION.search(source)
-    number = int(found[1]) if found else 110
-    head = found[0] if found and number >= 130 else "#version 150 compatibility"
-    head += "".join(f"\n#extension GL_ARB_{name} : enable" for name in _EXTENSIONS)
-    body = source[found.end() :] if found else "\n" + source
-    return (source[: found.start()] if found else "") + head + body
 
 
 def reads_early(found: Globals, source: str) -> bool:

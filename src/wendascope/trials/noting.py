@@ -1,0 +1,56 @@
+"""Replays a frame with shaders that note something in a storage buffer: what they read, or where they run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.packed import CallBatch
+from wendascope.registry import GL
+from wendascope.replay.edit import Insertion
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.remedies import FrameChange
+
+BINDING = 7
+"""Of the storage buffer that notes are written to."""
+
+
+def cannot_note(session: ReplaySession) -> str:
+    """Why shaders of this context cannot note anything; empty where they can."""
+    if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
+        return "this context has no storage buffers, which notes are written to"
+    return ""
+
+
+def run_noting(
+    session: ReplaySession, frame: OpenGLFrame, change: FrameChange, notes: bytes, places: Sequence[tuple[int, int]],
+    part: int,
+) -> bytes | None:  # fmt: skip
+    """Run a frame whose programs `change` has made to note, and return what they noted, as many bytes as `notes` holds,
+    from which they start; None where the picture is another one than without. `places` are (step, first byte): from
+    each of these steps on, notes go to `part` bytes from there. Raises TrialError, ReplayError.
+    """
+    buffer, _ = change.new.buffer(notes, GL.DYNAMIC_DRAW)
+    for step, offset in places:
+        batch = CallBatch()
+        batch.call("glBindBufferRange", GL.SHADER_STORAGE_BUFFER, BINDING, buffer, offset, part)
+        change.insertions.append(Insertion(int(frame.steps.begin[step]), batch))
+    try:
+        edit = change.edit()
+        session.add(change.new.objects)
+        session.run(session.prepare())
+        before = session.final_picture()
+        session.run(session.prepare(edit))
+        session.drain()  # drivers were seen that give a buffer's contents without waiting for what shaders write
+        batch = CallBatch(session.offers)
+        out = batch.out(len(notes))
+        batch.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, len(notes), out)
+        session.run_batch(batch)
+        if compare_pictures(before, session.final_picture(), alpha_matters(session))[0]:
+            return None
+        return bytes(out.data)
+    finally:
+        batch = CallBatch(session.offers)
+        batch.call("glBindBufferBase", GL.SHADER_STORAGE_BUFFER, BINDING, 0)
+        session.run_batch(batch)

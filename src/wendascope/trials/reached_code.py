@@ -1,0 +1,89 @@
+"""Which loops of its fragment shaders a frame reaches: the shaders note it, in one replay for all."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+
+from wendascope.analysis.reached_code import ReachedCode, ReachedLoop
+from wendascope.errors import ReplayError, TrialError
+from wendascope.opengl.compiled import compiled_program
+from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
+from wendascope.registry import GL
+from wendascope.replay.jobs import remote
+from wendascope.replay.progress import Job
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.noting import BINDING, cannot_note, run_noting
+from wendascope.trials.remedies import FrameChange
+from wendascope.trials.rewriting.es_version import in_es_310, raisable
+from wendascope.trials.rewriting.iterations import Loop
+from wendascope.trials.rewriting.reached import noted_loops, with_loops_noted
+
+_MOST_LOOPS = 4096
+
+
+@remote
+def reached_code(session: ReplaySession, job: Job) -> ReachedCode:
+    """Replay the frame once with shaders that note how often their loops run. The picture has to stay what it is.
+    Raises ReplayError, CancelledError.
+    """
+    frame = session.frame
+    refused = cannot_note(session)
+    if refused:
+        return ReachedCode(refused=refused)
+    job.progress("preparing shaders that note where they run", 0.0)
+    change = FrameChange(frame)
+    loops = _change_programs(frame, change)
+    step = next((s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw"), None)
+    if not loops or step is None:
+        return ReachedCode()
+    notes = bytes(4 * len(loops))
+    job.progress("replaying with shaders that note where they run", 0.3)
+    try:
+        found = run_noting(session, frame, change, notes, [(0, 0)], len(notes))
+    except (ReplayError, TrialError) as error:
+        return ReachedCode(refused=str(error))
+    if found is None:
+        return ReachedCode(refused="the picture changes while loops are noted")
+    counts = np.frombuffer(found, np.uint32).tolist()
+    return ReachedCode(
+        [ReachedLoop(program, loop.line, loop.last_line, n) for (program, loop), n in zip(loops, counts, strict=True)]
+    )
+
+
+def _change_programs(frame: OpenGLFrame, change: FrameChange) -> list[tuple[int, Loop]]:
+    """(program, loop) for each place of the notes, with the programs changed so that they note."""
+    places: list[tuple[int, Loop]] = []
+    for name in np.unique(frame.steps.program).tolist():
+        record = frame.objects.program(name)
+        if record is None or record.storage_blocks or record.binary:
+            continue
+        try:
+            found = _changed(compiled_program(record, frame.context.dialect), len(places), frame.context.es)
+        except TrialError:
+            continue
+        if found is not None and len(places) + len(found[1]) <= _MOST_LOOPS:
+            change.replace_program(name, found[0])
+            places += [(name, loop) for loop in found[1]]
+    return places
+
+
+def _changed(program: ProgramRecord, first_slot: int, es: bool) -> tuple[ProgramRecord, list[Loop]] | None:
+    """The program with a fragment shader that notes, and its loops; None where it has none."""
+    fragments = [s for s in program.shaders if s.type == GL.FRAGMENT_SHADER]
+    if len(fragments) != 1 or not fragments[0].source:
+        return None
+    source = fragments[0].source
+    loops = noted_loops(source)
+    if not loops:
+        return None
+    for shader in program.shaders if es else ():
+        raisable(shader.source)
+    noting = with_loops_noted(source, first_slot, BINDING, es)
+    sources = [
+        noting if s is fragments[0] else in_es_310(s.source, fragment=False) if es else s.source
+        for s in program.shaders
+    ]
+    shaders = [msgspec.structs.replace(s, source=text) for s, text in zip(program.shaders, sources, strict=True)]
+    return msgspec.structs.replace(program, shaders=shaders), loops
