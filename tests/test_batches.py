@@ -465,6 +465,10 @@ def test_each_of_two_windows_reaches_its_fewest_draws(capture: Capture) -> None:
     with Replay(path) as replay:
         drawn = replay.run(measure_drawn.asked())
         plans = [f for f in find(Case(frame, drawn, None)) if f.rule == "draw-plan"]
+        (whole,) = [f for f in plans if f.id == "draw-plan"]
+        plans.remove(whole)
+        assert (whole.draws_now, whole.draws_together) == (48, 4)
+        assert replay.run(outcome_of.asked([whole.remedy] if whole.remedy else [])).same
         assert [(f.evidence["draws now"], f.evidence["draws then"]) for f in plans] == [(24, 2), (24, 2)]
         together = replay.run(outcome_of.asked([f.remedy for f in plans if f.remedy]))
     assert together.same, together

@@ -10,10 +10,14 @@ from typing import Any
 import pytest
 from PySide6.QtCore import Qt
 
+from wendascope.analysis.recommend import Section, State
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.plan import PlanPage
 from wendascope.desktop.window import MainWindow
 from wendascope.replay.client import Replay
+from wendascope.trials import verdicts
 from wendascope.trials.examine import examine_file
+from wendascope.trials.plan import recommendations_of
 
 from .conftest import Capture, program
 from .test_cli import result, run
@@ -48,24 +52,33 @@ def test_the_page_orders_ticks_and_proves(window: MainWindow, wasteful: Path, tm
     gains = [row.item.gain for row in rows]
     assert gains == sorted(gains, reverse=True) and all(row.taken for row in rows) and len(rows) <= 12
     before = page._plan
-    assert before is not None and [s.recommendation for s in before.steps] == [r.item.id for r in rows]
+    shown = {row.item.id for row in rows}
+    assert before is not None and before.steps and {s.recommendation for s in before.steps} <= shown
+    assert page.answer.text().endswith("Nothing is proved yet."), "what is expected makes no headline"
     page.waterfall.resize(700, 300)
     page.waterfall.grab()
-    page.toggle(rows[0])
+    first = next(row for row in rows if row.item.id == before.steps[0].recommendation)
+    page.toggle(first)
     after = page._plan
     assert after is not None and len(after.steps) == len(before.steps) - 1
-    page.toggle(page.table.rows.rows[0])
-    page.small.click()
-    assert len(page.table.rows.rows) >= len(rows)
+    page.toggle(next(row for row in page.table.rows.rows if row.item.id == first.item.id))
+    for section in (Section.QUALITY, Section.MEMORY, Section.NOTHING):
+        page.sections.choose(section)
+        assert all(section is Section.NOTHING or row.item.section is section for row in page.table.rows.rows)
+    page.choose(rows[0].item.id)
+    assert page.sections.section is Section.TIME
     qtbot.mouseClick(page.waterfall, Qt.MouseButton.LeftButton, pos=page.waterfall.rect().topLeft() + _at(1))
-    assert page.table.chosen is not None and page.table.chosen.item.id == rows[0].item.id
+    assert page.table.chosen is not None and page.table.chosen.item.id == before.steps[0].recommendation
+    page.choose(rows[0].item.id)
     page.show_step.click()
     document = window.workspace.current
     assert document is not None and document.selection.step == rows[0].item.steps[0]
     page.prove.click()
     qtbot.waitUntil(lambda: not window.work.measuring() and bool(document.proofs), timeout=2 * PATIENCE)
     plan = page._plan
-    assert plan is not None and (plan.steps == [] or any(step.proved for step in plan.steps))
+    assert plan is not None and plan.proved >= 1 and "proved" in page.answer.text()
+    tried = {t.finding for item in page._found for t in item.tries}
+    assert set(document.proofs) & {f.id for f in document.findings} <= tried, "every try is told"
     assert "gain" in page.details.text() or "below the fold" in page.details.text()
 
 
@@ -78,11 +91,32 @@ def _at(row: int) -> Any:
 def test_the_command_tells_the_plan_and_writes_it(wasteful: Path, tmp_path: Path) -> None:
     path = Path(shutil.copy(wasteful, tmp_path / "w.wend"))
     told = result("plan", str(path), "--budget", "1000")
-    assert told["plan"]["sentence"].endswith("the budget of 1000.0 ms is reached.")
+    assert "within the budget of 1000.0 ms" in told["plan"]["sentence"]
     assert [r["gain"] for r in told["recommendations"] if "gain" in r] == []
     html, sarif = tmp_path / "plan.html", tmp_path / "plan.sarif"
     plain = run("plan", str(path), "--budget", "0.1", "--html", str(html), "--sarif", str(sarif))
-    assert plain.returncode == 1 and "the budget of 0.1 ms is not reached" in plain.stdout
-    assert "What to change" in html.read_text() and json.loads(sarif.read_text())["version"] == "2.1.0"
+    assert plain.returncode == 1 and "over the budget of 0.1 ms" in plain.stdout
+    assert "Time, with the same picture" in html.read_text() and json.loads(sarif.read_text())["version"] == "2.1.0"
     proved = run("plan", str(path), "--budget", "1000", "--prove", "--seconds", "0.5")
-    assert proved.returncode == 0 and " proved; the budget" in proved.stdout
+    assert proved.returncode == 0 and "it was within the budget" in proved.stdout
+    assert_plan_and_proofs_agree(path)
+
+
+def assert_plan_and_proofs_agree(path: Path) -> None:
+    """Nothing that the plan says of a finding is other than what the proofs in the file say."""
+    document = Document(path)
+    found = recommendations_of(document.case, document.findings, document.proofs)
+    states = {t.finding: t for item in found for t in item.tries if not t.part_of}
+    alone = {identity: proof for identity, proof in document.proofs.items() if not proof.together}
+    assert alone
+    for identity, proof in alone.items():
+        told = states[identity]
+        match proof.verdict:
+            case verdicts.SAVES:
+                assert told.state is State.PROVED
+            case verdicts.CHANGES | verdicts.LEAVES:
+                assert told.state in (State.TRADE, State.CHANGES) and "pixel" in told.words + proof.picture
+            case verdicts.NOISE:
+                assert told.state in (State.UNCLEAR, State.PROVED)
+            case verdicts.REFUSED:
+                assert told.state is State.REFUSED and proof.reason in told.words

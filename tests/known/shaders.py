@@ -168,7 +168,7 @@ def _smooth_picture(fragment: str) -> Draw:
 
 
 @known(
-    finds={"fine-full-screen": lambda found: len(found) == 1 and found[0].evidence["largest difference of 255"] <= 16},
+    finds={"fine-full-screen": lambda found: len(found) == 1 and found[0].tried.max_difference <= 16},
     allow=("covered-clear",),
 )
 def a_full_screen_of_a_smooth_picture() -> Draw:

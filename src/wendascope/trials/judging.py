@@ -17,7 +17,6 @@ from wendascope.replay.client import Progress, Replay
 from wendascope.texts import plural, verb
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.refuting import CANNOT_TRY, DISPROVED, UNTRIED, refute
-from wendascope.trials.remedies import Trying as When
 from wendascope.trials.remedies import kind_of
 from wendascope.trials.runs import count_fragments
 from wendascope.trials.verdicts import small_ms
@@ -45,7 +44,7 @@ def try_claims(
     Where nothing but a try stands behind a claim (its remedy stands for another change), what was not tried is not
     claimed.
     """
-    tried = [item for item in findings if item.remedy is not None and kind_of(item.remedy).trying is not When.NEVER]
+    tried = [item for item in findings if item.remedy is not None]
     if not tried:
         return findings, [], []
     remedies = [item.remedy for item in tried if item.remedy is not None]

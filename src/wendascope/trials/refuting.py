@@ -15,8 +15,10 @@ from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
-from wendascope.trials.remedies import Claim, Clash, Trying, kind_of
+from wendascope.trials.remedies import Claim, Clash, Trying, change_of, kind_of
 
+_MAKING_SECONDS = 2.0
+"""Spent on finding out which remedies cannot be made."""
 _FEW_PIXELS = 0.001
 """Of a picture: differences beyond `FAR` in more of it are not a detail."""
 HOLDS, DISPROVED, UNTRIED = "holds", "disproved", "not tried"
@@ -48,6 +50,7 @@ class _Refuting:
 
     def run(self) -> list[Tried]:
         self._job.progress("trying what was found", 0.0)
+        self._make()
         if outcomes(self._session).ground.trouble:
             return self._found  # nothing can be shown on this frame
         kinds = [kind_of(remedy) for remedy in self._remedies]
@@ -60,6 +63,16 @@ class _Refuting:
             elif kind.trying is not Trying.NEVER and not same[number] and not self._late:
                 self._near(number, self._remedies[number])
         return self._found
+
+    def _make(self) -> None:
+        """Say of remedies that are not tried, and cannot be made here, why, before anybody asks for a proof."""
+        until = time.monotonic() + _MAKING_SECONDS
+        for number, remedy in enumerate(self._remedies):
+            if kind_of(remedy).trying is Trying.NEVER and time.monotonic() < until:
+                try:
+                    change_of(self._session.frame, [remedy]).edit()
+                except TrialError as error:
+                    self._found[number] = Tried(CANNOT_TRY, str(error))
 
     @property
     def _late(self) -> bool:

@@ -8,17 +8,27 @@ from PySide6.QtCore import QModelIndex, QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter
 
-from wendascope.analysis.recommend import Gain, Recommendation
+from wendascope.analysis.recommend import Gain, Recommendation, Section
+from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
+from wendascope.desktop.plan_sections import SectionButtons, under
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.waterfall import Waterfall
 from wendascope.report.plan import gain_text, places_text
-from wendascope.texts import capital, plural
+from wendascope.texts import capital, memory, plural, three_digits
 from wendascope.trials.plan import Plan, make_plan, prove_plan, recommendations_of
 from wendascope.trials.proof import Proof
+
+_ANY: tuple[Section, ...] = ()
+_SHOWN = (
+    (Section.TIME,), (Section.TIME, Section.QUALITY, Section.NOTHING), (Section.TIME, Section.QUALITY, Section.NOTHING),
+    (Section.MEMORY,), (Section.QUALITY,), (Section.QUALITY,), _ANY, (Section.TIME, Section.QUALITY, Section.MEMORY),
+    _ANY,
+)  # fmt: skip
+"""Of each column: the sections that show it; all where none is named."""
 
 
 @dataclass(frozen=True)
@@ -47,9 +57,15 @@ class PlanPage(FramePage):
             Column("CPU, ms", 64, lambda r: _gain(r.item.cpu), lambda r: r.item.cpu.ms if r.item.cpu else None,
                    "Submission: proved, or estimated with ~; the range is among the details",
                    copied=lambda r: gain_text(r.item.cpu)),
+            Column("memory", 76, lambda r: memory(r.item.less_bytes) if r.item.less_bytes > 0 else "",
+                   lambda r: r.item.less_bytes, "Graphics memory that would not be needed any more"),
+            Column("visible px", 76, lambda r: f"{r.item.visible:,}", lambda r: r.item.visible,
+                   "Pixels whose colour changes by more than a just noticeable difference (2.3 in CIE L*a*b*)"),
+            Column("largest", 60, lambda r: f"{r.item.largest}", lambda r: r.item.largest,
+                   "Largest difference of a channel, of 255"),
             Column("what", 0, lambda r: r.item.title, right=False),
             Column("effort", 124, lambda r: r.item.effort, right=False),
-            Column("state", 160, lambda r: r.item.state_text, right=False),
+            Column("state", 150, lambda r: r.item.state_text, right=False),
         )  # fmt: skip
         self.table: RowsTable[_Row] = RowsTable(
             RowsModel(columns), "Recommendations", sortable=False, empty="Recommendations come with measuring: Ctrl+M."
@@ -59,12 +75,13 @@ class PlanPage(FramePage):
         self.details = details_label()
         self.prove = QPushButton("Prove this plan")
         self.prove.setToolTip("Replay the frame with each change and all before it, against the original")
-        self.small = QPushButton()
-        self.small.setCheckable(True)
+        self.look = QPushButton("Show the change")
+        self.look.setToolTip("The finished picture with the change beside that of today, and where they differ")
+        self.sections = SectionButtons()
         self.show_step = QPushButton("Mark in the picture")
         self.show_step.setToolTip("Go to its first step, and outline all of its steps in that pass")
         buttons = QHBoxLayout()
-        for button in (self.prove, self.small, self.show_step):
+        for button in (self.prove, self.look, self.show_step):
             buttons.addWidget(button)
         buttons.addStretch(1)
         above = QScrollArea()
@@ -74,9 +91,9 @@ class PlanPage(FramePage):
         scroll.setWidget(self.details)
         scroll.setWidgetResizable(True)
         split = QSplitter(Qt.Orientation.Vertical)
-        for part in (above, self.table, scroll):
+        for part in (above, under(self.sections, self.table), scroll):
             split.addWidget(part)
-        split.setSizes([200, 170, 120])
+        split.setSizes([190, 200, 110])
         split.setChildrenCollapsible(False)
         self.room.addWidget(split, 1)
         self.room.addLayout(buttons)
@@ -89,7 +106,8 @@ class PlanPage(FramePage):
         self.table.chosen_changed.connect(lambda _row: self._tell())
         self.waterfall.chosen.connect(self.choose)
         self.prove.clicked.connect(self._prove)
-        self.small.toggled.connect(lambda _on: self._fill())
+        self.look.clicked.connect(self._look)
+        self.sections.chosen.connect(lambda _section: self._fill())
         self.show_step.clicked.connect(self._go)
         toggle = QShortcut(QKeySequence(Qt.Key.Key_Space), self.table)
         toggle.setContext(Qt.ShortcutContext.WidgetShortcut)
@@ -132,25 +150,35 @@ class PlanPage(FramePage):
     def _fill(self) -> None:
         document, kept = self._document, self.table.chosen
         out = self._left_out.get(str(document.path), set()) if document else set()
-        small = [item for item in self._found if item.small]
-        shown = [item for item in self._found if not item.small or self.small.isChecked()]
-        self.table.rows.show_rows([_Row(item, item.id not in out and not item.small, not item.small) for item in shown])
-        self.small.setText(f"Show {plural(len(small), 'small gain')}")
-        self.small.setVisible(bool(small))
+        groups = {
+            section: [item for item in self._found if not item.small and item.section is section]
+            for section in (Section.TIME, Section.QUALITY, Section.MEMORY)
+        }
+        groups[Section.NOTHING] = [item for item in self._found if item.small]
+        self.sections.show_counts({section: len(items) for section, items in groups.items()})
+        section = self.sections.section
+        for column, of in enumerate(_SHOWN):
+            self.table.setColumnHidden(column, bool(of) and section not in of)
+        rows = [_Row(item, item.id not in out and not item.small, section is Section.TIME) for item in groups[section]]
+        self.table.rows.show_rows(rows)
         if document is not None and document.survey is not None and document.drawn is not None:
             now = document.survey.frame_ms.median, document.survey.submit_ms.median
             budget = self._workspace.budget_ms
             own, chosen = document.survey.cpu.program_ms, self.chosen_for_plan
             self._plan = make_plan(document.case, now, chosen, document.findings, document.proofs, budget, own)
             self.say(capital(self._plan.sentence), self._plan.rest)
-        if kept is not None:
+        if kept is not None and any(row.item.id == kept.item.id for row in rows):
             self.choose(kept.item.id)
-        elif shown:
+        elif rows:
             self.table.selectRow(0)
         self._tell()
 
     def choose(self, identity: str) -> None:
-        """Choose a recommendation."""
+        """Choose a recommendation, in its section."""
+        item = next((i for i in self._found if i.id == identity), None)
+        section = Section.NOTHING if item is None or item.small else item.section
+        if item is not None and section is not self.sections.section:
+            self.sections.choose(section)
         for number, row in enumerate(self.table.rows.rows):
             if row.item.id == identity:
                 self.table.selectRow(number)
@@ -169,7 +197,8 @@ class PlanPage(FramePage):
     def _tell(self) -> None:
         row, document = self.table.chosen, self._document
         self.waterfall.show_plan(self._plan, row.item.id if row else "")
-        self.prove.setEnabled(bool(self.chosen_for_plan))
+        self.prove.setEnabled(bool(self._found))
+        self.look.setEnabled(bool(row and self._remedies(row.item)))
         self.show_step.setEnabled(row is not None and bool(row.item.steps))
         if row is None or document is None:
             self.details.setText("" if document is None else "Nothing to change was found.")
@@ -195,6 +224,16 @@ class PlanPage(FramePage):
             "The plan could not be proved",
         )  # fmt: skip
 
+    def _remedies(self, item: Recommendation) -> list[Remedy]:
+        """What can be tried of a recommendation."""
+        findings = self._document.findings if self._document else []
+        return [f.remedy for f in findings if f.id in item.findings and f.remedy is not None]
+
+    def _look(self) -> None:
+        row = self.table.chosen
+        if row is not None and (remedies := self._remedies(row.item)):
+            self._workspace.jobs.show_changed_picture(remedies, row.item.title)
+
     def _go(self) -> None:
         row = self.table.chosen
         if row is not None and row.item.steps and self._document is not None:
@@ -215,8 +254,18 @@ def _facts(item: Recommendation, document: Document) -> list[tuple[str, str]]:
     names = document.frame.passes.short_names
     several = item.how if len(item.how) > 1 else []
     where = places_text([names[index] for index in item.passes], 5)
+    changed = f"{plural(item.pixels, 'pixel')} by up to {item.largest} of 255, {item.visible:,} of them visibly"
+    tries = [t for t in item.tries if t.words]
     facts = [
         ("gain", _both(item)),
+        (
+            "and up to",
+            f"{three_digits(item.own_ms)} ms of the program's own time between the calls, by the recording"
+            if item.own_ms > 0.05
+            else "",
+        ),
+        ("changes", changed if item.pixels else ""),
+        *(("tried", t.words if len(item.findings) == 1 else f"{t.title}: {t.words}") for t in tries[:4]),
         ("why", item.why),
         ("where", f"{plural(len(item.steps), 'step')} {where}" if item.steps else ""),
         ("same cause", f"{plural(len(several), 'finding')}: {item.cause}" if several else ""),
