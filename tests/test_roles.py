@@ -19,7 +19,7 @@ from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
-from .conftest import Capture
+from .conftest import Capture, program
 from .synthetic import draw, frame_of, objects
 
 R = Role
@@ -164,3 +164,18 @@ def test_a_view_that_only_another_view_reads_is_secondary() -> None:
     _into(batch, 1)
     _into(batch, 0, texture=2)
     assert _roles(_frame(batch, mirror=[_colour(2)])) == [R.SECONDARY, R.MAIN]
+
+
+@pytest.mark.driver
+@pytest.mark.parametrize(
+    ("which", "roles"),
+    [
+        ("packed", [R.SHADOW, R.MAIN]),
+        ("resolved", [R.MAIN, R.OVERLAY]),
+        ("chain", [R.MAIN, R.DOWN, R.DOWN, R.DOWN, R.FINAL]),
+    ],
+)
+def test_passes_that_are_easily_taken_for_something_else(capture: Capture, which: str, roles: list[Role]) -> None:
+    """Distances packed into colours and wound the other way; a view resolved by a blit; images made by grids."""
+    _, frame = capture(program("roles", which))
+    assert [item.role for item in frame.pass_roles] == roles, [item.evidence for item in frame.pass_roles]

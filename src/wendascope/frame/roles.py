@@ -31,6 +31,8 @@ _CUBE_FACES = range(0x8515, 0x851B)
 """Numbers of the faces of cube maps in the registry."""
 _FEW = 4
 """Draws of a full-screen pass at most."""
+_GRID = 64
+"""Triangles of a full-screen mesh at most, where nothing but images drawn before is read, without depth."""
 
 
 class Role(Enum):
@@ -160,7 +162,25 @@ class _Roles:
         if not 0 < len(draws) <= _FEW or not (self._reads[index] or self._makes_image(index, target)):
             return False
         small = (frame.steps.vertices[draws] <= _QUAD) & (frame.steps.triangles[draws] <= 2)
-        return bool(small.all())
+        return bool(small.all()) or self._image_of_images(index)
+
+    def _image_of_images(self, index: int) -> bool:
+        """Whether every draw of a pass is a small mesh without depth that reads nothing but images of other passes."""
+        frame, draws = self._frame, self._draws(index)
+        if not self._reads[index] - {index} or bool(frame.uses.depth.tests[draws].any()):
+            return False
+        if bool((frame.steps.triangles[draws] > _GRID).any()):
+            return False
+        flow = frame.resource_flow
+        drawn = {
+            flow.resources[number] for other in range(self._count) for number in self._own[other] if other != index
+        }
+        read: dict[int, set[int]] = {int(step): set() for step in draws}
+        for use in frame.uses.textures:
+            mine = np.isin(use.steps, draws)
+            for step, texture in zip(use.steps[mine].tolist(), use.textures[mine].tolist(), strict=True):
+                read[step].add(texture)
+        return all(names and all(("texture", name) in drawn for name in names) for names in read.values())
 
     def _makes_image(self, index: int, target: Target) -> bool:
         """Whether an image is computed from nothing: by draws without depth and textures, where nothing was before."""
@@ -295,8 +315,21 @@ class _Roles:
                     found[index] = PassRole(
                         Role.OVERLAY, ["It draws over an image of the main view, without a depth test."]
                     )
+                elif not self._frame.passes.targets[index].framebuffer and self._copies(index) & set(main):
+                    found[index] = PassRole(
+                        Role.OVERLAY, ["It copies the main view into the window, and draws over it."]
+                    )
                 elif self._is_shadow_image(index):
                     found[index] = PassRole(Role.SHADOW, self._shadow_facts(index))
+                elif self._positions_alone(index, main):
+                    found[index] = PassRole(
+                        Role.SHADOW,
+                        [
+                            "It draws what the main view draws, by positions alone and without textures: distances, not"
+                            " colours.",
+                            *self._part_of_target(index),
+                        ],
+                    )
                 elif mirrored := self._mirrored(index, main):
                     found[index] = PassRole(Role.REFLECTION, [mirrored])
                 else:
@@ -326,10 +359,35 @@ class _Roles:
             if not self._frame.passes.targets[at].framebuffer and not self._frame.passes.targets[at].window:
                 return True
             for reader in self._read_by[at]:
-                if reader not in seen and (self._full_screen(reader) or not len(self._draws(reader))):
+                hands_on = self._full_screen(reader) or not len(self._draws(reader)) or at in self._copies(reader)
+                if reader not in seen and hands_on:
                     seen.add(reader)
                     waiting.append(reader)
         return False
+
+    def _copies(self, index: int) -> set[int]:
+        """Passes whose images a pass copies into its own, rather than sampling them."""
+        first = int(self._frame.passes.first[index])
+        copying = first + np.flatnonzero(self._kinds[index] == _BLIT)
+        steps, resources = self._frame.resource_flow.reads
+        copied = set(resources[np.isin(steps, copying)].tolist())
+        return {other for other in self._reads[index] if self._own[other] & copied}
+
+    def _positions_alone(self, index: int, main: list[int]) -> bool:
+        """Whether a view that others sample draws meshes of the main view by one attribute each, without textures,
+        where the main view reads more of them.
+        """
+        frame, mine = self._frame, self._draws(index)
+        theirs = np.concatenate([self._draws(i) for i in main])
+        colours, _ = self._read_textures(index)
+        if not colours or not len(mine) or not set(main) & set(self._read_by[index]):
+            return False
+        if any(np.isin(use.steps, mine).any() for use in frame.uses.textures):
+            return False
+        rows, lists = frame.uses.inputs
+        few, more = ([len(lists[row]) for row in rows[draws].tolist()] for draws in (mine, theirs))
+        shared = np.isin(frame.uses.mesh[mine], frame.uses.mesh[theirs])
+        return max(few) == 1 < max(more, default=0) and bool(shared.mean() > 0.5)
 
     def _read_textures(self, index: int) -> tuple[set[int], set[int]]:
         """(colours, depths) of the pass's target that draws of other passes sample."""
