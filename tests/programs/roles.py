@@ -138,7 +138,7 @@ def main(which: str) -> None:
     packed, grid, bar = make_program(DISTANCE, PACKED), make_program(GRID, SAMPLE), make_program(BAR, FLAT)
     GL.glEnable(GL.GL_DEPTH_TEST)
     light, map_ = _target(128, 128)
-    view, _ = _target(*SIZE, samples=4)
+    view, _ = _target(SIZE[0], SIZE[1], 4)
     plain, image = _target(*SIZE)
     chain = [_target(SIZE[0] >> k, SIZE[1] >> k) for k in (1, 2, 3)]
 

@@ -109,6 +109,8 @@ class StepDrawn(msgspec.Struct, array_like=True):
     """Whether all of its seen triangles lie at `depth`."""
     effect: tuple[int, int, int, int] | None = None
     """Of a blended step, where it changes a colour, as `box`; empty for nowhere, None where that is not known."""
+    shaded: int = -1
+    """Fragments that its shader ran for, as the driver counts: in groups, some of them outside of its triangles."""
 
     @property
     def wasted(self) -> int:

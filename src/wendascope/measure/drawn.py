@@ -69,6 +69,23 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
                 )
     _fill(frame, geometry, result)
     result.coverage = coverage_of_frame(session, job, step_boxes(result))
+    _count_by_driver(session, job, result, counted)
+    if result.mismatched:
+        result.caveats.append(
+            f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts"
+        )
+    for step, ms in enumerate(vertex_times(session, job, geometry)):
+        result.steps[step].vertex_ms = ms
+    _check_picture(session, result)
+    result.seconds = time.monotonic() - started
+    return result
+
+
+def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: set[int]) -> None:
+    """What the driver's own counters say of each step: against the layers' counts, and beyond them. `counted` are the
+    passes whose layers were counted.
+    """
+    frame = session.frame
     driver = fragments(session, job)
     for step, row in enumerate(result.steps):
         if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:
@@ -81,6 +98,9 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     for step, count in enumerate(span_counts(session, step_spans(session), GL.VERTEX_SHADER_INVOCATIONS) or []):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].vertices_run = count
+    for step, count in enumerate(span_counts(session, step_spans(session), GL.FRAGMENT_SHADER_INVOCATIONS) or []):
+        if frame.steps.kind_name(step) == "draw":
+            result.steps[step].shaded = count
     late = frozenset(
         s
         for s, row in enumerate(result.steps)
@@ -89,15 +109,6 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     if late:
         for step, count in rejected_by_depth(session, job, late).items():
             result.steps[step].rejected = count
-    if result.mismatched:
-        result.caveats.append(
-            f"{result.mismatched:,} steps: the layers counted do not add up to the fragments that the driver counts"
-        )
-    for step, ms in enumerate(vertex_times(session, job, geometry)):
-        result.steps[step].vertex_ms = ms
-    _check_picture(session, result)
-    result.seconds = time.monotonic() - started
-    return result
 
 
 def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[float | None]:

@@ -46,7 +46,7 @@ def late_depth_tests(case: Case) -> Iterator[Finding]:
 
 def _place(case: Case, steps: list[int]) -> dict[str, Any]:
     """Program, stage and lines of the first shader that keeps the test from coming first."""
-    for program, text in _fragment_texts(case, steps):
+    for program, text in fragment_texts(case, steps):
         lines = [k for k, line in enumerate(text.splitlines(), 1) if _LATE.search(line.split("//")[0])]
         if lines:
             return {"program": program, "stage": Stage.FRAGMENT, "lines": lines}
@@ -54,11 +54,11 @@ def _place(case: Case, steps: list[int]) -> dict[str, Any]:
 
 
 def _reasons(case: Case, steps: list[int]) -> str:
-    found = [reason for _, text in _fragment_texts(case, steps) for reason in fragment_habits(text).reasons]
+    found = [reason for _, text in fragment_texts(case, steps) for reason in fragment_habits(text).reasons]
     return ", ".join(dict.fromkeys(found)) or "an alpha test or coverage by alpha"
 
 
-def _fragment_texts(case: Case, steps: list[int]) -> Iterator[tuple[int, str]]:
+def fragment_texts(case: Case, steps: list[int]) -> Iterator[tuple[int, str]]:
     """(program, what of its fragment shader is compiled) of all programs that steps draw with."""
     for name in sorted({int(case.frame.steps.program[s]) for s in steps}):
         program = case.frame.programs.get(name)

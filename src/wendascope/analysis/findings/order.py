@@ -21,8 +21,10 @@ def back_to_front(case: Case) -> Iterator[Finding]:
     for index, name in enumerate(case.names):
         for number, run in enumerate(_runs(case, index)):
             rows = case.drawn.steps
-            fragments = sum(max(rows[s].fragments, 0) for s in run)
-            covered = sum(max(rows[s].fragments - rows[s].survivors, 0) for s in run)
+            # what writes depth alone shades nothing: a pre-pass loses nothing by its order
+            shading = [s for s in run if not case.frame.uses.writes_no_colour[s]]
+            fragments = sum(max(rows[s].fragments, 0) for s in shading)
+            covered = sum(max(rows[s].fragments - rows[s].survivors, 0) for s in shading)
             if covered < _LEAST_FRAGMENTS or covered < _LEAST_SHARE * fragments:
                 continue
             sign = -1.0 if rows[run[0]].depth_func in FAR_FIRST else 1.0
@@ -43,7 +45,7 @@ def back_to_front(case: Case) -> Iterator[Finding]:
                 estimate_ms=case.weighted(
                     {
                         s: rows[s].fragments and max(rows[s].fragments - rows[s].survivors, 0) / rows[s].fragments
-                        for s in run
+                        for s in shading
                         if rows[s].fragments > 0
                     }
                 ),
