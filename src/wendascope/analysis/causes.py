@@ -10,7 +10,7 @@ import numpy as np
 
 from wendascope.frame.grouping import shape_name
 from wendascope.frame.roles import SCENE
-from wendascope.texts import capital, joined_parts, listed, memory, plural
+from wendascope.texts import capital, joined_parts, listed, plural
 
 if TYPE_CHECKING:
     from wendascope.analysis.findings._registry import Case, Finding
@@ -103,9 +103,8 @@ UNREAD = whole_rule(_unread)
 
 
 def _less_memory(case: Case, findings: Sequence[Finding]) -> str:
-    fewer = sum(finding.less_bytes for finding in findings)
     largest = max(findings, key=lambda finding: finding.less_bytes)
-    return f"{memory(fewer)} less by {plural(len(findings), 'change')} of one kind; the largest: {largest.title}"
+    return f"{largest.title}; and {len(findings) - 1} more of the kind"
 
 
 STORED = whole_rule(_less_memory)

@@ -15,7 +15,7 @@ from wendascope.analysis.causes import Key, passes_of, steps_of
 from wendascope.analysis.estimates import Correction
 from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.ledger import Ledger
-from wendascope.analysis.rule import Side, rule_named
+from wendascope.analysis.rule import Side, Verify, rule_named
 from wendascope.texts import capital, memory, three_digits
 
 MOST_SHOWN = 12
@@ -37,6 +37,8 @@ class State(enum.StrEnum):
     COSTS = "costs time"
     CHANGES = "picture or contents change"
     """And no time is saved surely."""
+    COUNTED = "counted"
+    """In the frame: it has no picture, and a replay has nothing to tell of it."""
     REFUSED = "cannot be tried"
 
 
@@ -244,7 +246,7 @@ class _Recommending:
             return Section.MEMORY
         if state is State.TRADE:
             return Section.QUALITY
-        if state in (State.PROVED, State.UNTRIED, State.UNCLEAR):
+        if state in (State.PROVED, State.UNTRIED, State.UNCLEAR, State.COUNTED):
             return Section.TIME
         # advice that nothing can be tried of stays where it promises something
         return Section.TIME if state is State.REFUSED and saved > 0 else Section.NOTHING
@@ -337,7 +339,8 @@ _MOSTLY = 0.8
 def _known_try(finding: Finding, tried: Tried) -> Try | None:
     found = tried(finding)
     if found is None and finding.remedy is None:
-        return Try(finding.id, finding.title, State.REFUSED, finding.refused)
+        state = State.COUNTED if finding.kept_rule.verify is Verify.COUNTED else State.REFUSED
+        return Try(finding.id, finding.title, state, finding.refused)
     return found
 
 

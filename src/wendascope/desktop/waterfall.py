@@ -92,7 +92,7 @@ class Waterfall(QWidget):
         saved = max(gpu[0] - gpu[1], 0.0), max(cpu[0] - cpu[1], 0.0)
         side = " CPU" if saved[1] > saved[0] else ""  # the total beside the bar is the GPU's
         figure = (
-            f"{'~' if line == Qt.PenStyle.DotLine else ''}-{three_digits(max(saved))}{side}"
+            f"{'~' if line == Qt.PenStyle.DotLine else ''}-{_figure(max(saved))}{side}"
             if number and max(saved) > 0
             else ""
         )
@@ -133,6 +133,11 @@ class Waterfall(QWidget):
     def _choose(self, row: int | None) -> None:
         if row is not None and self._plan is not None:
             self.chosen.emit(self._plan.steps[row].recommendation)
+
+
+def _figure(ms: float) -> str:
+    """With three digits, and no more than two after the point: there is no room for more."""
+    return three_digits(ms) if ms >= 0.1 else f"{ms:.2f}"
 
 
 def _line(step: PlanStep) -> Qt.PenStyle:

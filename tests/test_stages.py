@@ -1,0 +1,182 @@
+"""A survey as a row of stages: each by itself, kept as it ends, limited in time, gone on with later."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from wendascope import records
+from wendascope.analysis.findings import Case, Finding, find
+from wendascope.analysis.findings import _registry as registry
+from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.errors import CancelledError, ReplayCrashedError, TrialError
+from wendascope.frame.file import load
+from wendascope.replay.client import Replay
+from wendascope.trials import judging, stages
+from wendascope.trials.examine import examine_file, stored_caveats
+from wendascope.trials.outcomes import Outcome
+from wendascope.trials.refuting import CANNOT_TRY, DISPROVED, HOLDS, UNTRIED, Tried
+from wendascope.trials.stages import DONE, FAILED, NOT_RUN, OUT_OF_TIME, Examination, Stage, run_stages
+
+from .conftest import Capture, program
+from .raster import RasterFrame, Rasteriser, quad
+
+DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
+
+
+@pytest.fixture
+def path(tmp_path: Path) -> Path:
+    return Path(shutil.copy(DATA / "store.wend", tmp_path / "store.wend"))
+
+
+class Toy:
+    """Stages that note that they ran; what they do is given."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch, **does: Any) -> None:
+        self.ran: list[str] = []
+        self.kept: list[str] = []
+        needs = {"second": ("first",)}
+        rows = tuple(
+            Stage(
+                name, self._run(name, what), self._keep(name), lambda _known, _path: True, needs.get(name, ()),
+                seconds=0.2, frames=0, required=name == "required",
+            )
+            for name, what in does.items()
+        )  # fmt: skip
+        monkeypatch.setattr(stages, "STAGES", rows)
+
+    def _keep(self, name: str) -> Any:
+        return lambda _known, _path: self.kept.append(name)
+
+    def _run(self, name: str, what: Any) -> Any:
+        def run(known: Examination) -> None:
+            self.ran.append(name)
+            if what is not None:
+                what(known)
+
+        return run
+
+
+def _examination(path: Path) -> Examination:
+    return Examination(load(path), None, 2, path)  # type: ignore[arg-type]
+
+
+def _raises(error: Exception) -> Any:
+    def run(_known: Examination) -> None:
+        raise error
+
+    return run
+
+
+def _waits(known: Examination) -> None:
+    while not known.cancelled():
+        time.sleep(0.01)
+    raise CancelledError
+
+
+def test_a_stage_that_fails_costs_its_own_answers(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    toy = Toy(monkeypatch, first=_raises(ReplayCrashedError("signal 11", 7)), second=None, third=_waits, fourth=None)
+    known = _examination(path)
+    run_stages(known)
+    assert [end.state for end in known.ends.values()] == [FAILED, NOT_RUN, OUT_OF_TIME, DONE]
+    assert toy.ran == ["first", "third", "fourth"] and toy.kept == ["fourth"]
+    told = stored_caveats(path)
+    assert len(told) == 2 and "signal 11" in told[0] and "survey --resume" in told[1]
+
+
+def test_what_is_required_ends_the_survey(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    Toy(monkeypatch, required=_raises(TrialError("no")), after=None)
+    with pytest.raises(TrialError):
+        run_stages(_examination(path))
+
+
+def test_a_survey_that_is_cancelled_keeps_what_ended_and_goes_on_later(
+    path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    toy = Toy(monkeypatch, first=None, second=_waits, third=None)
+    known = _examination(path)
+    known.cancelled = lambda: "second" in toy.ran
+    with pytest.raises(CancelledError):
+        run_stages(known)
+    assert toy.kept == ["first"]
+    again = Toy(monkeypatch, first=None, second=None, third=None)
+    run_stages(_examination(path), resume=True)
+    assert again.ran == ["second", "third"] and again.kept == ["second", "third"]
+    anew = Toy(monkeypatch, first=None, second=None, third=None)
+    run_stages(_examination(path), until="second")
+    assert anew.ran == ["first", "second"], "without resume all of it is measured"
+
+
+def test_seconds_limit_them_all(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    toy = Toy(monkeypatch, first=lambda _known: time.sleep(0.05), second=None)
+    known = _examination(path)
+    run_stages(known, seconds=0.01)
+    assert toy.ran == ["first"] and known.ends["second"].state == NOT_RUN
+
+
+def test_a_rule_that_fails_costs_its_own_findings(monkeypatch: pytest.MonkeyPatch) -> None:
+    def broken(_case: Case) -> list[Finding]:
+        raise IndexError("list index out of range")
+
+    frame = RasterFrame([quad(0, 0, 9, 9, 0.5), quad(0, 0, 9, 9, 0.2)])
+    case = Case(frame, Rasteriser(frame).drawn(), None)
+    whole = [f.id for f in find(case)]
+    rule = Rule("broken", "Time", Side.GPU, Effort.ASSET)
+    monkeypatch.setitem(registry._finders, "broken", ((rule,), broken))
+    failed: list[str] = []
+    assert [f.id for f in find(case, failed)] == whole
+    assert len(failed) == 1 and "the rule broken failed" in failed[0] and "IndexError" in failed[0]
+
+
+class _Refuting:
+    """A replay process that gives these answers."""
+
+    def __init__(self, *answers: Tried) -> None:
+        self._answers = list(answers)
+
+    def run(self, *_: Any) -> list[Tried]:
+        return self._answers
+
+
+def _claim(identity: str, kind: str, rule: str = "needless-samples") -> Finding:
+    return Finding(identity, rule, "4 samples", "", [0], {}, None, "counted", "", "", Remedy(kind, [0]))
+
+
+def test_nothing_is_called_tried_that_was_not() -> None:
+    """Of what only a try stands behind, what there was no time for is not claimed."""
+    items = [_claim("a", "one-sample"), _claim("b", "one-sample"), _claim("c", "drop-steps", "not-visible")]
+    replay: Any = _Refuting(Tried(UNTRIED), Tried(HOLDS, outcome=Outcome(4, 2)), Tried(UNTRIED))
+    left, refuted, caveats = judging.try_claims(items, 1.0, replay, lambda _w, _p: None, lambda: False)
+    assert [f.id for f in left] == ["b", "c"] and not refuted
+    assert caveats == ["1 claim was not tried for lack of time, and so not made"]
+    assert left[0].how_known == "counted; tried in replay: 4 pixels changed by up to 2 of 255"
+    assert "tried" not in left[1].how_known and left[1].remedy is not None
+
+
+def test_what_is_disproved_goes_and_what_cannot_be_made_says_why() -> None:
+    items = [_claim("a", "drop-steps", "not-visible"), _claim("b", "simplify-mesh", "too-fine")]
+    replay: Any = _Refuting(Tried(DISPROVED, "9 pixels differ"), Tried(CANNOT_TRY, "no buffer holds the mesh"))
+    left, refuted, _ = judging.try_claims(items, 1.0, replay, lambda _w, _p: None, lambda: False)
+    assert [r.reason for r in refuted] == ["9 pixels differ"]
+    assert [(f.id, f.remedy, f.refused) for f in left] == [("b", None, "no buffer holds the mesh")]
+
+
+@pytest.mark.driver
+def test_a_survey_in_two_goes_is_the_whole(capture: Capture, tmp_path: Path) -> None:
+    captured, frame = capture(program("wasteful"))
+    path = Path(shutil.copy(captured, tmp_path / "w.wend"))
+    with Replay(path) as replay:
+        first = examine_file(path, 2, replay=replay, until="coverage")
+        assert first.drawn is not None and not first.findings and records.DRAWN.newest(path) is not None
+        measured = records.SURVEY.newest(path)
+        second = examine_file(path, 2, replay=replay, resume=True)
+    assert measured is not None and second.survey.frame_ms == measured.frame_ms, "times are not measured twice"
+    assert {"not-visible", "outside-view", "unread-pass"} <= {f.rule for f in second.findings}
+    log = records.STAGES.newest(path)
+    assert log is not None and [end.name for end in log.stages] == list(stages.NAMES)
+    assert all(end.state == DONE for end in log.stages) and len(frame.steps) == len(second.survey.steps.ms)
