@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 
-from benchmarks import drawing, memory, over_time, planning, proving, replaying, shading, studying, tap, window
+from benchmarks import applied, drawing, memory, over_time, planning, proving, replaying, shading, studying, tap, window
 
 ALL = {
     **tap.BENCHMARKS,
@@ -22,6 +22,7 @@ ALL = {
     **planning.BENCHMARKS,
     **over_time.BENCHMARKS,
     **memory.BENCHMARKS,
+    **applied.BENCHMARKS,
 }
 
 
