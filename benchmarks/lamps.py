@@ -1,4 +1,4 @@
-"""A yard of lamps from a script, with flaws that can be mended one by one (`--better instancing,mesh,filter,state`): the
+"""A yard of lamps from a script, with flaws mended one by one (`--better instancing,mesh,filter,state`): the
 lamps are drawn one by one, each far finer than its pixels, state is set again for each, and a soft filter runs at
 full size. `--measure N` prints the CPU time of N frames, all threads, in ms; otherwise it draws until it is ended.
 """

@@ -37,8 +37,13 @@ _WITH_A_DRIVER = {"display", "capture", "small", "own_small", "window"}
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What draws, captures or opens a window is marked, so that the rest can be run anywhere in a minute."""
+    """What draws, captures or opens a window is marked, so that the rest can be run anywhere in a minute. Tests of one
+    file share what they captured, and so a process; the known programs are one group for each of their modules.
+    """
     for item in items:
+        known = getattr(item, "callspec", None) and item.callspec.params.get("case")  # type: ignore[attr-defined]
+        module = getattr(getattr(known, "make", None), "__module__", "")
+        item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {module}".strip()))
         if _WITH_A_DRIVER & set(getattr(item, "fixturenames", ())):
             item.add_marker(pytest.mark.driver)
 

@@ -53,7 +53,7 @@ def prove(
     budget: Annotated[
         float | None,
         typer.Option(
-            help="With --all: seconds for all proofs; those not reached stay estimated. The guidelines say 120.", min=1
+            help="With --all: seconds for all proofs; those not reached stay untried. The guidelines say 120.", min=1
         ),
     ] = None,
     again: Annotated[bool, typer.Option("--again", help="With --all: prove anew what was proved already.")] = False,

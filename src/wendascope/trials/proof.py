@@ -44,6 +44,7 @@ from wendascope.trials.verdicts import (
     judge_sides,
 )
 
+UNTRIED = "not tried yet"
 COMBINED = "combined"
 """What proofs of several findings together are kept under begins with it."""
 
@@ -457,8 +458,8 @@ def stored_proofs(path: Path) -> dict[str, Proof]:
 
 
 def state_of(finding: Finding, proofs: Mapping[str, Proof]) -> str:
-    """What is known of a finding: `estimated`, or the verdict of its proof."""
+    """What is known of a finding: `UNTRIED`, or the verdict of its proof."""
     proof = proofs.get(finding.id)
     if proof is not None:
         return proof.verdict
-    return "estimated" if finding.remedy is not None else REFUSED
+    return UNTRIED if finding.remedy is not None else REFUSED

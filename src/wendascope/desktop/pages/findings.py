@@ -11,8 +11,8 @@ from wendascope.desktop.findings_view import FindingsView
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.texts import capital, verb
-from wendascope.trials.proof import Proof, newest_together, state_of
+from wendascope.texts import capital, plural, verb
+from wendascope.trials.proof import UNTRIED, Proof, newest_together, state_of
 from wendascope.trials.verdicts import SAVES, VERDICTS
 
 
@@ -46,11 +46,8 @@ class FindingsPage(FramePage):
                 _states(document),
             )
         elif document.findings:
-            known = [f for f in document.findings if f.estimate_ms]
-            total = sum(f.estimate_ms or 0.0 for f in known)
             self.say(
-                f"{len(document.findings)} findings, {total:.1f} ms by estimate; the combined gain is known once it is"
-                " proved.",
+                f"{plural(len(document.findings), 'finding')}; what they bring together is known once it is proved.",
                 _counts(document),
                 _states(document),
             )
@@ -62,7 +59,7 @@ class FindingsPage(FramePage):
 def _states(document: Document) -> list[Part]:
     """How many findings stand where: those that save time first."""
     counts = Counter(state_of(finding, document.proofs) for finding in document.findings)
-    return [Part(f"{state}: {counts[state]}", counts[state], state == SAVES) for state in (*VERDICTS, "estimated")]
+    return [Part(f"{state}: {counts[state]}", counts[state], state == SAVES) for state in (*VERDICTS, UNTRIED)]
 
 
 def _sides(combined: Proof) -> str:
