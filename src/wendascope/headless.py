@@ -25,6 +25,7 @@ from wendascope.trials.proof import stored_proofs
 
 _FRAME = 30
 _BUDGET_MS = 16.7
+_PROVING_SECONDS = 30.0
 
 
 class DemoRun(msgspec.Struct):
@@ -65,7 +66,7 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
             say(f"        {finding.title}")
         say("4 of 6  proving what could matter, and the best of it as one frame")
         case = case_of(frame, examined.drawn, examined.survey)
-        prove_plan(path, case, examined.findings, replay, progress=progress)
+        prove_plan(path, case, examined.findings, replay, progress=progress, budget=_PROVING_SECONDS)
         proofs = stored_proofs(path)
         document = survey_document(
             frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings, proofs, examined.refuted

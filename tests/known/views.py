@@ -53,7 +53,10 @@ def _shown(size: int, shown: int, fragment: str = _SHADED, show: str = TEXTURED)
     return draw
 
 
-@known(finds={"smaller-view": lambda found: len(found) == 1 and "64 x 64 are enough" in found[0].title}, allow=_ALLOWED)
+@known(
+    finds={"smaller-view": lambda found: len(found) == 1 and "64 x 64 would take a quarter" in found[0].title},
+    allow=_ALLOWED,
+)
 def a_view_shown_small() -> Draw:
     """128 x 128 pixels are drawn, and 40 x 40 of the window show them."""
     return _shown(128, 40)

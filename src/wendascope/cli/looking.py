@@ -161,7 +161,7 @@ def survey(
     top: Annotated[int, typer.Option(help="How many steps to list.", min=0)] = 10,
     until: Annotated[
         str,
-        typer.Option(help="Stop after this stage: times, coverage, sequence, left out, memory, reached code ..."),
+        typer.Option(help="Stop after this stage: times, coverage, first rules, left out, memory ..."),
     ] = "",
     seconds: Annotated[
         float | None,

@@ -1,4 +1,4 @@
-"""The survey: verify, calibrate, then time the frame, its passes and its steps, and count fragments."""
+"""The survey of times: verify, calibrate, then time the frame, its passes and its steps."""
 
 from __future__ import annotations
 
@@ -7,11 +7,12 @@ import time
 import numpy as np
 
 from wendascope.measure.calibrate import calibrate
+from wendascope.measure.clocks import Clock
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import CpuTimes, PassTime, StepTimes, Survey
 from wendascope.measure.samples import CALIBRATION, CLOCK
 from wendascope.measure.statistics import median_interval, median_intervals
-from wendascope.measure.times import SpanTimer, fragments, frame_times, pass_spans, step_spans
+from wendascope.measure.times import SpanTimer, frame_times, pass_spans, step_spans
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
@@ -24,25 +25,26 @@ WARM_UP = 1
 
 @remote
 def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
-    """Measure everything about a frame. Runs the frame 3 x repeats + 2 times."""
+    """Time a frame. Runs it 3 x repeats + 1 times; where it has one pass, 2 x repeats + 1 times."""
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)
     calibration = session.slots.put(CALIBRATION, calibrate(session, job))
     method = session.slots.put(CLOCK, calibration.method)
     whole = frame_times(session, job, repeats)
-    passes = SpanTimer(session, pass_spans(session), method)
+    # a frame of one pass is that pass, where both go by drained time
+    alone = len(frame.passes) == 1 and method != Clock.QUERY
+    passes = None if alone else SpanTimer(session, pass_spans(session), method)
     steps = SpanTimer(session, step_spans(session), method)
     pass_rows, step_rows = [], []
     # everything is warm by now; passes and steps take turns, so that a slow moment of the machine falls on both
     for repeat in range(repeats):
         job.progress("timing passes and steps", repeat / repeats)
-        pass_rows.append(passes.run())
+        pass_rows.append(whole.frame_ms[repeat : repeat + 1] if passes is None else passes.run())
         step_rows.append(steps.run())
     pass_ms = median_intervals(np.array(pass_rows))
     step_ms = median_intervals(np.array(step_rows))
     lane = frame.cpu_lane
-    counted = fragments(session, job)
     records = []
     table = frame.passes
     for index, (first, end) in enumerate(pass_spans(session)):
@@ -67,7 +69,7 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
         submit_ms=median_interval(whole.submit_ms),
         passes=records,
         steps=StepTimes(*(column.tolist() for column in step_ms)),
-        fragments=counted,
+        fragments=None,
         cpu=cpu,
         verification=verification,
         renderer=frame.context.renderer,

@@ -107,7 +107,7 @@ def recommendations_of(case: Case, findings: Sequence[Finding], proofs: Mapping[
     return recommend(case, findings, tried, corrections())
 
 
-def _in_frame(saved: Interval | None, before: Interval | None, now_ms: float | None) -> Interval | None:
+def saved_in_frame(saved: Interval | None, before: Interval | None, now_ms: float | None) -> Interval | None:
     """What a proof saved, as the same part of the frame as the survey timed it: proofs may go by another clock, and
     the machine may have been slower.
     """
@@ -120,20 +120,14 @@ def _in_frame(saved: Interval | None, before: Interval | None, now_ms: float | N
 def in_frame(proof: Proof, frame_ms: float, submit_ms: float) -> Interval | None:
     """What decided a proof, by the side that decided it, in a frame that takes so long and is submitted in so long."""
     if proof.side:
-        return submitted_in_frame(proof, submit_ms)
-    return _in_frame(proof.saved_ms, proof.frame_ms_before, frame_ms)
-
-
-def submitted_in_frame(proof: Proof, submit_ms: float | None) -> Interval | None:
-    """What a proof saved of submission, in a frame that is submitted in so long."""
-    return _in_frame(proof.submit_saved_ms, proof.submit_ms_before, submit_ms)
+        return saved_in_frame(proof.submission_gain, proof.submit_ms_before, submit_ms)
+    return saved_in_frame(proof.saved_ms, proof.frame_ms_before, frame_ms)
 
 
 def _gains(proof: Proof, case: Case) -> tuple[Gain | None, Gain | None]:
     """Of the GPU and of submission, as far as each is sure."""
-    gpu = _in_frame(proof.saved_ms, proof.frame_ms_before, case.frame_ms) if not proof.side else None
-    by_submission = proof.side or proof.submission_verdict == SAVES
-    cpu = submitted_in_frame(proof, case.submit_ms) if by_submission else None
+    gpu = saved_in_frame(proof.saved_ms, proof.frame_ms_before, case.frame_ms) if not proof.side else None
+    cpu = saved_in_frame(proof.submission_gain, proof.submit_ms_before, case.submit_ms)
     found = [None if g is None else Gain(g.median, g.low, g.high, True) for g in (gpu, cpu)]
     return found[0], found[1]
 

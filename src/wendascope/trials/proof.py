@@ -142,9 +142,15 @@ class Proof(msgspec.Struct):
         if self.verdict != SAVES:
             return 0.0
         work = self.saved_ms.median if self.saved_ms is not None and not self.side else 0.0
-        by_submission = self.side or self.submission_verdict == SAVES
-        submission = self.submit_saved_ms.median if self.submit_saved_ms is not None and by_submission else 0.0
-        return max(work, 0.0) + max(submission, 0.0)
+        submission = self.submission_gain
+        return max(work, 0.0) + max(submission.median if submission is not None else 0.0, 0.0)
+
+    @property
+    def submission_gain(self) -> Interval | None:
+        """What is surely saved of submission, ms: as a whole, or of the API's part where only that shows anything."""
+        if self.side == API:
+            return self.api_saved_ms
+        return self.submit_saved_ms if self.side or self.submission_verdict == SAVES else None
 
     @property
     def trade_ms(self) -> float | None:

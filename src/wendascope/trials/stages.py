@@ -27,6 +27,7 @@ from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.records import Survey
 from wendascope.measure.survey import survey
 from wendascope.measure.target_values import target_values
+from wendascope.measure.times import fragments
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.judging import Refuted, measure_late_tests, measure_orders, try_claims
 from wendascope.trials.late_views import other_frames
@@ -35,7 +36,7 @@ from wendascope.trials.left_out_elsewhere import try_elsewhere
 from wendascope.trials.reached_code import reached_code
 from wendascope.trials.sampled_levels import sampled_levels
 
-_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 6.0, 16
+_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES = 4.0, 10
 """What is spent on trying without single lights and parts of views, or how many frames where they take longer; the
 rest is tried when somebody asks for it."""
 _LONGEST_FRAME_MS = 4000.0
@@ -154,6 +155,8 @@ def _times(known: Examination) -> None:
 
 def _coverage(known: Examination) -> None:
     known.drawn = known.replay.run(measure_drawn.asked(), known.progress, known.cancelled)
+    assert known.survey is not None
+    known.survey.fragments = known.replay.run(fragments.asked())  # counted by then
 
 
 def _without(known: Examination) -> None:
@@ -217,6 +220,7 @@ def _recall_times(known: Examination, path: Path) -> bool:
 def _keep_coverage(known: Examination, path: Path) -> None:
     assert known.drawn is not None
     records.DRAWN.keep(path, known.drawn)
+    _keep_times(known, path)  # with the driver's own count of fragments
 
 
 def _recall_coverage(known: Examination, path: Path) -> bool:
@@ -272,6 +276,8 @@ def _recall_claims(known: Examination, path: Path) -> bool:
 STAGES: tuple[Stage, ...] = (
     Stage("times", _times, _keep_times, _recall_times, seconds=600.0, frames=200, required=True),
     Stage("coverage", _coverage, _keep_coverage, _recall_coverage, ("times",), seconds=300.0, frames=200),
+    # what follows from coverage is there early; the same rules know more later
+    Stage("first rules", _rules, needs=("coverage",)),
     # the other frames are asked for from the file each time, where they are kept
     Stage("sequence", _sequence, seconds=600.0, frames=600),
     Stage("left out", _without, _keep_without, _recall_without, ("coverage",), seconds=30.0, frames=40),
