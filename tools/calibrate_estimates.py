@@ -49,7 +49,7 @@ def pairs_of(path: Path) -> list[Pair]:
             shown = max(gain.median, 0.0) if proof.verdict == SAVES else 0.0
             found.append(_pair(path, item.rule, plain, shown, gain))
         saved = item.facts.submit_ms
-        submitted = saved_in_frame(proof, proof.submit_saved_ms, proof.submit_ms_before, survey.submit_ms.median)
+        submitted = saved_in_frame(proof.submit_saved_ms, proof.submit_ms_before, survey.submit_ms.median)
         if isinstance(saved, float) and saved > 0 and submitted is not None:
             shown = max(submitted.median, 0.0) if proof.submission_verdict == SAVES or proof.side else 0.0
             found.append(_pair(path, cpu_rule(item.rule), saved, shown, submitted))

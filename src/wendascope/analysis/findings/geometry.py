@@ -120,7 +120,7 @@ def too_fine(case: Case) -> Iterator[Finding]:
                 rule="too-fine",
                 title=(
                     f"{name}: {len(steps):,} x {triangles:,} triangles cover {pixels / len(steps):,.0f} pixels each;"
-                    f" {enough:,} are enough"
+                    f" {enough:,} each by the guideline"
                 ),
                 why=(
                     f"{per_cent(lost / drawn)} of the triangles cover no sample and"

@@ -32,8 +32,24 @@ def simplify_mesh(change: FrameChange, item: Remedy) -> None:
         places = positions(change, step, corners)
         key = indices.tobytes() + places.tobytes()
         if key not in known:
-            known[key] = simplified(indices.astype(np.uint32).reshape(-1), places, wanted, error)
+            known[key] = _joined(indices.astype(np.uint32).reshape(-1), places, wanted, error)
         draw_these(change, step, corners[known[key]].astype(np.uint32))
+
+
+def _joined(
+    indices: npt.NDArray[np.uint32], places: npt.NDArray[np.float32], triangles: int, error: float
+) -> npt.NDArray[np.uint32]:
+    """The same as `simplified`; where triangles share no corners (meshes without indices, hard edges), corners at one
+    place are taken as one, with the other attributes of the first of them. Raises TrialError.
+    """
+    try:
+        return simplified(indices, places, triangles, error)
+    except TrialError:
+        _, first, same = np.unique(places, axis=0, return_index=True, return_inverse=True)
+        if len(first) == len(places):
+            raise
+        joined = first[same.reshape(-1)].astype(np.uint32)
+        return simplified(joined[indices], places, triangles, error)
 
 
 def simplified(
@@ -70,11 +86,14 @@ def triangle_indices(change: FrameChange, step: int, what: str) -> npt.NDArray[n
 def positions(change: FrameChange, step: int, corners: npt.NDArray[np.int64]) -> npt.NDArray[np.float32]:
     """Positions of some vertices of a step, shape (vertices, 3), before any transform. Raises TrialError."""
     inputs = [row for row in vertex_inputs(change.frame, step) if row.name]
-    row = holding_positions(inputs, 3)
+    row = holding_positions(inputs)
     if row is None:
-        raise TrialError("no attribute of three floating-point numbers holds positions")
-    data = vertex_values(change.frame, step, row, corners, change.new.known_contents())
-    return np.ascontiguousarray(data.view(np.float32)[:, :3])
+        raise TrialError("no attribute of floating-point numbers holds positions")
+    data = vertex_values(change.frame, step, row, corners, change.new.known_contents()).view(np.float32)
+    found = np.zeros((len(data), 3), np.float32)
+    used = min(data.shape[1], 3)
+    found[:, :used] = data[:, :used]
+    return found
 
 
 def draw_these(change: FrameChange, step: int, indices: npt.NDArray[np.uint32]) -> None:
