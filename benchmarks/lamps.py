@@ -23,7 +23,7 @@ from wendascope.replay.context import PbufferContext
 
 SIZE = (800, 450)
 LAMPS = 400
-FINE, COARSE = 24, 6
+FINE, COARSE = 24, 3
 """Rows of a sphere: 2 x rows x rows triangles."""
 LAMP = """#version 330
 layout(location = 0) in vec3 at;

@@ -48,8 +48,9 @@ def _joined(
         _, first, same = np.unique(places, axis=0, return_index=True, return_inverse=True)
         if len(first) == len(places):
             raise
-        joined = first[same.reshape(-1)].astype(np.uint32)
-        return simplified(joined[indices], places, triangles, error)
+        joined = same.reshape(-1).astype(np.uint32)[indices]
+        made = simplified(joined, np.ascontiguousarray(places[first]), triangles, error)
+        return first[made].astype(np.uint32)
 
 
 def simplified(
