@@ -19,7 +19,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
-from wendascope.analysis.guidelines import guidelines
+from wendascope.analysis.guidelines import read_again
 from wendascope.desktop import theme
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
@@ -82,7 +82,7 @@ def own_state(tmp_path_factory: pytest.TempPathFactory) -> None:
 def shipped_guidelines() -> Iterator[None]:
     """Torn down last: what a test changed of the guidelines is forgotten, by its windows' background work too."""
     yield
-    guidelines.cache_clear()
+    read_again()
 
 
 @pytest.fixture(scope="session", autouse=True)

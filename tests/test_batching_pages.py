@@ -200,6 +200,9 @@ def test_changed_guidelines_are_read_and_the_frame_is_looked_at_again(
     own.write_text("[batches]\nleast_copies = 1000\nleast_instance_vertices = 1000\n")
     qtbot.waitUntil(lambda: document.structure is not None and document.structure is not first, timeout=PATIENCE)
     assert document.structure.batches.batches[0].how == "merge"
+    with Replay(document.path) as replay:  # a confined process cannot read that file: they are handed to it
+        found = replay.run(picture_at.asked(step=None, lens="batch"))
+    assert found["texts"] and (found["batch"] >= 0).any(), "the lens works with guidelines of one's own"
 
 
 def test_the_batch_lens_names_groups_and_finds_their_steps(crowd: Path) -> None:

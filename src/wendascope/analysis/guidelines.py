@@ -95,9 +95,26 @@ def shipped_text() -> str:
     return _SHIPPED.read_text()
 
 
-@functools.cache
+_adopted: list[Guidelines] = []
+
+
+def adopt(given: Guidelines | None) -> None:
+    """Work with these from now on, in a process that does not look for the user's own; None for the shipped ones."""
+    _adopted[:] = [given or read_guidelines(None)]
+
+
 def guidelines() -> Guidelines:
     """The guidelines in force. Raises FileError when the user's own are no valid ones."""
+    return _adopted[0] if _adopted else _own_guidelines()
+
+
+def read_again() -> None:
+    """Look for the user's own guidelines anew: they were changed."""
+    _own_guidelines.cache_clear()
+
+
+@functools.cache
+def _own_guidelines() -> Guidelines:
     path = own_file()
     return read_guidelines(path if path.exists() else None)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QFileSystemWatcher, QObject, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
 
-from wendascope.analysis.guidelines import guidelines, own_file, shipped_text
+from wendascope.analysis.guidelines import own_file, read_again, shipped_text
 from wendascope.errors import WendascopeError
 from wendascope.files import write_atomically
 
@@ -46,5 +46,5 @@ class GuidelinesFile(QObject):
     def _changed(self, path: str) -> None:
         if Path(path).exists() and path not in self._watcher.files():
             self._watcher.addPath(path)  # editors put a new file in the place of the old one
-        guidelines.cache_clear()
+        read_again()
         self.changed.emit()

@@ -20,6 +20,7 @@ import numpy as np
 import platformdirs
 
 from wendascope import errors
+from wendascope.analysis.guidelines import guidelines
 from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, ReplayError, WendascopeError
 from wendascope.frame.file import content_of
 from wendascope.frame.origins import MADE_HERE, origin
@@ -185,7 +186,7 @@ class Replay:
                 self._start()
             assert self._connection is not None
             try:
-                self._connection.send_bytes(encode(Request(asked.job.name, asked.arguments)))
+                self._connection.send_bytes(encode(Request(asked.job.name, asked.arguments, guidelines())))
                 return asked.job.result(self._wait(progress, cancelled, silent_seconds))
             except (EOFError, OSError) as error:
                 raise self._crashed() from error

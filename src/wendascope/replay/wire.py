@@ -8,6 +8,8 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from wendascope.analysis.guidelines import Guidelines
+
 _ARRAY = 1
 
 
@@ -22,6 +24,10 @@ class Request(msgspec.Struct):
 
     job: str
     arguments: bytes
+    guidelines: Guidelines | None = None
+    """Those in force where the job is asked for: a confined process cannot read the user's own. None for the shipped
+    ones.
+    """
 
 
 class Reply(msgspec.Struct):

@@ -57,6 +57,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
 
     import numpy as np
 
+    from wendascope.analysis.guidelines import adopt
     from wendascope.errors import CancelledError, WendascopeError
     from wendascope.opengl.codec import load_opengl
     from wendascope.replay.jobs import job_named
@@ -76,6 +77,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
         job = Job(connection)
         try:
             wanted = job_named(request.job)
+            adopt(request.guidelines)
             if session is None:
                 job.progress("rebuilding the frame", 0.0)
                 session = ReplaySession(load_opengl(Path(path)), words.ctypes.data)
