@@ -472,3 +472,35 @@ def test_each_of_two_windows_reaches_its_fewest_draws(capture: Capture) -> None:
         assert [(f.evidence["draws now"], f.evidence["draws then"]) for f in plans] == [(24, 2), (24, 2)]
         together = replay.run(outcome_of.asked([f.remedy for f in plans if f.remedy]))
     assert together.same, together
+
+
+def test_a_stream_of_small_uploads_is_followed_in_the_time_of_the_uploads() -> None:
+    """Forwards, backwards and in between, against each write carried out by hand; what is kept stays small."""
+    blobs, batch, count = BlobStore(), CallBatch(), 300
+    batch.call("glBindBuffer", GL.ARRAY_BUFFER, 1)
+    places = np.random.default_rng(5).integers(0, 280, count).tolist()
+    for number, at in enumerate(places):
+        batch.call("glBufferSubData", GL.ARRAY_BUFFER, at, 8, number.to_bytes(8, "little"))
+    frame = frame_of(batch, objects(blobs), blobs)
+    held = bytearray(frame.buffer_contents.at(1, 0))
+    states = [bytes(held)]
+    for number, at in enumerate(places):
+        if at + 8 <= len(held):
+            held[at : at + 8] = number.to_bytes(8, "little")
+        states.append(bytes(held))
+    assert frame.buffer_contents.part(1, count + 1, 3, 5) == (len(held), bytes(held[3:8]))
+    for asked in (0, 299, 7, 8, 150, 149, 300, 1):
+        assert frame.buffer_contents.at(1, asked + 1) == states[asked], asked
+    work: list[int] = []
+    real = BufferContents._written
+
+    def counted(self: BufferContents, data: bytearray, call: int) -> bytearray:
+        work.append(call)
+        return real(self, data, call)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(BufferContents, "_written", counted)
+        fresh = BufferContents(frame)
+        for asked in range(count):
+            fresh.part(1, asked + 1, 0, 4)
+    assert len(work) < 2 * count, "not each time from the beginning"

@@ -11,7 +11,6 @@ from wendascope.frame.memory import Fetched
 from wendascope.frame.resources import VertexInput
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import UnknownContentsError
-from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.packed import Raw
 from wendascope.opengl.primitives import INDEX_TYPES, restart_index
 from wendascope.opengl.tracker import signed32
@@ -45,7 +44,7 @@ def fetched_bytes(frame: OpenGLFrame) -> dict[int, Fetched]:
 class _Fetching:
     def __init__(self, frame: OpenGLFrame) -> None:
         self._frame = frame
-        self._contents = BufferContents(frame)
+        self._contents = frame.buffer_contents
         self._buffers = {b.name: _Buffer(np.zeros(b.size, bool)) for b in frame.objects.buffers}
         self._vertices: dict[tuple[int, int, int, int, int, int], np.ndarray | None] = {}
 

@@ -26,6 +26,7 @@ from wendascope.frame.roles import pass_names
 from wendascope.frame.side_work import SideWork
 from wendascope.frame.steps import StepTable
 from wendascope.frame.stored_image import StoredImage
+from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.call_use import call_use
 from wendascope.opengl.codec import encode
 from wendascope.opengl.contents import buffer_bytes, buffer_layouts, stored_values
@@ -136,6 +137,11 @@ class OpenGLFrame(Frame):
 
     def buffer_layouts(self, name: int) -> list[BufferLayout]:
         return buffer_layouts(self, name)
+
+    @functools.cached_property
+    def buffer_contents(self) -> BufferContents:
+        """What its buffers hold over its calls."""
+        return BufferContents(self)
 
     @functools.cached_property
     def same_uploads(self) -> list[tuple[int, int]]:

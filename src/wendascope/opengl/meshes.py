@@ -28,7 +28,7 @@ def step_mesh(frame: OpenGLFrame, step: int) -> StepMesh | None:
         return None
     which, inputs = frame.uses.inputs
     mine = [a for a in inputs[int(which[step])] if a.buffer and a.dtype is not None and not a.divisor]
-    contents = BufferContents(frame)
+    contents = frame.buffer_contents
     try:
         indices = _indices(frame, contents, call, names)
         place = holding_positions(mine)

@@ -8,7 +8,6 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.frame.uses import UnknownContentsError
-from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.objects import ImageRecord
 from wendascope.opengl.written import buffer_writes, texture_writes, written_objects
@@ -29,7 +28,7 @@ def same_uploads(frame: OpenGLFrame) -> list[tuple[int, int]]:
 
 
 def _buffers(frame: OpenGLFrame) -> list[tuple[int, int]]:
-    contents, calls = BufferContents(frame), frame.calls
+    contents, calls = frame.buffer_contents, frame.calls
     records = {b.name: b for b in frame.objects.buffers}
     writes = buffer_writes(frame)
     elsewhere = written_objects(frame).buffers - set(writes)  # by shaders
@@ -43,13 +42,13 @@ def _buffers(frame: OpenGLFrame) -> list[tuple[int, int]]:
             given = calls.argument(call, "data") if name in (*_PARTS, *_WHOLE) else None
             if not isinstance(given, bytes) or not given:
                 continue
+            at = int(calls.argument(call, "offset")) if name in _PARTS else 0
             try:
-                before = contents.at(buffer, call)
+                size, before = contents.part(buffer, call, at, len(given))
             except UnknownContentsError:
                 break
-            at = int(calls.argument(call, "offset")) if name in _PARTS else 0
-            whole = name in _PARTS or (len(given) == len(before) and _same_usage(frame, call, record.usage))
-            if whole and before[at : at + len(given)] == given:
+            whole = name in _PARTS or (len(given) == size and _same_usage(frame, call, record.usage))
+            if whole and before == given:
                 found.append((call, len(given)))
     return found
 

@@ -16,7 +16,6 @@ import numpy as np
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import UnknownContentsError
-from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.objects import ProgramRecord, sampler_targets
 from wendascope.opengl.setting_values import blob_numbers
@@ -57,7 +56,7 @@ class _Inputs:
         self._calls = np.asarray(frame.steps.call, np.int64)
         self._programs = {p.name: p for p in frame.objects.programs}
         self._writes = buffer_writes(frame)
-        self._contents = BufferContents(frame)
+        self._contents = frame.buffer_contents
         self._unfollowed = written_objects(frame).buffers - set(self._writes)
         """Buffers that shaders write."""
         self._parts: dict[tuple[int, int, int, int], int] = {}

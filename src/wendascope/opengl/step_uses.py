@@ -585,9 +585,9 @@ class OpenGLUses(StepUses):
         changes = self._frame.history.change_calls("attribute_format", "attribute_enabled", "attribute_divisor")
         return np.searchsorted(changes, self._calls)
 
-    @functools.cached_property
+    @property
     def _contents(self) -> BufferContents:
-        return BufferContents(self._frame)
+        return self._frame.buffer_contents
 
     def vertex_values(self, step: int, attribute: VertexInput) -> npt.NDArray[np.generic]:
         call, calls = int(self._calls[step]), self._frame.calls

@@ -43,7 +43,6 @@ class NewObjects:
 
     frame: OpenGLFrame
     objects: Objects = field(default_factory=Objects)
-    contents: BufferContents | None = None
     changed_programs: dict[int, ProgramRecord] = field(default_factory=dict)
     """Programs with other sources than the captured ones, which batches are to be made of as well."""
     space: int = 0
@@ -58,9 +57,7 @@ class NewObjects:
         return self._names + self.space * _SPACE
 
     def known_contents(self) -> BufferContents:
-        if self.contents is None:
-            self.contents = BufferContents(self.frame)
-        return self.contents
+        return self.frame.buffer_contents
 
     def buffer(self, data: bytes, usage: int = GL.STATIC_DRAW, shared: bool = True) -> tuple[int, int]:
         """(name, bytes that are new) of a buffer with these contents."""
