@@ -23,7 +23,8 @@ class BufferContents:
     """Contents of the buffers of one frame over its calls.
 
     Writes are carried out one after the other as later calls are asked about, so that following a stream of small
-    uploads takes the time of the uploads. What was asked for is kept up to a limit; going back begins at the nearest of it.
+    uploads takes the time of the uploads. What was asked for is kept up to a limit; going back begins at the nearest of
+    it.
     """
 
     def __init__(self, frame: OpenGLFrame) -> None:
