@@ -20,6 +20,7 @@ from wendascope.analysis.left_out import LeftOut, LeftOuts
 from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.reached_code import ReachedCode
+from wendascope.analysis.texture_facts import TextureFacts
 from wendascope.errors import CancelledError, ReplayError, TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.compressible import compressible
@@ -104,6 +105,8 @@ class Examination:
     left_out: list[LeftOut] = field(default_factory=list)
     memory_use: MemoryUse | None = None
     reached: ReachedCode | None = None
+    texture_facts: list[TextureFacts] | None = None
+    """As the rules read them first."""
     findings: list[Finding] = field(default_factory=list)
     refuted: list[Refuted] = field(default_factory=list)
     caveats: list[str] = field(default_factory=list)
@@ -119,6 +122,8 @@ class Examination:
     def case(self) -> Case:
         case = case_of(self.frame, self.drawn, self.survey, self.others)
         case.left_out, case.memory_use, case.reached = self.left_out, self.memory_use, self.reached
+        if self.texture_facts is not None:
+            case.texture_facts = self.texture_facts
         return case
 
 
@@ -184,7 +189,9 @@ def _reached(known: Examination) -> None:
 def _rules(known: Examination) -> None:
     failed: list[str] = []
     known.progress("looking for what could be changed", 0.0)
-    known.findings = find(known.case, failed)
+    case = known.case
+    known.findings = find(case, failed)
+    known.texture_facts = case.texture_facts
     known.refuted = []
     known.caveats = failed
 

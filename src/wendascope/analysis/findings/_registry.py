@@ -21,6 +21,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Rule, register, rule_named
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.texture_facts import TextureFacts, texture_facts
 from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.discovery import import_all
 from wendascope.errors import MachineError, WendascopeError
@@ -230,6 +231,11 @@ class Case:
     def traffic(self) -> dict[ObjectKey, Moved]:
         """Bytes that the frame moves, by object; modelled."""
         return traffic(self.frame, self.drawn, self.memory_use)
+
+    @cached_property
+    def texture_facts(self) -> list[TextureFacts]:
+        """What the texels of its textures tell; each is read once."""
+        return list(texture_facts(self.frame))
 
     @cached_property
     def sharing(self) -> Sharing:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
-from wendascope.frame.memory import MemoryItem, MemoryKind
-from wendascope.frame.stored_image import Packing, StoredImage
+from wendascope.analysis.texture_facts import TextureFacts
+from wendascope.frame.memory import MemoryItem
+from wendascope.frame.stored_image import StoredImage
 from wendascope.texts import memory
 
 _LEAST_BYTES = 16 << 10
@@ -28,41 +27,26 @@ _PART_APART = 3.0
 _MOST_PAIRS = 8
 
 
-@dataclass(frozen=True)
-class _Texture:
-    item: MemoryItem
-    image: StoredImage
-    means: npt.NDArray[np.float64]
-
-
 @finding(Rule("near-contents", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def near_contents(case: Case) -> Iterator[Finding]:
     """Pairs of one size and format with eight bits a channel, which the frame reads and does not write."""
-    groups: dict[tuple[object, ...], list[_Texture]] = {}
-    for item in case.frame.memory:
-        if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_BYTES or not item.used:
-            continue
-        image = case.frame.stored_image(item.name) if item.stays else None
-        if image is None or image.packing is not Packing.CHANNELS or image.kind != "unorm8" or image.solid:
-            continue
-        shape = (image.format, image.channels, image.width, image.height, image.depth, image.layers, image.faces)
-        groups.setdefault((*shape, *map(len, image.levels)), []).append(_Texture(item, image, _means(image)))
+    groups: dict[tuple[object, ...], list[TextureFacts]] = {}
+    for facts in case.texture_facts:
+        if facts.means is not None and facts.item.size >= _LEAST_BYTES and facts.item.used:
+            groups.setdefault(facts.shape, []).append(facts)
     found = 0
     for textures in groups.values():
         for at, first in enumerate(textures):
             for second in textures[at + 1 :]:
+                assert first.means is not None and second.means is not None
                 if found < _MOST_PAIRS and np.abs(first.means - second.means).max() <= _PART_APART:
-                    psnr, largest = _apart(first.image, second.image)
+                    images = [case.frame.stored_image(facts.item.name) for facts in (first, second)]
+                    if images[0] is None or images[1] is None:
+                        continue
+                    psnr, largest = _apart(images[0], images[1])
                     if 0 < largest <= _MOST_APART and psnr >= _LEAST_PSNR:
                         found += 1
                         yield _finding(first.item, second.item, psnr, largest)
-
-
-def _means(image: StoredImage) -> npt.NDArray[np.float64]:
-    texels = np.frombuffer(image.levels[0], np.uint8).reshape(-1, len(image.channels))
-    starts = np.linspace(0, len(texels), _PARTS, endpoint=False).astype(np.int64)
-    sums = np.add.reduceat(texels, starts, axis=0, dtype=np.int64)
-    return sums / np.diff([*starts, len(texels)])[:, None]
 
 
 def _apart(first: StoredImage, second: StoredImage) -> tuple[float, int]:

@@ -8,25 +8,15 @@ from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
-from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.texts import listed, memory, plural, verb
 
-_LEAST_BYTES = 4096
 _NAMED = 4
 
 
 @finding(Rule("solid-texture", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def solid_textures(case: Case) -> Iterator[Finding]:
     """All of them together: those that the frame reads, and writes nothing into."""
-    found = [
-        item
-        for item in case.frame.memory
-        if item.kind == MemoryKind.TEXTURE
-        and item.size >= _LEAST_BYTES
-        and item.used
-        and item.stays
-        and _solid(case, item)
-    ]
+    found = [facts.item for facts in case.texture_facts if facts.solid and facts.item.used]
     if not found:
         return
     found.sort(key=lambda item: -item.size)
@@ -51,8 +41,3 @@ def solid_textures(case: Case) -> Iterator[Finding]:
         remedy=Remedy("single-texel", steps, textures=[item.name for item in found]),
         less_bytes=saved,
     )
-
-
-def _solid(case: Case, item: MemoryItem) -> bool:
-    image = case.frame.stored_image(item.name)
-    return image is not None and image.solid

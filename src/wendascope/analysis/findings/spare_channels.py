@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wendascope.analysis.causes import STORED
-from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
+from wendascope.analysis.distinct_channels import DistinctChannels
 from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
-from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.memory import MemoryItem
 from wendascope.texts import listed, memory, plural
 
 _LEAST_SAVED = 16 << 10
@@ -34,14 +34,11 @@ class _Spare:
 @finding(Rule("spare-channels", "Memory", Side.MEMORY, Effort.ASSET, cause=STORED))
 def spare_channels(case: Case) -> Iterator[Finding]:
     """By all texels of all levels, where the frame writes none of them."""
-    found = []
-    for item in case.frame.memory:
-        if item.kind != MemoryKind.TEXTURE or item.size < _LEAST_SAVED or not item.stays:
-            continue
-        image = case.frame.stored_image(item.name)
-        channels = distinct_channels(image) if image is not None else None
-        if channels is not None:
-            found.append(_Spare(item, channels))
+    found = [
+        _Spare(facts.item, facts.channels)
+        for facts in case.texture_facts
+        if facts.channels is not None and facts.item.size >= _LEAST_SAVED
+    ]
     largest, rest, unused = by_use(found, _LEAST_SAVED, _ALONE)
     for row in largest:
         yield _finding(case, [row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format} would hold it")

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import numpy as np
-
-from wendascope.analysis.block_codec import directions, level_texels
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
-from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.memory import MemoryItem
 from wendascope.frame.stored_image import StoredImage
 from wendascope.texts import memory
 
@@ -25,28 +22,13 @@ _RIM = 0.95
 @finding(Rule("stored-directions", "Memory", Side.MEMORY, Effort.SHADER, cause=STORED))
 def stored_directions(case: Case) -> Iterator[Finding]:
     """One for each texture that the frame reads, and does not write."""
-    for item in case.frame.memory:
-        if item.kind != MemoryKind.TEXTURE or item.size < 2 * _LEAST_SAVED or not item.used or item.shape != "2D":
+    for facts in case.texture_facts:
+        item = facts.item
+        if item.size < 2 * _LEAST_SAVED or facts.third_error > _MOST_ERROR or facts.flattest > _RIM:
             continue
-        image = case.frame.stored_image(item.name) if item.stays else None
-        if image is not None and directions(image):
-            error, flattest = _rebuilt(image)
-            if error <= _MOST_ERROR and flattest <= _RIM:
-                yield _finding(item, image, error)
-
-
-def _rebuilt(image: StoredImage) -> tuple[float, float]:
-    """(largest error of the third channel, of 255; length of the longest part that lies in the surface), and no alpha
-    but 1; infinite errors otherwise.
-    """
-    columns = [image.channels.index(letter) for letter in "RGB"]
-    texels = level_texels(image, 0)
-    if "A" in image.channels and (texels[..., image.channels.index("A")] != 255).any():
-        return np.inf, 0.0
-    vectors = texels[..., columns].astype(np.float64) / 127.5 - 1.0
-    flat = (vectors[..., :2] ** 2).sum(axis=-1)
-    third = np.sqrt(np.maximum(1.0 - flat, 0.0))
-    return float(np.abs(third - vectors[..., 2]).max() * 127.5), float(np.sqrt(flat.max()))
+        image = case.frame.stored_image(item.name)
+        if image is not None:
+            yield _finding(item, image, facts.third_error)
 
 
 def _finding(item: MemoryItem, image: StoredImage, error: float) -> Finding:
