@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.estimates import Correction, agrees, correction, correction_of, within_two
-from wendascope.analysis.findings import Case, Facts, Finding
+from wendascope.analysis.findings import Case, Facts, Finding, Trying
 from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, Section, State, recommend
 from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.rule import known_rules
@@ -23,7 +23,8 @@ from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif,
 from wendascope.trials.best_set import best_set, excludes
 from wendascope.trials.plan import best_proved, make_plan, recommendations_of, worth_trying
 from wendascope.trials.proof import Proof, together_name
-from wendascope.trials.remedies import Claim, Trying
+from wendascope.trials.remedies import Claim
+from wendascope.trials.remedies import Trying as When
 from wendascope.trials.remedies._kinds import known_kinds
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
 
@@ -276,6 +277,20 @@ def test_what_could_matter_is_tried_whatever_is_expected_of_it() -> None:
     assert worth_trying(case, [small, advice, stand_in]) == [small]
 
 
+def test_what_is_for_memory_is_told_by_the_surveys_own_try() -> None:
+    case = case_of(frame_of_passes())
+    remedy = Remedy("fewer-channels", [1], textures=[1])
+    known = [
+        finding("a", "spare-channels", [1], None, remedy=remedy, less_bytes=1 << 20, tried=Trying(0, 0)),
+        finding("b", "wide-target", [2], None, remedy=Remedy("narrower-target", [2]), less_bytes=9, tried=Trying(4, 2)),
+    ]
+    found = {r.findings[0]: r for r in recommendations_of(case, known, {})}
+    assert found["a"].state is State.PROVED and found["a"].section is Section.MEMORY
+    assert found["b"].state is State.CHANGES and found["b"].section is Section.MEMORY
+    assert found["b"].tries[0].words == "tried in replay: 4 pixels differ by up to 2 of 255"
+    assert worth_trying(case, known) == [], "there is nothing more to prove"
+
+
 def test_the_document_is_text_html_and_sarif() -> None:
     frame = frame_of_passes()
     case, now = case_of(frame), (21.0, 5.0)
@@ -307,7 +322,7 @@ def test_no_rule_and_no_kind_is_incomplete() -> None:
         assert rule.cause.words and (not rule.risk or rule.risk[0].islower()), rule
         assert rule.leaves_out is False or rule.joins_draws is False, rule
     for kind in kinds:
-        tried = kind.trying is not Trying.NEVER
+        tried = kind.trying is not When.NEVER
         assert not kind.stands_for or tried, f"{kind.name}: nothing but a try stands behind it"
         assert not kind.nowhere_far or kind.claim is Claim.NEARLY, kind
         assert kind.claim is not Claim.EXPERIMENT or not tried, kind

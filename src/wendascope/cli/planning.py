@@ -39,7 +39,7 @@ def plan(
     ] = None,
     within: Annotated[
         float | None,
-        typer.Option(help="With --prove: seconds for all proofs; unless given, 120 frames and 30 at least.", min=1),
+        typer.Option(help="With --prove: seconds for all proofs; unless given, 90 frames and 25 at least.", min=1),
     ] = None,
     html: Annotated[Path | None, typer.Option(help="Write the plan as one HTML page.")] = None,
     sarif: Annotated[Path | None, typer.Option(help="Write the recommendations as SARIF 2.1.0.")] = None,

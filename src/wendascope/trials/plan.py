@@ -31,12 +31,13 @@ from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import listed, plural, three_digits
 from wendascope.trials.best_set import best_set
+from wendascope.trials.outcomes import differ
 from wendascope.trials.proof import Proof
 from wendascope.trials.prove_all import AllProofs, held_by_wholes, prove_all
 from wendascope.trials.remedies import Claim, Gains, claim_of, kind_of
 from wendascope.trials.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, bound_ms
 
-_FRAMES_OF_PROVING, _LEAST_SECONDS = 120, 30.0
+_FRAMES_OF_PROVING, _LEAST_SECONDS = 90, 25.0
 """What proving a plan may take: so many times the frame, or this."""
 
 
@@ -102,7 +103,7 @@ def recommendations_of(case: Case, findings: Sequence[Finding], proofs: Mapping[
         own, whole = proofs.get(finding.id), parts.get(finding.id)
         if whole is not None and (own is None or proofs[whole].verdict == SAVES):
             return _as_part(finding, whole, proofs[whole], case)
-        return None if own is None else _try_of(finding, own, case)
+        return _tried_in_survey(finding) if own is None else _try_of(finding, own, case)
 
     return recommend(case, findings, tried, corrections())
 
@@ -141,6 +142,17 @@ _STATES = {
     LEAVES: State.CHANGES,
     REFUSED: State.REFUSED,
 }
+
+
+def _tried_in_survey(finding: Finding) -> Try | None:
+    """What the survey's own try of the picture says of a change that is for memory: there is no time to prove."""
+    if finding.remedy is None or finding.tried is None or kind_of(finding.remedy).gains is not Gains.MEMORY:
+        return None
+    pixels, largest = finding.tried.pixels_different, finding.tried.max_difference
+    if not pixels:
+        return Try(finding.id, finding.title, State.PROVED, "tried in replay: the picture stays the same")
+    words = f"tried in replay: {differ(pixels, largest)}"
+    return Try(finding.id, finding.title, State.CHANGES, words, pixels=pixels, largest=largest)
 
 
 _SAME_PICTURE = (State.SMALL, State.UNCLEAR, State.COSTS)
@@ -351,7 +363,8 @@ def worth_trying(case: Case, findings: Sequence[Finding]) -> list[Finding]:
             continue
         of_memory = kind_of(finding.remedy).gains is Gains.MEMORY or finding.kept_rule.side is Side.MEMORY
         if of_memory:
-            if finding.less_bytes > SMALL_SHARE * memory:
+            known = finding.tried is not None and kind_of(finding.remedy).gains is Gains.MEMORY
+            if finding.less_bytes > SMALL_SHARE * memory and not known:
                 chosen.append(finding)
         elif most_saved(case, finding) > SMALL_SHARE * frame_ms:
             chosen.append(finding)
@@ -409,12 +422,12 @@ def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], ledger: Ledg
         (min(item.gain, ledger.gpu.left_of(item.steps)), item) for item in chosen if item.section is Section.QUALITY
     ]
     told = [
-        f"up to {three_digits(ms)} ms more for {plural(item.visible, 'visible pixel')}"
+        f"{three_digits(ms)} ms for {item.visible:,} visible pixel{'' if item.visible == 1 else 's'}"
         for ms, item in trades[:3]
         if ms >= SMALL_SHARE * plan.now_ms
     ]
     if told:
-        texts.append(f"Quality for time: {listed(told)}.")
+        texts.append(f"Quality for time, up to: {listed(told)}.")
     if plan.program_ms > max(plan.budget_ms, plan.gpu_after):
         own = (
             f", of which up to {plan.own_ms:.1f} ms lie between calls that go, by the recording"
