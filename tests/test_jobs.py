@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import InternalError, ReplayError
+from wendascope.errors import FileError, InternalError, ReplayError, TrialError, error_named
 from wendascope.logs import start_logging
 from wendascope.replay import wire
 from wendascope.replay.jobs import RemoteJob, job_named, remote
@@ -198,3 +198,9 @@ def test_a_log_that_cannot_be_written_stops_nothing(tmp_path: Path, monkeypatch:
         logging.getLogger("wendascope.test").error("nowhere to go")
     finally:
         root.handlers = kept
+
+
+def test_a_replay_process_names_errors_of_the_tree_and_nothing_else() -> None:
+    assert error_named("TrialError") is TrialError and error_named("FileError") is FileError
+    for said in ("annotations", "__builtins__", "SystemExit", "", "object"):
+        assert error_named(said) is ReplayError

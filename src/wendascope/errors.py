@@ -85,3 +85,14 @@ class InternalError(WendascopeError):
         made = cls(f"an error of Wendascope itself, {type(error).__name__}: {text}; its trace is in the log")
         made.__cause__ = error
         return made
+
+
+def error_named(name: str) -> type[WendascopeError]:
+    """The class of the tree that a confined process names; ReplayError for anything else it may say."""
+    waiting: list[type[WendascopeError]] = [WendascopeError]
+    while waiting:
+        kind = waiting.pop()
+        if kind.__name__ == name:
+            return kind
+        waiting += kind.__subclasses__()
+    return ReplayError

@@ -8,8 +8,6 @@ from typing import TYPE_CHECKING, Annotated
 
 from wendascope.cli._app import JsonOption, app, emit, typer
 from wendascope.errors import UsageError
-from wendascope.frame.file import load
-from wendascope.frame.memory_mark import SUFFIX, load_mark, marked_items
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
@@ -42,6 +40,8 @@ def memory(
     from wendascope import records
     from wendascope.analysis.memory import GROUPINGS
     from wendascope.analysis.traffic import traffic
+    from wendascope.frame.file import load
+    from wendascope.frame.memory_mark import SUFFIX
     from wendascope.report.memory import as_csv, memory_document
 
     if json and as_table:
@@ -84,6 +84,9 @@ def _save(frame: Frame, wanted: str, out: Path | None) -> None:
 
 
 def _items(path: Path) -> list[MemoryItem]:
+    from wendascope.frame.file import load
+    from wendascope.frame.memory_mark import SUFFIX, load_mark, marked_items
+
     return marked_items(load_mark(path)) if path.suffix == SUFFIX else load(path).memory
 
 
@@ -94,6 +97,7 @@ def mesh(
     out: Annotated[Path, typer.Option(help="The file, ending in .glb.")],
 ) -> None:
     """Write the mesh of a draw as binary glTF: its attributes as its buffers hold them, and its triangles."""
+    from wendascope.frame.file import load
     from wendascope.report.object_files import save_mesh
 
     save_mesh(load(file), step, out)

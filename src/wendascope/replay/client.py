@@ -19,9 +19,8 @@ import msgspec
 import numpy as np
 import platformdirs
 
-from wendascope import errors
 from wendascope.analysis.guidelines import guidelines
-from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, ReplayError, WendascopeError
+from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, error_named
 from wendascope.frame.file import content_of
 from wendascope.frame.origins import MADE_HERE, origin
 from wendascope.replay.jobs import Asked
@@ -224,8 +223,7 @@ class Replay:
                 continue
             if not reply.error:
                 return reply.result
-            kind = getattr(errors, reply.error_kind, ReplayError)
-            error: WendascopeError = kind(reply.error)
+            error = error_named(reply.error_kind)(reply.error)
             error.__cause__ = RuntimeError(reply.trace) if reply.trace else None
             raise error
 
