@@ -20,7 +20,7 @@ import numpy as np
 import platformdirs
 
 from wendascope.analysis.guidelines import guidelines
-from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, error_named
+from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, WendascopeError, error_named
 from wendascope.frame.file import content_of
 from wendascope.frame.origins import MADE_HERE, origin
 from wendascope.replay.jobs import Asked
