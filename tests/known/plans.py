@@ -60,6 +60,51 @@ def a_list_of_rows() -> Draw:
     return draw
 
 
+@known(finds={"draw-plan": 1}, checks=(_draws(24, 3, 3),), allow=_FREE)
+def rows_whose_first_colours_are_left_from_the_frame_before() -> Draw:
+    """Eight rows of three draws. The first row of each kind takes the colour that the frame before ended with, which
+    no call of this frame sets: moved after others, it has to get that colour again.
+    """
+    flat, icon, bar = Painter(), Painter(ROUND), Painter(FLAT)
+    for k, paint in enumerate((flat, icon, bar)):
+        paint.use().set("colour", 0.2 * k, 0.9, 0.3, 1.0)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        for row in range(8):
+            x, y = 2 + row % 4 * 40, 2 + row // 4 * 19
+            for paint, x0, y0, x1, y1 in ((flat, 0, 0, 36, 16), (icon, 2, 2, 14, 14), (bar, 16, 6, 34, 10)):
+                paint.use()
+                if row:
+                    paint.set("colour", x0 / 16, row / 8, 0.4, 0.8)
+                paint.place(x + x0, y + y0, x + x1, y + y1).draw()
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
+@known(finds={"draw-plan": 1}, checks=(_draws(24, 2, 2),), allow=_FREE)
+def rows_with_the_draw_buffer_chosen_again() -> Draw:
+    """Twelve rows of two draws, before each of which the program says again that it draws into the back buffer."""
+    flat, icon = Painter(), Painter(ROUND)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        _blend()
+        GL.glDrawBuffer(GL.GL_BACK)
+        for row in range(12):
+            x, y = 2 + row % 4 * 40, 2 + row // 4 * 19
+            for paint in (flat, icon):
+                GL.glDrawBuffer(GL.GL_BACK)
+                paint.use().rect(x, y, x + 36, y + 16, (0.2, row / 12, 0.4, 0.8))
+        GL.glDisable(GL.GL_BLEND)
+
+    return draw
+
+
 @known(finds={"draw-plan": 0}, allow=_FREE)
 def a_fan_of_cards() -> Draw:
     """The trap: each card lies on a part of the one before, so no border may be drawn with another border."""

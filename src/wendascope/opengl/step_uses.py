@@ -30,6 +30,7 @@ from wendascope.glsl.std140 import fits, struct_layout
 from wendascope.glsl.versions import version_of
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.colour_outputs import ColourOutputs
+from wendascope.opengl.draw_buffers import repeated_draw_buffers
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.inputs import SamplerUse, sampler_uses
 from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targets
@@ -262,7 +263,8 @@ class OpenGLUses(StepUses):
 
     @functools.cached_property
     def separated(self) -> Mask:
-        marks = np.flatnonzero(self._frame.calls.having(Role.KEEPS_ORDER) | parameter_calls(self._frame)[1])
+        keeping = self._frame.calls.having(Role.KEEPS_ORDER) & ~repeated_draw_buffers(self._frame)
+        marks = np.flatnonzero(keeping | parameter_calls(self._frame)[1])
         between = np.searchsorted(marks, self._calls)
         return np.asarray(between[1:] != between[:-1])
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.objects import ProgramRecord, UniformRecord
+from wendascope.opengl.packed import CallBatch
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
@@ -52,6 +53,27 @@ def uniform_value(frame: OpenGLFrame, program: ProgramRecord, uniform: UniformRe
         data = _set_to(frame, setter, command.canonical)
         value[first * width : first * width + len(data)] = data
     return bytes(value[: width * len(uniform.locations)])
+
+
+def initial_value(uniform: UniformRecord, location: int) -> bytes:
+    """What the element at a location held before the frame, as glUniform takes it; empty where that is not kept."""
+    letter, count = uniform_type(uniform.type)
+    width = count * (8 if letter[0] == "d" else 4)
+    for k, known in enumerate(uniform.locations):
+        if known & 0xFFFFFFFF == location & 0xFFFFFFFF:
+            data = uniform.values[k * width : (k + 1) * width]
+            return data if len(data) == width else b""
+    return b""
+
+
+def set_uniform(batch: CallBatch, type_: int, location: int, data: bytes) -> None:
+    """One element of a uniform of the program in use, by the tightly packed bytes of its value."""
+    letter, count = uniform_type(type_)
+    if len(letter) > 1:
+        batch.call(f"glUniformMatrix{letter[1:]}{letter[0]}v", location, 1, 0, data)
+    else:
+        suffix = {"u": "ui"}.get(letter, letter)
+        batch.call(f"glUniform{count}{suffix}v", location, 1, data)
 
 
 def _set_to(frame: OpenGLFrame, call: int, name: str) -> bytes:

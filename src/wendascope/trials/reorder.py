@@ -13,11 +13,13 @@ import numpy.typing as npt
 
 from wendascope.errors import TrialError
 from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.draw_buffers import repeated_draw_buffers
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import PATTERNS, Setter, decoded
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
+from wendascope.opengl.uniform_values import initial_value, set_uniform
 from wendascope.registry import GL, Role
 from wendascope.trials.moved_uploads import UPLOADS, MovedUploads
 
@@ -69,6 +71,7 @@ class _Reorder:
         """Everything between the steps is state that the tracker knows, or does no harm."""
         frame, steps = self._frame, self._frame.steps
         sets_parameter, changes_parameter = parameter_calls(frame)
+        repeated = repeated_draw_buffers(frame)
         inside = {int(steps.call[s]) for s in run}
         for step in run:
             if steps.kind_name(step) != "draw" or steps.begin[step] != steps.call[step]:
@@ -77,7 +80,7 @@ class _Reorder:
             command = frame.calls.command(call)
             if call in inside or call in self._sets or command.has(Role.HARMLESS | Role.WITH_DRAW):
                 continue
-            if command.name in UPLOADS or (sets_parameter[call] and not changes_parameter[call]):
+            if command.name in UPLOADS or repeated[call] or (sets_parameter[call] and not changes_parameter[call]):
                 continue
             raise TrialError(f"{command.name} is called between the steps; what it does cannot be moved with them")
 
@@ -201,12 +204,26 @@ class _Reorder:
         elif name == "texture" and raw is not None:
             self._select(("active_texture", 0, 0), i)
             self._batch.call("glBindTexture", j, raw[0])
+        elif name == "uniform" and self._set_initial_uniform(i, j):
+            pass
         elif pattern.write and raw is not None:
             values = [decoded(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
             self._batch.call(pattern.write, *([i] if pattern.indices else []), *values)
         else:
             raise TrialError(f"{name.replace('_', ' ')} from before the frame cannot be set again")
         self._current[key] = -1
+
+    def _set_initial_uniform(self, program: int, location: int) -> bool:
+        """Whether a uniform could get the value that the program had for it before the frame."""
+        record = self._frame.objects.program(program)
+        for uniform in record.uniforms if record is not None else []:
+            data = initial_value(uniform, location)
+            if data:
+                self._select(("program", 0, 0), program)
+                at = location & 0xFFFFFFFF
+                set_uniform(self._batch, uniform.type, at - ((1 << 32) if at >> 31 else 0), data)
+                return True
+        return False
 
 
 def _keys_of(frame: OpenGLFrame, call: int) -> set[State]:

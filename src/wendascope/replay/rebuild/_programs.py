@@ -6,11 +6,11 @@ import struct
 
 import msgspec
 
-from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
 from wendascope.opengl.objects import Objects, ProgramRecord, ShaderRecord
 from wendascope.opengl.packed import CallBatch, Out, merge_streams
+from wendascope.opengl.uniform_values import initial_value, set_uniform
 from wendascope.registry import GL
 from wendascope.replay.executor import now_doing
 from wendascope.replay.rebuild._site import Site
@@ -167,19 +167,11 @@ def define_uniforms(site: Site, batch: CallBatch, program: ProgramRecord) -> Non
     locations = site.names.locations.get(program.name, {})
     batch.call("glUseProgram", here)
     for uniform in program.uniforms:
-        letter, count = uniform_type(uniform.type)
-        width = count * (8 if letter[0] == "d" else 4)
-        for k, captured in enumerate(uniform.locations):
-            data = uniform.values[k * width : (k + 1) * width]
+        for captured in uniform.locations:
+            data = initial_value(uniform, captured)
             location = locations.get(captured & 0xFFFFFFFF, 0xFFFFFFFF)
-            if location == 0xFFFFFFFF or len(data) != width:
-                continue
-            location -= (1 << 32) if location >> 31 else 0
-            if len(letter) > 1:
-                batch.call(f"glUniformMatrix{letter[1:]}{letter[0]}v", location, 1, 0, data)
-            else:
-                suffix = {"u": "ui"}.get(letter, letter)
-                batch.call(f"glUniform{count}{suffix}v", location, 1, data)
+            if location != 0xFFFFFFFF and data:
+                set_uniform(batch, uniform.type, location - ((1 << 32) if location >> 31 else 0), data)
     for index, binding in program.blocks.values():
         batch.call("glUniformBlockBinding", here, site.names.blocks.get(program.name, {}).get(index, index), binding)
     for index, binding in program.storage_blocks.values():
