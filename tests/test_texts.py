@@ -174,3 +174,8 @@ def test_all_parts_of_one_thing_are_one_name() -> None:
     assert texts.joined_parts(["shadow 1/3", "shadow 3/3"]) == ["shadow 1/3", "shadow 3/3"], "one is missing"
     assert texts.joined_parts(["shadow 1/3", "shadow 2/3", "shadow 3/3", "glow"]) == ["shadow (3 parts)", "glow"]
     assert texts.joined_parts([]) == [] and texts.joined_parts(["a 1/1"]) == ["a 1/1"]
+
+
+def test_names_of_commands_stay_what_they_are() -> None:
+    assert capital("glFinish holds the program") == "glFinish holds the program"
+    assert capital("glow is drawn") == "Glow is drawn" and capital("") == ""

@@ -27,6 +27,8 @@ _PICTURE_RUNS, _TIMED_RUNS = 8, 24
 """Whole frames that a proof replays, and runs of the span that it measures, mostly."""
 _UNKNOWN_PART = 0.1
 """Of what a change could bring at most: what is expected of it where nothing better is known."""
+_ADDS_UP, _MOST_ADDED = 0.6, 4
+"""Of the sum of what changes save alone: what saves less together is looked at one by one, so many of them."""
 _CORRECTED = (0.1, 20.0)
 """How far a proof on this frame moves the estimates of its rule."""
 
@@ -200,10 +202,30 @@ def _combined(
         if fewer.verdict != COSTS:
             excluded += [f"{f.title}: costs time with the others" for f in held if f not in halves]
             proof = fewer
+    alone = [made[f.id].both_ms for f in held]
+    if proof.verdict != SAVES or proof.both_ms < _ADDS_UP * sum(alone):
+        proof = _one_by_one(path, frame, held, made, replay, seconds, told, cancelled, proof)
     if excluded:
         proof.excluded = excluded
         keep_proof(path, proof)
     return proof
+
+
+def _one_by_one(
+    path: Path, frame: Frame, held: Sequence[Finding], made: Mapping[str, Proof], replay: Replay, seconds: float,
+    told: Progress, cancelled: Callable[[], bool], together: Proof,
+) -> Proof:  # fmt: skip
+    """The best of all together and of those that add to the first, each tried with what was taken in before it: where
+    changes get in each other's way, fewer of them save more.
+    """
+    best, taken = together, [held[0]]
+    least = made[held[0].id].both_ms
+    for item in held[1 : 1 + _MOST_ADDED]:
+        proof = prove(path, frame, [*taken, item], replay, seconds, told, cancelled)
+        if proof.verdict == SAVES and proof.both_ms > least:
+            taken, least = [*taken, item], proof.both_ms
+            best = proof if proof.both_ms > best.both_ms else best
+    return best
 
 
 def _holding(

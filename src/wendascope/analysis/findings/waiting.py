@@ -21,7 +21,7 @@ _ADVICE = (
 )
 
 
-@finding(Rule("waiting-call", "Time", Side.CPU, Effort.CODE, Verify.COUNTED, risk="what is read is older by a frame"))
+@finding(Rule("waiting-call", "Time", Side.CPU, Effort.CODE, Verify.COUNTED))
 def waiting_calls(case: Case) -> Iterator[Finding]:
     """Calls that waited long while the frame was recorded, by command."""
     recorded = case.frame.cpu_lane.frame_ms
@@ -53,7 +53,7 @@ def waiting_calls(case: Case) -> Iterator[Finding]:
             },
             estimate_ms=None,
             how="recorded: what it saves depends on how much the program could do meanwhile",
-            price="results that are a frame or two old, and memory for them",
+            price="none" if command == "glFinish" else "results that are a frame or two old, and memory for them",
             conditions="nothing needs the result in the same frame",
             refused="a replay waits for all work anyway: the program decides when it asks",
         )
