@@ -177,5 +177,5 @@ def test_all_parts_of_one_thing_are_one_name() -> None:
 
 
 def test_names_of_commands_stay_what_they_are() -> None:
-    assert capital("glFinish holds the program") == "glFinish holds the program"
-    assert capital("glow is drawn") == "Glow is drawn" and capital("") == ""
+    assert texts.capital("glFinish holds the program") == "glFinish holds the program"
+    assert texts.capital("glow is drawn") == "Glow is drawn" and texts.capital("") == ""
