@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import shutil
+import signal
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +21,7 @@ from wendascope.replay.client import Replay
 from wendascope.trials import verdicts
 from wendascope.trials.examine import examine_file
 from wendascope.trials.plan import recommendations_of
+from wendascope.trials.proof import stored_proofs
 
 from .conftest import Capture, program
 from .test_cli import result, run
@@ -120,3 +124,18 @@ def assert_plan_and_proofs_agree(path: Path) -> None:
                 assert told.state in (State.UNCLEAR, State.PROVED)
             case verdicts.REFUSED:
                 assert told.state is State.REFUSED and proof.reason in told.words
+
+
+def test_a_plan_that_is_stopped_prints_what_it_has(wasteful: Path, tmp_path: Path) -> None:
+    path = Path(shutil.copy(wasteful, tmp_path / "w.wend"))
+    command = [sys.executable, "-m", "wendascope.cli", "plan", str(path), "--prove", "--budget", "0.1"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as running:
+        assert running.stderr is not None and running.stdout is not None
+        for line in running.stderr:
+            if "proof 2 of" in line:
+                running.send_signal(signal.SIGINT)
+                break
+        said = running.stderr.read()
+        told = running.stdout.read()
+    assert running.returncode == 1 and "the budget of 0.1 ms" in told and "Traceback" not in said
+    assert "what was proved by then is kept" in said and len(stored_proofs(path)) >= 1

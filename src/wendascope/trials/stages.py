@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -248,24 +249,19 @@ def _recall_without(known: Examination, path: Path) -> bool:
     return found is not None
 
 
-def _keep_memory(known: Examination, path: Path) -> None:
-    assert known.memory_use is not None
-    records.MEMORY_USE.keep(path, known.memory_use)
+def _kept_as(
+    kind: records.RecordKind[Any], name: str
+) -> tuple[Callable[[Examination, Path], None], Callable[[Examination, Path], bool]]:
+    """(keep, recall) of what an examination has in one attribute and a file as the newest record of one kind."""
 
+    def keep(known: Examination, path: Path) -> None:
+        kind.keep(path, getattr(known, name))
 
-def _recall_memory(known: Examination, path: Path) -> bool:
-    known.memory_use = records.MEMORY_USE.newest(path)
-    return known.memory_use is not None
+    def recall(known: Examination, path: Path) -> bool:
+        setattr(known, name, kind.newest(path))
+        return getattr(known, name) is not None
 
-
-def _keep_reached(known: Examination, path: Path) -> None:
-    assert known.reached is not None
-    records.REACHED.keep(path, known.reached)
-
-
-def _recall_reached(known: Examination, path: Path) -> bool:
-    known.reached = records.REACHED.newest(path)
-    return known.reached is not None
+    return keep, recall
 
 
 def _keep_claims(known: Examination, path: Path) -> None:
@@ -288,8 +284,8 @@ STAGES: tuple[Stage, ...] = (
     # the other frames are asked for from the file each time, where they are kept
     Stage("sequence", _sequence, seconds=600.0, frames=600),
     Stage("left out", _without, _keep_without, _recall_without, ("coverage",), seconds=30.0, frames=40),
-    Stage("memory", _memory, _keep_memory, _recall_memory, ("times",), seconds=60.0, frames=40),
-    Stage("reached code", _reached, _keep_reached, _recall_reached, ("times",), seconds=60.0, frames=40),
+    Stage("memory", _memory, *_kept_as(records.MEMORY_USE, "memory_use"), ("times",), seconds=60.0, frames=40),
+    Stage("reached code", _reached, *_kept_as(records.REACHED, "reached"), ("times",), seconds=60.0, frames=40),
     # rules look at what is there, which takes no replay: only what was tried of them is worth keeping
     Stage("rules", _rules, needs=("coverage",)),
     Stage("claims", _claims, _keep_claims, _recall_claims, ("coverage", "rules"), seconds=40.0, frames=80),
