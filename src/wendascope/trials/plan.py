@@ -171,7 +171,7 @@ def _try_of(finding: Finding, proof: Proof, case: Case) -> Try:
     if state is State.PROVED and proof.verdict != SAVES:
         words = f"the picture stays the same; time: {words}"
     return Try(
-        finding.id, finding.title, state, words, gpu, cpu, proof.pixels_different, proof.pixels_visible,
+        finding.id, finding.title, state, words, gpu, cpu, proof.pixels_different, proof.visible,
         proof.max_difference,
     )  # fmt: skip
 

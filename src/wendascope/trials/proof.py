@@ -127,8 +127,10 @@ class Proof(msgspec.Struct):
     """The API's part of submission: CPU time with a driver that draws nothing. None where there is none."""
     api_saved_ms: Interval | None = None
     api_verdict: str = ""
-    pixels_visible: int = 0
-    """Of the pixels that differ, those further apart than a just noticeable difference of colour."""
+    pixels_visible: int = -1
+    """Of the pixels that differ, those further apart than a just noticeable difference of colour; -1 where that was not
+    looked at: then all of them count as visible.
+    """
 
     @property
     def gain_ms(self) -> float | None:
@@ -151,6 +153,11 @@ class Proof(msgspec.Struct):
         if self.side == API:
             return self.api_saved_ms
         return self.submit_saved_ms if self.side or self.submission_verdict == SAVES else None
+
+    @property
+    def visible(self) -> int:
+        """Pixels that differ visibly, as far as that is known."""
+        return self.pixels_visible if self.pixels_visible >= 0 else self.pixels_different
 
     @property
     def trade_ms(self) -> float | None:
@@ -224,7 +231,7 @@ class Proof(msgspec.Struct):
         parts = [
             "picture identical" if not self.pixels_different else differ(self.pixels_different, self.max_difference)
         ]
-        if self.pixels_visible:
+        if self.pixels_visible > 0:
             parts[0] += f", {self.pixels_visible:,} of them visibly"
         if self.where:
             x0, y0, x1, y1 = self.where

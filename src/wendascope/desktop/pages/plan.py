@@ -25,8 +25,8 @@ from wendascope.trials.proof import Proof
 _ANY: tuple[Section, ...] = ()
 _SHOWN = (
     (Section.TIME,), (Section.TIME, Section.QUALITY, Section.NOTHING), (Section.TIME, Section.QUALITY, Section.NOTHING),
-    (Section.MEMORY,), (Section.QUALITY,), (Section.QUALITY,), _ANY, (Section.TIME, Section.QUALITY, Section.MEMORY),
-    _ANY,
+    (Section.MEMORY,), (Section.QUALITY,), (Section.QUALITY,), _ANY, (Section.TIME, Section.MEMORY),
+    (Section.TIME, Section.MEMORY, Section.NOTHING),
 )  # fmt: skip
 """Of each column: the sections that show it; all where none is named."""
 
