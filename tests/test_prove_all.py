@@ -22,7 +22,7 @@ from wendascope.replay.jobs import Asked
 from wendascope.trials import prove_all
 from wendascope.trials.outcomes import Outcome
 from wendascope.trials.proof import Proof, stored_proofs
-from wendascope.trials.prove_all import Promise, _holding, held_by_wholes
+from wendascope.trials.prove_all import Promise, _holding, _ready, held_by_wholes
 from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, REFUSED, SAVES
 
 
@@ -82,7 +82,7 @@ def test_a_proof_corrects_the_estimates_of_its_rule() -> None:
     frame = RasterFrame([quad(0, 0, 8, 8, 0.5)], 8, 8, {})
     promise = Promise(frame, None, lambda _f: 10.0)
     small, large = finding(0, 0.1), finding(1, 0.3)
-    assert promise.expected(small) == 1.0, "a small estimate keeps nothing from being tried: the bound counts"
+    assert promise.expected(small) == 0.2, "a small estimate keeps nothing from being tried: the bound counts"
     shown = Proof("f0", SAVES, saved_ms=Interval(2.0, 1.9, 2.1))
     promise.learn(small, shown)
     assert promise.expected(large) == pytest.approx(6.0), "twenty times what was expected, as its sibling was"
@@ -119,3 +119,16 @@ def test_a_driver_that_crashes_on_one_goes_on_with_the_others(depot: Path, monke
         and "signal 11" in crashed.reason
         and stored_proofs(depot)["f1"].reason == crashed.reason
     )
+
+
+def test_batches_wait_for_the_plan_that_holds_them_and_that_is_always_tried() -> None:
+    whole = finding(0)
+    whole.rule = "draw-plan"
+    part, other = finding(1), finding(2)
+    part.rule = "copies"
+    waiting = [whole, part, other]
+    assert _ready(waiting, False, False, False) == [whole, other]
+    assert _ready([part, other], True, False, False) == [part, other], "once the plan was tried, its parts may be"
+    assert _ready(waiting, False, True, False) == [whole], "late, and still tried"
+    assert _ready([whole, part], True, True, False) == [] and _ready(waiting, False, True, True) == []
+    assert _ready(waiting, False, False, True) == waiting

@@ -351,6 +351,12 @@ def most_saved(case: Case, finding: Finding) -> float:
     return max(gpu if gpu is not None else frame_ms, cpu, finding.facts.own_ms)
 
 
+def _of_memory(finding: Finding) -> bool:
+    """Whether it is for memory: then no time is expected of it, and what brings time is tried first."""
+    gains = finding.remedy is not None and kind_of(finding.remedy).gains is Gains.MEMORY
+    return gains or finding.kept_rule.side is Side.MEMORY
+
+
 def worth_trying(case: Case, findings: Sequence[Finding]) -> list[Finding]:
     """What could matter by its upper bound: more than a hundredth of the frame, or of its memory. A small estimate
     keeps nothing from being tried.
@@ -361,8 +367,7 @@ def worth_trying(case: Case, findings: Sequence[Finding]) -> list[Finding]:
     for finding in findings:
         if finding.remedy is None or kind_of(finding.remedy).stands_for:
             continue
-        of_memory = kind_of(finding.remedy).gains is Gains.MEMORY or finding.kept_rule.side is Side.MEMORY
-        if of_memory:
+        if _of_memory(finding):
             known = finding.tried is not None and kind_of(finding.remedy).gains is Gains.MEMORY
             if finding.less_bytes > SMALL_SHARE * memory and not known:
                 chosen.append(finding)
@@ -386,7 +391,7 @@ def prove_plan(
     wanted = [f for f in worth_trying(case, findings) if chosen is None or f.id in chosen or f.kept_rule.whole]
     return prove_all(
         path, case.frame, wanted, replay, seconds, progress, cancelled, budget=budget, proved=proved,
-        most=lambda finding: most_saved(case, finding), parts_too=False,
+        most=lambda finding: 0.0 if _of_memory(finding) else most_saved(case, finding), parts_too=False,
     )  # fmt: skip
 
 

@@ -25,7 +25,7 @@ _MOST_ATTEMPTS = 12
 """Replays spent on finding out which changes exclude each other."""
 _PICTURE_RUNS, _TIMED_RUNS = 8, 24
 """Whole frames that a proof replays, and runs of the span that it measures, mostly."""
-_UNKNOWN_PART = 0.1
+_UNKNOWN_PART = 0.02
 """Of what a change could bring at most: what is expected of it where nothing better is known."""
 _ADDS_UP, _MOST_ADDED = 0.6, 4
 """Of the sum of what changes save alone: what saves less together is looked at one by one, so many of them."""
@@ -113,14 +113,14 @@ def prove_all(
     started, number = time.monotonic(), 0
     while waiting:
         spent = time.monotonic() - started
-        if spent > budget:
-            break
         if not parts_too:
             covered |= held_by_wholes(waiting, findings, made)
             waiting = [f for f in waiting if f.id not in covered]
-            if not waiting:
-                break
-        item = max(waiting, key=lambda f: (not parts_too and f.kept_rule.whole, promise(f)))
+        tried_whole = any(f.kept_rule.whole and f.id in made for f in findings)
+        ready = _ready(waiting, tried_whole, spent > budget, parts_too)
+        if not ready:
+            break
+        item = max(ready, key=promise)
         waiting.remove(item)
         rest = min(spent / number * (len(waiting) + 1) if number else 0.0, budget - spent)
 
@@ -141,6 +141,18 @@ def prove_all(
     if combined is not None:
         proved(combined)
     return AllProofs(proofs, combined, [f.id for f in waiting], covered)
+
+
+def _ready(waiting: Sequence[Finding], tried_whole: bool, late: bool, parts_too: bool) -> Sequence[Finding]:
+    """Which may be proved next. Without `parts_too`, single batches wait for the plan that holds them, and the plan of
+    the whole frame is tried even where it is late.
+    """
+    if parts_too:
+        return [] if late else waiting
+    wholes = [f for f in waiting if f.kept_rule.whole]
+    if late:
+        return [] if tried_whole or not wholes else [max(wholes, key=lambda f: len(f.steps))]
+    return [f for f in waiting if f.kept_rule.whole or not (wholes and f.kept_rule.joins_draws)]
 
 
 def held_by_wholes(
