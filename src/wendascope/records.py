@@ -115,13 +115,14 @@ def _type_facts(plain: dict[str, Any]) -> dict[str, Any]:
     for finding in plain.get("findings", []):
         known = finding.get("evidence", {})
         calls = known.get("calls that repeat", known.get("calls overwritten", 0))
-        finding["facts"] = {
+        typed = {
             "draws_now": known.get("draws now", 0),
             "draws_together": known.get("draws together", known.get("draws then", 0)),
             "calls": calls,
             "submit_ms": known.get("CPU time of the calls that go, ms", 0.0),
             "own_ms": known.get("program's own time between those calls, ms", 0.0),
         }
+        finding.setdefault("facts", typed)
     return plain
 
 

@@ -62,7 +62,7 @@ def plan_text(report: PlanReport) -> str:
     for section in (Section.TIME, Section.QUALITY, Section.MEMORY):
         mine = [r for r in report.recommendations if not r.small and r.section is section]
         if mine:
-            lines += ["", _HEADINGS[section](mine), f"{'GPU, ms':<26}{'CPU, ms':<26}{'state':<24}what"]
+            lines += ["", _HEADINGS[section](mine), f"{'GPU, ms':<26}{'CPU, ms':<26}{'state':<26}what"]
         for item in mine:
             lines += _row(report, item)
     small = [r for r in report.recommendations if r.small]
@@ -90,7 +90,7 @@ def _word(step: PlanStep) -> str:
 
 
 def _row(report: PlanReport, item: Recommendation) -> list[str]:
-    lines = [f"{gain_text(item.gpu):<26}{gain_text(item.cpu):<26}{item.state_text:<24}{item.title}"]
+    lines = [f"{gain_text(item.gpu):<26}{gain_text(item.cpu):<26}{item.state_text:<26}{item.title}"]
     own = (
         f"up to {three_digits(item.own_ms)} ms of the program's own time between the calls, by the recording"
         if item.own_ms > 0.05
@@ -110,10 +110,10 @@ def _row(report: PlanReport, item: Recommendation) -> list[str]:
         changed,
         less,
     ]
-    lines.append(f"{'':<76}{'; '.join(filter(None, facts))}")
+    lines.append(f"{'':<78}{'; '.join(filter(None, facts))}")
     told = (State.PROVED, State.TRADE)  # with their numbers above
     tries = [t for t in item.tries if t.words and t.state not in told][:_MOST_TRIES]
-    lines += [f"{'':<76}{t.words}" if len(item.findings) == 1 else f"{'':<76}{t.title}: {t.words}" for t in tries]
+    lines += [f"{'':<78}{t.words}" if len(item.findings) == 1 else f"{'':<78}{t.title}: {t.words}" for t in tries]
     return lines
 
 
