@@ -10,13 +10,15 @@ from wendascope.analysis.findings import Case
 
 
 class Ledger:
-    """Time of every step that is still there, on both sides, in ms. Gains are taken out of the steps that they come
+    """Time of every step that is still there, on both sides and in the program itself, in ms. Gains are taken out of the steps that they come
     from, and no more than these hold.
     """
 
     def __init__(self, case: Case, gpu_ms: float, cpu_ms: float) -> None:
         self.gpu = _Side(case.step_ms, gpu_ms)
         self.cpu = _Side(case.step_submit_ms, cpu_ms)
+        self.own = _Side(case.step_own_ms, float(case.step_own_ms.sum()))
+        """The program's own time between the calls of the frame."""
 
 
 class _Side:

@@ -283,7 +283,9 @@ def make_plan(
         expected = _expected(item, item.id in shares)
         if item.section is Section.TIME and max(expected) > 0:
             step(item, expected, False)
-    own = sum(item.own_ms for item in chosen if item.id in shares)
+    # draws first: what is spent between their calls holds what is spent on setting state for them
+    proved = sorted((item for item in chosen if item.id in shares), key=lambda item: not item.steps)
+    own = sum(ledger.own.take(item.steps, item.own_ms) for item in proved)
     made = Plan(
         "", "", budget_ms, gpu, cpu, *after, ledger.gpu.left_ms, ledger.cpu.left_ms, steps, program_ms,
         min(own, program_ms) if program_ms else own,

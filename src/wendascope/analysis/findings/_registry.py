@@ -191,14 +191,18 @@ class Case:
 
     def own_time_of(self, steps: Iterable[int]) -> float:
         """What the program itself spends between the calls of some steps, ms, as recorded."""
-        lane = self.frame.cpu_lane
         chosen = np.unique(np.array(list(steps), np.int64))
-        if not len(lane.begin) or not len(chosen):
-            return 0.0
+        return float(self.step_own_ms[chosen].sum()) if len(chosen) else 0.0
+
+    @cached_property
+    def step_own_ms(self) -> np.ndarray:
+        """Of each step: what the program itself spends between the calls that serve it, ms, as recorded."""
+        lane, calls = self.frame.cpu_lane, np.asarray(self.frame.steps.call, np.int64)
+        if not len(lane.begin):
+            return np.zeros(len(calls))
         sums = np.concatenate([[0.0, 0.0], np.cumsum(np.maximum(lane.begin[1:] - lane.end[:-1], 0.0))])
-        calls = np.asarray(self.frame.steps.call, np.int64)
-        first = np.where(chosen > 0, calls[np.maximum(chosen - 1, 0)] + 1, 0)
-        return float((sums[calls[chosen] + 1] - sums[first]).sum()) * self.own_scale
+        first = np.concatenate([[0], calls[:-1] + 1]) if len(calls) else calls
+        return np.asarray((sums[calls + 1] - sums[first]) * self.own_scale)
 
     @cached_property
     def own_scale(self) -> float:
