@@ -10,8 +10,8 @@ from wendascope.analysis.findings import Case
 
 
 class Ledger:
-    """Time of every step that is still there, on both sides and in the program itself, in ms. Gains are taken out of the
-    steps that they come from, and no more than these hold.
+    """Time of every step that is still there, on both sides and in the program itself, in ms. Gains are taken out of
+    the steps that they come from, and no more than these hold.
     """
 
     def __init__(self, case: Case, gpu_ms: float, cpu_ms: float) -> None:
