@@ -24,7 +24,7 @@ from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import Examined, examine_file, stored_examination
-from wendascope.trials.proof import Proof, prove, state_of, stored_proofs, together_name
+from wendascope.trials.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name
 from wendascope.trials.prove_all import Promise, prove_all
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import picture_of
@@ -138,7 +138,8 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
     assert everything.steps_after <= everything.steps_before - 5, everything.summary
     kept = stored_proofs(own_wasteful)
     combinations = {together_name([f.id for f in asked]), *([combined.finding] if combined else [])}
-    assert set(kept) == {f.id for f in findings} | combinations
+    together = {name for name in kept if name.startswith(COMBINED)}
+    assert set(kept) == {f.id for f in findings} | together and combinations <= together
     assert all(state_of(f, kept) == verdicts[f.id] for f in findings)
 
 
