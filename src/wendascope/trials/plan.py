@@ -255,6 +255,7 @@ def make_plan(
     the API.
     """
     gpu, cpu = now_ms
+    program_ms = min(program_ms, case.thread_ms)  # outside the API it may sleep as well
     wanted = {identity for item in chosen for identity in item.findings}
     best = best_proved([f for f in findings if f.id in wanted], proofs)
     ledger = Ledger(case, gpu, cpu)

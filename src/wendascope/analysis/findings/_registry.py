@@ -208,8 +208,15 @@ class Case:
     def own_scale(self) -> float:
         """What the program's own time while it was recorded counts: no more than the frames before took without."""
         recorded = self.frame.cpu_lane.frame_ms
+        return min(self.thread_ms / recorded, 1.0) if recorded > 0 else 1.0
+
+    @cached_property
+    def thread_ms(self) -> float:
+        """CPU time of the thread that ends the frames, in those before the capture: what it sleeps is not in it.
+        Infinite where that is not known.
+        """
         before = [beat.thread_ns / 1e6 for beat in self.frame.frame_statistics if beat.thread_ns > 0]
-        return min(float(np.median(before)) / recorded, 1.0) if before and recorded > 0 else 1.0
+        return float(np.median(before)) if before else float("inf")
 
     @property
     def _overlap(self) -> float:
