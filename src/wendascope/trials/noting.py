@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+
+import msgspec
 
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import ProgramRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.replay.edit import Insertion
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import FrameChange
+from wendascope.trials.rewriting.es_version import in_es_310, raisable
 
 BINDING = 7
 """Of the storage buffer that notes are written to."""
@@ -21,6 +25,27 @@ def cannot_note(session: ReplaySession) -> str:
     if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
         return "this context has no storage buffers, which notes are written to"
     return ""
+
+
+def fragment_source(program: ProgramRecord) -> str:
+    """Of the only fragment shader of a program; empty where it has none, or several."""
+    sources = [s.source for s in program.shaders if s.type == GL.FRAGMENT_SHADER]
+    return sources[0] if len(sources) == 1 else ""
+
+
+def with_fragment(program: ProgramRecord, noting: Callable[[], str], es: bool) -> ProgramRecord:
+    """The program with a fragment shader that notes in place of its only one. On OpenGL ES its other shaders are raised
+    to the version that knows storage buffers, if all of them can be: that is looked at first. Raises TrialError.
+    """
+    for shader in program.shaders if es else ():
+        raisable(shader.source)
+    text = noting()
+    sources = [
+        text if s.type == GL.FRAGMENT_SHADER else in_es_310(s.source, fragment=False) if es else s.source
+        for s in program.shaders
+    ]
+    shaders = [msgspec.structs.replace(s, source=own) for s, own in zip(program.shaders, sources, strict=True)]
+    return msgspec.structs.replace(program, shaders=shaders)
 
 
 def run_noting(

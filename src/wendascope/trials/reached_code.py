@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import msgspec
 import numpy as np
 
 from wendascope.analysis.reached_code import ReachedCode, ReachedLoop
@@ -10,13 +9,11 @@ from wendascope.errors import ReplayError, TrialError
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
-from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
-from wendascope.trials.noting import BINDING, cannot_note, run_noting
+from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 from wendascope.trials.remedies import FrameChange
-from wendascope.trials.rewriting.es_version import in_es_310, raisable
 from wendascope.trials.rewriting.iterations import Loop
 from wendascope.trials.rewriting.reached import noted_loops, with_loops_noted
 
@@ -35,8 +32,7 @@ def reached_code(session: ReplaySession, job: Job) -> ReachedCode:
     job.progress("preparing shaders that note where they run", 0.0)
     change = FrameChange(frame)
     loops = _change_programs(frame, change)
-    step = next((s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw"), None)
-    if not loops or step is None:
+    if not loops:
         return ReachedCode()
     notes = bytes(4 * len(loops))
     job.progress("replaying with shaders that note where they run", 0.3)
@@ -71,19 +67,10 @@ def _change_programs(frame: OpenGLFrame, change: FrameChange) -> list[tuple[int,
 
 def _changed(program: ProgramRecord, first_slot: int, es: bool) -> tuple[ProgramRecord, list[Loop]] | None:
     """The program with a fragment shader that notes, and its loops; None where it has none."""
-    fragments = [s for s in program.shaders if s.type == GL.FRAGMENT_SHADER]
-    if len(fragments) != 1 or not fragments[0].source:
+    source = fragment_source(program)
+    if not source:
         return None
-    source = fragments[0].source
     loops = noted_loops(source)
     if not loops:
         return None
-    for shader in program.shaders if es else ():
-        raisable(shader.source)
-    noting = with_loops_noted(source, first_slot, BINDING, es)
-    sources = [
-        noting if s is fragments[0] else in_es_310(s.source, fragment=False) if es else s.source
-        for s in program.shaders
-    ]
-    shaders = [msgspec.structs.replace(s, source=text) for s, text in zip(program.shaders, sources, strict=True)]
-    return msgspec.structs.replace(program, shaders=shaders), loops
+    return with_fragment(program, lambda: with_loops_noted(source, first_slot, BINDING, es), es), loops

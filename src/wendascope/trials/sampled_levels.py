@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-import msgspec
 import numpy as np
 
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
@@ -16,10 +15,9 @@ from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
-from wendascope.trials.noting import BINDING, cannot_note, run_noting
+from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting._parts import read
-from wendascope.trials.rewriting.es_version import in_es_310, raisable
 from wendascope.trials.rewriting.levels import (
     ES_QUERY,
     NUMBERS,
@@ -87,23 +85,15 @@ def _changed(program: ProgramRecord, es: bool) -> tuple[ProgramRecord, dict[str,
     """The program with a fragment shader that notes, and the places of its samplers; None where it has none, or several
     or other stages read textures too.
     """
-    fragments = [s for s in program.shaders if s.type == GL.FRAGMENT_SHADER]
-    if len(fragments) != 1 or not fragments[0].source:
+    source = fragment_source(program)
+    if not source:
         return None
-    source = fragments[0].source
     samplers = noted_samplers(source)[:_MOST_SAMPLERS]
     if not samplers:
         return None
     slots = {sampler: place for place, sampler in enumerate(samplers)}
-    for shader in program.shaders if es else ():
-        raisable(shader.source)
-    noting = with_levels_noted(source, slots, BINDING, reads_early(read(source), source), es)
-    sources = [
-        noting if s is fragments[0] else in_es_310(s.source, fragment=False) if es else s.source
-        for s in program.shaders
-    ]
-    shaders = [msgspec.structs.replace(s, source=text) for s, text in zip(program.shaders, sources, strict=True)]
-    return msgspec.structs.replace(program, shaders=shaders), slots
+    early = reads_early(read(source), source)
+    return with_fragment(program, lambda: with_levels_noted(source, slots, BINDING, early, es), es), slots
 
 
 def _all_read(frame: OpenGLFrame) -> list[int]:
