@@ -13,9 +13,10 @@ import pytest
 
 from wendascope import records
 from wendascope.analysis.answers import geometry_answer, overdraw_answer
-from wendascope.analysis.drawn import repeated_triangles, transformed_vertices
+from wendascope.analysis.drawn import transformed_vertices
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
+from wendascope.analysis.step_triangles import repeats
 from wendascope.errors import CancelledError, TrialError
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
 from wendascope.opengl.codec import load_opengl
@@ -305,7 +306,9 @@ def test_the_vertex_cache_is_first_in_first_out() -> None:
 def test_repeated_and_flat_triangles_are_counted() -> None:
     a, b, c, d = ([x, y, 0.0, 1.0] for x, y in ((0, 0), (1, 0), (0, 1), (1, 1)))
     clip = np.array([[a, b, c], [b, c, a], [a, c, b], [a, a, b], [b, c, d]], np.float32)
-    assert repeated_triangles(clip) == (1, 2)
+    step_of = np.array([0, 0, 0, 0, 0, 1, 1, 1, 1, 1])
+    degenerate, twice = repeats(np.concatenate([clip, clip[:1], clip[4:], clip[4:], clip[4:], clip[3:4]]), step_of, 2)
+    assert (degenerate.tolist(), twice.tolist()) == ([1, 1], [2, 2])
 
 
 def test_answers_speak_of_waste(wasteful: tuple[Path, Examined]) -> None:

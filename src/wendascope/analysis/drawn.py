@@ -14,7 +14,7 @@ import numpy.typing as npt
 from wendascope.analysis.coverage import Coverage, of_boxes
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.layers import PassLayers, Touch, layer_map, owner_map, step_layers
-from wendascope.analysis.triangles import FEW, Triangles
+from wendascope.analysis.triangles import Triangles
 
 HISTOGRAM = 16
 """The last entry of a histogram of layers holds this many and more."""
@@ -246,39 +246,6 @@ def clear_survivors(item: PassLayers, clear: Touch) -> int:
         if item.covers(touch) or touch.kind == "blended":
             mine[theirs] = False
     return seen + int(waiting.sum())
-
-
-def repeated_triangles(clip: npt.NDArray[np.float32]) -> tuple[int, int]:
-    """(triangles with two corners in one place, triangles that are there twice) of clip positions (n, 3, 4)."""
-    if len(clip) == 0:
-        return 0, 0
-    a, b, c = clip[:, 0], clip[:, 1], clip[:, 2]
-    flat = (a == b).all(axis=1) | (b == c).all(axis=1) | (a == c).all(axis=1)
-    whole = np.ascontiguousarray(clip[~flat])
-    if len(whole) == 0:
-        return int(flat.sum()), 0
-    # the corners in an order of their own, so that only their places count
-    names = np.unique(whole.reshape(-1, 4).view(np.dtype((np.void, 16))).ravel(), return_inverse=True)[1].reshape(-1, 3)
-    ordered = np.sort(names, axis=1).astype(np.int64)
-    base = int(ordered.max()) + 1
-    keys = (
-        (ordered[:, 0] * base + ordered[:, 1]) * base + ordered[:, 2]
-        if base < 1 << 20
-        else np.unique(ordered, axis=0, return_inverse=True)[1]
-    )
-    return int(flat.sum()), len(keys) - len(np.unique(keys))
-
-
-def fill_triangles(step: StepDrawn, found: Triangles) -> None:
-    """Write the classes of a step's triangles into its row."""
-    step.triangles = len(found.outside)
-    step.outside, step.away, step.empty = (int(mask.sum()) for mask in (found.outside, found.away, found.empty))
-    seen = found.seen
-    step.no_sample = int((seen & (found.samples == 0)).sum())
-    step.few = int((seen & (found.samples > 0) & (found.samples <= FEW)).sum())
-    step.partial = int((seen & found.partial).sum())
-    step.covered = int(found.samples.sum())
-    step.box = found.box
 
 
 CACHE = 32

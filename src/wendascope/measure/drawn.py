@@ -10,25 +10,23 @@ from wendascope.analysis.drawn import (
     Drawn,
     StepDrawn,
     clear_survivors,
-    fill_triangles,
     pass_drawn,
-    repeated_triangles,
     step_boxes,
 )
 from wendascope.analysis.layers import step_layers
+from wendascope.analysis.step_triangles import StepTriangles, fill_steps
 from wendascope.glsl.words import FragmentHabits, fragment_habits
 from wendascope.measure.layers import runs_once
 from wendascope.measure.overdraw import Geometry, coverage_of_frame, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
-from wendascope.measure.times import SpanTimer, fragments, span_counts, step_spans
+from wendascope.measure.times import SpanTimer, step_counts, step_spans
 from wendascope.opengl.compiled import compiled_program
 from wendascope.opengl.enclosed import within_queries
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.objects import ProgramRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import instrumented
 from wendascope.replay.jobs import remote
@@ -86,7 +84,8 @@ def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: s
     passes whose layers were counted.
     """
     frame = session.frame
-    driver = fragments(session, job)
+    by_driver = step_counts(session, job)
+    driver = by_driver.get(GL.SAMPLES_PASSED)
     for step, row in enumerate(result.steps):
         if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:
             continue
@@ -95,10 +94,10 @@ def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: s
             row.fragments = row.survivors = row.idle = 0
         if driver is not None and driver[step] != row.fragments:
             result.mismatched += 1
-    for step, count in enumerate(span_counts(session, step_spans(session), GL.VERTEX_SHADER_INVOCATIONS) or []):
+    for step, count in enumerate(by_driver.get(GL.VERTEX_SHADER_INVOCATIONS, [])):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].vertices_run = count
-    for step, count in enumerate(span_counts(session, step_spans(session), GL.FRAGMENT_SHADER_INVOCATIONS) or []):
+    for step, count in enumerate(by_driver.get(GL.FRAGMENT_SHADER_INVOCATIONS, [])):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].shaded = count
     late = frozenset(
@@ -160,6 +159,7 @@ def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
     habits: dict[int, FragmentHabits | None] = {}
     programs = {p.name: compiled_program(p, frame.context.dialect) for p in frame.objects.programs}
     effects = runs_once(frame) | within_queries(frame)
+    gathered: list[StepTriangles] = []
     for step, state in geometry.positions.states.items():
         row = result.steps[step]
         row.depth_test, row.depth_write, row.depth_func = (
@@ -179,17 +179,17 @@ def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
         )
         row.transformed = geometry.positions.transformed.get(step, -1)
         if step in geometry.triangles:
-            triangles = geometry.triangles[step]
-            fill_triangles(row, triangles)
-            row.scissored = (
-                state.on("SCISSOR_TEST") and row.box is not None and _apart(row.box, state.values("SCISSOR_BOX"))
+            zero_to_one = state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE
+            near, far = state.depth_range
+            gathered.append(
+                StepTriangles(row, geometry.triangles[step], geometry.positions.clip[step], (near, far), zero_to_one)
             )
-            row.degenerate, row.duplicates = repeated_triangles(geometry.positions.clip[step])
-            row.depth, row.one_depth = _depths(geometry.positions.clip[step], triangles.seen, state)
-
-
-_ONE_DEPTH = 1e-6
-"""Depths closer than this are one: less than a step of 16 bits, a little more than one of 24."""
+    fill_steps(gathered)
+    for step in geometry.triangles:
+        row, state = result.steps[step], geometry.positions.states[step]
+        row.scissored = (
+            state.on("SCISSOR_TEST") and row.box is not None and _apart(row.box, state.values("SCISSOR_BOX"))
+        )
 
 
 def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
@@ -200,15 +200,3 @@ def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
 def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
     sources = [s.source for s in program.shaders if s.type == GL.FRAGMENT_SHADER] if program else []
     return fragment_habits("\n".join(sources)) if sources else None
-
-
-def _depths(clip: np.ndarray, seen: np.ndarray, state: DrawState) -> tuple[float | None, bool]:
-    """Mean depth of the corners of seen triangles in front of the viewer, 0 near to 1 far, and whether all have it."""
-    corners = clip[seen].reshape(-1, 4)
-    corners = corners[corners[:, 3] > 0]
-    if len(corners) == 0:
-        return None, False
-    ndc = np.clip(corners[:, 2] / corners[:, 3], -1.0, 1.0)
-    depths = ndc if state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE else ndc * 0.5 + 0.5
-    near, far = state.depth_range
-    return near + (far - near) * float(depths.mean()), bool(np.ptp(depths) < _ONE_DEPTH)

@@ -8,6 +8,7 @@ it is.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -27,7 +28,8 @@ from wendascope.opengl.enclosed import within_feedback
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StateReader
+from wendascope.replay.draw_state import DrawState, StateReader, may_change_stencil
+from wendascope.replay.executor import PackedBatch
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.walk import Walk
@@ -46,6 +48,9 @@ _OPERATIONS: dict[What, tuple[int, int, int]] = {
     "tied": (GL.KEEP, GL.KEEP, GL.INCR_WRAP),
 }
 _DRAW, _CLEAR = KINDS.index("draw"), KINDS.index("clear")
+_MOST_TOGETHER = 256
+"""Steps that are counted by one reading."""
+_OWN = -1
 _MARKED = 255
 """Stencil value of pixels that a step's own test keeps out."""
 
@@ -81,7 +86,13 @@ class _Counter:
         # a stencil buffer that the program tests must come out of a count as it went in
         self._protects = any(state.on("STENCIL_TEST") for state in counting.states.values())
         self._once = runs_once(self._frame)
+        changes = np.concatenate([[0], np.cumsum(may_change_stencil(self._frame.calls))])
+        self._changes = changes[self._frame.steps.begin]
+        """How many calls that may change the stencil lie before each step: between steps of one number lies none."""
         self._walk = Walk(session)
+        self._packed: dict[tuple[object, ...], PackedBatch] = {}
+        self._counts_since = _OWN
+        """In which run of `_changes` our stencil state was set; `_OWN` where the program's is."""
 
     def run(self) -> list[PassLayers]:
         passes, steps = self._frame.passes, self._frame.steps
@@ -123,11 +134,12 @@ class _Counter:
             self._walk.run_step(steps[-1])
             return result
         previous: npt.NDArray[np.uint8] | None = None
-        for number, step in enumerate(steps):
-            if number % 64 == 63:
-                self._job.progress("counting layers", step / len(self._frame.steps))
-            self._walk.run_to(int(self._frame.steps.begin[step]))
+        number = 0
+        while number < len(steps):
+            step = steps[number]
+            self._job.progress("counting layers", step / len(self._frame.steps))
             kind = int(self._frame.steps.kind[step])
+            number += 1
             if kind != _DRAW:
                 self._set_own_stencil(step)
                 self._walk.run_step(step)
@@ -138,12 +150,7 @@ class _Counter:
                 continue
             state = states[step]
             reader.at(state)
-            left_out = self._counting.steps is not None and step not in self._counting.steps
-            if (
-                left_out
-                or (step in self._counting.boxes and self._counting.boxes[step] is None)
-                or state.on("RASTERIZER_DISCARD")
-            ):
+            if self._passed_over(step):
                 self._set_own_stencil(step)
                 self._walk.run_step(step)
                 previous = None if state.on("STENCIL_TEST") else previous
@@ -155,13 +162,94 @@ class _Counter:
                 if caveat and caveat not in result.caveats:
                     result.caveats.append(caveat)
             else:
-                reader.attach_stencil()
                 if previous is None:
+                    self._walk.run_to(int(self._frame.steps.begin[step]))
+                    reader.attach_stencil()
                     previous = reader.read_stencil((0, 0, target.width, target.height)).copy()
+                together = self._apart(steps[number - 1 :], reader)
+                if len(together) > 1:
+                    result.touches += self._several(together, state, reader, result, previous)
+                    number += len(together) - 1
+                    continue
                 touch = self._plain(step, state, reader, box, result, previous)
             if touch is not None:
                 result.touches.append(touch)
         return result
+
+    def _passed_over(self, step: int) -> bool:
+        """Whether a draw is not counted: nobody asked, or no fragment can come of it."""
+        counting = self._counting
+        return (
+            (counting.steps is not None and step not in counting.steps)
+            or (step in counting.boxes and counting.boxes[step] is None)
+            or counting.states[step].on("RASTERIZER_DISCARD")
+        )
+
+    # ---- several steps ---------------------------------------------------------------------------------
+
+    def _apart(self, steps: range, reader: TargetReader) -> list[int]:
+        """The first of some steps and those that follow it, as long as they share their state and nothing that they
+        draw can overlap: they are counted by one reading. One step where it goes by itself.
+        """
+        counting, first = self._counting, steps[0]
+        state = counting.states[first]
+        alone = (
+            counting.what == "tied"
+            or self._protects
+            or reader.layers > 1
+            or reader.samples > 1
+            or self._switched_off(state, reader)
+            or self._compares_colours(state, reader)
+        )
+        if alone or counting.boxes.get(first) is None:
+            return [first]
+        boxes = np.zeros((_MOST_TOGETHER, 4), np.int64)
+        found: list[int] = []
+        for step in steps[:_MOST_TOGETHER]:
+            box = counting.boxes.get(step)
+            if (
+                int(self._frame.steps.kind[step]) != _DRAW
+                or counting.states[step] is not state
+                or self._changes[step] != self._changes[first]
+                or self._passed_over(step)
+                or box is None
+            ):
+                break
+            others = boxes[: len(found)]
+            overlap = (
+                (others[:, 0] < box[2]) & (box[0] < others[:, 2]) & (others[:, 1] < box[3]) & (box[1] < others[:, 3])
+            )
+            if overlap.any():
+                break
+            boxes[len(found)] = box
+            found.append(step)
+        return found
+
+    def _several(
+        self,
+        steps: list[int],
+        state: DrawState,
+        reader: TargetReader,
+        item: PassLayers,
+        previous: npt.NDArray[np.uint8],
+    ) -> list[Touch]:
+        """Steps that lie apart (see `_apart`), run in one go."""
+        boxes = [self._counting.boxes[step] for step in steps]
+        edges = np.array(boxes)
+        whole = (*edges[:, :2].min(axis=0).tolist(), *edges[:, 2:].max(axis=0).tolist())
+        self._count(steps[0])
+        self._walk.run_step(steps[-1])
+        now = reader.read_stencil(whole)
+        area = reader.area(whole)
+        counts = now - previous[area]
+        previous[area] = now
+        touches = []
+        for step, box in zip(steps, boxes, strict=True):
+            assert box is not None
+            x, y = box[0] - whole[0], box[1] - whole[1]
+            own = counts[y : y + box[3] - box[1], x : x + box[2] - box[0]]
+            touches.append(self._touch(step, state, reader, box, own, None, item))
+        return [touch for touch in touches if touch is not None]
 
     # ---- one step --------------------------------------------------------------------------------------
 
@@ -174,22 +262,20 @@ class _Counter:
         item: PassLayers,
         previous: npt.NDArray[np.uint8],
     ) -> Touch | None:
-        before = self._colours(state, reader, box)
+        if self._counting.what == "tied":
+            return self._tied(step, state, reader, box, item, previous)
         kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
+        off = self._switched_off(state, reader)
+        compared = self._compares_colours(state, reader)
+        if kept or off or compared:
+            self._walk.run_to(int(self._frame.steps.begin[step]))
+        before = reader.read_colours(box, state) if compared else None
         if kept:
             kept.save()
-        self._session.run_batch(self._count_batch)
-        # no depth to test against, where the stencil may have brought one; and for all that is rasterised, no alpha
-        # either
-        off = ["DEPTH_TEST"] if state.on("DEPTH_TEST") and not reader.own_depth else []
-        if self._counting.what == "reached":
-            off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
+        self._count(step)
         for name in off:
             self._switch(getattr(GL, name), False)
-        if self._counting.what == "tied":
-            self._run_equal(step, state, reader)
-        else:
-            self._walk.run_step(step)
+        self._walk.run_step(step)
         for name in off:
             self._switch(getattr(GL, name), True)
         area = reader.area(box)
@@ -199,24 +285,80 @@ class _Counter:
             kept.restore(depth=False)
         else:
             previous[area] = now
-        if self._counting.what == "tied":
-            self._set_own_stencil(step)
-            self._walk.again(step)
         return self._touch(step, state, reader, box, counts, before, item)
 
-    def _run_equal(self, step: int, state: DrawState, reader: TargetReader) -> None:
-        """Run a step where its depth is the one that is there, with colour and depth left as they are."""
+    def _count(self, step: int) -> None:
+        """Go to a step, and let the stencil count from there on."""
+        if self._counts_since != self._changes[step]:
+            self._walk.run_to(int(self._frame.steps.begin[step]))
+            self._run_packed(("count",), lambda: self._count_batch)
+            self._counts_since = int(self._changes[step])
+
+    def _run_packed(self, key: tuple[object, ...], batch: Callable[[], CallBatch]) -> None:
+        """Run a batch that is made when its key is first asked for."""
+        if key not in self._packed:
+            self._packed[key] = self._session.packed(batch())
+        self._packed[key].run()
+
+    def _tied(
+        self,
+        step: int,
+        state: DrawState,
+        reader: TargetReader,
+        box: Box,
+        item: PassLayers,
+        previous: npt.NDArray[np.uint8],
+    ) -> Touch | None:
+        """Count a step where its depth is the one that is there, with colour and depth left as they are; then run it
+        as it is.
+        """
+        kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
+        self._walk.run_to(int(self._frame.steps.begin[step]))
+        if kept:
+            kept.save()
+        key = state, reader.samples > 1, reader.own_depth
+        self._run_packed(("tied", *key), lambda: self._begin_tied(state, reader))
+        self._walk.run_step(step)
+        self._run_packed(("as it is", *key), lambda: self._end_tied(state, reader))
+        self._counts_since = _OWN
+        area = reader.area(box)
+        now = reader.read_stencil(box)
+        counts = now - previous[area]
+        if kept:
+            kept.restore(depth=False)
+        else:
+            previous[area] = now
+        self._walk.again(step)
+        return self._touch(step, state, reader, box, counts, None, item)
+
+    def _begin_tied(self, state: DrawState, reader: TargetReader) -> CallBatch:
         batch = CallBatch(self._session.offers)
+        batch.append(self._count_batch)
+        for name in self._switched_off(state, reader):
+            batch.call("glDisable", getattr(GL, name))
         batch.call("glDepthFunc", GL.EQUAL)
         batch.call("glDepthMask", 0)
-        self._session.run_batch(batch)
-        self._keep_colour(state, reader)
-        self._walk.run_step(step)
-        self._put_back_colour(state, reader)
+        self._keep_colour(batch, reader)
+        return batch
+
+    def _end_tied(self, state: DrawState, reader: TargetReader) -> CallBatch:
         batch = CallBatch(self._session.offers)
+        self._put_back_colour(batch, state, reader)
         batch.call("glDepthFunc", state.value("DEPTH_FUNC"))
         batch.call("glDepthMask", state.value("DEPTH_WRITEMASK"))
-        self._session.run_batch(batch)
+        for name in self._switched_off(state, reader):
+            batch.call("glEnable", getattr(GL, name))
+        batch.append(stencil_state(state, self._session))
+        return batch
+
+    def _switched_off(self, state: DrawState, reader: TargetReader) -> list[str]:
+        """What is off while a step is counted: no depth to test against, where the stencil may have brought one; and
+        for all that is rasterised, no alpha either.
+        """
+        off = ["DEPTH_TEST"] if state.on("DEPTH_TEST") and not reader.own_depth else []
+        if self._counting.what == "reached":
+            off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
+        return off
 
     def _stencilled(
         self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers
@@ -230,17 +372,23 @@ class _Counter:
             self._set_own_stencil(step)
             self._walk.run_step(step)
             return None, refused
-        before = self._colours(state, reader, box)
+        self._walk.run_to(int(self._frame.steps.begin[step]))
+        before = reader.read_colours(box, state) if self._compares_colours(state, reader) else None
         mask.save()
         mask.mark()
-        self._session.run_batch(self._masked_batch)
-        self._keep_colour(state, reader)
+        counting = CallBatch(self._session.offers)
+        counting.append(self._masked_batch)
+        self._keep_colour(counting, reader)
+        self._session.run_batch(counting)
+        self._counts_since = int(self._changes[step])
         self._walk.run_step(step)
         now = reader.read_stencil(box)
         counts = np.where(now == _MARKED, 0, now).astype(np.uint8)
         mask.restore()
         self._set_own_stencil(step)
-        self._put_back_colour(state, reader)
+        as_before = CallBatch(self._session.offers)
+        self._put_back_colour(as_before, state, reader)
+        self._session.run_batch(as_before)
         self._walk.again(step)
         caveat = ""
         if mask.changes_itself:
@@ -266,7 +414,7 @@ class _Counter:
             "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
         )
         changed = None
-        if before is not None and reader.samples == 1 and reader.layers == 1:
+        if before is not None:
             after = reader.read_colours(box, state)
             shape = counts.shape
             changed = np.zeros(shape, bool)
@@ -281,18 +429,16 @@ class _Counter:
 
     # ---- state and reading --------------------------------------------------------------------------------
 
-    def _colours(self, state: DrawState, reader: TargetReader, box: Box) -> list[bytes] | None:
-        """The colour before a blended step; None where it is not compared."""
-        if (
-            self._counting.what != "passed"
-            or state.opaque
-            or not state.writes_colour
-            or not reader.has_colour
-            or reader.samples > 1
-            or reader.layers > 1
-        ):
-            return None
-        return reader.read_colours(box, state)
+    def _compares_colours(self, state: DrawState, reader: TargetReader) -> bool:
+        """Whether the colour before and after a blended step is compared."""
+        return (
+            self._counting.what == "passed"
+            and not state.opaque
+            and state.writes_colour
+            and reader.has_colour
+            and reader.samples == 1
+            and reader.layers == 1
+        )
 
     def _switch(self, capability: int, on: bool) -> None:
         batch = CallBatch(self._session.offers)
@@ -308,27 +454,26 @@ class _Counter:
         return batch
 
     def _set_own_stencil(self, step: int) -> None:
-        """The program's stencil state as this step is to find it, or found it."""
+        """The program's stencil state as this step, which is next or ran last, is to find it, or found it."""
         state = self._counting.states.get(step)
-        if state is None:
+        if state is None or self._counts_since == _OWN:
             return
-        self._session.run_batch(stencil_state(state, self._session))
+        self._counts_since = _OWN
+        self._walk.run_to(int(self._frame.steps.begin[step]))
+        self._run_packed(("stencil", state), lambda: stencil_state(state, self._session))
 
-    def _keep_colour(self, state: DrawState, reader: TargetReader) -> None:
+    def _keep_colour(self, batch: CallBatch, reader: TargetReader) -> None:
         """From here on draws leave colour alone. llvmpipe does not count samples without colour writes: blending
         does it there.
         """
-        batch = CallBatch(self._session.offers)
         if reader.samples > 1:
             batch.call("glEnable", GL.BLEND)
             batch.call("glBlendEquation", GL.FUNC_ADD)
             batch.call("glBlendFunc", GL.ZERO, GL.ONE)
         else:
             batch.call("glColorMask", 0, 0, 0, 0)
-        self._session.run_batch(batch)
 
-    def _put_back_colour(self, state: DrawState, reader: TargetReader) -> None:
-        batch = CallBatch(self._session.offers)
+    def _put_back_colour(self, batch: CallBatch, state: DrawState, reader: TargetReader) -> None:
         if reader.samples > 1:
             batch.call("glEnable" if state.blends else "glDisable", GL.BLEND)
             batch.call(
@@ -340,7 +485,6 @@ class _Counter:
             )
         else:
             batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
-        self._session.run_batch(batch)
 
 
 def runs_once(frame: OpenGLFrame) -> npt.NDArray[np.bool_]:

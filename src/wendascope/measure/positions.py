@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 import struct
 from collections import Counter
+from collections.abc import Container
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -26,7 +27,7 @@ from wendascope.opengl.objects import Objects, ProgramRecord, ShaderRecord
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StateReader
+from wendascope.replay.draw_state import DrawState, StateReader, may_change
 from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.instrumented import POSITION, gives_positions
 from wendascope.replay.progress import Job
@@ -236,7 +237,10 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     skip_fragments = session.offers("GL_RASTERIZER_DISCARD") and not _positions_follow_pixels(frame)
     insertions, offset = _links(frame), 0
     starts = {}
-    for item in items:
+    bindings = _feedback_bindings(frame, np.array([steps.call[item.step] for item in items], np.int64))
+    put_back: dict[tuple[int, ...], CallBatch] = {}
+    discards = frame.history.column("capability", np.array([steps.call[w.step] for w in items]), GL.RASTERIZER_DISCARD)
+    for row, item in enumerate(items):
         if item.vertices == 0:
             continue
         call = int(steps.call[item.step])
@@ -253,26 +257,22 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
         before.call("glBeginTransformFeedback", item.mode)
         after.call("glEndTransformFeedback")
         after.call("glEndQuery", GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN)
-        if discard and not frame.history.number("capability", call, GL.RASTERIZER_DISCARD):
+        if discard and not discards[row]:
             after.call("glDisable", GL.RASTERIZER_DISCARD)
         if item.fixed:
             after.call("glUseProgram", int(steps.program[item.step]))
         if item.fixed and not skip_fragments:  # its fragments are wanted, and the stand-in made none
             for again in range(int(steps.begin[item.step]), call + 1):
                 after.copy(frame.calls, again)
-        _put_back_binding(frame, call, after)
+        bound = tuple(int(column[row]) for column in bindings)
+        if bound not in put_back:
+            put_back[bound] = _feedback_binding(bound)
+        after.append(put_back[bound])
         insertions += [Insertion(int(steps.begin[item.step]), before), Insertion(call + 1, after, closes=True)]
         offset += size
-    walk, reader = Walk(session, Edit(insertions)), StateReader(session)
-    reuse = _Reuse(session)
+    walk = Walk(session, Edit(insertions))
     if with_states:
-        for step in range(len(steps)):
-            if step % 64 == 0:
-                job.progress("gathering positions", step / len(steps))
-            walk.run_to(int(steps.begin[step]))
-            found.states[step] = reader.read()
-            if step in starts:
-                found.transformed[step] = reuse.transformed(step)
+        _ask_states(session, job, walk, starts, found)
     job.progress("gathering positions", 1.0)
     walk.finish()
     read = CallBatch(session.offers)
@@ -292,6 +292,24 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     session.run_batch(delete)
 
 
+def _ask_states(session: ReplaySession, job: Job, walk: Walk, gathered: Container[int], found: Positions) -> None:
+    """Go through the frame, and note the state of each step and the vertices that those gathered run."""
+    steps = session.frame.steps
+    reader, reuse = StateReader(session), _Reuse(session)
+    # between two steps that nothing but data of draws lies between, the state is the same
+    changes = np.concatenate([[0], np.cumsum(may_change(session.frame.calls))])[steps.begin]
+    for step in range(len(steps)):
+        if step % 64 == 0:
+            job.progress("gathering positions", step / len(steps))
+        if not step or changes[step] != changes[step - 1]:
+            walk.run_to(int(steps.begin[step]))
+            found.states[step] = reader.read()
+        else:
+            found.states[step] = found.states[step - 1]
+        if step in gathered:
+            found.transformed[step] = reuse.transformed(step, walk)
+
+
 class _Reuse:
     """Vertices that indexed draws run, every range of an unchanged buffer looked at once."""
 
@@ -300,7 +318,8 @@ class _Reuse:
         self._written = written_objects(session.frame).buffers
         self._known: dict[tuple[int, ...], int] = {}
 
-    def transformed(self, step: int) -> int:
+    def transformed(self, step: int, walk: Walk) -> int:
+        """Of a step that the walk may still have to go to."""
         frame = self._session.frame
         call = int(frame.steps.call[step])
         if frame.steps.begin[step] != call:  # immediate mode and lists: every vertex runs
@@ -322,6 +341,7 @@ class _Reuse:
         if key is not None and key in self._known:
             once = self._known[key]
         else:
+            walk.run_to(int(frame.steps.begin[step]))
             indices = draw_indices(self._session, step)
             if indices is None:
                 return int(frame.steps.vertices[step])
@@ -338,12 +358,22 @@ def _storage(session: ReplaySession, buffer: int, size: int) -> CallBatch:
     return batch
 
 
-def _put_back_binding(frame: OpenGLFrame, call: int, batch: CallBatch) -> None:
-    """Feedback buffer 0 as the program had it, and the general binding, which binding by index also sets."""
-    bound = frame.history.value("indexed_buffer", call, GL.TRANSFORM_FEEDBACK_BUFFER, 0)
-    if bound and bound[0] and bound[2]:
-        batch.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, *bound)
+def _feedback_bindings(frame: OpenGLFrame, calls: npt.NDArray[np.int64]) -> list[npt.NDArray[np.int64]]:
+    """(buffer, offset, size of feedback binding 0; buffer of the general binding) as each call finds them."""
+    target = GL.TRANSFORM_FEEDBACK_BUFFER
+    indexed = [frame.history.column("indexed_buffer", calls, target, 0, value) for value in range(3)]
+    return [*indexed, frame.history.column("buffer", calls, target)]
+
+
+def _feedback_binding(bound: tuple[int, ...]) -> CallBatch:
+    """Calls that put back feedback buffer 0 as the program had it, and the general binding, which binding by index
+    also sets.
+    """
+    buffer, offset, size, general = bound
+    batch = CallBatch()
+    if buffer and size:
+        batch.call("glBindBufferRange", GL.TRANSFORM_FEEDBACK_BUFFER, 0, buffer, offset, size)
     else:
-        batch.call("glBindBufferBase", GL.TRANSFORM_FEEDBACK_BUFFER, 0, bound[0] if bound else 0)
-    general = frame.history.value("buffer", call, GL.TRANSFORM_FEEDBACK_BUFFER)
-    batch.call("glBindBuffer", GL.TRANSFORM_FEEDBACK_BUFFER, general[0] if general else 0)
+        batch.call("glBindBufferBase", GL.TRANSFORM_FEEDBACK_BUFFER, 0, buffer)
+    batch.call("glBindBuffer", GL.TRANSFORM_FEEDBACK_BUFFER, general)
+    return batch

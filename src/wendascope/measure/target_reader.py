@@ -15,9 +15,10 @@ from wendascope.frame.passes import Target
 from wendascope.measure.own_draw import OwnDraw
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.gl_helpers import pack_as_before, pack_tightly
-from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
 from wendascope.replay.draw_state import DrawState
+from wendascope.replay.executor import PackedBatch
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
 
@@ -43,6 +44,23 @@ class _Attachment:
     stencil_bits: int
 
 
+@dataclass(frozen=True)
+class _StencilRead:
+    """Reads boxes of one target under one state, packed once."""
+
+    batch: PackedBatch
+    corner: int
+    """Word of the batch from which on x, y, width and height stand."""
+    out: Out
+
+    def read(self, box: tuple[int, int, int, int]) -> Bytes:
+        x0, y0, x1, y1 = box
+        for k, value in enumerate((x0, y0, x1 - x0, y1 - y0)):
+            self.batch.set_word(self.corner + k, value)
+        self.batch.run()
+        return self.batch.output(self.out, (x1 - x0) * (y1 - y0)).reshape(y1 - y0, x1 - x0).copy()
+
+
 _SAMPLES_DRAW: Slot[OwnDraw] = Slot("samples draw")
 
 
@@ -61,6 +79,7 @@ class TargetReader:
         self._kept_read_buffer: int | None = None
         self._formats: dict[int, tuple[int, int]] = {}
         self._resolve: _SampleResolve | None = None
+        self._stencil_reads: dict[DrawState, _StencilRead] = {}
         if self.window:
             default = session.frame.default_framebuffer
             self.has_colour, self.own_depth = True, default.depth > 0
@@ -300,13 +319,16 @@ class TargetReader:
             if self._resolve is None:
                 self._resolve = _SampleResolve(self._session, self._target, self.samples)
             return self._resolve.read(box, self._state)
-        x0, y0, x1, y1 = box
+        if self._state not in self._stencil_reads:
+            self._stencil_reads[self._state] = self._stencil_read()
+        return self._stencil_reads[self._state].read(box)
+
+    def _stencil_read(self) -> _StencilRead:
         batch = self._reading()
-        out = batch.out((x1 - x0) * (y1 - y0))
-        batch.call("glReadPixels", x0, y0, x1 - x0, y1 - y0, GL.STENCIL_INDEX, GL.UNSIGNED_BYTE, out)
+        out = batch.out(self._target.width * self._target.height)
+        call = batch.call("glReadPixels", 0, 0, 1, 1, GL.STENCIL_INDEX, GL.UNSIGNED_BYTE, out)
         self._end_reading(batch)
-        self._session.run_batch(batch)
-        return np.frombuffer(out.data, np.uint8, (x1 - x0) * (y1 - y0)).reshape(y1 - y0, x1 - x0)
+        return _StencilRead(self._session.packed(batch), call.first_argument, out)
 
     def _read_layers(self) -> Bytes:
         if self.samples > 1:

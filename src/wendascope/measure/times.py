@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 
 import msgspec
 import numpy as np
@@ -87,8 +88,7 @@ class SpanTimer:
         if self._queries:
             return np.array(query_results(self._session, self._queries)) / 1e6
         stamps = np.zeros(2 * len(self._spans))
-        for position, number in enumerate(self._order):
-            stamps[number] = readings(self._prepared.output(position, READING_BYTES))[0, self._column]
+        stamps[self._order] = self._prepared.output_words(len(self._order), self._column) / 1e6
         return stamps[1::2] - stamps[0::2]
 
 
@@ -168,14 +168,24 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
     return (time.perf_counter() - started) * 1000
 
 
-_FRAGMENTS: Slot[list[int] | None] = Slot("fragments")
+_COUNTERS = (GL.SAMPLES_PASSED, GL.VERTEX_SHADER_INVOCATIONS, GL.FRAGMENT_SHADER_INVOCATIONS)
+_STEP_COUNTS: Slot[dict[int, list[int]]] = Slot("step counts")
+
+
+def step_counts(session: ReplaySession, job: Job) -> dict[int, list[int]]:
+    """What the driver counts in each step: counter (a query target) -> counts; those that it has. Counted once."""
+
+    def count() -> dict[int, list[int]]:
+        job.progress("counting fragments", 0.0)
+        return span_counts(session, step_spans(session), _COUNTERS)
+
+    return session.slots.get(_STEP_COUNTS, count)
 
 
 @remote
 def fragments(session: ReplaySession, job: Job) -> list[int] | None:
     """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
-    # always the same, and asked for more than once in an examination
-    return session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, step_spans(session)))
+    return step_counts(session, job).get(GL.SAMPLES_PASSED)
 
 
 def span_fragments(
@@ -183,7 +193,7 @@ def span_fragments(
 ) -> list[int] | None:
     """The same for spans of calls, each [first, end), of the edited frame."""
     job.progress("counting fragments", 0.0)
-    return span_counts(session, spans, GL.SAMPLES_PASSED, edit)
+    return span_counts(session, spans, [GL.SAMPLES_PASSED], edit).get(GL.SAMPLES_PASSED)
 
 
 def can_count(session: ReplaySession, target: int) -> bool:
@@ -193,16 +203,25 @@ def can_count(session: ReplaySession, target: int) -> bool:
 
 
 def span_counts(
-    session: ReplaySession, spans: list[tuple[int, int]], target: int, edit: Edit | None = None
-) -> list[int] | None:
-    """What a counter of the driver (a query target) counts in each span of calls, [first, end), of the edited frame.
+    session: ReplaySession, spans: list[tuple[int, int]], targets: Iterable[int], edit: Edit | None = None
+) -> dict[int, list[int]]:
+    """What counters of the driver (query targets) count in each span of calls, [first, end), of the edited frame, in
+    one run: counter -> counts.
 
-    None where the frame has queries of its own, or the context no such counter: OpenGL ES has hardly any.
+    Without those that the context does not have (OpenGL ES has hardly any); none where the frame has queries of its
+    own.
     """
     edit = edit or Edit()
-    if not can_count(session, target):
-        return None
-    queries = session.fresh_names("query", len(spans))
-    insertions, _ = enclosing(spans, [query_batches(target, query) for query in queries])
+    queries = {t: session.fresh_names("query", len(spans)) for t in targets if can_count(session, t)}
+    if not queries:
+        return {}
+    batches = []
+    for names in zip(*queries.values(), strict=True):
+        before, after = CallBatch(), CallBatch()
+        for target, query in zip(queries, names, strict=True):
+            before.call("glBeginQuery", target, query)
+            after.call("glEndQuery", target)
+        batches.append((before, after))
+    insertions, _ = enclosing(spans, batches)
     session.run(session.prepare(Edit([*insertions, *edit.insertions], edit.drop)))
-    return query_results(session, queries)
+    return {target: query_results(session, names) for target, names in queries.items()}

@@ -74,6 +74,11 @@ class Result:
         self.value = 0
         self.error = 0
 
+    @property
+    def first_argument(self) -> int:
+        """Word of the batch at which its arguments begin."""
+        return self.at + HEADER_WORDS
+
 
 _PLAIN, _POINTER, _FLOAT, _DOUBLE_KIND = range(4)
 _CHECK = FLAG_CHECK_ERROR << 16

@@ -5,10 +5,14 @@ The state tracker knows it from the calls; asking also holds for display lists a
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
-from wendascope.opengl.packed import CallBatch, Out
-from wendascope.registry import GL
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.opengl.packed import CallBatch, CallStream, Out
+from wendascope.registry import GL, Role
 from wendascope.replay.session import ReplaySession
 
 _FLAGS = (
@@ -140,11 +144,39 @@ class DrawState:
         return add and factors == (GL.ONE, GL.ZERO, GL.ONE, GL.ZERO)
 
 
+_LEAVES_STATE = Role.DRAW | Role.SETS_UNIFORM | Role.VERTEX | Role.PLAIN_VERTEX | Role.OF_VERTEX
+
+
+def may_change(calls: CallStream) -> npt.NDArray[np.bool_]:
+    """Calls that may change what `DrawState` tells, shape (n,): all but those that draw or give data to draws."""
+    leaving = calls.having(_LEAVES_STATE)
+    leaving[calls.calls_of("glBegin", "wendaClientArray")] = True
+    leaving[calls.calls_of("glCallList", "glCallLists")] = False
+    return ~leaving
+
+
+_OF_STENCIL = re.compile(
+    r"Stencil|Framebuffer|Renderbuffer|glDrawBuffer|gl(Push|Pop)(Client)?Attrib|glCallLists?$|wendaDrawable"
+)
+
+
+def may_change_stencil(calls: CallStream) -> npt.NDArray[np.bool_]:
+    """Calls that may change how stencil counts, or where, shape (n,)."""
+    changing = np.zeros(len(calls), bool)
+    for command, rows in calls.by_command():
+        if _OF_STENCIL.search(command.name):
+            changing[rows] = True
+        elif re.match(r"gl(Enable|Disable)(i|Indexed\w*)?$", command.canonical):
+            changing[rows] = calls.column(rows, command.parameters[0].slot) == GL.STENCIL_TEST
+    return changing
+
+
 class StateReader:
-    """Asks the context of a session for its draw state; the question is packed once."""
+    """Asks the context of a session for its draw state; the question is packed once, and what is answered alike is one
+    state.
+    """
 
     def __init__(self, session: ReplaySession) -> None:
-        self._session = session
         offers = session.offers
         self._batch = CallBatch(offers)
         self._flags = {
@@ -158,6 +190,8 @@ class StateReader:
             name: self._ask("glGetIntegerv", name, count) for name, count in _VALUES.items() if offers("GL_" + name)
         }
         self._depth_range = self._ask("glGetFloatv", "DEPTH_RANGE", 2)
+        self._packed = session.packed(self._batch)
+        self._known: dict[bytes, DrawState] = {}
 
     def _ask(self, command: str, name: str, count: int) -> Out:
         out = self._batch.out(4 * count)
@@ -165,7 +199,14 @@ class StateReader:
         return out
 
     def read(self) -> DrawState:
-        self._session.run_batch(self._batch)
+        self._packed.run()
+        answer = self._packed.answer
+        if answer not in self._known:
+            self._packed.finish()
+            self._known[answer] = self._state()
+        return self._known[answer]
+
+    def _state(self) -> DrawState:
         flags = dict.fromkeys(_FLAGS, False) | {name: bool(result.value) for name, result in self._flags.items()}
         values = {name: _DEFAULTS.get(name, (0,) * count) for name, count in _VALUES.items()}
         values |= {name: tuple(out.ints()) for name, out in self._values.items()}

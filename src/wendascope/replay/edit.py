@@ -65,21 +65,26 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
     out_size, at, position = 0, 0, 0
     out_starts = [0] * len(edit.insertions)
     ends = np.append(calls.offsets[1:], len(calls.words))
+    lengths = ends - calls.offsets
+    whole = bool(keep.all())
 
     def take(first: int, last: int) -> None:
         """Copy the kept calls of [first, last)."""
         nonlocal at
-        chosen = np.flatnonzero(keep[first:last]) + first
-        if len(chosen) == 0:
+        if first >= last:
             return
-        sizes = (ends - calls.offsets)[chosen]
-        if len(chosen) == last - first:
-            piece = calls.words[calls.offsets[first] : ends[last - 1]]
-        else:
-            mask = np.repeat(keep[first:last], (ends - calls.offsets)[first:last])
-            piece = calls.words[calls.offsets[first] : ends[last - 1]][mask]
+        piece = calls.words[calls.offsets[first] : ends[last - 1]]
+        starts = calls.offsets[first:last] - calls.offsets[first]
+        chosen = np.arange(first, last)
+        if not whole and not keep[first:last].all():
+            kept = keep[first:last]
+            chosen, sizes = chosen[kept], lengths[first:last][kept]
+            if len(chosen) == 0:
+                return
+            piece = piece[np.repeat(kept, lengths[first:last])]
+            starts = np.cumsum(sizes) - sizes
         pieces.append(piece)
-        offsets.append(at + np.concatenate([[0], np.cumsum(sizes)[:-1]]))
+        offsets.append(at + starts)
         origins.append(chosen)
         owners.append(chosen)
         at += len(piece)

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.errors import ReplayError
-from wendascope.opengl.packed import CallBatch, Words
+from wendascope.opengl.packed import CallBatch, Out, Words
 from wendascope.registry import native_library
 
 _REASONS = {
@@ -70,3 +70,34 @@ class LocalExecutor:
         out = np.zeros(batch.out_size + 64, np.uint8)
         self.execute(words, arena, out)
         batch.finish(words, out.tobytes())
+
+
+class PackedBatch:
+    """A batch that is run again and again, packed once."""
+
+    def __init__(self, executor: LocalExecutor, batch: CallBatch) -> None:
+        self._executor, self._batch = executor, batch
+        self._words = np.array(batch.words, np.uint64)
+        self._arena = np.frombuffer(bytes(batch.arena) + b"\0", np.uint8)
+        self._ran, self._out = self._words.copy(), np.zeros(batch.out_size + 64, np.uint8)
+
+    def run(self) -> None:
+        self._ran[:] = self._words
+        self._executor.execute(self._ran, self._arena, self._out)
+
+    def output(self, out: Out, size: int) -> npt.NDArray[np.uint8]:
+        """The first bytes of what the last run wrote there; the next run writes over them."""
+        return self._out[out.offset : out.offset + size]
+
+    def set_word(self, at: int, value: int) -> None:
+        """Give a plain argument another value, by its word in the batch."""
+        self._words[at] = value
+
+    @property
+    def answer(self) -> bytes:
+        """Everything that the last run answered, to compare with other runs'."""
+        return self._ran.tobytes() + self._out.tobytes()
+
+    def finish(self) -> None:
+        """Hand the answers of the last run to those who asked."""
+        self._batch.finish(self._ran, self._out.tobytes())

@@ -24,7 +24,7 @@ from wendascope.replay.busy import BusyLoops
 from wendascope.replay.context import PbufferContext
 from wendascope.replay.deletions import unbinding_calls
 from wendascope.replay.edit import Edit, apply_edit
-from wendascope.replay.executor import LocalExecutor, set_surface
+from wendascope.replay.executor import LocalExecutor, PackedBatch, set_surface
 from wendascope.replay.rebuild import Rebuilder
 from wendascope.replay.slots import Slots
 from wendascope.replay.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
@@ -57,6 +57,11 @@ class Prepared:
         """What the given insertion of the edit wrote in the last run."""
         start = self.out_starts[insertion]
         return self.out[start : start + size].tobytes()
+
+    def output_words(self, insertions: int, word: int) -> npt.NDArray[np.uint64]:
+        """One 64-bit word of what each of the first insertions wrote, shape (insertions,)."""
+        words = self.out[: len(self.out) // 8 * 8].view(np.uint64)
+        return words[np.array(self.out_starts[:insertions]) // 8 + word]
 
 
 class ReplaySession:
@@ -313,6 +318,10 @@ class ReplaySession:
     def run_batch(self, batch: CallBatch) -> None:
         """Run calls of our own, in names of this context."""
         self._setup.run(batch)
+
+    def packed(self, batch: CallBatch) -> PackedBatch:
+        """Calls of our own that are to be run many times."""
+        return PackedBatch(self._setup, batch)
 
     def fresh_names(self, class_name: str, count: int) -> list[int]:
         """New objects for edits to use, as names that no captured object has."""
