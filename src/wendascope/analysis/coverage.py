@@ -246,6 +246,19 @@ def _in_tiles(
     return (slice(first_row, first_row + rows), slice(first_column, first_column + columns)), mask
 
 
+def shares_pixels(boxes: npt.NDArray[np.int64], width: int, height: int) -> npt.NDArray[np.bool_]:
+    """Which of some boxes (x0, y0, x1, y1) on a target of this size share a pixel with another, shape (boxes,)."""
+    x0, y0, x1, y1 = np.clip(boxes.T, 0, np.array([width, height, width, height])[:, None])
+    x1, y1 = np.maximum(x0, x1), np.maximum(y0, y1)
+    edges = np.zeros((height + 1, width + 1), np.int64)
+    for rows, columns, by in ((y0, x0, 1), (y1, x1, 1), (y0, x1, -1), (y1, x0, -1)):
+        np.add.at(edges, (rows, columns), by)
+    several = edges.cumsum(axis=0).cumsum(axis=1)[:height, :width] > 1
+    before = np.zeros((height + 1, width + 1), np.int64)
+    before[1:, 1:] = several.cumsum(axis=0).cumsum(axis=1)
+    return np.asarray(before[y1, x1] - before[y0, x1] - before[y1, x0] + before[y0, x0] > 0)
+
+
 def of_boxes(boxes: npt.NDArray[np.int64], side: int = _BOX_SIDE) -> Touched:
     """The tiles of boxes (x0, y0, x1, y1), shape (steps, 4)."""
     return Touched.each([_of_box(box, side) for box in boxes])

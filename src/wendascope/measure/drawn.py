@@ -33,7 +33,8 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 
-_VERTEX_REPEATS = 3
+_VERTEX_REPEATS, _VERTEX_SECONDS = 3, 6.0
+"""Runs for the times of vertex stages, and what they may take together beyond the first."""
 
 
 @remote
@@ -124,21 +125,32 @@ def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[f
     if not draws or not session.offers("GL_RASTERIZER_DISCARD"):
         return result
     job.progress("timing the vertex stages", 0.0)
-    off, on = CallBatch(), CallBatch()
-    off.call("glEnable", GL.RASTERIZER_DISCARD)
-    on.call("glDisable", GL.RASTERIZER_DISCARD)
-    around = [
-        insertion
-        for s in draws
-        for insertion in (Insertion(int(steps.begin[s]), off), Insertion(int(steps.call[s]) + 1, on))
-    ]
     spans = step_spans(session)
+    around = _without_fragments(session.frame, draws)
     timer = SpanTimer(session, [spans[s] for s in draws], calibrated_method(session, job), Edit(around))
+    started = time.monotonic()
     timer.run()
-    rows = np.median([timer.run() for _ in range(_VERTEX_REPEATS)], axis=0)
+    took = time.monotonic() - started
+    # long runs are warm, and as many as time allows
+    repeats = int(np.clip(_VERTEX_SECONDS / max(took, 1e-3), 1, _VERTEX_REPEATS))
+    rows = np.median([timer.run() for _ in range(repeats)], axis=0)
     for step, ms in zip(draws, rows.tolist(), strict=True):
         result[step] = ms
     return result
+
+
+def _without_fragments(frame: OpenGLFrame, draws: list[int]) -> list[Insertion]:
+    """Switches rasterisation off around every run of draws that nothing else lies between."""
+    off, on = CallBatch(), CallBatch()
+    off.call("glEnable", GL.RASTERIZER_DISCARD)
+    on.call("glDisable", GL.RASTERIZER_DISCARD)
+    steps, found = frame.steps, []
+    for number, step in enumerate(draws):
+        if not number or draws[number - 1] != step - 1:
+            found.append(Insertion(int(steps.begin[step]), off))
+        if number + 1 == len(draws) or draws[number + 1] != step + 1:
+            found.append(Insertion(int(steps.call[step]) + 1, on))
+    return found
 
 
 def _check_picture(session: ReplaySession, result: Drawn) -> None:

@@ -10,12 +10,13 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.coverage import Coverage, DepthTouches, frame_coverage
+from wendascope.analysis.coverage import Coverage, DepthTouches, frame_coverage, shares_pixels
 from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.liveness import reads_of_targets
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.triangles import Triangles, View, classify
 from wendascope.frame.passes import Target
+from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import replace_words
 from wendascope.measure.layers import Box, Counting, What, count_layers, runs_once
 from wendascope.measure.positions import Positions, measure_positions
@@ -182,8 +183,29 @@ def _depth_touches(session: ReplaySession, job: Job) -> DepthTouches:
             )
         return {item.index: [t for t in item.touches if t.step in chosen] for item in found if item.counted}
 
-    ties = touches("tied", free & np.isin(passes, several))
+    ties = touches("tied", free & np.isin(passes, several) & _near_others(session, job))
     return DepthTouches(ties, touches("failed depth", sharing.hidden_by_depth), sharing.hiders)
+
+
+def _near_others(session: ReplaySession, job: Job) -> npt.NDArray[np.bool_]:
+    """Steps that may share a pixel with another step of their pass, by the pixels that their triangles touch with any
+    part; all those of which that is not known. Shape (steps,).
+    """
+    frame, geometry = session.frame, geometry_of(session, job)
+    near = np.ones(len(frame.steps), bool)
+    draws = np.asarray(frame.steps.kind) == KINDS.index("draw")
+    for index, target in enumerate(frame.passes.targets):
+        own = np.arange(int(frame.passes.first[index]), int(frame.passes.end[index]))
+        own = own[draws[own]]
+        if all(step in geometry.boxes for step in own.tolist()):
+            boxes = [_touched_box(geometry, step) or (0, 0, 0, 0) for step in own.tolist()]
+            near[own] = shares_pixels(np.array(boxes).reshape(-1, 4), target.width, target.height)
+    return near
+
+
+def _touched_box(geometry: Geometry, step: int) -> Box | None:
+    filled = geometry.positions.states[step].value("POLYGON_MODE") == GL.FILL
+    return geometry.triangles[step].box if filled and step in geometry.triangles else geometry.boxes[step]
 
 
 def view_of(state: DrawState, target: Target) -> View:

@@ -19,6 +19,10 @@ from wendascope.replay.session import ReplaySession
 
 REPEATS = 6
 """The fewest whose range holds the median with 95 %."""
+_FEWEST, _STEP_SECONDS, _STEP_FRAMES = 3, 12.0, 12
+"""Passes and steps are timed so often at least, and no oftener where that takes so many seconds or frame times: a
+frame of a hundred thousand draws takes minutes when each is timed by itself.
+"""
 WARM_UP = 1
 """Frames not counted: the verification, which comes first and compiles every shader."""
 
@@ -38,7 +42,10 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
     steps = SpanTimer(session, step_spans(session), method)
     pass_rows, step_rows = [], []
     # everything is warm by now; passes and steps take turns, so that a slow moment of the machine falls on both
+    begun, frame_s = time.monotonic(), float(whole.frame_ms.max()) / 1000
     for repeat in range(repeats):
+        if repeat >= _FEWEST and time.monotonic() - begun > max(_STEP_SECONDS, _STEP_FRAMES * frame_s):
+            break
         job.progress("timing passes and steps", repeat / repeats)
         pass_rows.append(whole.frame_ms[repeat : repeat + 1] if passes is None else passes.run())
         step_rows.append(steps.run())

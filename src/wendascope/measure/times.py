@@ -76,9 +76,7 @@ class SpanTimer:
         self._spans = spans
         self._column = CPU if method == Clock.CPU else WALL
         self._queries = session.fresh_names("query", len(spans)) if method == Clock.QUERY else []
-        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [
-            _clock_batches() for _ in spans
-        ]
+        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches()] * len(spans)
         insertions, self._order = enclosing(spans, batches)
         self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop, edit.keep_until))
 

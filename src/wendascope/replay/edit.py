@@ -64,6 +64,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
     offsets: list[Ints] = []
     out_size, at, position = 0, 0, 0
     out_starts = [0] * len(edit.insertions)
+    packed: dict[int, tuple[Words, Ints]] = {}
     ends = np.append(calls.offsets[1:], len(calls.words))
     lengths = ends - calls.offsets
     whole = bool(keep.all())
@@ -95,15 +96,19 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
         take(position, min(insertion.before, count))
         position = insertion.before
         batch = insertion.batch
-        words = np.array(batch.words, np.uint64)
-        _shift_pointers(words, batch.pointers, arena_at, out_size)
+        if id(batch) not in packed:  # one batch may stand at many places
+            packed[id(batch)] = np.array(batch.words, np.uint64), np.array(batch.starts, np.int64)
+        words, starts = packed[id(batch)]
+        if batch.pointers:
+            words = words.copy()
+            _shift_pointers(words, batch.pointers, arena_at, out_size)
         out_starts[number] = out_size
         out_size += batch.out_size
         if batch.arena:
             arena_parts.append(np.frombuffer(bytes(batch.arena), np.uint8))
             arena_at += len(batch.arena)
         pieces.append(words)
-        offsets.append(at + np.array(batch.starts, np.int64))
+        offsets.append(at + starts)
         origins.append(np.full(len(batch.starts), -1, np.int64))
         owners.append(np.full(len(batch.starts), position - insertion.closes, np.int64))
         at += len(words)
