@@ -8,6 +8,7 @@ it is.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
@@ -50,6 +51,10 @@ _OPERATIONS: dict[What, tuple[int, int, int]] = {
 _DRAW, _CLEAR = KINDS.index("draw"), KINDS.index("clear")
 _MOST_TOGETHER = 256
 """Steps that are counted by one reading."""
+_MANY, _MOST_WALKS = 2000, 4
+"""A pass of so many steps may be counted in several walks, of so many at most."""
+_READING_S, _WALKED_STEP_S = 250e-6, 40e-6
+"""About what one reading takes, and one step in a walk; by which it is decided how many walks to go."""
 _OWN = -1
 _MARKED = 255
 """Stencil value of pixels that a step's own test keeps out."""
@@ -70,8 +75,83 @@ class Counting:
 
 
 def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[PassLayers]:
-    """Go through the frame once and count. `session` must be instrumented. Raises CancelledError."""
-    return _Counter(session, job, counting).run()
+    """Go through the frame and count, more than once where that takes less time in all. `session` must be
+    instrumented. Raises CancelledError.
+    """
+    found = _Counter(session, job, counting).run() if (walks := _walks(session.frame, counting)) is None else []
+    for number, (passes, steps) in enumerate(walks or []):
+        chosen = dataclasses.replace(counting, passes=passes, steps=steps)
+        for item in _Counter(session, job, chosen).run():
+            if not number:
+                found.append(item)
+                continue
+            whole = next(other for other in found if other.index == item.index)
+            whole.touches = sorted(
+                [*whole.touches, *(t for t in item.touches if t.kind != "clear")], key=lambda touch: touch.step
+            )
+            whole.caveats += [caveat for caveat in item.caveats if caveat not in whole.caveats]
+    return found
+
+
+def _walks(frame: OpenGLFrame, counting: Counting) -> list[tuple[frozenset[int] | None, frozenset[int]]] | None:
+    """(passes, steps) to count in each walk, where that needs so many readings fewer that several walks are worth it;
+    None for all in one walk. Steps that overlap cannot share a reading: neighbours of a row of tiles can, every other
+    one at a time.
+    """
+    chosen = np.array(
+        [s for s in counting.states if counting.boxes.get(s) and (counting.steps is None or s in counting.steps)], int
+    )
+    of_pass = np.asarray(frame.passes.of_step)
+    sizes = np.bincount(of_pass[chosen], minlength=len(frame.passes)) if len(chosen) else np.zeros(0, int)
+    large = [i for i in np.flatnonzero(sizes > _MANY).tolist() if counting.passes is None or i in counting.passes]
+    steps = chosen[np.isin(of_pass[chosen], large)]
+    if not len(steps):
+        return None
+    first_of_them = steps[:_MANY].tolist()
+
+    def seconds(walks: int) -> float:
+        readings = _dealt(first_of_them, counting, walks)[1] * len(steps) / len(first_of_them)
+        return readings * _READING_S + walks * len(counting.states) * _WALKED_STEP_S
+
+    walks = min(range(1, _MOST_WALKS + 1), key=seconds)
+    if walks == 1:
+        return None
+    walk_of, _ = _dealt(steps.tolist(), counting, walks)
+    later = [frozenset(steps[walk_of == number].tolist()) for number in range(1, walks)]
+    others = set(counting.states) if counting.steps is None else set(counting.steps)
+    first = frozenset(others.difference(*later))
+    return [(counting.passes, first), *((frozenset(large), rest) for rest in later)]
+
+
+def _dealt(steps: list[int], counting: Counting, walks: int) -> tuple[npt.NDArray[np.int64], int]:
+    """(walk of each step, readings in all), when steps are dealt to walks so that few readings are needed."""
+    walk_of = np.zeros(len(steps), np.int64)
+    boxes = np.zeros((walks, _MOST_TOGETHER, 4), np.int64)
+    states: list[DrawState | None] = [None] * walks
+    sizes, readings = [0] * walks, 0
+    for row, step in enumerate(steps):
+        box, state = counting.boxes[step] or (0, 0, 0, 0), counting.states[step]
+        for number in range(walks):
+            fits = states[number] in (None, state) and sizes[number] < _MOST_TOGETHER
+            if fits and not _overlaps(boxes[number, : sizes[number]], box):
+                break
+        else:
+            number = sizes.index(max(sizes))
+            sizes[number] = 0
+        readings += not sizes[number]
+        boxes[number, sizes[number]] = box
+        sizes[number] += 1
+        states[number] = state
+        walk_of[row] = number
+    return walk_of, readings
+
+
+def _overlaps(boxes: npt.NDArray[np.int64], box: Box | None) -> bool:
+    """Whether a box shares a pixel with one of others."""
+    if box is None or not len(boxes):
+        return False
+    x0, y0, x1, y1 = box
+    return bool(((boxes[:, 0] < x1) & (x0 < boxes[:, 2]) & (boxes[:, 1] < y1) & (y0 < boxes[:, 3])).any())
 
 
 class _Counter:
@@ -169,7 +249,7 @@ class _Counter:
                 together = self._apart(steps[number - 1 :], reader)
                 if len(together) > 1:
                     result.touches += self._several(together, state, reader, result, previous)
-                    number += len(together) - 1
+                    number += together[-1] - together[0]
                     continue
                 touch = self._plain(step, state, reader, box, result, previous)
             if touch is not None:
@@ -192,36 +272,26 @@ class _Counter:
         draw can overlap: they are counted by one reading. One step where it goes by itself.
         """
         counting, first = self._counting, steps[0]
-        state = counting.states[first]
-        alone = (
-            counting.what == "tied"
-            or self._protects
-            or reader.layers > 1
-            or reader.samples > 1
-            or self._switched_off(state, reader)
-            or self._compares_colours(state, reader)
-        )
+        state, compared = counting.states[first], self._compares_colours(counting.states[first], reader)
+        alone = self._protects or reader.layers > 1 or reader.samples > 1 or self._switched_off(state, reader)
         if alone or counting.boxes.get(first) is None:
             return [first]
         boxes = np.zeros((_MOST_TOGETHER, 4), np.int64)
         found: list[int] = []
-        for step in steps[:_MOST_TOGETHER]:
-            box = counting.boxes.get(step)
-            if (
-                int(self._frame.steps.kind[step]) != _DRAW
-                or counting.states[step] is not state
-                or self._changes[step] != self._changes[first]
-                or self._passed_over(step)
-                or box is None
-            ):
+        for step in steps:
+            if int(self._frame.steps.kind[step]) != _DRAW or len(found) == _MOST_TOGETHER:
                 break
-            others = boxes[: len(found)]
-            overlap = (
-                (others[:, 0] < box[2]) & (box[0] < others[:, 2]) & (others[:, 1] < box[3]) & (box[1] < others[:, 3])
-            )
-            if overlap.any():
+            box = counting.boxes.get(step)
+            if self._passed_over(step):
+                # what is drawn in between may change colours, and a stencil buffer, but not our count
+                if counting.states[step].on("STENCIL_TEST") or (compared and (step not in counting.boxes or box)):
+                    break
+                continue
+            if counting.states[step] is not state or box is None or _overlaps(boxes[: len(found)], box):
                 break
             boxes[len(found)] = box
+            if compared and _sparse(boxes[: len(found) + 1]):
+                break
             found.append(step)
         return found
 
@@ -233,22 +303,36 @@ class _Counter:
         item: PassLayers,
         previous: npt.NDArray[np.uint8],
     ) -> list[Touch]:
-        """Steps that lie apart (see `_apart`), run in one go."""
-        boxes = [self._counting.boxes[step] for step in steps]
+        """Steps that lie apart (see `_apart`), counted by one reading."""
+        boxes = [box for box in map(self._counting.boxes.get, steps) if box is not None]
         edges = np.array(boxes)
-        whole = (*edges[:, :2].min(axis=0).tolist(), *edges[:, 2:].max(axis=0).tolist())
-        self._count(steps[0])
+        x0, y0 = edges[:, :2].min(axis=0).tolist()
+        whole = (x0, y0, *edges[:, 2:].max(axis=0).tolist())
+        compared, counted = self._compares_colours(state, reader), set(steps)
+        if compared:
+            self._walk.run_to(int(self._frame.steps.begin[steps[0]]))
+        before = reader.read_colours(whole, state) if compared else None
+        for step in range(steps[0], steps[-1] + 1):
+            if step not in counted:
+                self._set_own_stencil(step)
+            elif self._counting.what == "tied":
+                self._run_tied(step, state, reader)
+                self._walk.again(step)
+            else:
+                self._count(step)
         self._walk.run_step(steps[-1])
         now = reader.read_stencil(whole)
         area = reader.area(whole)
         counts = now - previous[area]
         previous[area] = now
+        changed = None
+        if before is not None:
+            changed = _differs(before, reader.read_colours(whole, state), counts.shape)
         touches = []
         for step, box in zip(steps, boxes, strict=True):
-            assert box is not None
-            x, y = box[0] - whole[0], box[1] - whole[1]
-            own = counts[y : y + box[3] - box[1], x : x + box[2] - box[0]]
-            touches.append(self._touch(step, state, reader, box, own, None, item))
+            own = slice(box[1] - y0, box[3] - y0), slice(box[0] - x0, box[2] - x0)
+            changed_there = None if changed is None else changed[own]
+            touches.append(self._touch(step, state, reader, box, counts[own], changed_there))
         return [touch for touch in touches if touch is not None]
 
     # ---- one step --------------------------------------------------------------------------------------
@@ -285,7 +369,10 @@ class _Counter:
             kept.restore(depth=False)
         else:
             previous[area] = now
-        return self._touch(step, state, reader, box, counts, before, item)
+        changed = None
+        if before is not None and counts.any():
+            changed = _differs(before, reader.read_colours(box, state), counts.shape)
+        return self._touch(step, state, reader, box, counts, changed)
 
     def _count(self, step: int) -> None:
         """Go to a step, and let the stencil count from there on."""
@@ -316,11 +403,7 @@ class _Counter:
         self._walk.run_to(int(self._frame.steps.begin[step]))
         if kept:
             kept.save()
-        key = state, reader.samples > 1, reader.own_depth
-        self._run_packed(("tied", *key), lambda: self._begin_tied(state, reader))
-        self._walk.run_step(step)
-        self._run_packed(("as it is", *key), lambda: self._end_tied(state, reader))
-        self._counts_since = _OWN
+        self._run_tied(step, state, reader)
         area = reader.area(box)
         now = reader.read_stencil(box)
         counts = now - previous[area]
@@ -329,7 +412,16 @@ class _Counter:
         else:
             previous[area] = now
         self._walk.again(step)
-        return self._touch(step, state, reader, box, counts, None, item)
+        return self._touch(step, state, reader, box, counts, None)
+
+    def _run_tied(self, step: int, state: DrawState, reader: TargetReader) -> None:
+        """Run a step so that the stencil counts what has the depth that is there, and nothing else changes."""
+        self._walk.run_to(int(self._frame.steps.begin[step]))
+        key = state, reader.samples > 1, reader.own_depth
+        self._run_packed(("tied", *key), lambda: self._begin_tied(state, reader))
+        self._walk.run_step(step)
+        self._run_packed(("as it is", *key), lambda: self._end_tied(state, reader))
+        self._counts_since = _OWN
 
     def _begin_tied(self, state: DrawState, reader: TargetReader) -> CallBatch:
         batch = CallBatch(self._session.offers)
@@ -395,7 +487,10 @@ class _Counter:
             # its test depends on what it writes: one fragment a pixel is what such tests are for
             counts = np.minimum(counts, 1)
             caveat = "steps whose stencil test depends on their own stencil writes are counted once a pixel"
-        return self._touch(step, state, reader, box, counts, before, item), caveat
+        changed = None
+        if before is not None and counts.any():
+            changed = _differs(before, reader.read_colours(box, state), counts.shape)
+        return self._touch(step, state, reader, box, counts, changed), caveat
 
     def _touch(
         self,
@@ -404,8 +499,7 @@ class _Counter:
         reader: TargetReader,
         box: Box,
         counts: npt.NDArray[np.uint8],
-        before: list[bytes] | None,
-        item: PassLayers,
+        changed: npt.NDArray[np.bool_] | None,
     ) -> Touch | None:
         tight = extent(counts > 0)
         if tight is None:
@@ -413,14 +507,6 @@ class _Counter:
         kind: Kind = (
             "depth" if not (state.writes_colour and reader.has_colour) else "opaque" if state.opaque else "blended"
         )
-        changed = None
-        if before is not None:
-            after = reader.read_colours(box, state)
-            shape = counts.shape
-            changed = np.zeros(shape, bool)
-            for a, b in zip(before, after, strict=True):
-                both = [np.frombuffer(data, np.uint8).reshape(*shape, -1) for data in (a, b)]
-                changed |= (both[0] != both[1]).any(axis=2)
         rows, columns = reader.area(box)
         if changed is not None:
             changed = changed[tight].copy()
@@ -485,6 +571,22 @@ class _Counter:
             )
         else:
             batch.call("glColorMask", *state.values("COLOR_WRITEMASK"))
+
+
+def _sparse(boxes: npt.NDArray[np.int64]) -> bool:
+    """Whether what holds some boxes is much larger than they are together."""
+    low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
+    together = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
+    return int(np.prod(high - low)) > 4 * int(together.sum()) + (1 << 14)
+
+
+def _differs(before: list[bytes], after: list[bytes], shape: tuple[int, ...]) -> npt.NDArray[np.bool_]:
+    """Pixels that differ in some colour buffer, of that shape."""
+    changed = np.zeros(shape, bool)
+    for a, b in zip(before, after, strict=True):
+        both = [np.frombuffer(data, np.uint8).reshape(*shape, -1) for data in (a, b)]
+        changed |= (both[0] != both[1]).any(axis=2)
+    return changed
 
 
 def runs_once(frame: OpenGLFrame) -> npt.NDArray[np.bool_]:

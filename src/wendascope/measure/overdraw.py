@@ -199,7 +199,7 @@ def _near_others(session: ReplaySession, job: Job) -> npt.NDArray[np.bool_]:
         own = own[draws[own]]
         if all(step in geometry.boxes for step in own.tolist()):
             boxes = [_touched_box(geometry, step) or (0, 0, 0, 0) for step in own.tolist()]
-            near[own] = shares_pixels(np.array(boxes).reshape(-1, 4), target.width, target.height)
+            near[own] = shares_pixels(np.array(boxes, np.int64).reshape(-1, 4), target.width, target.height)
     return near
 
 
