@@ -277,6 +277,9 @@ class RasterUses(StepUses):
     def uniform_bytes(self, program: int, uniforms: list[str], numbers: int, places: int) -> int:
         return 16 * (len(uniforms) + numbers + places)
 
+    def buffer_texels(self, program: int) -> int:
+        return 0
+
     def scalar_values(self, program: int, step: int, wanted: set[str]) -> dict[str, bool | int | float]:
         draw = self._draws[step]
         if draw is None or "colour" not in wanted:

@@ -27,7 +27,7 @@ from wendascope.frame.uses import UnknownContentsError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect
-from wendascope.glsl.std140 import pack, struct_layout
+from wendascope.glsl.std140 import pack, struct_layout, type_named
 from wendascope.measure.drawn import measure_drawn
 from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.frame import OpenGLFrame
@@ -39,7 +39,7 @@ from wendascope.opengl.uniform_values import uniform_value
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.batching import NewObjects, plan_batch
-from wendascope.trials.batching.rewrite import DrawData, Names, Source, rewrite
+from wendascope.trials.batching.rewrite import DrawData, Names, Source, Store, rewrite
 from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import examine_file, stored_examination
 from wendascope.trials.proof import Proof, in_order, prove
@@ -110,8 +110,32 @@ def _rewritten(
     rows += [(names.place_of(s), GL.FLOAT_VEC4, 1, False) for s in pages]
     several = several or {}
     rows += [(names.unit_of(s), GL.INT, 1, False) for s in several]
-    data = DrawData(tuple(struct_layout(rows)[0]), places, layers, pages, several, {}, 7, True, names)
-    return rewrite(Source(stage, text, False), data, True, True)
+    members, stride = struct_layout(rows)
+    data = DrawData(tuple(members), places, layers, pages, several, {}, stride, 7, True, Store.BLOCK, names)
+    return rewrite(Source(stage, text, False), data, True)
+
+
+_TYPES = (
+    "float vec2 vec3 vec4 int ivec2 ivec3 ivec4 uint uvec2 uvec3 uvec4 bool bvec2 bvec3 bvec4 mat2 mat3 mat4 mat2x3"
+    " mat2x4 mat3x2 mat3x4 mat4x2 mat4x3"
+).split()
+
+
+def test_every_type_is_read_from_texels_of_a_buffer() -> None:
+    """The same structure as in a block, in words of four, one element of an array after the other."""
+    members, stride = struct_layout(
+        [(f"{t}_", type_named(t) or 0, 1, False) for t in _TYPES]
+        + [(f"{t}_s", type_named(t) or 0, 3, True) for t in _TYPES]
+    )
+    declared = "".join(f"uniform {t} {t}_; uniform {t} {t}_s[3];\n" for t in _TYPES)
+    text = f"#version 330\n{declared}void main() {{ gl_Position = vec4(float_); }}\n"
+    places = {m.name: m.name for m in members}
+    data = DrawData(tuple(members), places, (), (), {}, {}, stride, 9, True, Store.TEXELS, Names())
+    found = rewrite(Source(GL.VERTEX_SHADER, text, False), data, False)
+    compile_glsl(found, GL.VERTEX_SHADER, Dialect())
+    assert "uniform usamplerBuffer per_draw;" in found and "layout(std140)" not in found
+    assert f"texelFetch(per_draw, draw_index * {stride // 16} + 0)" in found
+    assert "vec2_ = uintBitsToFloat(per_draw_0.zw);" in found  # aligned to two words, after a float
 
 
 def test_uniforms_become_variables_that_main_fills() -> None:
@@ -304,7 +328,10 @@ def test_a_plan_says_what_to_write() -> None:
             "no array: .* size or format; no atlas page: .* differ in format",
         ),
         (lambda f: setattr(f.objects.textures[1], "parameters", {}), "filtered or repeated differently"),
-        (lambda f: f.context.limits.update(MAX_UNIFORM_BLOCK_SIZE=100), "uniform block here has 100"),
+        (
+            lambda f: f.context.limits.update(MAX_UNIFORM_BLOCK_SIZE=100, MAX_TEXTURE_BUFFER_SIZE=7),
+            "uniform block here has 100, and a buffer texture 112",
+        ),
     ],
 )
 def test_what_cannot_be_drawn_together_says_why(change: object, says: str) -> None:

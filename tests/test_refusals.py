@@ -19,7 +19,7 @@ from wendascope.glsl.preprocessor import Dialect, compiled_text
 from wendascope.glsl.std140 import struct_layout
 from wendascope.glsl.words import fragment_habits
 from wendascope.registry import GL
-from wendascope.trials.batching.rewrite import DrawData, Names, Source
+from wendascope.trials.batching.rewrite import DrawData, Names, Source, Store
 from wendascope.trials.batching.rewrite import rewrite as with_draw_data
 from wendascope.trials.rewriting import (
     fewer_iterations,
@@ -244,8 +244,8 @@ def test_a_uniform_declared_after_main_is_rewritten_all_the_same() -> None:
         "uniform mat3 matrix; attribute vec2 corner;\n"
         "void place() { gl_Position = vec4(matrix * vec3(corner, 1.0), 1.0); }\n"
     )
-    members, _ = struct_layout([("matrix", GL.FLOAT_MAT3, 1, False)])
-    data = DrawData(tuple(members), {"matrix": "matrix"}, (), (), {}, {}, 3, False, Names())
-    found = with_draw_data(Source(GL.VERTEX_SHADER, text, False), data, False, False)
+    members, stride = struct_layout([("matrix", GL.FLOAT_MAT3, 1, False)])
+    data = DrawData(tuple(members), {"matrix": "matrix"}, (), (), {}, {}, stride, 3, False, Store.ARRAYS, Names())
+    found = with_draw_data(Source(GL.VERTEX_SHADER, text, False), data, False)
     assert found.index("mat3 matrix;") < found.index("void main()") and found.count("mat3 matrix;") == 1
     compile_glsl(found, GL.VERTEX_SHADER, DIALECT)

@@ -361,3 +361,29 @@ def copies_of_a_mesh() -> Draw:
             GL.glDrawArrays(GL.GL_TRIANGLES, 0, 99)
 
     return draw
+
+
+@known(finds={"copies": _draws(3000, 1)}, allow=(*STATE, "mergeable", "small-batches", "too-small", "too-fine"))
+def copies_beyond_a_uniform_block() -> Draw:
+    """Three thousand copies of a fan, with 32 bytes of data each: more than a uniform block holds, and still one draw,
+    whose shaders read a buffer texture.
+    """
+    paint = Painter()
+    angles = np.linspace(0, 2 * np.pi, 9)
+    rim = np.stack([0.5 + 0.5 * np.cos(angles), 0.5 + 0.5 * np.sin(angles)], axis=1)
+    fan = np.array([([0.5, 0.5], rim[k], rim[k + 1]) for k in range(8)], np.float32)
+    buffer = int(GL.glGenBuffers(1))
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, fan.nbytes, fan, GL.GL_STATIC_DRAW)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use()
+        for k in range(3000):
+            x, y = 2 * (k % 75), 3 * (k // 75)
+            paint.place(x, y, x + 2, y + 3).set("colour", k / 3000, 0.3, 0.7, 1)
+            GL.glDrawArrays(GL.GL_TRIANGLES, 0, 24)
+
+    return draw

@@ -195,7 +195,8 @@ class _Finder:
         inputs = sharing.inputs_of(int(steps[0]))
         vertex_bytes = sum((a.bytes + 3) // 4 * 4 for a in inputs) if how == MERGE else 0
         vertices = self._vertices[steps]
-        parts, limits = self._parts(how, steps, data)
+        texels = sharing.uses.buffer_texels(program) if len(steps) * data > self._block else 0
+        parts, limits = self._parts(how, steps, data, texels)
         before = self._bytes_read(steps)
         merged = (
             sum(count * self._held_by(step) for step, count in self._different(steps)) * (vertex_bytes + 4)
@@ -213,6 +214,11 @@ class _Finder:
             caveats.append("merged copies of a mesh cost memory; instances do not")
         if how == MERGE and self._written(steps):
             caveats.append("dynamic vertices: they would be streamed into one shared buffer each frame")
+        if texels and max(map(len, parts)) * data > self._block:
+            caveats.append(
+                f"the data of all draws needs {len(steps) * data:,} bytes: shaders read it from a buffer texture, as a"
+                f" uniform block holds {self._block:,}"
+            )
         if gather == UNITS:
             caveats.append(
                 f"{textures} textures are bound side by side; the shader picks one by a number that is the same for a"
@@ -320,13 +326,14 @@ class _Finder:
             for a in self._sharing.inputs_of(step)
         )
 
-    def _parts(self, how: str, steps: Ints, data: int) -> tuple[list[Ints], list[str]]:
-        """Split by what one draw can hold."""
+    def _parts(self, how: str, steps: Ints, data: int, texels: int) -> tuple[list[Ints], list[str]]:
+        """Split by what one draw can hold. `texels` of a buffer texture may hold more than a uniform block does."""
         measure, limits = self._measure, []
-        most = len(steps)
-        if data and most * data > self._block:
-            most = max(self._block // data, 1)
-            limits.append(f"{most} draws per uniform block of {self._block:,} bytes")
+        most, held = len(steps), max(self._block, 16 * texels)
+        if data and most * data > held:
+            most = max(held // data, 1)
+            what = "buffer texture" if texels else "uniform block"
+            limits.append(f"{most:,} draws per {what} of {held:,} bytes")
         parts = [steps[at : at + most] for at in range(0, len(steps), most)]
         if how == MERGE:
             split: list[Ints] = []

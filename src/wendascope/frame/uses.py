@@ -248,5 +248,9 @@ class StepUses(ABC):
         """
 
     @abstractmethod
+    def buffer_texels(self, program: int) -> int:
+        """Texels of four 32-bit words that the shaders of a program can read from one buffer; 0 for none."""
+
+    @abstractmethod
     def scalar_values(self, program: int, step: int, wanted: set[str]) -> dict[str, bool | int | float]:
         """Values of scalar and vector uniforms as a step finds them, by `name`, or `name.x` for parts of vectors."""

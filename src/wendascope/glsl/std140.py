@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from wendascope.registry import GL
@@ -118,6 +119,35 @@ def unpack(member: Member, data: bytes) -> bytes:
         row = member.rows * _WORD
         parts += [data[at + 16 * c : at + 16 * c + row].ljust(row, b"\0") for c in range(member.columns)]
     return b"".join(parts)
+
+
+def from_texels(member: Member, element: int, texel: Callable[[int], str]) -> str:
+    """GLSL that puts together one element of a member from texels of four 32-bit words, the structure lying in them as
+    it does in a block: `texel` gives the expression (a uvec4) of each, by its number in the structure.
+    """
+    at = member.offset + element * member.stride
+
+    def words(offset: int, count: int) -> str:
+        first = offset % 16 // _WORD
+        return f"{texel(offset // 16)}.{'xyzw'[first : first + count]}"
+
+    name = glsl_type(member.type)
+    if member.columns > 1:
+        columns = (f"uintBitsToFloat({words(at + 16 * c, member.rows)})" for c in range(member.columns))
+        return f"{name}({', '.join(columns)})"
+    value = words(at, member.rows)
+    if name in ("float", "vec2", "vec3", "vec4"):
+        return f"uintBitsToFloat({value})"
+    if name.startswith("b"):
+        return f"({value} != 0u)" if member.rows == 1 else f"notEqual({value}, uvec{member.rows}(0u))"
+    return f"{name}({value})"
+
+
+def texels_of(member: Member) -> range:
+    """The texels of a structure that a member lies in."""
+    last = member.offset + (member.count - 1) * member.stride
+    last += 16 * (member.columns - 1) + (member.rows - 1) * _WORD
+    return range(member.offset // 16, last // 16 + 1)
 
 
 _BY_NAME = {name: type_ for type_, (name, _) in _VECTORS.items()} | {

@@ -19,6 +19,11 @@ class Version:
         return self.number >= (300 if self.es else 140)
 
     @property
+    def has_buffer_textures(self) -> bool:
+        """Buffer textures, and numbers of any type read from words."""
+        return self.number >= (320 if self.es else 330)
+
+    @property
     def has_arrays(self) -> bool:
         """Texture arrays."""
         return self.number >= (300 if self.es else 130)

@@ -29,6 +29,7 @@ from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import fits, struct_layout
 from wendascope.glsl.versions import version_of
 from wendascope.opengl.buffer_contents import BufferContents
+from wendascope.opengl.buffer_textures import buffer_texels
 from wendascope.opengl.colour_outputs import ColourOutputs
 from wendascope.opengl.draw_buffers import repeated_draw_buffers
 from wendascope.opengl.formats import uniform_type
@@ -418,6 +419,11 @@ class OpenGLUses(StepUses):
         ]
         members += [("", GL.INT, 1, False)] * numbers + [("", GL.FLOAT_VEC4, 1, False)] * places
         return struct_layout(members)[1] if members else 0
+
+    def buffer_texels(self, program: int) -> int:
+        record, context = self._programs[program], self._frame.context
+        versions = [version_of(shader.source, context.es) for shader in record.shaders]
+        return buffer_texels(context, Offers(context), versions)
 
     # ---- geometry -------------------------------------------------------------------------------------
 

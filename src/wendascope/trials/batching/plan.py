@@ -20,13 +20,16 @@ from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.globals import UnclearSourceError
 from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
+from wendascope.opengl.buffer_textures import buffer_texels
 from wendascope.opengl.describe import argument_text
 from wendascope.opengl.formats import uniform_type
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import TextureInput, texture_inputs
 from wendascope.opengl.objects import (
     AttributeRecord,
+    ImageRecord,
     ProgramRecord,
+    TextureRecord,
     UniformRecord,
     VertexArrayRecord,
     sampler_targets,
@@ -39,8 +42,9 @@ from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.registry import GL, tables
 from wendascope.trials.batching.merging import INSTANCED_DRAWS, Merged, merge
 from wendascope.trials.batching.new_objects import Gathered, NewObjects
-from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, rewrite
+from wendascope.trials.batching.rewrite import STAGES, DrawData, Names, Source, Store, rewrite
 from wendascope.trials.batching.texture_units import (
+    LEAST_UNITS,
     Bound,
     SideBySide,
     bound_at,
@@ -48,7 +52,7 @@ from wendascope.trials.batching.texture_units import (
     side_by_side,
 )
 
-_FIRST_LOCATION, _FIRST_SAMPLER = 0x6000_0000, 0x6800_0000
+_FIRST_LOCATION, _FIRST_SAMPLER, _DATA_LOCATION = 0x6000_0000, 0x6800_0000, 0x6C00_0000
 _BLOCK_INDEX = 0x6000_0000
 _LEAST_BINDINGS = 36
 _INSTANCED = {
@@ -208,8 +212,10 @@ class _Planner:
             on_pages,
             {sampler: len(found.bound) for sampler, found in several.items()},
             {b.name: b.instance for b in changing},
+            stride,
             len(self._steps),
             instanced,
+            self._store(sources, stride),
             names,
         )
         for sampler, bound in differing.items():
@@ -222,20 +228,40 @@ class _Planner:
         in_fragments = fragments is not None and bool(
             fragments.declared(data.variables | set(differing)) or fragments.in_blocks(data.blocks)
         )
-        changed = {stage: rewrite(s, data, in_fragments, blocks) for stage, s in sources.items()}
-        program = self._program(record, changed, varying, data, blocks, stride)
-        if blocks and members:
-            self._fill_block(program, data, values, stride)
+        changed = {stage: rewrite(s, data, in_fragments) for stage, s in sources.items()}
+        program = self._program(record, changed, varying, data)
+        if data.store == Store.BLOCK and members:
+            self._fill_block(program, data, values)
         self._use(record, program, {u.name for u in varying} | several.keys())
-        if not blocks:
+        if data.store == Store.ARRAYS:
             self._fill_arrays(program, data, values)
+        if data.store == Store.TEXELS:
+            taken = {item.unit for item in inputs} | {unit for item in several.values() for unit in item.units}
+            self._fill_texels(data, values, taken)
         self._bind_textures(gathered, {item.uniform: item.unit for item in inputs})
         self._bind_side_by_side(several, program, names)
         if instanced:
             self._draw_instances()
         else:
             self._draw_merged(program, names, not next(iter(sources.values())).version.has_flat)
-        return self._code(sources, changed, data, stride)
+        return self._code(sources, changed, data)
+
+    def _store(self, sources: Mapping[int, Source], stride: int) -> Store:
+        """Where the data of all draws goes. Raises TrialError where it is too much for all that there is."""
+        needed = stride * len(self._steps)
+        if not all(source.version.has_blocks for source in sources.values()):
+            return Store.ARRAYS
+        block = self._frame.context.limits.get("MAX_UNIFORM_BLOCK_SIZE", 16384)
+        if needed <= block:
+            return Store.BLOCK
+        texels = buffer_texels(self._frame.context, self._offers, [source.version for source in sources.values()])
+        if needed <= 16 * texels:
+            return Store.TEXELS
+        what = f", and a buffer texture {16 * texels:,}" if texels else ""
+        raise TrialError(
+            f"the data of {len(self._steps):,} draws needs {needed:,} bytes, and a uniform block here has"
+            f" {block:,}{what}"
+        )
 
     def _sources(self, record: ProgramRecord) -> dict[int, Source]:
         if record.binary or any(s.spirv for s in record.shaders):
@@ -388,8 +414,6 @@ class _Planner:
         changed: dict[int, str],
         varying: list[UniformRecord],
         data: DrawData,
-        blocks: bool,
-        stride: int,
     ) -> ProgramRecord:
         """The program with the changed shaders, as a new object."""
         gone = {u.name for u in varying}
@@ -407,14 +431,10 @@ class _Planner:
                 raise TrialError("the program uses every vertex attribute there is")
             attributes[data.names.attribute] = free[-1]
         program_blocks = {name: place for name, place in record.blocks.items() if name not in data.blocks}
-        if data.members and blocks:
+        if data.members and data.store == Store.BLOCK:
             program_blocks[data.names.block] = (_BLOCK_INDEX, self._free_binding())
-            limit = self._frame.context.limits.get("MAX_UNIFORM_BLOCK_SIZE", 16384)
-            if stride * data.draws > limit:
-                raise TrialError(
-                    f"the data of {data.draws} draws needs {stride * data.draws:,} bytes, and a uniform block here has"
-                    f" {limit:,}"
-                )
+        elif data.store == Store.TEXELS:
+            uniforms.append(UniformRecord(data.names.array, GL.UNSIGNED_INT_SAMPLER_BUFFER, 1, [_DATA_LOCATION]))
         elif data.members:
             uniforms += [
                 UniformRecord(f"{m.name}_of_draw[0]", m.type, data.draws, [_FIRST_LOCATION + 4096 * k])
@@ -473,19 +493,43 @@ class _Planner:
     def _value(self, pattern: str, i: int = 0, j: int = 0) -> int:
         return int(self._frame.history.number(pattern, self._last, i, j))
 
-    def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]], stride: int) -> None:
-        """Upload the data of all draws, as a program does whose values change with every frame."""
+    def _packed(self, data: DrawData, values: dict[str, list[bytes]]) -> bytes:
+        """The data of all draws, one structure after the other."""
         by_name = {_plain(name): each for name, each in values.items()}
-        whole = bytearray(stride * data.draws)
+        whole = np.zeros((data.draws, data.stride), np.uint8)
         for member in data.members:
-            for number, value in enumerate(by_name[member.name]):
-                at = number * stride + member.offset
-                packed = pack(member, value)
-                whole[at : at + len(packed)] = packed
-        buffer, size = self._upload(GL.UNIFORM_BUFFER, bytes(whole), "per_draw_buffer")
+            each = [pack(member, value) for value in by_name[member.name]]
+            whole[:, member.offset : member.offset + len(each[0])] = np.frombuffer(b"".join(each), np.uint8).reshape(
+                data.draws, -1
+            )
+        return whole.tobytes()
+
+    def _fill_block(self, program: ProgramRecord, data: DrawData, values: dict[str, list[bytes]]) -> None:
+        """Upload the data of all draws, as a program does whose values change with every frame."""
+        buffer, size = self._upload(GL.UNIFORM_BUFFER, self._packed(data, values), "per_draw_buffer")
         self._bytes += size
         _, binding = program.blocks[data.names.block]
         self._emit("glBindBufferBase", GL.UNIFORM_BUFFER, binding, buffer)
+
+    def _fill_texels(self, data: DrawData, values: dict[str, list[bytes]], taken: set[int]) -> None:
+        """The same as a buffer texture, on a unit that nothing else is read from."""
+        unit = next((unit for unit in reversed(range(LEAST_UNITS)) if unit not in taken), None)
+        if unit is None:
+            raise TrialError("the program reads every texture unit there is")
+        buffer, size = self._upload(GL.ARRAY_BUFFER, self._packed(data, values), "per_draw_buffer")
+        self._bytes += size
+        image = ImageRecord(GL.TEXTURE_BUFFER, 0, 0, 1, 1, GL.RGBA32UI)
+        texture = TextureRecord(self._new.name(), GL.TEXTURE_BUFFER, [image], buffer=buffer)
+        self._new.objects.textures.append(texture)
+        self._words[texture.name] = "per_draw_texels"
+        active = self._value("active_texture") or GL.TEXTURE0
+        self._locations[_DATA_LOCATION] = data.names.array
+        self._emit("glUniform1i", _DATA_LOCATION, unit)
+        self._emit("glActiveTexture", GL.TEXTURE0 + unit)
+        self._emit("glBindTexture", GL.TEXTURE_BUFFER, texture.name)
+        self._emit("glActiveTexture", active)
+        self._undo.append(lambda: self._emit("glActiveTexture", active, quiet=True))
+        self._undo.append(functools.partial(self._rebind, GL.TEXTURE0 + unit, GL.TEXTURE_BUFFER))
 
     def _use(self, record: ProgramRecord, program: ProgramRecord, varying: set[str]) -> None:
         """Use the new program, with every uniform that the frame sets as the last step finds it."""
@@ -556,7 +600,7 @@ class _Planner:
 
     def _rebind(self, unit: int, target: int) -> None:
         """What was bound there before: an array that nobody read stays."""
-        if target == GL.TEXTURE_2D:
+        if target in (GL.TEXTURE_2D, GL.TEXTURE_BUFFER):
             self._emit("glActiveTexture", unit, quiet=True)
             self._emit("glBindTexture", target, self._value("texture", unit, target), quiet=True)
 
@@ -647,14 +691,15 @@ class _Planner:
         head = f"// in place of {len(self._steps)} draws, with about {before:,} calls together\n"
         return Code("Calls", head + "\n".join(self._lines), "c")
 
-    def _code(self, sources: dict[int, Source], changed: dict[int, str], data: DrawData, stride: int) -> list[Code]:
+    def _code(self, sources: dict[int, Source], changed: dict[int, str], data: DrawData) -> list[Code]:
         found = [self._calls_code()]
         if data.members:
             lines = [f"{m.offset:>6}  {m.glsl}" for m in data.members]
             found.append(
                 Code(
                     "Data of each draw",
-                    f"{data.draws} structures of {stride} bytes each, std140\noffset  member\n" + "\n".join(lines),
+                    f"{data.draws} structures of {data.stride} bytes each, in a {data.store}, std140\noffset  member\n"
+                    + "\n".join(lines),
                 )
             )
         for stage, source in sources.items():

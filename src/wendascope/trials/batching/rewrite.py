@@ -10,10 +10,11 @@ import functools
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from enum import StrEnum
 
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Block, Declaration, Globals, UnclearSourceError
-from wendascope.glsl.std140 import Member, glsl_type
+from wendascope.glsl.std140 import Member, from_texels, glsl_type, texels_of
 from wendascope.glsl.versions import Version, version_of
 from wendascope.glsl.words import Token, tokens
 from wendascope.opengl.uniform_values import variable_of
@@ -47,6 +48,16 @@ _AS_THEY_ARE = ("textureQueryLod", "textureQueryLevels")
 STAGES = {GL.VERTEX_SHADER: "vertex", GL.FRAGMENT_SHADER: "fragment"}
 
 
+class Store(StrEnum):
+    """Where shaders read the data of each draw."""
+
+    BLOCK = "uniform block"
+    TEXELS = "buffer texture"
+    """More than a block holds: texels of four words, in which structures lie as they do in a block."""
+    ARRAYS = "arrays of uniforms"
+    """For GLSL without blocks."""
+
+
 @dataclass(frozen=True)
 class DrawData:
     """What each draw reads of its own."""
@@ -64,9 +75,12 @@ class DrawData:
     """Uniform blocks that become variables -> the name they are used by; empty for none. Their members are in
     `places`.
     """
+    stride: int
+    """Bytes of the data of one draw."""
     draws: int
     by_instance: bool
     """The number of the draw is that of the instance; otherwise an attribute tells it."""
+    store: Store
     names: Names
 
     @property
@@ -98,8 +112,9 @@ class Names:
                     for f in ("struct", "block", "array", "attribute", "index", "layer", "place", "unit")
                 )
             )
-            if not {chosen.struct, chosen.block, chosen.array, chosen.attribute, chosen.index} & words and not any(
-                w.endswith((chosen.layer, chosen.place)) or chosen.unit in w for w in words
+            if not {chosen.struct, chosen.block, chosen.attribute, chosen.index} & words and not any(
+                w.endswith((chosen.layer, chosen.place)) or chosen.unit in w or w.startswith(chosen.array)
+                for w in words
             ):
                 return chosen
         raise TrialError("the shaders use every name that the rewriting could take")
@@ -112,6 +127,10 @@ class Names:
 
     def unit_of(self, sampler: str) -> str:
         return sampler + self.unit
+
+    def texel(self, number: int) -> str:
+        """The variable that holds one texel of the data of a draw."""
+        return f"{self.array}_{number}"
 
     def sampler(self, sampler: str, number: int) -> str:
         """One of those that a sampler becomes."""
@@ -156,20 +175,20 @@ class Source:
         return found
 
 
-def rewrite(source: Source, data: DrawData, reads_index: bool, blocks: bool) -> str:
+def rewrite(source: Source, data: DrawData, reads_index: bool) -> str:
     """The source as it is with data of each draw. `reads_index`: another stage needs the number of the draw as well.
 
     Raises TrialError, saying what of the shader stands in the way.
     """
-    return _Rewriter(source, data, reads_index, blocks).text()
+    return _Rewriter(source, data, reads_index).text()
 
 
 _BUILT_IN = re.compile(r"float|int|uint|bool|double|[biud]?vec[234]|d?mat[234](x[234])?|[iu]?sampler\w+")
 
 
 class _Rewriter:
-    def __init__(self, source: Source, data: DrawData, reads_index: bool, blocks: bool) -> None:
-        self._source, self._data, self._blocks = source, data, blocks
+    def __init__(self, source: Source, data: DrawData, reads_index: bool) -> None:
+        self._source, self._data = source, data
         self._reads_index = reads_index
         self._samplers = {name for name in data.layers if source.declared({name})}
         self._paged = {name for name in data.pages if source.declared({name})}
@@ -306,21 +325,18 @@ class _Rewriter:
         data, names, source = self._data, self._data.names, self._source
         lines = []
         precise = "highp " if source.version.es else ""
-        if uses and self._blocks:
+        if uses and data.store == Store.BLOCK:
             members = " ".join(precise + m.glsl for m in data.members)
             lines += [
                 f"struct {names.struct} {{ {members} }};",
                 f"layout(std140) uniform {names.block} {{ {names.struct} {names.array}[{data.draws}]; }};",
             ]
+        elif uses and data.store == Store.TEXELS:
+            lines.append(f"uniform {precise}usamplerBuffer {names.array};")
         elif uses:
-            for m in data.members:
-                own = {
-                    *map(names.layer_of, self._samplers),
-                    *map(names.place_of, self._paged),
-                    *map(names.unit_of, self._several),
-                }
-                if m in self._mine or m.name in own:
-                    lines.append(f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];")
+            lines += [
+                f"uniform {precise}{glsl_type(m.type)} {m.name}_of_draw[{data.draws}];" for m in self._members_read()
+            ]
         if vertex and not data.by_instance:
             lines.append(
                 f"in int {names.attribute};"
@@ -341,11 +357,22 @@ class _Rewriter:
             )
         return "\n".join([*lines, *self._early]) + "\n"
 
+    def _members_read(self) -> list[Member]:
+        """Members that the shader reads: what main fills, and what belongs to its samplers."""
+        names = self._data.names
+        own = {
+            *map(names.layer_of, self._samplers),
+            *map(names.place_of, self._paged),
+            *map(names.unit_of, self._several),
+        }
+        return [m for m in self._data.members if m in self._mine or m.name in own]
+
     def _beginning(self, vertex: bool) -> str:
         """What main does first."""
         data, names, source = self._data, self._data.names, self._source
         lines = []
         index = names.index
+        precise = "highp " if source.version.es else ""
         if vertex:
             number = "gl_InstanceID" if data.by_instance else names.attribute
             if self._reads_index:
@@ -356,27 +383,31 @@ class _Rewriter:
                 index = f"int({names.attribute} + 0.5)"
         elif not source.version.has_flat:
             index = f"int({names.index} + 0.5)"
-        for m in self._mine:
-            place = data.places[m.name]
-            if m.array and self._blocks:
-                lines += [f"{place}[{k}] = {names.array}[{index}].{m.name}[{k}];" for k in range(m.count)]
-            elif m.array:
+        read = self._members_read()
+        if data.store == Store.TEXELS:
+            wide = data.stride // 16
+            lines += [
+                f"{precise}uvec4 {names.texel(k)} = texelFetch({names.array}, {index} * {wide} + {k});"
+                for k in sorted(set[int]().union(*(texels_of(m) for m in read)))
+            ]
+        for m in read:
+            place = data.places.get(m.name, m.name)
+            if m.array and data.store == Store.ARRAYS:
                 raise TrialError(f"{place} is an array, and GLSL before 1.40 has no blocks to keep one for each draw")
+            if m.array:
+                lines += [f"{place}[{k}] = {self._value(m, index, k)};" for k in range(m.count)]
             else:
-                lines.append(f"{place} = {self._value(m.name, index)};")
-        for sampler in sorted(self._samplers):
-            layer = names.layer_of(sampler)
-            lines.append(f"{layer} = {self._value(layer, index)};")
-        for sampler in sorted(self._paged):
-            place = names.place_of(sampler)
-            lines.append(f"{place} = {self._value(place, index)};")
-        for sampler in sorted(self._several):
-            unit = names.unit_of(sampler)
-            lines.append(f"{unit} = {self._value(unit, index)};")
+                lines.append(f"{place} = {self._value(m, index)};")
         return "".join("\n    " + line for line in lines)
 
-    def _value(self, member: str, index: str) -> str:
-        return f"{self._data.names.array}[{index}].{member}" if self._blocks else f"{member}_of_draw[{index}]"
+    def _value(self, member: Member, index: str, element: int | None = None) -> str:
+        """What one draw has of a member, or of one element of an array."""
+        names = self._data.names
+        if self._data.store == Store.TEXELS:
+            return from_texels(member, element or 0, names.texel)
+        if self._data.store == Store.ARRAYS:
+            return f"{member.name}_of_draw[{index}]"
+        return f"{names.array}[{index}].{member.name}" + ("" if element is None else f"[{element}]")
 
     # ---- texture samples ---------------------------------------------------------------------------------------
 

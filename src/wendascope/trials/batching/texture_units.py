@@ -9,7 +9,7 @@ from wendascope.errors import TrialError
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.inputs import TextureInput
 
-_LEAST_UNITS = 16
+LEAST_UNITS = 16
 """Units that the fragment shaders of every context may read, but for those of OpenGL ES 2."""
 
 
@@ -46,7 +46,7 @@ def side_by_side(
     """
     different = {sampler: tuple(dict.fromkeys(bound)) for sampler, bound in wanted.items()}
     taken = {item.unit for item in inputs if item.uniform not in wanted}
-    limit = frame.context.limits.get("MAX_TEXTURE_IMAGE_UNITS", _LEAST_UNITS)
+    limit = frame.context.limits.get("MAX_TEXTURE_IMAGE_UNITS", LEAST_UNITS)
     free = [unit for unit in range(limit) if unit not in taken]
     needed = sum(map(len, different.values()))
     if needed > len(free):
