@@ -9,7 +9,6 @@ import numpy as np
 
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.frame import Picture
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.journal import Journal
 from wendascope.opengl.kept import Kept
 from wendascope.opengl.objects import Objects
@@ -17,29 +16,13 @@ from wendascope.opengl.packed import CallBatch, merge_streams
 from wendascope.opengl.written import Written
 from wendascope.registry import GL
 from wendascope.replay.scramble import OTHER_WINDOW, WINDOW, Store
-from wendascope.replay.session import ReplaySession
+from wendascope.replay.session import Prepared, ReplaySession
 from wendascope.tap.snapshot import Reader, read_contents, read_query_results
 
 Contents = dict[tuple[Store, str], bytes]
 """(what, which part of it) -> the digest of its bytes; of other windows, which are shown, the pixels."""
-_COUNTED = (
-    GL.SAMPLES_PASSED,
-    GL.ANY_SAMPLES_PASSED,
-    GL.ANY_SAMPLES_PASSED_CONSERVATIVE,
-    GL.TRANSFORM_FEEDBACK_PRIMITIVES_WRITTEN,
-    GL.TRANSFORM_FEEDBACK_OVERFLOW,
-    GL.TRANSFORM_FEEDBACK_STREAM_OVERFLOW,
-)
-"""Queries whose result is of the picture; others measure how it is made."""
-
-
-def counting_queries(frame: OpenGLFrame) -> list[int]:
-    """Queries that the frame asks and whose result belongs to what it draws."""
-    found = set()
-    for call in frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed", "glBeginQueryARB").tolist():
-        if int(frame.calls.argument(call, "target")) in _COUNTED:
-            found.add(int(frame.calls.argument(call, "id")))
-    return sorted(found)
+READ_PIXELS = "what is read back by call"
+"""Kind of a store: what the program got into its own memory."""
 
 
 def read_left_behind(
@@ -73,6 +56,15 @@ def read_left_behind(
     for query, result in read_query_results(reader, list(here_queries)).items():
         found[Store("query", here_queries[query]), ""] = result.to_bytes(8, "little")
     return found
+
+
+def read_back(prepared: Prepared) -> Contents:
+    """What the last run of a frame read into the program's memory."""
+    return {
+        (Store(READ_PIXELS, call), ""): hashlib.sha256(prepared.out[start : start + size].tobytes()).digest()
+        for call, (start, size) in prepared.readbacks.items()
+        if call >= 0
+    }
 
 
 def read_images(session: ReplaySession, written: Written, blobs: BlobStore) -> Objects:

@@ -52,6 +52,8 @@ class Prepared:
     """The captured call that each call belongs to."""
     out: npt.NDArray[np.uint8]
     out_starts: list[int]
+    readbacks: dict[int, tuple[int, int]]
+    """Captured call that reads into the program's memory -> (offset, bytes) of what it read in the last run."""
 
     def output(self, insertion: int, size: int) -> bytes:
         """What the given insertion of the edit wrote in the last run."""
@@ -167,8 +169,8 @@ class ReplaySession:
         """Calls from before the frame, translated."""
         edited = apply_edit(calls, Edit(drop=drop))
         before = np.full(len(edited.offsets), -1, np.int64)
-        stream, readback = self.translator.translate(edited.words, edited.arena, edited.offsets, before, 0)
-        return Prepared(stream, before, before, np.zeros(readback + 64, np.uint8), [])
+        stream, readbacks = self.translator.translate(edited.words, edited.arena, edited.offsets, before, 0)
+        return Prepared(stream, before, before, np.zeros(readbacks.bytes + 64, np.uint8), [], {})
 
     def _run_stream(self, prepared: Prepared) -> None:
         if len(prepared.stream):
@@ -280,17 +282,19 @@ class ReplaySession:
             whole.owner[:kept],
             whole.out,
             [],
+            {call: place for call, place in whole.readbacks.items() if call < calls},
         )
 
     def _translated(self, edit: Edit) -> Prepared:
         drop = self._dropped if edit.drop is None else edit.drop | self._dropped
         edit = Edit([*edit.insertions, *self._unbinding], drop, edit.keep_until)
         edited = apply_edit(self.frame.calls, edit)
-        stream, readback = self.translator.translate(
+        stream, readbacks = self.translator.translate(
             edited.words, edited.arena, edited.offsets, edited.origin, edited.out_size
         )
-        out = np.zeros(edited.out_size + readback + 64, np.uint8)
-        return Prepared(stream, edited.origin, edited.owner, out, edited.out_starts)
+        out = np.zeros(edited.out_size + readbacks.bytes + 64, np.uint8)
+        places = {int(edited.origin[call]): place for call, place in readbacks.places.items()}
+        return Prepared(stream, edited.origin, edited.owner, out, edited.out_starts, places)
 
     def edited(self, edit: Edit) -> OpenGLFrame:
         """The frame with an edit made, in captured names: for counting what it consists of."""

@@ -81,6 +81,35 @@ def list_drop_mask(lists: CallStream) -> npt.NDArray[np.bool_]:
     return _mask(lists, lambda command: left_out(command) or command.has(Role.NOT_IN_LISTS))
 
 
+_MOST_READBACKS = 1 << 28
+"""Bytes of output memory that readbacks have places of their own in; what comes beyond them shares one."""
+
+
+class Readbacks:
+    """Where the readbacks of a frame go in the output memory of its runs."""
+
+    def __init__(self, base: int) -> None:
+        self._base = self._next = base
+        self._shared = 0
+        self.places: dict[int, tuple[int, int]] = {}
+        """Call of the stream -> (offset, bytes) of what it reads; those that share a place are not among them."""
+
+    def add(self, call: int, size: int) -> int:
+        """A place for what a call reads; its offset."""
+        size = (size + 7) // 8 * 8
+        if self._next + size > self._base + _MOST_READBACKS:
+            self._shared = max(self._shared, size)
+            return self._base + _MOST_READBACKS
+        self.places[call] = self._next, size
+        self._next += size
+        return self.places[call][0]
+
+    @property
+    def bytes(self) -> int:
+        """Output memory that they need."""
+        return _MOST_READBACKS + self._shared if self._shared else self._next - self._base
+
+
 class Translator:
     """Translates streams of one frame."""
 
@@ -96,8 +125,8 @@ class Translator:
         offsets: npt.NDArray[np.int64],
         origin: npt.NDArray[np.int64],
         out_base: int,
-    ) -> tuple[CallStream, int]:
-        """Copies with everything replaced, and the bytes of output memory that readbacks need from `out_base` on.
+    ) -> tuple[CallStream, Readbacks]:
+        """Copies with everything replaced, and where readbacks go in the output memory, from `out_base` on.
 
         `words`, `arena` and `origin` are those of an edited frame; the stream returned owns its memory.
         """
@@ -108,7 +137,7 @@ class Translator:
         window_read = history.column("framebuffer", np.arange(len(stream)), GL.READ_FRAMEBUFFER) == 0
         # an inserted call means names as the captured call before it does
         meant = np.maximum.accumulate(origin) if len(origin) else origin
-        out_size = 0
+        readbacks = Readbacks(out_base)
         commands = tables().commands
         for command_id in np.unique(stream.ids).tolist():
             command = commands[command_id]
@@ -120,9 +149,9 @@ class Translator:
                 self._window_buffers(
                     stream, command, at, window_read[rows] if command.name == "glReadBuffer" else window_draw[rows]
                 )
-            out_size = max(out_size, self._readbacks(stream, command, at, out_base))
+            self._readbacks(stream, command, rows, at, readbacks)
             self._object_names(stream, command, at, meant[rows])
-        return stream, out_size
+        return stream, readbacks
 
     def _object_names(
         self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], calls: npt.NDArray[np.int64]
@@ -182,24 +211,26 @@ class Translator:
                     values = stream.arena[offset : offset + length // 4 * 4].view(np.uint32)
                     values[np.isin(values, back)] = GL.FRONT_LEFT
 
-    def _readbacks(self, stream: CallStream, command: Command, at: npt.NDArray[np.int64], out_base: int) -> int:
-        """Give readbacks to client memory a place to write to. Returns the bytes they need."""
-        needed = 0
+    def _readbacks(
+        self,
+        stream: CallStream,
+        command: Command,
+        rows: npt.NDArray[np.int64],
+        at: npt.NDArray[np.int64],
+        readbacks: Readbacks,
+    ) -> None:
+        """Give each readback to client memory a place to write to."""
         for parameter in command.parameters:
             if parameter.kind != "pointer" or parameter.role not in ("pack", "out"):
                 continue
             slots = at + parameter.slot
             empty = (stream.words[slots] >> np.uint64(60) == OUT) & (stream.words[slots + 1] == 0)
-            if not empty.any():
-                continue
-            size = 256
             names = {p.name: p.slot for p in command.parameters}
-            if {"width", "height"} <= set(names):
-                area = stream.words[at + names["width"]].astype(np.int64) * stream.words[at + names["height"]].astype(
-                    np.int64
-                )
-                size = int(np.clip(area, 0, 1 << 26).max()) * 16 + (1 << 16)
-            stream.words[slots[empty]] = np.uint64(OUT << 60 | out_base)
-            stream.words[slots[empty] + 1] = np.uint64(size)
-            needed = max(needed, size)
-        return needed
+            for row, place, slot in zip(rows[empty].tolist(), at[empty].tolist(), slots[empty].tolist(), strict=True):
+                size = 256
+                if {"width", "height"} <= set(names):
+                    width, height = (int(stream.words[place + names[n]]) for n in ("width", "height"))
+                    size = min(max(width * height, 0), 1 << 26) * 16 + (1 << 16)
+                start = readbacks.add(row, size)
+                stream.words[slot] = np.uint64(OUT << 60 | start)
+                stream.words[slot + 1] = np.uint64(size)
