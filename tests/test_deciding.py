@@ -143,7 +143,7 @@ def test_every_look_has_an_interval_of_its_certainty() -> None:
                 assert (chance <= alpha) == shown, (pairs, chance, alpha)
 
 
-def test_pairs_take_turns_until_all_is_decided() -> None:
+def test_pairs_take_turns_until_all_is_decided(monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[int] = []
 
     def run(which: int) -> list[float]:
@@ -154,6 +154,10 @@ def test_pairs_take_turns_until_all_is_decided() -> None:
     in_turns(differences_of(run), measures, 60.0)
     assert [m.decision for m in measures] == [Decision.GAIN, Decision.SMALL]
     assert len(asked) == 2 * LOOKS[0][0] and asked[:4] == [0, 1, 1, 0]
+    enough = Measure(0.1, 0.5)
+    in_turns(lambda _order: [0.0], [enough], 0.0)
+    assert len(enough.differences) == LOOKS[0][0]  # the time is over, and the first look near
+    monkeypatch.setattr("wendascope.measure.deciding._LONGEST_TO_LOOK", 0.0)
     only_one = Measure(0.1, 0.5)
     in_turns(lambda _order: [0.0], [only_one], 0.0)
-    assert len(only_one.differences) == 1  # the time is over after the first pair
+    assert len(only_one.differences) == 1  # the first look is too far off

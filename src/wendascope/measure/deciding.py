@@ -26,6 +26,8 @@ for which that range is 1.35 deviations and the interval at 48 pairs 0.53 either
 ERROR = sum(alpha for _, alpha in LOOKS)
 """The chance that any look claims a difference where there is none: 0.4 %."""
 MOST_PAIRS = LOOKS[-1][0]
+_LONGEST_TO_LOOK = 90.0
+"""Seconds that slow pairs may take until the first look."""
 
 
 class Decision(StrEnum):
@@ -105,13 +107,20 @@ def differences_of(run: Callable[[int], Sequence[float]]) -> Callable[[Order], l
     return pair
 
 
+def _worth_a_look(pairs: int, spent: float) -> bool:
+    """Whether the first look is still ahead, and near enough to go on for it."""
+    first = LOOKS[0][0]
+    return pairs < first and spent / pairs * first <= _LONGEST_TO_LOOK
+
+
 def in_turns(
     pair: Callable[[Order], Sequence[float]],
     measures: Sequence[Measure],
     seconds: float,
     told: Callable[[float], None] = lambda _part: None,
 ) -> float:
-    """Run pairs of original and changed until all is decided or `seconds` are over. They take turns in going first.
+    """Run pairs of original and changed until all is decided or `seconds` are over; slow ones for longer, as far as the
+    first look, before which nothing can be claimed. They take turns in going first.
 
     `pair` runs one and gives the difference for every measure, original less changed. `told` hears how much of the
     time is over. Returns the seconds it took.
@@ -119,7 +128,7 @@ def in_turns(
     started = time.monotonic()
     for number in range(MOST_PAIRS):
         spent = time.monotonic() - started
-        if number and (all_decided(measures) or spent > seconds):
+        if number and (all_decided(measures) or (spent > seconds and not _worth_a_look(number, spent))):
             break
         told(min(spent / max(seconds, 1e-3), 1.0))
         for measure, difference in zip(measures, pair((0, 1) if number % 2 == 0 else (1, 0)), strict=True):
