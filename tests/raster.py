@@ -108,6 +108,10 @@ class Program:
         return frozenset({"colour"})
 
     @property
+    def captures_vertices(self) -> bool:
+        return False
+
+    @property
     def output_numbers(self) -> dict[str, int]:
         return {"result": 0}
 
@@ -301,6 +305,10 @@ class RasterFrame(Frame):
         self.metadata, self.context = Metadata("scene"), ContextInfo("raster")
         self.frame_statistics, self.caveats = [], []
         self.reference: Picture | None = None
+
+    @property
+    def polled_ms(self) -> float:
+        return 0.0
 
     @property
     def size(self) -> tuple[int, int]:

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import time
 
+import numpy as np
+from OpenGL import GL
+
 from wendascope.analysis.late import CPU, ELSEWHERE, GPU, frame_bound
 
 from ._case import Draw, known
 from ._draw import FLAT, HEIGHT, RED, WIDTH, Painter, clear, onto
 
 _OWN_SECONDS = 0.025
+EXPENSIVE = FLAT.replace(
+    "result = colour;",
+    "vec4 c = colour; for (int k = 0; k < 600; k++) c += sin(c + gl_FragCoord.x) * 0.01; result = fract(c);",
+)
 
 
 def _bound(*who: str, own_ms: float | None = None):  # type: ignore[no-untyped-def]
@@ -95,16 +102,33 @@ def many_small_draws() -> Draw:
 @known(checks=(_bound(GPU),), allow=("covered-clear",), finds={"long-loop": lambda found: True})
 def one_expensive_draw() -> Draw:
     """One draw whose shader runs a long loop: the program waits for it."""
-    paint = Painter(
-        FLAT.replace(
-            "result = colour;",
-            "vec4 c = colour; for (int k = 0; k < 600; k++) c += sin(c + gl_FragCoord.x) * 0.01; result = fract(c);",
-        )
-    )
+    paint = Painter(EXPENSIVE)
 
     def draw(_: int) -> None:
         onto(0)
         clear()
         paint.use().rect(0, 0, WIDTH, HEIGHT, RED)
+
+    return draw
+
+
+@known(checks=(_bound(GPU),), allow=("covered-clear", "long-loop"))
+def polls_until_the_gpu_is_done() -> Draw:
+    """An expensive draw, counted by a query, which the program asks again and again whether it is there: its thread
+    runs all the time, and only waits.
+    """
+    paint = Painter(EXPENSIVE)
+    query = int(np.ravel(GL.glGenQueries(1))[0])
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use()
+        GL.glBeginQuery(GL.GL_SAMPLES_PASSED, query)
+        paint.rect(0, 0, WIDTH, HEIGHT, RED)
+        GL.glEndQuery(GL.GL_SAMPLES_PASSED)
+        GL.glFlush()
+        while not GL.glGetQueryObjectuiv(query, GL.GL_QUERY_RESULT_AVAILABLE):
+            pass
 
     return draw

@@ -76,6 +76,16 @@ def _pairs(keys: np.ndarray, a: Ints, b: Ints) -> Iterator[tuple[int, int]]:
             yield step, others.pop()
 
 
+def _shades_otherwise(frame: Frame, first: int, second: int) -> bool:
+    """Whether uniforms of one number differ between two draws: a mode, or a factor, and not where an eye is."""
+    program = int(frame.steps.program[first])
+    record = frame.programs.get(program)
+    if record is None:
+        return False
+    mine, other = (frame.uses.scalar_values(program, step, set(record.plain_uniforms)) for step in (first, second))
+    return any(mine[name] != other.get(name) for name in mine if "." not in name)
+
+
 def _side_by_side(frame: Frame, pairs: list[tuple[int, int]]) -> bool:
     """Whether the matrices of the pairs differ in what they give for x alone, and in that they do: then the height and
     the distance of every vertex are the same for both.
@@ -83,6 +93,8 @@ def _side_by_side(frame: Frame, pairs: list[tuple[int, int]]) -> bool:
     chosen = pairs[:: max(len(pairs) // _LOOKED_AT, 1)][:_LOOKED_AT]
     moved = 0
     for first, second in chosen:
+        if _shades_otherwise(frame, first, second):
+            return False
         mine, other = frame.uses.matrices(first), frame.uses.matrices(second)
         shifted = False
         for name in mine.keys() & other.keys():

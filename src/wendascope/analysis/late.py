@@ -35,7 +35,7 @@ class Bound:
 def bound_by(
     cpu_ms: Sequence[float], swap_ms: Sequence[float], waits_share: float | None = None, longest_wait: str = "",
     thread_ms: Sequence[float] = (), switches: Sequence[tuple[int, int]] = (), waited_ms: Sequence[float] = (),
-    own_share: float | None = None,
+    own_share: float | None = None, polled_share: float = 0.0,
 ) -> Bound | None:  # fmt: skip
     """From the frames before the capture, one entry per frame: time between swaps, time blocked in the swap and CPU
     time of the thread, ms, its (voluntary, involuntary) switches, and the time in calls that can block for earlier
@@ -44,7 +44,8 @@ def bound_by(
     `waits_share` is the part of the recorded frame that passed in calls that wait; None while none was recorded,
     since frame statistics alone cannot tell a driver that works from one that waits. `own_share` is the part of it
     outside OpenGL calls: while the thread does not run, it waits in calls for what is more than that, and elsewhere
-    for what is more than the rest. Returns None without frames.
+    for what is more than the rest. `polled_share` is the part in which the thread ran, but to ask whether the GPU was
+    done. Returns None without frames.
     """
     if len(cpu_ms) == 0:
         return None
@@ -52,6 +53,8 @@ def bound_by(
     frame = between + swap
     known = [ms for ms in thread_ms if ms > 0]
     thread = min(float(np.median(known)), frame) if known else None
+    if thread is not None:
+        thread = max(thread - polled_share * between, 0.0)
     waited = float(np.median(waited_ms)) if len(waited_ms) else 0.0
     blocked = min(
         swap + max(waited, (waits_share or 0.0) * between), frame if thread is None else max(frame - thread, 0.0)
@@ -134,4 +137,5 @@ def frame_bound(frame: Frame) -> Bound | None:
         [(b.voluntary, b.involuntary) for b in beats],
         [b.waited_ns / 1e6 for b in beats],
         own,
+        min(frame.polled_ms / recorded, 1.0) if recorded > 0 else 0.0,
     )

@@ -346,7 +346,7 @@ class _Costing:
     def _pointer_same(self, pointer: int, depth: int) -> bool:
         variable = self._m.variables.get(pointer)
         if variable is not None:
-            if variable.operands[2] in _UNIFORM_CLASSES:
+            if self._m.is_uniform(variable):
                 return True
             stores = self._stores.get(pointer, [])
             return (
@@ -371,7 +371,7 @@ class _Costing:
             base = self._m.variables.get(
                 chain.operands[2] if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN else pointer
             )
-            if base is not None and base.operands[2] in _UNIFORM_CLASSES:
+            if base is not None and self._m.is_uniform(base):
                 return True
             return any(self._reads_uniform(s.operands[1], depth + 1) for s in self._stores.get(pointer, [])[:2])
         return any(
@@ -578,12 +578,12 @@ class _Costing:
         """The uniform that a pointer leads to, as the program calls it."""
         variable = self._m.variables.get(pointer)
         if variable is not None:
-            return self._m.names.get(pointer) if variable.operands[2] in _UNIFORM_CLASSES else None
+            return self._m.names.get(pointer) if self._m.is_uniform(variable) else None
         made = self._m.producer.get(pointer)
         if made is None or made.opcode != spirv.OP_ACCESS_CHAIN:
             return None
         base = self._m.variables.get(made.operands[2])
-        if base is None or base.operands[2] not in _UNIFORM_CLASSES:
+        if base is None or not self._m.is_uniform(base):
             return None
         type_ = self._m.types[base.operands[0]].operands[2]
         name = self._m.names.get(made.operands[2], "") or self._m.names.get(type_, "")
@@ -603,7 +603,6 @@ class _Costing:
         return name
 
 
-_UNIFORM_CLASSES = (0, 2)
 """Storage classes UniformConstant and Uniform."""
 _COMPARES = {
     170: "==",

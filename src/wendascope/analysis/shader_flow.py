@@ -148,7 +148,7 @@ class _Following:
         if storage == spirv.INPUT:
             type_ = self._m.types[variable.operands[0]].operands[2]
             return _OTHER if base in self._m.built_in or type_ in self._m.built_in else _LINEAR
-        if storage in (0, 2):
+        if self._m.is_uniform(variable):
             return _STEADY
         stores = self._stores.get(base, [])
         if base in self._partly or len(stores) != 1:

@@ -47,7 +47,8 @@ OP_LOGICAL_OR, OP_LOGICAL_AND, OP_PHI = 166, 167, 245
 
 
 OP_DECORATE, OP_MEMBER_DECORATE, _BUILT_IN, _LOCATION = 71, 72, 11, 30
-INPUT, OUTPUT = 1, 3
+UNIFORM_CONSTANT, INPUT, UNIFORM, OUTPUT = 0, 1, 2, 3
+_BUFFER_BLOCK, _OP_TYPE_RUNTIME_ARRAY = 3, 29
 """Storage classes."""
 
 
@@ -140,6 +141,22 @@ class Module:
 
     locations: dict[int, int] = field(default_factory=dict)
     """Variable -> the location that the source gives it."""
+
+    buffer_blocks: set[int] = field(default_factory=set)
+    """Structures that are storage buffers, in modules that have no storage class for these."""
+
+    def is_uniform(self, variable: Instruction) -> bool:
+        """Whether a variable of a module is a uniform or in a uniform block: what nothing writes while a draw runs."""
+        storage = variable.operands[2]
+        if storage not in (UNIFORM_CONSTANT, UNIFORM):
+            return False
+        pointed = self.types[variable.operands[0]].operands[2]
+        while (type_ := self.types.get(pointed)) is not None and type_.opcode in (
+            OP_TYPE_ARRAY,
+            _OP_TYPE_RUNTIME_ARRAY,
+        ):
+            pointed = type_.operands[1]
+        return pointed not in self.buffer_blocks
 
     def instructions(self) -> Iterator[Instruction]:
         """Of all functions."""
@@ -348,6 +365,8 @@ def _outside(module: Module, opcode: int, operands: tuple[int, ...]) -> None:
         parts = {module.constants.get(part) for part in operands[2:]}
         if len(parts) == 1 and None not in parts:
             module.splats[operands[1]] = next(iter(parts))  # type: ignore[assignment]
+    elif opcode == OP_DECORATE and operands[1] == _BUFFER_BLOCK:
+        module.buffer_blocks.add(operands[0])
     elif opcode == OP_DECORATE and operands[1] == _LOCATION:
         module.locations[operands[0]] = operands[2]
     elif (opcode == OP_DECORATE and operands[1] == _BUILT_IN) or (

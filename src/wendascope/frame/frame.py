@@ -296,6 +296,13 @@ class Frame(ABC):
         return sorted(found, key=lambda wait: -wait.ms)
 
     @property
+    @abstractmethod
+    def polled_ms(self) -> float:
+        """Time of the recorded frame in which the program asked again and again whether the GPU was done: its thread
+        ran, and waited.
+        """
+
+    @property
     def call_ms(self) -> Floats:
         """CPU time inside each call as recorded, ms, shape (calls,); 0 for calls that waited for earlier work."""
         lane = self.cpu_lane

@@ -60,6 +60,10 @@ class MemoryItem:
     """The last call of the frame that writes it; -1 for none."""
     followed: bool = True
     """Whether everything that could use it is known."""
+    read_next: bool = False
+    """Whether the frame after reads what this one left in it."""
+    written_next: bool = False
+    """Whether the frame after writes to it. Both as far as that frame is known."""
     place: str = ""
     """Where in the program it was made, where that is known."""
     hash: str = ""
@@ -83,8 +87,8 @@ class MemoryItem:
 
     @property
     def stays(self) -> bool:
-        """Whether the frame leaves its contents as they are, as far as that is known."""
-        return not len(self.writes) and self.written_by < 0
+        """Whether the frame and the one after leave its contents as they are, as far as that is known."""
+        return not len(self.writes) and self.written_by < 0 and not self.written_next
 
     @property
     def used(self) -> bool:

@@ -49,6 +49,11 @@ class Program(Protocol):
         ...
 
     @property
+    def captures_vertices(self) -> bool:
+        """Whether what its vertex stages give can be captured into buffers."""
+        ...
+
+    @property
     def output_numbers(self) -> dict[str, int]:
         """Fragment output -> number of the colour that it goes to, as the program bound it."""
         ...

@@ -42,6 +42,7 @@ from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord
 from wendascope.opengl.packed import CallStream, merge_streams
 from wendascope.opengl.passes import derive_passes
 from wendascope.opengl.pixels import stored_channels, texture_pixels
+from wendascope.opengl.polls import as_waits, polls
 from wendascope.opengl.resource_flow import resource_flow
 from wendascope.opengl.same_uploads import same_uploads
 from wendascope.opengl.setting_values import SettingValues
@@ -178,12 +179,18 @@ class OpenGLFrame(Frame):
         own = calls.threads[np.flatnonzero(self.owners == 0)[-1:]]
         elsewhere = (self.owners > 0) & ~np.isin(calls.threads, own)
         ended = np.where(elsewhere, calls.begin_ns, calls.end_ns)  # calls of other threads take none of this one's time
-        waits = calls.having(Role.WAITS) & ~elsewhere
+        ended, polling = as_waits(self, calls.begin_ns, ended)
+        waits = (calls.having(Role.WAITS) | polling) & ~elsewhere
         lane = functools.partial(cpu_lane, calls.ids, (calls.begin_ns, ended), waits)
         if not m.began_ns:
             return lane()
         idle = max(m.recorded_ns - m.thread_ns, 0) if m.thread_ns else None
         return lane(m.began_ns, m.recorded_ns, idle, m.involuntary > PREEMPTED_TIMES * max(m.voluntary, 1))
+
+    @functools.cached_property
+    def polled_ms(self) -> float:
+        runs = polls(self)
+        return float(sum(self.cpu_lane.duration[first] for first, _ in runs))
 
     def parts(self) -> Parts:
         return encode(self)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import hashlib
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
@@ -33,7 +34,31 @@ _STAGING = ("source of uploads", "readbacks", "source of copies")
 def memory_items(frame: OpenGLFrame) -> list[MemoryItem]:
     """One for each object that there is, in the order of their names by class, the window last."""
     flow = _Flow(frame)
-    return [*_Textures(frame, flow).items(), *_renderbuffers(frame, flow), *_buffers(frame), *_window(frame)]
+    items = [*_Textures(frame, flow).items(), *_renderbuffers(frame, flow), *_buffers(frame), *_window(frame)]
+    if not frame.knows_following:
+        return items
+    following = _Following(frame)
+    return [following.with_next(item) for item in items]
+
+
+class _Following:
+    """What the frame after does to what this one leaves, as far as its calls tell."""
+
+    def __init__(self, frame: OpenGLFrame) -> None:
+        whole = frame.with_following
+        self._flow, self._steps, self._calls = _Flow(whole), len(frame.steps), len(frame.calls)
+        self._uploads = texture_writes(whole)
+
+    def with_next(self, item: MemoryItem) -> MemoryItem:
+        """The item with what becomes of it."""
+        reads, writes, _ = self._flow.steps(item.object_class, item.name)
+        reads, writes = reads[reads >= self._steps], writes[writes >= self._steps]
+        uploads = self._uploads.get(item.name, NO_STEPS) if item.object_class == "texture" else NO_STEPS
+        return dataclasses.replace(
+            item,
+            read_next=bool(len(reads)) and (not len(writes) or int(reads[0]) < int(writes[0])),
+            written_next=bool(len(writes) or (uploads >= self._calls).any()),
+        )
 
 
 # ---- images ------------------------------------------------------------------------------------------------

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 from collections.abc import Hashable
 from typing import Literal
 
@@ -267,6 +268,12 @@ class ProgramRecord(msgspec.Struct):
     def plain_uniforms(self) -> frozenset[str]:
         """Names of the uniforms that are no samplers, `[0]` left out."""
         return frozenset(u.name.removesuffix("[0]") for u in self.uniforms if u.type not in sampler_targets())
+
+    @property
+    def captures_vertices(self) -> bool:
+        """Whether what its vertex stages give can be captured into buffers, by a call or by the words of a source."""
+        stages = (shader.source for shader in self.shaders if shader.type != GL.FRAGMENT_SHADER)
+        return bool(self.feedback_varyings) or any(re.search(r"\bxfb_(buffer|offset|stride)\b", s) for s in stages)
 
     @property
     def output_numbers(self) -> dict[str, int]:
