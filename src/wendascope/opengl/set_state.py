@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 
+import numpy as np
+
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import INDEXED, PATTERNS, decoded
@@ -59,6 +61,9 @@ def _write(batch: CallBatch, offers: Offers, name: str, key: Key, raw: tuple[int
     pattern = PATTERNS[name]
     values = [decoded(kind, v) for kind, v in zip(pattern.kinds, raw, strict=False)]
     if len(values) != len(pattern.kinds):
+        return
+    if pattern.array_of:
+        batch.call(pattern.write, pattern.array_of, np.array(values, np.float32).tobytes())
         return
     command, arguments = pattern.write, [*([key[0]] if pattern.indices else []), *values]
     if name in INDEXED and (whole or not offers(INDEXED[name])):

@@ -150,6 +150,8 @@ class Pattern:
     read: tuple[str, ...] = ()
     write: str = ""
     domain: tuple[tuple[int, int], ...] = ((0, 0),)
+    array_of: int = 0
+    """What `write` takes ahead of the values, which it takes as one array; 0 where it takes them one by one."""
     indices: int = 0
     object_class: str = ""
     labels: tuple[str, ...] = ()
@@ -361,6 +363,17 @@ def _build() -> dict[str, Pattern]:
         "patch_parameter", "i", {"glPatchParameteri": Setter(("value",), ("pname",))},
         domain=((GL.PATCH_VERTICES, 0),), indices=1, read=("",), write="glPatchParameteri",
     )  # fmt: skip
+    for which, count in (("outer", 4), ("inner", 2)):
+        levels = getattr(GL, f"PATCH_DEFAULT_{which.upper()}_LEVEL")
+        add(
+            f"patch_{which}_levels", "f" * count,
+            {
+                "glPatchParameterfv": Setter(
+                    tuple(f"values[{k}]" for k in range(count)), when=("pname", levels)
+                )
+            },
+            read=(f"PATCH_DEFAULT_{which.upper()}_LEVEL",), write="glPatchParameterfv", array_of=levels,
+        )  # fmt: skip
     add(
         "clear_color",
         "ffff",

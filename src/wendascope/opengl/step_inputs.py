@@ -20,6 +20,7 @@ from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.objects import ProgramRecord, sampler_targets
 from wendascope.opengl.setting_values import blob_numbers
 from wendascope.opengl.step_uses import STATE_OF_DRAWS
+from wendascope.opengl.subroutines import subroutine_numbers
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import uniform_value
@@ -69,6 +70,7 @@ class _Inputs:
         frame = self._frame
         if len(self._calls) == 0 or len(frame.calls.calls_of(*_CONDITIONS)):
             return np.zeros(len(self._calls), np.uint64), np.zeros(len(self._calls), bool)
+        self._known &= subroutine_numbers(frame)[1]
         numbers = combined(self._geometry(), self._state(), self._targets(), self._values())
         return self._with_textures(numbers), self._known
 

@@ -38,6 +38,7 @@ from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targ
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.setting_values import blob_numbers
 from wendascope.opengl.state_table import DRAW_BUFFERS, VIEWPORTS
+from wendascope.opengl.subroutines import subroutine_numbers
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_value, variable_of
@@ -76,6 +77,8 @@ _ASPECT_OF = {
     "primitive_restart_index": "raster",
     "clip_control": "raster",
     "patch_parameter": "raster",
+    "patch_outer_levels": "raster",
+    "patch_inner_levels": "raster",
     "viewport": "viewport",
 }
 STATE_OF_DRAWS = (*_ASPECT_OF, "capability")
@@ -163,7 +166,8 @@ class OpenGLUses(StepUses):
     @functools.cached_property
     def pipeline(self) -> Numbers:
         programs = np.asarray(self._frame.steps.program, np.uint64)
-        return combined(programs, self._values.column("pipeline", self._calls))
+        subroutines, _ = subroutine_numbers(self._frame)
+        return combined(programs, self._values.column("pipeline", self._calls), subroutines)
 
     @functools.cached_property
     def state(self) -> dict[str, Numbers]:

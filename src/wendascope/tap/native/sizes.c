@@ -25,9 +25,12 @@ uint64_t tap_pname_count(GLenum pname) {
     case GL_POSITION: case GL_FOG_COLOR: case GL_LIGHT_MODEL_AMBIENT: case GL_TEXTURE_ENV_COLOR:
     case GL_OBJECT_PLANE: case GL_EYE_PLANE: case GL_COLOR_TABLE_SCALE: case GL_COLOR_TABLE_BIAS:
     case GL_CONVOLUTION_BORDER_COLOR: case GL_CONVOLUTION_FILTER_SCALE: case GL_CONVOLUTION_FILTER_BIAS:
+    case GL_PATCH_DEFAULT_OUTER_LEVEL:
       return 4;
     case GL_SPOT_DIRECTION: case GL_POINT_DISTANCE_ATTENUATION: case GL_COLOR_INDEXES:
       return 3;
+    case GL_PATCH_DEFAULT_INNER_LEVEL:
+      return 2;
     default:
       return 1;
   }

@@ -1,0 +1,104 @@
+"""State that few programs set, and that decides all the same what a draw does."""
+
+from __future__ import annotations
+
+import numpy as np
+from OpenGL import GL
+
+from wendascope.opengl.step_inputs import step_inputs
+
+from ._case import Draw, known
+from ._draw import VERTEX, Painter, clear, link, onto
+
+CHOOSES = """#version 400
+subroutine vec4 Shade();
+subroutine uniform Shade shade;
+uniform vec4 colour;
+out vec4 result;
+subroutine(Shade) vec4 plain() { return colour; }
+subroutine(Shade) vec4 swapped() { return colour.bgra; }
+void main() { result = shade(); }
+"""
+EVALUATION = """#version 400
+layout(triangles, equal_spacing, ccw) in;
+void main() {
+    vec4 at = gl_TessCoord.x * gl_in[0].gl_Position + gl_TessCoord.y * gl_in[1].gl_Position
+        + gl_TessCoord.z * gl_in[2].gl_Position;
+    float bulge = gl_TessCoord.x * gl_TessCoord.y * gl_TessCoord.z;
+    gl_Position = vec4(at.xy + vec2(8.0 * bulge), 0.0, 1.0);
+}
+"""
+FLAT_400 = "#version 400\nout vec4 result;\nvoid main() { result = vec4(0.9, 0.5, 0.2, 1.0); }\n"
+CORNERS = """#version 400
+layout(location = 0) in vec2 corner;
+void main() { gl_Position = vec4(corner * 1.6 - 0.8, 0.0, 1.0); }
+"""
+
+
+def _differ(looked) -> None:  # type: ignore[no-untyped-def]
+    numbers, known_ones = step_inputs(looked.frame)
+    draws = [s for s in range(len(looked.frame.steps)) if looked.frame.steps.kind_name(s) == "draw"]
+    assert known_ones[draws].all()
+    assert len({int(numbers[s]) for s in draws[::2]}) == 1 and len({int(numbers[s]) for s in draws[1::2]}) == 1
+    assert numbers[draws[0]] != numbers[draws[1]]
+
+
+@known(checks=(_differ,), allow=("repeated-state", "not-visible", "mergeable", "untested-overdraw"))
+def subroutines_in_turns() -> Draw:
+    """Sixteen draws that are equal but for the subroutine that their shader runs: two kinds, and no batch of all."""
+    paint = Painter(CHOOSES, VERTEX.replace("330", "400"))
+    names = [GL.glGetSubroutineIndex(paint.program, GL.GL_FRAGMENT_SHADER, name) for name in (b"plain", b"swapped")]
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use().place(20, 20, 60, 60).set("colour", 0.9, 0.4, 0.1, 1)
+        for k in range(16):
+            GL.glUniformSubroutinesuiv(GL.GL_FRAGMENT_SHADER, 1, np.array([names[k % 2]], np.uint32))
+            paint.draw()
+
+    return draw
+
+
+def _patches(inside: bool) -> Draw:
+    program = link(
+        {GL.GL_VERTEX_SHADER: CORNERS, GL.GL_TESS_EVALUATION_SHADER: EVALUATION, GL.GL_FRAGMENT_SHADER: FLAT_400}
+    )
+    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
+    GL.glBindVertexArray(array)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
+    corners = np.array([0, 0, 1, 0, 0, 1], np.float32)
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, corners.nbytes, corners, GL.GL_STATIC_DRAW)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+    GL.glEnableVertexAttribArray(0)
+
+    def levels(inner: float, outer: float) -> None:
+        GL.glPatchParameterfv(GL.GL_PATCH_DEFAULT_OUTER_LEVEL, np.full(4, outer, np.float32))
+        GL.glPatchParameterfv(GL.GL_PATCH_DEFAULT_INNER_LEVEL, np.full(2, inner, np.float32))
+
+    levels(6, 5)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        GL.glUseProgram(program)
+        GL.glPatchParameteri(GL.GL_PATCH_VERTICES, 3)
+        if inside:
+            levels(9, 7)
+        GL.glDrawArrays(GL.GL_PATCHES, 0, 3)
+        if inside:
+            levels(2, 3)
+
+    return draw
+
+
+@known(allow=("repeated-state", "overwritten-state"))
+def tessellation_levels_from_before_the_frame() -> Draw:
+    """Patches without a control shader, by default levels that were set once."""
+    return _patches(False)
+
+
+@known(allow=("repeated-state", "overwritten-state"))
+def tessellation_levels_in_the_frame() -> Draw:
+    """The same, with levels that the frame sets, and leaves otherwise."""
+    return _patches(True)
