@@ -8,7 +8,7 @@ from OpenGL import GL
 from wendascope.opengl.step_inputs import step_inputs
 
 from ._case import Draw, known
-from ._draw import VERTEX, Painter, clear, link, onto
+from ._draw import HEIGHT, TEXTURED, VERTEX, WIDTH, Painter, clear, link, onto, target
 
 CHOOSES = """#version 400
 subroutine vec4 Shade();
@@ -102,3 +102,28 @@ def tessellation_levels_from_before_the_frame() -> Draw:
 def tessellation_levels_in_the_frame() -> Draw:
     """The same, with levels that the frame sets, and leaves otherwise."""
     return _patches(True)
+
+
+@known(allow=("repeated-state", "mergeable", "small-batches", "not-visible", "back-to-front"))
+def a_stencil_that_nothing_clears() -> Draw:
+    """A view with a packed depth and stencil buffer, of which frames clear the depth alone: what the stencil holds was
+    never defined, and holds nothing up.
+    """
+    paint, show = Painter(), Painter(TEXTURED)
+    framebuffer, image = target(depth=True)
+
+    def draw(number: int) -> None:
+        onto(framebuffer)
+        clear(0, 0, 0, 1)
+        GL.glEnable(GL.GL_DEPTH_TEST)
+        GL.glClear(GL.GL_DEPTH_BUFFER_BIT)
+        for k in range(12):
+            paint.use().rect(0, 0, WIDTH - 5 * k, HEIGHT, (k / 12, 0.4, 0.3, 1), depth=0.5 - k / 30)
+        GL.glDisable(GL.GL_DEPTH_TEST)
+        onto(0)
+        clear()
+        GL.glBindTexture(GL.GL_TEXTURE_2D, image)
+        show.use().place(0, 0, WIDTH, HEIGHT).draw()
+        paint.use().rect(number % 100, 100, number % 100 + 9, 110, (1, 0, 0, 1))
+
+    return draw

@@ -58,6 +58,18 @@ def written_stores(session: ReplaySession) -> list[Store]:
     return found
 
 
+def undefined_stores(session: ReplaySession) -> list[Store]:
+    """Renderbuffers with depth and stencil that the frame writes and of which no contents were kept: a frame that
+    clears the depth alone leaves in the stencil what was there, which nothing defined.
+    """
+    return [
+        Store("renderbuffer", record.name)
+        for record in session.frame.objects.renderbuffers
+        if record.name in session.written.renderbuffers and record.width and record.contents is None
+        if record.format == GL.DEPTH_STENCIL and not record.samples
+    ]
+
+
 def scramble(session: ReplaySession, stores: Iterable[Store], pattern: int) -> CallBatch:
     """Calls, in names of this context, that fill some stores with a pattern (of `PATTERNS`). They leave state
     behind.

@@ -39,7 +39,7 @@ from wendascope.replay.left_behind import (
     read_left_behind,
 )
 from wendascope.replay.progress import Job
-from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, written_stores
+from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, undefined_stores, written_stores
 from wendascope.replay.session import ReplaySession
 from wendascope.replay.slots import Slot
 from wendascope.trials.remedies import FrameChange, change_of
@@ -143,6 +143,7 @@ class Outcomes:
         what nothing reads or clears."""
         self._returned = {Store(*found) for found in returned(session.frame.with_following)}
         """What the program gets to read: whether it is written anew afterwards does not matter."""
+        self._undefined = undefined_stores(session)
         self._original = self._run(session, Variation(), (), PATTERNS[0])
         self._original_after: _State | None = None
         self._channels = 4 if alpha_matters(session) else 3
@@ -298,7 +299,12 @@ class Outcomes:
             session.run(session.prepare())  # leaves the result in what is not restored
         prepared = session.prepare(edit)
         stores = [store for store in stores if store not in variation.kept]
-        between = scramble(session, stores, pattern) if stores else None
+        between = None
+        if undefined := [store for store in self._undefined if store not in stores and store not in variation.kept]:
+            between = scramble(session, undefined, PATTERNS[0])  # what no run puts back starts alike in each
+        if stores:
+            between = between or CallBatch(session.offers)
+            between.append(scramble(session, stores, pattern))
         if variation.earlier:
             between = between or CallBatch(session.offers)
             between.append(_earlier_batch(self._session, session, variation.earlier))
