@@ -5,6 +5,7 @@ one of them shows what it showed some frames ago.
 from __future__ import annotations
 
 import msgspec
+import numpy as np
 
 from wendascope.frame.frame import Frame
 from wendascope.frame.passes import Target
@@ -102,7 +103,8 @@ def layers_of(frame: Frame) -> list[list[int]]:
 
 def secondary_views(frame: Frame) -> list[list[int]]:
     """Passes that draw something beside the main view, which it may then look at: secondary views, reflections and
-    shadows, those together that draw into common images. No passes whose image is the main view's as well.
+    shadows, those together that draw into common images. No passes whose image is the main view's as well, and none
+    whose image this frame does not read once it is drawn: a later frame shows it, where nobody looks here.
     """
     roles = frame.pass_roles
     wanted = {Role.SECONDARY, Role.REFLECTION, Role.SHADOW}
@@ -110,9 +112,19 @@ def secondary_views(frame: Frame) -> list[list[int]]:
     found = []
     for passes in sharing_images(frame.passes.targets):
         mine = {roles[index].role for index in passes}
-        if mine & wanted and mine <= wanted | beside:
+        if mine & wanted and mine <= wanted | beside and _is_read_after(frame, passes):
             found.append(passes)
     return found
+
+
+def _is_read_after(frame: Frame, passes: list[int]) -> bool:
+    """Whether a step of the frame reads what some passes draw, after they have."""
+    images = {(a.kind, a.name) for index in passes for a in frame.passes.targets[index].attachments}
+    flow = frame.resource_flow
+    numbers = [number for number, resource in enumerate(flow.resources) if resource in images]
+    last = max(int(frame.passes.end[index]) for index in passes)
+    steps, resources = flow.reads
+    return not flow.followed or bool((np.isin(resources, numbers) & (steps >= last)).any())
 
 
 def sharing_images(targets: list[Target]) -> list[list[int]]:
