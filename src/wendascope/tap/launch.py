@@ -10,6 +10,7 @@ import os
 import re
 import select
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -27,12 +28,18 @@ from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import native_library, tables
 from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, same_user
 from wendascope.tap.take import Collect, Progress, take_frame
+from wendascope.tap.why_nothing import SOCKET, guess_for, living, processes_of, reason_for
+from wendascope.texts import plural
 
 _KEPT_BEATS = 240
 _LINES_SHOWN = 20
 _OUTPUT_SECONDS = 0.05
 _LARGEST_OUTPUT = 16 << 20
 _LARGEST = (1 << 63) - 1
+_LOOK_SECONDS, _CERTAIN_SECONDS = 1.0, 4.0
+"""How often a program that shows nothing is looked at, and how long a reason must hold before it is told."""
+_IDLE_SECONDS = 2.0
+"""A program that has drawn nothing for so long draws only when something happens."""
 
 
 @dataclass(frozen=True)
@@ -166,6 +173,7 @@ class Target:
         """Processes that the program started and that draw as well; they run on their own."""
         self.frame_end = frame_end
         self._armed = Trigger(frame_end=frame_end)
+        self._last_frame = time.monotonic()
         self._waiting = False
         self._connected = False
         self._spare: list[Channel] = []
@@ -176,7 +184,7 @@ class Target:
         env["LD_PRELOAD"] = f"{native_library()}{':' + before if before else ''}"
         # without a cache Mesa offers no program binaries, so that programs bring the sources that advice needs
         env.setdefault("MESA_SHADER_CACHE_DISABLE", "true")
-        env["WENDASCOPE_SOCKET"] = path
+        env[SOCKET] = self._socket = path
         self.output = _Output(echo)
         try:
             self.process = subprocess.Popen(
@@ -210,8 +218,19 @@ class Target:
             except subprocess.TimeoutExpired:
                 self.process.kill()
                 self.process.wait()
+        self._end_others()
         self.output.finish()
         self._clean()
+
+    def _end_others(self) -> None:
+        """What a launcher left behind under the tap ends with it."""
+        deadline = time.monotonic() + 3
+        for number in (signal.SIGTERM, signal.SIGKILL):
+            for pid in living(self._socket):
+                with contextlib.suppress(OSError):
+                    os.kill(pid, number)
+            while living(self._socket) and number == signal.SIGTERM and time.monotonic() < deadline:
+                time.sleep(0.05)
 
     def let_go(self) -> None:
         """End the conversation and leave the program running."""
@@ -235,7 +254,7 @@ class Target:
 
     def _check_alive(self) -> None:
         code = self.process.poll()
-        if code is None:
+        if code is None or self._goes_on():
             return
         ended = f"ended with exit code {code}" if code >= 0 else f"was ended by signal {-code}"
         if not self._connected:
@@ -243,6 +262,14 @@ class Target:
         raise self._failure(
             f"{self.command[0]} {ended} before the frame was taken" if self._waiting else f"{self.command[0]} {ended}"
         )
+
+    def _goes_on(self) -> bool:
+        """Whether what a launcher started goes on without it."""
+        if self.channel is not None and self.channel.process != self.process.pid:
+            with contextlib.suppress(OSError):
+                os.kill(self.channel.process, 0)
+                return True
+        return bool(living(self._socket))
 
     def poll(self, timeout: float) -> Message | None:
         """The next message of the target, if one comes in time; frame statistics are also kept.
@@ -266,6 +293,7 @@ class Target:
                 return None
             if message is not None and message.kind == MessageKind.STATISTICS:
                 self.frame_statistics.append(_statistics(message.values))
+                self._last_frame = time.monotonic()
             if message is not None and message.kind in (MessageKind.RECORDED, MessageKind.CONTEXT):
                 message.close()  # the frame after a captured one came too late to be waited for
                 self.resume()
@@ -353,13 +381,21 @@ class Target:
     def connect(self, trigger: Trigger, timeout: float) -> None:
         """Wait until the program has made a context. Raises TargetError when it ends or does not."""
         self.arm(trigger)
-        deadline = time.monotonic() + timeout
+        started, certain_since = time.monotonic(), 0.0
+        looked_at = started
         while self.channel is None:
             self.poll(0.05)
-            if time.monotonic() > deadline:
+            now = time.monotonic()
+            if now - looked_at < _LOOK_SECONDS and now - started < timeout:
+                continue
+            looked_at = now
+            processes = processes_of(self._socket, self.process.pid)
+            reason = reason_for(processes)
+            certain_since = (certain_since or now) if reason else 0.0
+            if now - started >= timeout or (reason and now - certain_since >= _CERTAIN_SECONDS):
                 raise self._failure(
-                    f"{self.command[0]} made no OpenGL context within {timeout:g} s; "
-                    "it may draw with something else, or need a display (DISPLAY)"
+                    f"{self.command[0]} made no OpenGL context within {now - started:.0f} s:"
+                    f" {reason or guess_for(processes)}"
                 )
 
     def disarm(self) -> None:
@@ -473,5 +509,11 @@ class Target:
             return (
                 f"no frame of {self.command[0]} was slower than {trigger.slower_than_ms:g} ms within {waited:.0f} s"
                 f" ({seen} frames)"
+            )
+        idle = time.monotonic() - self._last_frame
+        if idle > _IDLE_SECONDS:
+            return (
+                f"{self.command[0]} has drawn {plural(seen, 'frame')}, the last {idle:.0f} s ago: it draws only when"
+                " something happens. Leave out --frame to take the next one that it draws, and make it draw meanwhile"
             )
         return f"{self.command[0]} had drawn {seen} frames after {waited:.0f} s and did not reach the one asked for"
