@@ -101,6 +101,7 @@ def _measured(
         fragments_after=None,
         new_bytes=0,
         left_out=[],
+        driver="a driver",
     )
     return _judge("finding", found)
 

@@ -79,7 +79,7 @@ def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
         fragments=None,
         cpu=cpu,
         verification=verification,
-        renderer=frame.context.renderer,
+        renderer=session.renderer,
         target_frame_ms=frame.target_frame_ms,
         seconds=time.monotonic() - started,
     )

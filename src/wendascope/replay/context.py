@@ -15,6 +15,7 @@ _NONE = 0x3038
 _SURFACE_TYPE, _PBUFFER_BIT = 0x3033, 0x0001
 _RENDERABLE_TYPE, _OPENGL_BIT, _OPENGL_ES2_BIT, _OPENGL_ES3_BIT = 0x3040, 0x0008, 0x0004, 0x0040
 _RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL = 0x3024, 0x3023, 0x3022, 0x3021, 0x3025, 0x3026
+_SIZES = (_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL)
 _SAMPLE_BUFFERS, _SAMPLES = 0x3032, 0x3031
 _WIDTH, _HEIGHT = 0x3057, 0x3056
 _OPENGL_API, _OPENGL_ES_API = 0x30A2, 0x30A0
@@ -22,6 +23,8 @@ _MAJOR, _MINOR, _PROFILE_MASK, _CORE, _COMPATIBILITY = 0x3098, 0x30FB, 0x30FD, 1
 _FLAGS = 0x30FC
 _COLORSPACE, _SRGB = 0x309D, 0x3089
 _PLATFORM_SURFACELESS = 0x31DD
+_OLDER = ((4, 5), (4, 3), (4, 2), (4, 0), (3, 3))
+"""Versions that are tried where the captured one is not to be had."""
 _INSTALL = "install the packages libegl1 and libgl1-mesa-dri"
 
 
@@ -37,6 +40,8 @@ class PbufferContext:
     def __init__(self, context: ContextInfo, framebuffer: DefaultFramebuffer) -> None:
         self._egl = _load()
         self._display = self._open_display()
+        self.caveats: list[str] = []
+        """In what the context is not like the captured one."""
         wanted = _Wanted(context, framebuffer)
         es = context.profile == "es"
         if not self._egl.eglBindAPI(_OPENGL_ES_API if es else _OPENGL_API):
@@ -68,26 +73,45 @@ class PbufferContext:
     def _choose(self, wanted: _Wanted, es: bool) -> int:
         """The config whose component sizes are those of the captured window, or the nearest above."""
         f = wanted.framebuffer
-        es_bit = _OPENGL_ES3_BIT if wanted.context.major >= 3 else _OPENGL_ES2_BIT
-        attributes = [
-            _SURFACE_TYPE, _PBUFFER_BIT, _RENDERABLE_TYPE, es_bit if es else _OPENGL_BIT,
-            _RED, f.red, _GREEN, f.green, _BLUE, f.blue, _ALPHA, f.alpha, _DEPTH, f.depth, _STENCIL, f.stencil,
-            _SAMPLE_BUFFERS, int(f.samples > 0), _SAMPLES, f.samples, _NONE,
-        ]  # fmt: skip
-        count = ctypes.c_int()
-        configs = (ctypes.c_void_p * 256)()
-        array = (ctypes.c_int * len(attributes))(*attributes)
-        if not self._egl.eglChooseConfig(self._display, array, configs, 256, ctypes.byref(count)) or not count.value:
+        least = [f.red, f.green, f.blue, f.alpha, f.depth, f.stencil, f.samples]
+        found = self._configs(wanted, least, es)
+        if not found and f.samples:
+            found = self._configs(wanted, [*least[:-1], 0], es)
+        if not found:  # the nearest, with some of everything that the captured one has
+            found = self._configs(wanted, [*(min(bits, 1) for bits in least[:-1]), 0], es)
+        if not found:
             raise MachineError("the EGL driver has no pixel format like the captured window's")
         target = (f.red, f.green, f.blue, f.alpha, f.depth, f.stencil, f.samples)
 
         def distance(config: int) -> int:
-            have = tuple(
-                self._attribute(config, name) for name in (_RED, _GREEN, _BLUE, _ALPHA, _DEPTH, _STENCIL, _SAMPLES)
-            )
+            have = tuple(self._attribute(config, name) for name in (*_SIZES, _SAMPLES))
             return sum(abs(a - b) for a, b in zip(have, target, strict=True))
 
-        return min((int(c) for c in configs[: count.value] if c is not None), key=distance)
+        chosen = min(found, key=distance)
+        words = ("red", "green", "blue", "alpha", "depth", "stencil")
+        self.caveats += [
+            f"the captured window has {bits} bits of {word}, and the nearest here {here}"
+            for word, name, bits in zip(words, _SIZES, target[:6], strict=True)
+            if (here := self._attribute(chosen, name)) < bits
+        ]
+        if self._attribute(chosen, _SAMPLES) < f.samples:
+            self.caveats.append(f"the captured window has {f.samples} samples a pixel, and none here has so many")
+        return chosen
+
+    def _configs(self, wanted: _Wanted, least: list[int], es: bool) -> list[int]:
+        """Configs with at least so many bits of red, green, blue, alpha, depth and stencil, and samples."""
+        es_bit = _OPENGL_ES3_BIT if wanted.context.major >= 3 else _OPENGL_ES2_BIT
+        sizes = [value for pair in zip(_SIZES, least[:6], strict=True) for value in pair]
+        attributes = [
+            _SURFACE_TYPE, _PBUFFER_BIT, _RENDERABLE_TYPE, es_bit if es else _OPENGL_BIT, *sizes,
+            _SAMPLE_BUFFERS, int(least[6] > 0), _SAMPLES, least[6], _NONE,
+        ]  # fmt: skip
+        count = ctypes.c_int()
+        configs = (ctypes.c_void_p * 256)()
+        array = (ctypes.c_int * len(attributes))(*attributes)
+        if not self._egl.eglChooseConfig(self._display, array, configs, 256, ctypes.byref(count)):
+            return []
+        return [int(c) for c in configs[: count.value] if c is not None]
 
     def _attribute(self, config: int, name: int) -> int:
         value = ctypes.c_int()
@@ -116,15 +140,28 @@ class PbufferContext:
         return self._display, self._surface
 
     def _make_context(self, config: int, context: ContextInfo, es: bool) -> int:
-        attributes = [_MAJOR, context.major, _MINOR, context.minor]
-        if not es and context.number >= 32:
+        captured = context.major, context.minor
+        # a driver that knows a little less may still have all that the frame calls
+        for version in (captured, *(older for older in _OLDER if older < captured and not es)):
+            made = self._context_of(config, context, version, es)
+            if made and version != captured:
+                self.caveats.append(
+                    f"the frame was made with {context.api} {captured[0]}.{captured[1]}, and this driver has"
+                    f" {version[0]}.{version[1]}"
+                )
+            if made:
+                return made
+        raise MachineError(f"this machine's driver cannot make a {context} context; update the Mesa packages")
+
+    def _context_of(self, config: int, context: ContextInfo, version: tuple[int, int], es: bool) -> int:
+        """A context of a version; 0 where there is none."""
+        attributes = [_MAJOR, version[0], _MINOR, version[1]]
+        if not es and version >= (3, 2):
             attributes += [_PROFILE_MASK, _CORE if context.profile == "core" else _COMPATIBILITY]
             attributes += [_FLAGS, context.flags & 0x2]  # forward-compatible contexts refuse some state
         attributes.append(_NONE)
-        made = self._egl.eglCreateContext(self._display, config, None, (ctypes.c_int * len(attributes))(*attributes))
-        if not made:
-            raise MachineError(f"this machine's driver cannot make a {context} context; update the Mesa packages")
-        return int(made)
+        array = (ctypes.c_int * len(attributes))(*attributes)
+        return int(self._egl.eglCreateContext(self._display, config, None, array) or 0)
 
     def swap(self) -> None:
         """End a frame, as a program does. Replay never needs to."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
+import functools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
@@ -28,6 +29,7 @@ from wendascope.replay.executor import LocalExecutor, PackedBatch, set_surface
 from wendascope.replay.rebuild import Rebuilder
 from wendascope.replay.slots import Slots
 from wendascope.replay.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
+from wendascope.tap.snapshot import read_strings
 
 _MOST_WINDOWS, _MOST_WINDOW_PIXELS = 60, 1 << 26
 _BINDS = (
@@ -90,7 +92,7 @@ class ReplaySession:
         self._make_names()
         self._make_windows()
         self.translator = Translator(frame, self.names, self.single)
-        self.caveats = list(self._rebuilder.site.caveats)
+        self.caveats = [*self.context.caveats, *self._rebuilder.site.caveats]
         self._dropped = drop_mask(frame)
         self.slots = Slots()
         """What measuring found and later jobs ask about."""
@@ -103,6 +105,16 @@ class ReplaySession:
         self._list_calls = self._own_stream(frame.lists, list_drop_mask(frame.lists))
         self._lists_change = written.lists
         self._run_stream(self._list_calls)
+
+    @functools.cached_property
+    def renderer(self) -> str:
+        """What the driver here calls itself: numbers belong to it."""
+        return read_strings(self._setup)["RENDERER"]
+
+    @property
+    def elsewhere_captured(self) -> bool:
+        """Whether the frame was captured with another driver than that of this machine."""
+        return bool(self.frame.context.renderer) and self.frame.context.renderer != self.renderer
 
     @property
     def offers(self) -> Offers:

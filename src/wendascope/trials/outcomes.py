@@ -97,6 +97,8 @@ class Ground(msgspec.Struct):
     """How far at most, of 255."""
     pixels: int = 0
     """Of the whole picture."""
+    other_driver: bool = False
+    """Whether the capture was made with another driver: then the replay itself is what changes are held against."""
     unsteady: list[str] = []
     """What came out differently in a second run of the same calls."""
 
@@ -105,7 +107,11 @@ class Ground(msgspec.Struct):
         """Why nothing can be shown on this frame; empty where it can."""
         if self.unsteady:
             return f"the replay differs from run to run in {_listed(self.unsteady)}"
-        if self.unlike_capture and not is_rounding(self.unlike_capture, self.unlike_by, self.pixels):
+        if (
+            self.unlike_capture
+            and not self.other_driver
+            and not is_rounding(self.unlike_capture, self.unlike_by, self.pixels)
+        ):
             return f"the replay of this frame is not the captured picture ({differ(self.unlike_capture, 0)})"
         return ""
 
@@ -159,7 +165,8 @@ class Outcomes:
         if reference is None:
             return Ground(unsteady=unsteady)
         different, largest = compare_pictures(Picture(self._original.picture), reference, self._channels == 4)
-        return Ground(different, largest, reference.width * reference.height, unsteady)
+        pixels = reference.width * reference.height
+        return Ground(different, largest, pixels, self._session.elsewhere_captured, unsteady)
 
     def _unlike_before(self, before: _State) -> list[str]:
         """What another run of the original has otherwise than the one before it. Both started alike: what is neither

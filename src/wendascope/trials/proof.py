@@ -15,7 +15,7 @@ from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
 from wendascope.analysis.remedy import Part, Remedy
-from wendascope.errors import TrialError
+from wendascope.errors import TrialError, UsageError
 from wendascope.frame.frame import Frame
 from wendascope.measure.clocks import Clock
 from wendascope.measure.deciding import Decision
@@ -27,7 +27,7 @@ from wendascope.trials.compare import Count
 from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.outcomes import differ
 from wendascope.trials.remedies import kind_of
-from wendascope.trials.runs import TrialRun, try_remedies
+from wendascope.trials.runs import TrialRun, driver_name, try_remedies
 from wendascope.trials.verdicts import (
     API,
     CHANGES,
@@ -131,6 +131,8 @@ class Proof(msgspec.Struct):
     """Of the pixels that differ, those further apart than a just noticeable difference of colour; -1 where that was not
     looked at: then all of them count as visible.
     """
+    driver: str = ""
+    """What it was measured on; empty in files of before that was kept."""
 
     @property
     def gain_ms(self) -> float | None:
@@ -421,6 +423,7 @@ def _judge(identity: str, found: TrialRun) -> Proof:
         side=judged.side if verdict == judged.verdict else "",
         later_pixels=outcome.later_pixels,
         left_behind=outcome.left_behind,
+        driver=found.driver,
         rewritten=outcome.rewritten,
         by_pattern=outcome.by_pattern,
         unlike_capture=ground.unlike_capture,
@@ -464,10 +467,24 @@ def in_order(remedy: Remedy) -> Remedy | None:
 
 
 def stored_proofs(path: Path) -> dict[str, Proof]:
-    """Finding -> its newest proof in the file. Those of older versions, which compared the window alone, do not
-    count. Raises FileError.
+    """Finding -> its newest proof in the file, made with the driver of its newest survey: numbers of another one are
+    not mixed with it. Those of older versions, which compared the window alone, do not count. Raises FileError.
     """
-    return {proof.finding: proof for proof in records.PROOF.all(path) if proof.verdict in VERDICTS}
+    survey = records.SURVEY.newest(path)
+    driver = survey.renderer if survey else ""
+    found = (proof for proof in records.PROOF.all(path) if proof.verdict in VERDICTS)
+    return {proof.finding: proof for proof in found if not (driver and proof.driver) or proof.driver == driver}
+
+
+def check_driver(path: Path, replay: Replay) -> None:
+    """Raises UsageError where the newest survey was made with another driver than this machine's."""
+    survey = records.SURVEY.newest(path)
+    here = replay.run(driver_name.asked())
+    if survey is not None and survey.renderer and survey.renderer != here:
+        raise UsageError(
+            f"{path.name} was surveyed on {survey.renderer}, and this machine has {here}: run `wendascope survey` here"
+            " first, since numbers of two drivers are not mixed"
+        )
 
 
 def state_of(finding: Finding, proofs: Mapping[str, Proof]) -> str:

@@ -17,7 +17,16 @@ from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.best_set import best_set, excludes
-from wendascope.trials.proof import Proof, as_proved, keep_proof, prove, stored_proofs, together_name, touched_passes
+from wendascope.trials.proof import (
+    Proof,
+    as_proved,
+    check_driver,
+    keep_proof,
+    prove,
+    stored_proofs,
+    together_name,
+    touched_passes,
+)
 from wendascope.trials.runs import outcome_of
 from wendascope.trials.verdicts import COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
 
@@ -99,6 +108,7 @@ def prove_all(
     (all batches of the frame, or of a pass) holds gets none of its own where that one kept the picture. Raises
     ReplayError, CancelledError.
     """
+    check_driver(path, replay)
     limits = guidelines().proofs
     seconds = limits.seconds if seconds is None else seconds
     budget = limits.budget_seconds if budget is None else budget

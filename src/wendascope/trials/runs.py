@@ -112,6 +112,8 @@ class TrialRun(msgspec.Struct):
     new_bytes: int
     """Of the buffers and textures that the change brings in."""
     left_out: list[str]
+    driver: str
+    """What it was measured on."""
     only_state: bool = False
     """Whether all steps are as they were: only submission was measured then, without making fragments."""
 
@@ -272,6 +274,7 @@ def try_remedies(
         fragments_after=fragments[1] if fragments else None,
         new_bytes=change.new_bytes,
         left_out=change.left_out,
+        driver=session.renderer,
         only_state=only_state,
     )
 
@@ -321,6 +324,12 @@ def _touched(session: ReplaySession, remedies: list[Remedy], passes: list[int], 
 
 def _draws(batch: CallBatch) -> bool:
     return any(tables().commands[batch.words[start] & 0xFFFF].has(STEPS) for start in batch.starts)
+
+
+@remote
+def driver_name(session: ReplaySession, job: Job) -> str:
+    """What the driver of this machine calls itself."""
+    return session.renderer
 
 
 @remote

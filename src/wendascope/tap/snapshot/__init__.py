@@ -5,7 +5,7 @@ that a batch which has been handed over never leaves a trace, whatever happens t
 """
 
 from wendascope.tap.snapshot._containers import read_query_results
-from wendascope.tap.snapshot._context import read_context
+from wendascope.tap.snapshot._context import read_context, read_strings
 from wendascope.tap.snapshot._programs import describe_programs
 from wendascope.tap.snapshot._reader import Reader
 from wendascope.tap.snapshot._take import (
@@ -25,5 +25,6 @@ __all__ = [
     "read_fixed_function_again",
     "read_other_context",
     "read_query_results",
+    "read_strings",
     "take_snapshot",
 ]
