@@ -125,6 +125,13 @@ def test_limits_split_a_batch_and_say_so() -> None:
     whole = find_batches(Sharing(frame), measure).batches
     assert [len(p) for p in whole[0].parts] == [167], "167 x 64 bytes fit into one block"
     measure.uniform_block_bytes = 4096
+    texels = find_batches(Sharing(frame), measure).batches[0]
+    assert [len(p) for p in texels.parts] == [167] and not texels.limits, "a buffer texture holds more than a block"
+    assert any("buffer texture" in caveat for caveat in texels.caveats)
+    frame.context.limits["MAX_TEXTURE_BUFFER_SIZE"] = 512
+    split = find_batches(Sharing(frame), measure).batches
+    assert [len(p) for p in split[0].parts] == [128, 39] and "buffer texture of 8,192 bytes" in split[0].limits[0]
+    frame.context.limits["MAX_TEXTURE_BUFFER_SIZE"] = 0
     split = find_batches(Sharing(frame), measure).batches
     assert [len(p) for p in split[0].parts] == [64, 64, 39] and "4,096 bytes" in split[0].limits[0]
     measure.least_copies, measure.vertices_a_batch, measure.uniform_block_bytes = 1000, 360, 1 << 20

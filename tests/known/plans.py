@@ -150,12 +150,12 @@ def a_tile_map_in_three_layers() -> Draw:
 
 @known(
     finds={"draw-plan": 1},
-    checks=(_draws(1200, 4, 4),),
+    checks=(_draws(1200, 2, 2),),
     allow=(*_FREE, "back-to-front", "not-visible", "outside-view"),
 )
 def crates_of_two_materials() -> Draw:
     """1,200 opaque crates of two shaders in turns, at depths of their own: depth decides, so they change places freely.
-    Two draws but for the block of data of each draw, which holds 512 of them: two of each.
+    Two draws, one of each: a uniform block holds the data of 512, and a buffer texture that of all.
     """
     first, second = Painter(), Painter(ROUND.replace("length(uv - 0.5) < 0.5 ? colour.a : 0.0", "uv.x"))
 
