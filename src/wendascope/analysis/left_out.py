@@ -60,11 +60,14 @@ class LeftOut(msgspec.Struct):
     """Other frames of its sequence that were replayed without it, where this one does not need it."""
     needed_in: list[int] = []
     """Those of them, by number, whose picture changes without it."""
+    left_behind: list[str] = []
+    """What holds other contents after the frame without it, though the picture is the same."""
 
     @property
     def needless(self) -> bool:
         """Whether nothing of the picture needs it."""
-        return self.certain and self.tried and not self.pixels and not self.refused and not self.needed_in
+        changes = self.pixels or self.needed_in or self.left_behind
+        return self.certain and self.tried and not self.refused and not changes
 
     @property
     def same_as(self) -> tuple[str, str, str]:
@@ -80,6 +83,8 @@ class LeftOut(msgspec.Struct):
         if self.needed_in:
             frames = "frame" if len(self.needed_in) == 1 else "frames"
             return f"none here, but {frames} {listed(self.needed_in)} of the sequence would change"
+        if not self.pixels and self.left_behind:
+            return f"none in this picture, but {listed(self.left_behind)} would hold something else afterwards"
         if not self.pixels:
             also = f", nor in {plural(self.frames_tried, 'other frame')}" if self.frames_tried else ""
             return f"none: no pixel differs without it{also}"

@@ -24,7 +24,7 @@ from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.lowering import opengl
-from wendascope.trials.outcomes import Variation, edited, finished
+from wendascope.trials.outcomes import Variation, edited, finished, judge_remedies
 from wendascope.trials.rewriting import visited_arrays
 
 _LIGHT_WORDS = re.compile(r"light|lamp|lantern|spot|omni|sun(?![a-z])|illum", re.IGNORECASE)
@@ -180,6 +180,8 @@ def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], sec
             continue
         found = unlike(before, after, alpha, FAR)
         item.pixels, item.pixels_far, item.max_difference, item.where = *found[:3], found.where
+        if not item.pixels:
+            item.left_behind = judge_remedies(session, [item.remedy]).left_behind
     if unlike(before, finished(session, Variation()), alpha, FAR).pixels:
         for item in items:
             item.refused = "the replay differs from run to run" if item.tried else ""

@@ -50,7 +50,8 @@ _FLOOR, _SUBMIT_FLOOR = 0.001, 0.005
 same calls in memory may come to."""
 _SETTLING_RUNS = 5
 _SUBMIT_SMALL, _LEAST_MS = 0.04, 0.02
-"""A difference of submission below this part of it (or these milliseconds) is none that matters."""
+"""A difference of submission below this part of it (or these milliseconds) is none that matters, and below these
+milliseconds none that is claimed."""
 
 
 class Beside(msgspec.Struct):
@@ -180,7 +181,7 @@ def _submitted(session: ReplaySession, job: Job, edit: Edit, seconds: float) -> 
         return float(timers[which].read()[0, THREAD])
 
     whole = float(np.median([submitted(0) for _ in range(_SETTLING_RUNS)]))
-    measure = Measure(_SUBMIT_FLOOR * whole, max(_SUBMIT_SMALL * whole, _LEAST_MS))
+    measure = Measure(max(_SUBMIT_FLOOR * whole, _LEAST_MS), max(_SUBMIT_SMALL * whole, _LEAST_MS))
     submitted(1)  # warms up
     timed.seconds = in_turns(differences_of(lambda which: [submitted(which)]), [measure], seconds, _telling(job))
     timed.submission = Side(measure.decision, measure.interval, Interval(whole, whole, whole))
@@ -207,7 +208,7 @@ def _timed(
     scale = frame_scale(session, timed.clock)
     submit_ms = float(np.median(scale.submit))
     work = Measure(_FLOOR * scale.wall_ms, small_ms(scale.wall_ms))
-    submission = Measure(_SUBMIT_FLOOR * submit_ms, max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
+    submission = Measure(max(_SUBMIT_FLOOR * submit_ms, _LEAST_MS), max(_SUBMIT_SMALL * submit_ms, _LEAST_MS))
     pairs = _pairs(session, remedies, passes, timed.clock, edit)
     fragments = pairs.fragments()
     pairs.run((0, 1))  # warms up: drivers compile shaders anew for where fragments are counted and where not
