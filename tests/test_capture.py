@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -123,6 +124,35 @@ def test_several_frames_in_one_session(display: str) -> None:
     assert (first.metadata.frame_number, second.metadata.frame_number) == (3, 4)
     assert third.metadata.frame_number > 4
     assert len(first.calls) == len(second.calls) == len(third.calls)
+
+
+def test_of_several_frames_every_nth_is_taken(display: str) -> None:
+    with Target(program("shapes", "--frames", "100000"), environment={**os.environ, "DISPLAY": display}) as target:
+        trigger, following = Trigger(frame=2), Trigger(later=7)
+        numbers = []
+        for _ in range(3):
+            numbers.append(target.capture(trigger, then=following).metadata.frame_number)
+            trigger = following
+    assert numbers == [2, 9, 16]
+
+
+def test_a_program_that_was_let_go_runs_on(display: str) -> None:
+    with Target(program("shapes", "--frames", "100000"), environment={**os.environ, "DISPLAY": display}) as target:
+        target.capture(Trigger(frame=2))
+        target.let_go()
+    try:
+        time.sleep(1.0)
+        assert target.process.poll() is None
+    finally:
+        target.process.kill()
+        target.process.wait()
+
+
+def test_a_program_at_rest_is_told_as_that(display: str) -> None:
+    environment = {**os.environ, "DISPLAY": display}
+    with Target(program("shapes", "--frames", "3", "--linger", "60"), environment=environment) as target:
+        with pytest.raises(TargetError, match="3 frames, the last .* ago: it draws only when something happens"):
+            target.capture(Trigger(frame=100), timeout=5.0)
 
 
 def test_a_slow_frame_is_waited_for(display: str) -> None:

@@ -47,6 +47,7 @@ def main() -> None:
     parser.add_argument("--frames", type=int, default=30)
     parser.add_argument("--out", type=Path)
     parser.add_argument("--pause", type=float, default=0.0)
+    parser.add_argument("--linger", type=float, default=0.0, help="seconds after the last frame")
     options = parser.parse_args()
     context = PbufferContext(ContextInfo(), DefaultFramebuffer(SIZE, SIZE, alpha=8, depth=24, stencil=8))
     program = make_program(VERTEX, FRAGMENT)
@@ -104,6 +105,7 @@ def main() -> None:
         context.swap()
         if options.pause:
             time.sleep(options.pause)
+    time.sleep(options.linger)
     if options.out:
         text = f"{hashlib.sha256(pixels).hexdigest()} errors {sorted(set(errors))}"
         scratch = options.out.with_suffix(".part")

@@ -172,7 +172,9 @@ class Target:
         self.others = 0
         """Processes that the program started and that draw as well; they run on their own."""
         self.frame_end = frame_end
-        self._armed = Trigger(frame_end=frame_end)
+        self._armed = self._asked = Trigger(frame_end=frame_end)
+        """What the tap was told, and what was asked for: of a series, frames are counted from the one before."""
+        self._released = False
         self._last_frame = time.monotonic()
         self._waiting = False
         self._connected = False
@@ -207,7 +209,9 @@ class Target:
         self.stop()
 
     def stop(self) -> None:
-        """End the program: politely, then by force."""
+        """End the program, unless it was let go: politely, then by force."""
+        if self._released:
+            return
         if self.channel:
             self.channel.close()
             self.channel = None
@@ -234,6 +238,7 @@ class Target:
 
     def let_go(self) -> None:
         """End the conversation and leave the program running."""
+        self._released = True
         if self.channel:
             self.channel.close()
             self.channel = None
@@ -374,6 +379,7 @@ class Target:
     def arm(self, trigger: Trigger) -> None:
         """Tell the tap when to hold the target. A trigger with a delay only sets what ends a frame."""
         self._armed, self._waiting = trigger, True
+        self._asked = trigger
         if self.channel is not None:
             frame = 0 if trigger.after_seconds > 0 else max(1, trigger.frame)
             self.channel.arm(frame, int(trigger.slower_than_ms * 1e6), trigger.frame_end)
@@ -427,6 +433,7 @@ class Target:
             if then is not None:
                 frame = paused.values[0] + then.later if then.later > 1 else then.frame
                 self.arm(dataclasses.replace(then, frame=frame))
+                self._asked = then
             else:
                 self._waiting = False
 
@@ -471,7 +478,7 @@ class Target:
         """
         if self.channel is None:
             self.connect(trigger, timeout)
-        elif trigger is not self._armed:
+        elif trigger is not self._asked:
             self.arm(trigger)
         paused = self._wait_paused(trigger, timeout, progress, cancelled)
         return self.take(paused, collect, progress, then)
