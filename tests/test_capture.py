@@ -149,10 +149,12 @@ def test_a_program_that_was_let_go_runs_on(display: str) -> None:
 
 
 def test_a_program_at_rest_is_told_as_that(display: str) -> None:
-    environment = {**os.environ, "DISPLAY": display}
-    with Target(program("shapes", "--frames", "3", "--linger", "60"), environment=environment) as target:
-        with pytest.raises(TargetError, match="3 frames, the last .* ago: it draws only when something happens"):
-            target.capture(Trigger(frame=100), timeout=5.0)
+    command, environment = program("shapes", "--frames", "3", "--linger", "60"), {**os.environ, "DISPLAY": display}
+    with (
+        Target(command, environment=environment) as target,
+        pytest.raises(TargetError, match=r"3 frames, the last .* ago: it draws only when something happens"),
+    ):
+        target.capture(Trigger(frame=100), timeout=5.0)
 
 
 def test_a_slow_frame_is_waited_for(display: str) -> None:
