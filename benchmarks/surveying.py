@@ -12,6 +12,10 @@ from pathlib import Path
 
 from benchmarks.replaying import DEMO, Row
 from wendascope import records
+from wendascope.frame.file import save
+from wendascope.tap.launch import Target, Trigger
+from wendascope.trials.proof import stored_proofs
+from wendascope.trials.verdicts import SAVES
 
 _YARD = DEMO.parent / "signal-box.wend"
 
@@ -58,6 +62,29 @@ def _surveyed(name: str, shipped: Path) -> Iterator[Row]:
     yield f"{name}: most memory of any process so far", f"{most:.2f} GB", "<= 2 GB"
 
 
+def setts() -> Iterator[Row]:
+    """A yard of a hundred thousand setts, each with a draw of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        program, path = Path(folder) / "setts", Path(folder) / "setts.wend"
+        source = Path(__file__).with_name("setts.c")
+        libraries = ["-l:libEGL.so.1", "-l:libOpenGL.so.0", "-lm"]
+        subprocess.run(["gcc", "-O2", str(source), "-o", str(program), *libraries], check=True)
+        with Target([str(program), "317"]) as target:
+            frame = target.capture(Trigger(frame=2), 120.0)
+        save(frame, path)
+        whole, log = _command("survey", str(path)), records.STAGES.newest(path)
+        assert log is not None
+        timed = next(end.seconds for end in log.stages if end.name == "times")
+        yield "100,489 draws: verified and timed", f"{timed:.1f} s", "<= 40 s"
+        yield "100,489 draws: whole survey, with its start", f"{whole:.1f} s", "<= 150 s"
+        yield "100,489 draws: plan proved", f"{_command('plan', str(path), '--prove'):.1f} s", ""
+        proofs = stored_proofs(path).values()
+        fewest = min((p.steps_after for p in proofs if p.verdict == SAVES), default=len(frame.steps))
+        yield "100,489 draws: fewest steps proved, of 100,490", f"{fewest:,}", "2"
+    most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / (1 << 20)
+    yield "100,489 draws: most memory of any process so far", f"{most:.2f} GB", "<= 2 GB"
+
+
 def demo() -> Iterator[Row]:
     yield from _surveyed("demo", DEMO)
 
@@ -66,4 +93,4 @@ def yard() -> Iterator[Row]:
     yield from _surveyed("yard", _YARD)
 
 
-BENCHMARKS: dict[str, Callable[[], Iterator[Row]]] = {"survey-demo": demo, "survey-yard": yard}
+BENCHMARKS: dict[str, Callable[[], Iterator[Row]]] = {"survey-demo": demo, "survey-yard": yard, "survey-setts": setts}
