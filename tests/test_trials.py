@@ -254,6 +254,11 @@ def test_prove_on_the_command_line(own_wasteful: Path) -> None:
         and set(proof["ratio"]) == {"median", "low", "high"}
         and proof["frame_ms_before"] > 0
     )
+    for clock, named in (("timer-query", "timer query"), ("drain", "drain")):
+        by_clock = run("prove", own_wasteful, "--finding", "outside-view-1", "--clock", clock, "--json")
+        assert json.loads(by_clock.stdout)["proofs"][0]["clock"] == named
+    unknown = run("prove", own_wasteful, "--finding", "outside-view-1", "--clock", "sundial")
+    assert unknown.returncode == 2 and "--clock is cpu-time, drain, timer-query" in unknown.stderr
     assert run("prove", own_wasteful).returncode == 2
     refused = run("prove", own_wasteful, "--finding", "nothing-like-it")
     assert refused.returncode == 2 and "no finding" in refused.stderr

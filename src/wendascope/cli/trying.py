@@ -60,6 +60,13 @@ def prove(
     code: Annotated[
         Path | None, typer.Option(help="Also write the shaders, data layouts and calls of batches into this folder.")
     ] = None,
+    clock: Annotated[
+        str,
+        typer.Option(
+            help="What verdicts go by: timer-query, drain or cpu-time. Without it, the one that this driver tells right"
+            " and load shakes least."
+        ),
+    ] = "",
     json: JsonOption = False,
 ) -> None:
     """Try the remedies of findings on the frame itself: replayed in turns with the original, measured, compared.
@@ -68,6 +75,8 @@ def prove(
     Exit 1 when a picture changed, or what the frame leaves behind, or when nothing could be shown.
     """
     from wendascope.frame.file import load
+    from wendascope.measure.clocks import Clock
+    from wendascope.measure.samples import use_clock
     from wendascope.replay.client import Replay
     from wendascope.report.code import write_code
     from wendascope.trials.examine import examine_file, stored_examination
@@ -78,6 +87,9 @@ def prove(
 
     if bool(finding) == every:
         raise UsageError("choose findings with --finding ID, or --all; `wendascope survey` lists them")
+    clocks = {each.value.lower().replace(" ", "-"): each.value for each in Clock}
+    if clock and clock not in clocks:
+        raise UsageError(f"--clock is {', '.join(sorted(clocks))}, not {clock}")
     show = progress(json)
     combined = None
     left: list[str] = []
@@ -89,6 +101,8 @@ def prove(
                 say("this frame was not measured yet; measuring it first")
             findings = examine_file(file, progress=show, replay=replay).findings
         warn(verify_with(replay, show), json)
+        if clock:
+            replay.run(use_clock.asked(clocks[clock]), show)
         if finding:
             by_id = {item.id: item for item in findings}
             unknown = next((name for name in finding if name not in by_id), None)

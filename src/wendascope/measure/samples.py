@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import msgspec
+
+from wendascope.errors import MachineError
 from wendascope.measure.calibrate import calibrate
+from wendascope.measure.clocks import Clock
 from wendascope.measure.records import Calibration
 from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
+from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
@@ -33,6 +38,18 @@ def calibrated_method(session: ReplaySession, job: Job) -> str:
 def calibration(session: ReplaySession, job: Job) -> Calibration:
     """What the clocks of this machine showed, tried once a session."""
     return session.slots.get(CALIBRATION, lambda: calibrate(session, job))
+
+
+@remote
+def use_clock(session: ReplaySession, job: Job, clock: str) -> None:
+    """Have verdicts go by a clock (of `clocks.Clock`) that somebody asks for. Raises MachineError where the driver does
+    not have it.
+    """
+    if clock == Clock.QUERY and not (session.offers.value(GL.TIME_ELAPSED) and session.offers("glGetQueryObjectuiv")):
+        raise MachineError("this driver has no timer queries; choose --clock drain or cpu-time")
+    found = calibration(session, job)
+    asked = msgspec.structs.replace(found, verdict_clock=clock, verdict_reason="it was asked for")
+    session.slots.put(CALIBRATION, asked)
 
 
 @remote
