@@ -60,11 +60,27 @@ def frame_caveats(frame: OpenGLFrame) -> list[str]:
         found.append("glArrayElement reads arrays in client memory, which is not recorded")
     if np.any(frame.lists.flags & FLAG_CLIENT_MEMORY):
         found.append("a display list was made with glArrayElement from client memory, which is not kept")
-    found += _from_earlier_frames(frame)
+    found += _from_earlier_frames(frame) + _deleted_attachments(frame)
     for pattern, text in _NOT_REPLAYED:
         if any(pattern.match(c.name) for c in commands):
             found.append(text)
     return found + _multisample_caveats(frame)
+
+
+def _deleted_attachments(frame: OpenGLFrame) -> list[str]:
+    """Images that live on without a name, since a framebuffer holds them: GL tells neither their size nor what they
+    hold.
+    """
+    there = {("texture", t.name) for t in frame.objects.textures}
+    there |= {("renderbuffer", r.name) for r in frame.objects.renderbuffers}
+    used = set(np.unique(frame.history.events("framebuffer").values).tolist())
+    return [
+        f"framebuffer {record.name} holds {attachment.kind} {attachment.name}, which was deleted: it is not captured,"
+        " and what is drawn with it comes out otherwise"
+        for record in frame.objects.framebuffers
+        for attachment in record.attachments
+        if record.name in used and (attachment.kind, attachment.name) not in there
+    ]
 
 
 def _from_earlier_frames(frame: OpenGLFrame) -> list[str]:
