@@ -104,7 +104,7 @@ def tessellation_levels_in_the_frame() -> Draw:
     return _patches(True)
 
 
-@known(allow=("repeated-state", "mergeable", "small-batches", "not-visible", "back-to-front"))
+@known(allow=("repeated-state", "mergeable", "small-batches", "not-visible", "back-to-front", "covered-clear"))
 def a_stencil_that_nothing_clears() -> Draw:
     """A view with a packed depth and stencil buffer, of which frames clear the depth alone: what the stencil holds was
     never defined, and holds nothing up.
