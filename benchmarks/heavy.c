@@ -4,13 +4,9 @@
  *
  * Makes OBJECTS small buffers and textures, and textures of MEGABYTES in all, before it begins. With FRAMES it ends
  * after them and prints the median time of a frame; with 0 it goes on. */
-#define GL_GLEXT_PROTOTYPES
-#include <EGL/egl.h>
-#include <GL/gl.h>
-#include <GL/glext.h>
 #include <stdio.h>
-#include <stdlib.h>
 #include <time.h>
+#include "target.h"
 
 static double now(void) {
   struct timespec t;
@@ -23,30 +19,11 @@ static int by_value(const void *a, const void *b) {
   return (x > y) - (x < y);
 }
 
-static GLuint shader(GLenum kind, const char *text) {
-  GLuint made = glCreateShader(kind);
-  glShaderSource(made, 1, &text, NULL);
-  glCompileShader(made);
-  return made;
-}
-
 int main(int count, char **arguments) {
   int calls = count > 1 ? atoi(arguments[1]) : 20000, frames = count > 2 ? atoi(arguments[2]) : 0;
   int objects = count > 3 ? atoi(arguments[3]) : 0, megabytes = count > 4 ? atoi(arguments[4]) : 0;
-  setenv("EGL_PLATFORM", "surfaceless", 0); /* no display is needed, and none disturbs the figures */
-  setenv("LP_NUM_THREADS", "0", 0);         /* a software driver's own threads would be most of what is measured */
-  EGLDisplay display = eglGetDisplay(EGL_DEFAULT_DISPLAY);
-  eglInitialize(display, NULL, NULL);
-  eglBindAPI(EGL_OPENGL_API);
-  EGLint wanted[] = {EGL_SURFACE_TYPE, EGL_PBUFFER_BIT, EGL_RENDERABLE_TYPE, EGL_OPENGL_BIT, EGL_RED_SIZE, 8, EGL_NONE};
-  EGLConfig config;
-  EGLint found;
-  if (!eglChooseConfig(display, wanted, &config, 1, &found) || !found) return 1;
-  EGLint size[] = {EGL_WIDTH, 64, EGL_HEIGHT, 64, EGL_NONE};
-  EGLSurface surface = eglCreatePbufferSurface(display, config, size);
-  EGLint version[] = {EGL_CONTEXT_MAJOR_VERSION, 3, EGL_CONTEXT_MINOR_VERSION, 3, EGL_NONE};
-  EGLContext context = eglCreateContext(display, config, EGL_NO_CONTEXT, version);
-  if (!eglMakeCurrent(display, surface, surface, context)) return 1;
+  setenv("LP_NUM_THREADS", "0", 0); /* a software driver's own threads would be most of what is measured */
+  if (!begin(64, 64, 0)) return 1;
   GLuint program = glCreateProgram();
   glAttachShader(program, shader(GL_VERTEX_SHADER, "#version 330\nuniform vec4 shift; void main() { gl_Position = vec4(vec2(gl_VertexID & 1, gl_VertexID >> 1) * 0.05, 0, 1) + shift; }"));
   glAttachShader(program, shader(GL_FRAGMENT_SHADER, "#version 330\nout vec4 c; void main() { c = vec4(1, 0.6, 0.2, 1); }"));
@@ -81,13 +58,13 @@ int main(int count, char **arguments) {
   }
   double *times = malloc(sizeof *times * (size_t)(frames + 1));
   for (int frame = 0; frames == 0 || frame < frames; frame++) {
-    double begin = now();
+    double begun = now();
     for (int i = 0; i < calls; i++) {
       if (i % 20 == 19) glDrawArrays(GL_TRIANGLES, 0, 3);
       else glUniform4f(shift, (float)(i % 97) / 50 - 1, (float)(frame + i) / 89 - (float)((frame + i) / 89), 0, 0);
     }
     eglSwapBuffers(display, surface);
-    if (frames) times[frame] = now() - begin;
+    if (frames) times[frame] = now() - begun;
   }
   qsort(times, (size_t)frames, sizeof *times, by_value);
   printf("%.4f ms a frame\n", times[frames / 2]);

@@ -2,13 +2,9 @@
  *
  *     setts SIDE
  */
-#define GL_GLEXT_PROTOTYPES
-#include <EGL/egl.h>
-#include <GL/gl.h>
-#include <GL/glext.h>
 #include <math.h>
-#include <stdlib.h>
 #include <string.h>
+#include "target.h"
 
 static const char *vertex =
     "#version 330 core\n"
@@ -19,13 +15,6 @@ static const char *fragment =
     "#version 330 core\n"
     "in vec3 normal; uniform vec3 colour; out vec4 result;\n"
     "void main() { result = vec4(colour * (0.4 + 0.6 * max(dot(normalize(normal), vec3(0.3, 0.5, 0.81)), 0.0)), 1.0); }\n";
-
-static GLuint shader(GLenum kind, const char *text) {
-  GLuint made = glCreateShader(kind);
-  glShaderSource(made, 1, &text, NULL);
-  glCompileShader(made);
-  return made;
-}
 
 /* Six faces of four corners, with their normals, and two triangles of each. */
 static void cube(float *corners, unsigned short *indices) {
@@ -47,19 +36,7 @@ static void cube(float *corners, unsigned short *indices) {
 
 int main(int count, char **arguments) {
   int side = count > 1 ? atoi(arguments[1]) : 317;
-  setenv("EGL_PLATFORM", "surfaceless", 0);
-  EGLDisplay display = eglGetDisplay(EGL_DEFAULT_DISPLAY);
-  eglInitialize(display, NULL, NULL);
-  eglBindAPI(EGL_OPENGL_API);
-  EGLint wanted[] = {EGL_SURFACE_TYPE, EGL_PBUFFER_BIT, EGL_RENDERABLE_TYPE, EGL_OPENGL_BIT, EGL_RED_SIZE, 8,
-                     EGL_DEPTH_SIZE,   24,              EGL_NONE};
-  EGLConfig config;
-  EGLint found;
-  if (!eglChooseConfig(display, wanted, &config, 1, &found) || !found) return 1;
-  EGLint size[] = {EGL_WIDTH, 800, EGL_HEIGHT, 600, EGL_NONE};
-  EGLSurface surface = eglCreatePbufferSurface(display, config, size);
-  EGLint version[] = {EGL_CONTEXT_MAJOR_VERSION, 3, EGL_CONTEXT_MINOR_VERSION, 3, EGL_NONE};
-  if (!eglMakeCurrent(display, surface, surface, eglCreateContext(display, config, EGL_NO_CONTEXT, version))) return 1;
+  if (!begin(800, 600, 24)) return 1;
   GLuint program = glCreateProgram(), array, buffers[2];
   glAttachShader(program, shader(GL_VERTEX_SHADER, vertex));
   glAttachShader(program, shader(GL_FRAGMENT_SHADER, fragment));

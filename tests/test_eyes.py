@@ -14,16 +14,21 @@ from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.objects import UniformRecord
 from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
-COUNT = 12
+COUNT, MODE = 12, 40
 
 
-def _seen(change: np.ndarray, second: int = COUNT) -> OpenGLFrame:
-    """A dozen draws in the left half of the window, and some of them again in the right, with changed matrices."""
+def _seen(change: np.ndarray, second: int = COUNT, mode: int = 0) -> OpenGLFrame:
+    """A dozen draws in the left half of the window, and some of them again in the right, with changed matrices. `mode`
+    is how a uniform of one number differs between the halves.
+    """
     blobs, batch = BlobStore(), CallBatch()
     made = objects(blobs, 2, COUNT, 2)
+    for program in made.programs:
+        program.uniforms.append(UniformRecord("mode", GL.INT, 1, [MODE]))
     for eye, count in enumerate((COUNT, second)):
         batch.call("glViewport", 32 * eye, 0, 32, 64)
         for mesh in range(1, count + 1):
@@ -31,6 +36,7 @@ def _seen(change: np.ndarray, second: int = COUNT) -> OpenGLFrame:
             batch.call("glBindVertexArray", mesh)
             matrix = np.eye(4, dtype=np.float32) * mesh + eye * change
             batch.call("glUniformMatrix4fv", MODEL, 1, 0, matrix.astype(np.float32).tobytes())
+            batch.call("glUniform1i", MODE, eye * mode)
             batch.call("glDrawElements", GL.TRIANGLES, 36, GL.UNSIGNED_SHORT, Raw(0))
     return frame_of(batch, made, blobs)
 
@@ -46,6 +52,11 @@ def test_the_same_draws_shifted_sideways_are_two_eyes() -> None:
     assert len(found.first) == len(found.second) == COUNT and found.alone == 0
     (finding,) = eyes(Case(_seen(_moved(0)), Drawn([], [], []), None))
     assert finding.remedy is None and finding.refused and "12 draws occur twice" in finding.title
+
+
+def test_halves_that_are_shaded_otherwise_are_no_eyes() -> None:
+    assert len(two_eyes(_seen(_moved(0), mode=0))) == 1
+    assert two_eyes(_seen(_moved(0), mode=1)) == [], "before and after, side by side"
 
 
 @pytest.mark.parametrize("row", [1, 3], ids=["from above", "from farther off"])

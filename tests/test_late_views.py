@@ -112,6 +112,9 @@ def test_what_is_left_out_is_told_in_words() -> None:
     assert item.effect(PIXELS) == "not tried yet" and not item.needless
     item.tried = True
     assert item.effect(PIXELS).startswith("none") and item.needless
+    item.left_behind = ["texture 3"]
+    assert item.effect(PIXELS) == "none in this picture, but texture 3 would hold something else afterwards"
+    assert not item.needless, "a later frame, or the program, may read it"
     item.pixels, item.max_difference = 40, 7
     assert item.effect(PIXELS) == "40 pixels, less than 0.1 %, by up to 7 of 255: hardly visible, none by more than 16"
     item.refused = "no source"

@@ -84,14 +84,31 @@ class Painter:
 
 def unit_square() -> int:
     """A vertex array with the corners of a unit square as attribute 0, bound."""
-    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
+    return vertex_array(np.array([0, 0, 1, 0, 0, 1, 1, 1]))
+
+
+def vertex_array(points: np.ndarray) -> int:
+    """A vertex array with points of two numbers as attribute 0, bound."""
+    array = int(GL.glGenVertexArrays(1))
     GL.glBindVertexArray(array)
-    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
-    corners = np.array([0, 0, 1, 0, 0, 1, 1, 1], np.float32)
-    GL.glBufferData(GL.GL_ARRAY_BUFFER, corners.nbytes, corners, GL.GL_STATIC_DRAW)
-    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+    corners(points)
     GL.glEnableVertexAttribArray(0)
     return array
+
+
+def corners(points: np.ndarray) -> None:
+    """Other points, two numbers each, as attribute 0 of the vertex array that is bound."""
+    data = np.ascontiguousarray(points, np.float32)
+    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, int(GL.glGenBuffers(1)))
+    GL.glBufferData(GL.GL_ARRAY_BUFFER, data.nbytes, data, GL.GL_STATIC_DRAW)
+    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
+
+
+def fan(count: int) -> np.ndarray:
+    """Triangles of a circle round 0 with radius 1, shape (count, 3, 2)."""
+    angles = np.linspace(0, 2 * np.pi, count + 1)
+    rim = np.stack([np.cos(angles), np.sin(angles)], axis=1)
+    return np.stack([np.zeros_like(rim[:-1]), rim[:-1], rim[1:]], axis=1)
 
 
 def texture(

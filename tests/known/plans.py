@@ -11,7 +11,23 @@ import numpy as np
 from OpenGL import GL
 
 from ._case import Draw, known
-from ._draw import BLUE, FLAT, HEIGHT, RED, TEXTURED, WHITE, WIDTH, Painter, clear, noise, onto, target, texture
+from ._draw import (
+    BLUE,
+    FLAT,
+    HEIGHT,
+    RED,
+    TEXTURED,
+    WHITE,
+    WIDTH,
+    Painter,
+    clear,
+    fan,
+    noise,
+    onto,
+    target,
+    texture,
+    vertex_array,
+)
 
 _FREE = ("batch", "mergeable", "copies", "textured-batch", "small-batches", "fine-full-screen", "untested-overdraw")
 ROUND = """#version 330
@@ -266,16 +282,7 @@ void main() { uv = corner; gl_Position = vec4(at + corner * 0.12, depth, 1.0); }
 
 def _mesh(corners: int) -> tuple[int, int]:
     """(vertex array, vertices) of a fan of triangles round a middle."""
-    angles = np.linspace(0, 2 * np.pi, corners + 1)
-    rim = np.stack([np.cos(angles), np.sin(angles)], axis=1)
-    triangles = np.stack([np.zeros_like(rim[:-1]), rim[:-1], rim[1:]], axis=1).reshape(-1, 2).astype(np.float32)
-    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
-    GL.glBindVertexArray(array)
-    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
-    GL.glBufferData(GL.GL_ARRAY_BUFFER, triangles.nbytes, triangles, GL.GL_STATIC_DRAW)
-    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
-    GL.glEnableVertexAttribArray(0)
-    return array, len(triangles)
+    return vertex_array(fan(corners)), 3 * corners
 
 
 @known(finds={"draw-plan": 1}, checks=(_draws(200, 5, 5),), allow=(*_FREE, "back-to-front", "not-visible", "too-fine"))

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
+
 import numpy as np
 from OpenGL import GL
 
+from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.step_inputs import step_inputs
+from wendascope.replay.session import ReplaySession
+from wendascope.trials.outcomes import judge_remedies
 
 from ._case import Draw, known
-from ._draw import HEIGHT, TEXTURED, VERTEX, WIDTH, Painter, clear, link, onto, target
+from ._draw import HEIGHT, TEXTURED, VERTEX, WIDTH, Painter, clear, link, onto, target, vertex_array
 
 CHOOSES = """#version 400
 subroutine vec4 Shade();
@@ -64,13 +69,7 @@ def _patches(inside: bool) -> Draw:
     program = link(
         {GL.GL_VERTEX_SHADER: CORNERS, GL.GL_TESS_EVALUATION_SHADER: EVALUATION, GL.GL_FRAGMENT_SHADER: FLAT_400}
     )
-    array, buffer = int(GL.glGenVertexArrays(1)), int(GL.glGenBuffers(1))
-    GL.glBindVertexArray(array)
-    GL.glBindBuffer(GL.GL_ARRAY_BUFFER, buffer)
-    corners = np.array([0, 0, 1, 0, 0, 1], np.float32)
-    GL.glBufferData(GL.GL_ARRAY_BUFFER, corners.nbytes, corners, GL.GL_STATIC_DRAW)
-    GL.glVertexAttribPointer(0, 2, GL.GL_FLOAT, False, 8, None)
-    GL.glEnableVertexAttribArray(0)
+    vertex_array(np.array([0, 0, 1, 0, 0, 1]))
 
     def levels(inner: float, outer: float) -> None:
         GL.glPatchParameterfv(GL.GL_PATCH_DEFAULT_OUTER_LEVEL, np.full(4, outer, np.float32))
@@ -104,7 +103,21 @@ def tessellation_levels_in_the_frame() -> Draw:
     return _patches(True)
 
 
-@known(allow=("repeated-state", "mergeable", "small-batches", "not-visible", "back-to-front", "covered-clear"))
+def _holds_nothing_up(looked) -> None:  # type: ignore[no-untyped-def]
+    """As in a sequence, which keeps no contents of what a frame draws over: another order leaves nothing behind."""
+    frame = looked.frame
+    for record in frame.objects.renderbuffers:
+        record.contents = None
+    view = [s for s in range(12 + 2) if frame.steps.kind_name(s) == "draw"]
+    with contextlib.closing(ReplaySession(frame)) as session:
+        outcome = judge_remedies(session, [Remedy("reorder-steps", view, order=view[::-1])])
+    assert outcome.same, outcome
+
+
+@known(
+    allow=("repeated-state", "mergeable", "small-batches", "not-visible", "back-to-front", "covered-clear"),
+    checks=(_holds_nothing_up,),
+)
 def a_stencil_that_nothing_clears() -> Draw:
     """A view with a packed depth and stencil buffer, of which frames clear the depth alone: what the stencil holds was
     never defined, and holds nothing up.

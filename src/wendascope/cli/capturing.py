@@ -70,11 +70,12 @@ def capture(
     from wendascope.tap.channel import FrameEnd
     from wendascope.tap.launch import Target, Trigger
     from wendascope.tap.take import Collect
+    from wendascope.tap.why_nothing import SOCKET
 
     if frame_end not in FrameEnd.__members__:
         raise UsageError(f"--frame-end is swap, readback or marker, not {frame_end}")
     _check_trigger(frame, after, slower_than)
-    if "WENDASCOPE_SOCKET" in os.environ:
+    if SOCKET in os.environ:
         raise UsageError("this is already running under the tap; capture from outside")
     environment = _environment(env or [])
     if listen:

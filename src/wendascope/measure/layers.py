@@ -78,25 +78,21 @@ def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[P
     """Go through the frame and count, more than once where that takes less time in all. `session` must be
     instrumented. Raises CancelledError.
     """
-    found = _Counter(session, job, counting).run() if (walks := _walks(session.frame, counting)) is None else []
-    for number, (passes, steps) in enumerate(walks or []):
-        chosen = dataclasses.replace(counting, passes=passes, steps=steps)
-        for item in _Counter(session, job, chosen).run():
-            if not number:
-                found.append(item)
-                continue
-            whole = next(other for other in found if other.index == item.index)
-            whole.touches = sorted(
-                [*whole.touches, *(t for t in item.touches if t.kind != "clear")], key=lambda touch: touch.step
-            )
+    first, *later = _walks(session.frame, counting)
+    found = _Counter(session, job, first).run()
+    by_pass = {item.index: item for item in found}
+    for walk in later:
+        for item in _Counter(session, job, walk).run():
+            whole = by_pass[item.index]
+            whole.touches += [touch for touch in item.touches if touch.kind != "clear"]
+            whole.touches.sort(key=lambda touch: touch.step)
             whole.caveats += [caveat for caveat in item.caveats if caveat not in whole.caveats]
     return found
 
 
-def _walks(frame: OpenGLFrame, counting: Counting) -> list[tuple[frozenset[int] | None, frozenset[int]]] | None:
-    """(passes, steps) to count in each walk, where that needs so many readings fewer that several walks are worth it;
-    None for all in one walk. Steps that overlap cannot share a reading: neighbours of a row of tiles can, every other
-    one at a time.
+def _walks(frame: OpenGLFrame, counting: Counting) -> list[Counting]:
+    """What to count in each walk: several where that needs so many readings fewer that they are worth it. Steps that
+    overlap cannot share a reading: neighbours of a row of tiles can, every other one at a time.
     """
     chosen = np.array(
         [s for s in counting.states if counting.boxes.get(s) and (counting.steps is None or s in counting.steps)], int
@@ -106,7 +102,7 @@ def _walks(frame: OpenGLFrame, counting: Counting) -> list[tuple[frozenset[int] 
     large = [i for i in np.flatnonzero(sizes > _MANY).tolist() if counting.passes is None or i in counting.passes]
     steps = chosen[np.isin(of_pass[chosen], large)]
     if not len(steps):
-        return None
+        return [counting]
     first_of_them = steps[:_MANY].tolist()
 
     def seconds(walks: int) -> float:
@@ -115,12 +111,15 @@ def _walks(frame: OpenGLFrame, counting: Counting) -> list[tuple[frozenset[int] 
 
     walks = min(range(1, _MOST_WALKS + 1), key=seconds)
     if walks == 1:
-        return None
+        return [counting]
     walk_of, _ = _dealt(steps.tolist(), counting, walks)
     later = [frozenset(steps[walk_of == number].tolist()) for number in range(1, walks)]
     others = set(counting.states) if counting.steps is None else set(counting.steps)
     first = frozenset(others.difference(*later))
-    return [(counting.passes, first), *((frozenset(large), rest) for rest in later)]
+    return [
+        dataclasses.replace(counting, steps=first),
+        *(dataclasses.replace(counting, passes=frozenset(large), steps=rest) for rest in later),
+    ]
 
 
 def _dealt(steps: list[int], counting: Counting, walks: int) -> tuple[npt.NDArray[np.int64], int]:
@@ -237,7 +236,7 @@ class _Counter:
                 continue
             box = self._counting.boxes.get(step) or (0, 0, target.width, target.height)
             if state.on("STENCIL_TEST") and reader.own_stencil and self._counting.what != "reached":
-                touch, caveat = self._stencilled(step, state, reader, box, result)
+                touch, caveat = self._stencilled(step, state, reader, box)
                 previous = None
                 if caveat and caveat not in result.caveats:
                     result.caveats.append(caveat)
@@ -248,10 +247,10 @@ class _Counter:
                     previous = reader.read_stencil((0, 0, target.width, target.height)).copy()
                 together = self._apart(steps[number - 1 :], reader)
                 if len(together) > 1:
-                    result.touches += self._several(together, state, reader, result, previous)
+                    result.touches += self._several(together, state, reader, previous)
                     number += together[-1] - together[0]
                     continue
-                touch = self._plain(step, state, reader, box, result, previous)
+                touch = self._plain(step, state, reader, box, previous)
             if touch is not None:
                 result.touches.append(touch)
         return result
@@ -300,7 +299,6 @@ class _Counter:
         steps: list[int],
         state: DrawState,
         reader: TargetReader,
-        item: PassLayers,
         previous: npt.NDArray[np.uint8],
     ) -> list[Touch]:
         """Steps that lie apart (see `_apart`), counted by one reading."""
@@ -343,25 +341,24 @@ class _Counter:
         state: DrawState,
         reader: TargetReader,
         box: Box,
-        item: PassLayers,
         previous: npt.NDArray[np.uint8],
     ) -> Touch | None:
-        if self._counting.what == "tied":
-            return self._tied(step, state, reader, box, item, previous)
+        tied = self._counting.what == "tied"
         kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
-        off = self._switched_off(state, reader)
+        off = [] if tied else self._switched_off(state, reader)
         compared = self._compares_colours(state, reader)
         if kept or off or compared:
             self._walk.run_to(int(self._frame.steps.begin[step]))
         before = reader.read_colours(box, state) if compared else None
         if kept:
             kept.save()
-        self._count(step)
-        for name in off:
-            self._switch(getattr(GL, name), False)
-        self._walk.run_step(step)
-        for name in off:
-            self._switch(getattr(GL, name), True)
+        if tied:
+            self._run_tied(step, state, reader)
+        else:
+            self._count(step)
+            self._switch(off, False)
+            self._walk.run_step(step)
+            self._switch(off, True)
         area = reader.area(box)
         now = reader.read_stencil(box)
         counts = now - previous[area]
@@ -369,6 +366,8 @@ class _Counter:
             kept.restore(depth=False)
         else:
             previous[area] = now
+        if tied:
+            self._walk.again(step)
         changed = None
         if before is not None and counts.any():
             changed = _differs(before, reader.read_colours(box, state), counts.shape)
@@ -387,35 +386,10 @@ class _Counter:
             self._packed[key] = self._session.packed(batch())
         self._packed[key].run()
 
-    def _tied(
-        self,
-        step: int,
-        state: DrawState,
-        reader: TargetReader,
-        box: Box,
-        item: PassLayers,
-        previous: npt.NDArray[np.uint8],
-    ) -> Touch | None:
-        """Count a step where its depth is the one that is there, with colour and depth left as they are; then run it
-        as it is.
-        """
-        kept = StencilCopy(self._session, reader, state) if self._protects and reader.own_stencil else None
-        self._walk.run_to(int(self._frame.steps.begin[step]))
-        if kept:
-            kept.save()
-        self._run_tied(step, state, reader)
-        area = reader.area(box)
-        now = reader.read_stencil(box)
-        counts = now - previous[area]
-        if kept:
-            kept.restore(depth=False)
-        else:
-            previous[area] = now
-        self._walk.again(step)
-        return self._touch(step, state, reader, box, counts, None)
-
     def _run_tied(self, step: int, state: DrawState, reader: TargetReader) -> None:
-        """Run a step so that the stencil counts what has the depth that is there, and nothing else changes."""
+        """Run a step so that the stencil counts what has the depth that is there, and nothing else changes. Whoever
+        calls it runs the step again, as it is.
+        """
         self._walk.run_to(int(self._frame.steps.begin[step]))
         key = state, reader.samples > 1, reader.own_depth
         self._run_packed(("tied", *key), lambda: self._begin_tied(state, reader))
@@ -452,9 +426,7 @@ class _Counter:
             off += [name for name in ("ALPHA_TEST", "SAMPLE_ALPHA_TO_COVERAGE") if state.on(name)]
         return off
 
-    def _stencilled(
-        self, step: int, state: DrawState, reader: TargetReader, box: Box, item: PassLayers
-    ) -> tuple[Touch | None, str]:
+    def _stencilled(self, step: int, state: DrawState, reader: TargetReader, box: Box) -> tuple[Touch | None, str]:
         """A step that the program's own stencil test decides about."""
         mask = StencilMask(self._session, reader, state)
         refused = mask.refused or (
@@ -526,10 +498,12 @@ class _Counter:
             and reader.layers == 1
         )
 
-    def _switch(self, capability: int, on: bool) -> None:
+    def _switch(self, capabilities: list[str], on: bool) -> None:
         batch = CallBatch(self._session.offers)
-        batch.call("glEnable" if on else "glDisable", capability)
-        self._session.run_batch(batch)
+        for name in capabilities:
+            batch.call("glEnable" if on else "glDisable", getattr(GL, name))
+        if capabilities:
+            self._session.run_batch(batch)
 
     def _stencil(self, func: int, ref: int, operations: tuple[int, int, int]) -> CallBatch:
         batch = CallBatch(self._session.offers)

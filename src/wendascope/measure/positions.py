@@ -237,13 +237,14 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     skip_fragments = session.offers("GL_RASTERIZER_DISCARD") and not _positions_follow_pixels(frame)
     insertions, offset = _links(frame), 0
     starts = {}
-    bindings = _feedback_bindings(frame, np.array([steps.call[item.step] for item in items], np.int64))
+    calls = np.asarray(steps.call, np.int64)[[item.step for item in items]]
+    bindings = _feedback_bindings(frame, calls)
     put_back: dict[tuple[int, ...], CallBatch] = {}
-    discards = frame.history.column("capability", np.array([steps.call[w.step] for w in items]), GL.RASTERIZER_DISCARD)
+    discards = frame.history.column("capability", calls, GL.RASTERIZER_DISCARD)
     for row, item in enumerate(items):
         if item.vertices == 0:
             continue
-        call = int(steps.call[item.step])
+        call = int(calls[row])
         before, after = CallBatch(session.offers), CallBatch(session.offers)
         size = item.vertices * _VERTEX_BYTES
         starts[item.step] = offset

@@ -29,7 +29,7 @@ WARM_UP = 1
 
 @remote
 def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
-    """Time a frame. Runs it 3 x repeats + 1 times; where it has one pass, 2 x repeats + 1 times."""
+    """Time a frame. Runs it 3 x repeats + 1 times at most; where it has one pass, 2 x repeats + 1 times."""
     started = time.monotonic()
     frame = session.frame
     verification = verify(session, job)

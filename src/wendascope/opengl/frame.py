@@ -179,7 +179,7 @@ class OpenGLFrame(Frame):
         own = calls.threads[np.flatnonzero(self.owners == 0)[-1:]]
         elsewhere = (self.owners > 0) & ~np.isin(calls.threads, own)
         ended = np.where(elsewhere, calls.begin_ns, calls.end_ns)  # calls of other threads take none of this one's time
-        ended, polling = as_waits(self, calls.begin_ns, ended)
+        ended, polling = as_waits(self._poll_runs, calls.begin_ns, ended)
         waits = (calls.having(Role.WAITS) | polling) & ~elsewhere
         lane = functools.partial(cpu_lane, calls.ids, (calls.begin_ns, ended), waits)
         if not m.began_ns:
@@ -189,8 +189,11 @@ class OpenGLFrame(Frame):
 
     @functools.cached_property
     def polled_ms(self) -> float:
-        runs = polls(self)
-        return float(sum(self.cpu_lane.duration[first] for first, _ in runs))
+        return float(sum(self.cpu_lane.duration[first] for first, _ in self._poll_runs))
+
+    @functools.cached_property
+    def _poll_runs(self) -> list[tuple[int, int]]:
+        return polls(self)
 
     def parts(self) -> Parts:
         return encode(self)

@@ -34,13 +34,13 @@ def polls(frame: OpenGLFrame) -> list[tuple[int, int]]:
 
 
 def as_waits(
-    frame: OpenGLFrame, begin: npt.NDArray[np.uint64], end: npt.NDArray[np.uint64]
+    runs: list[tuple[int, int]], begin: npt.NDArray[np.uint64], end: npt.NDArray[np.uint64]
 ) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.bool_]]:
-    """(when each call ended, ns; which calls are such waits): the first of a run lasts until its last has ended, and
-    the others take no time of their own. Shape (calls,).
+    """(when each call ended, ns; which calls are such waits), given what `polls` found: the first of a run lasts until
+    its last has ended, and the others take no time of their own. Shape (calls,).
     """
     end, waiting = end.copy(), np.zeros(len(begin), bool)
-    for first, last in polls(frame):
+    for first, last in runs:
         end[first] = end[last]
         end[first + 1 : last + 1] = begin[first + 1 : last + 1]
         waiting[first : last + 1] = True

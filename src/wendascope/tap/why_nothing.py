@@ -114,8 +114,8 @@ def _missing(process: Process) -> str:
         return (
             f"it runs in a sandbox that does not have {native_library()}; start it without, or let the sandbox see it"
         )
-    if process.form:
-        return f"it is {'linked statically' if process.form == 'static' else 'a 32-bit program'}"
+    if process.form == "32-bit":
+        return "it is a 32-bit program"
     return "it was loaded another way than by the system's loader"
 
 

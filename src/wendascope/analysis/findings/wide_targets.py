@@ -93,9 +93,8 @@ def unread_depth(case: Case) -> Iterator[Finding]:
         if not item.format.startswith("DEPTH") or not len(item.writes) or not item.followed or not item.size:
             continue
         passes = np.unique(np.asarray(case.frame.passes.of_step)[item.writes])
-        if len(item.reads) or len(item.by_calls) or item.read_next or len(passes) != 1:
-            continue
-        if item.object_class == "window":
+        is_read = len(item.reads) or len(item.by_calls) or item.read_next
+        if is_read or len(passes) != 1 or item.object_class == "window":
             continue
         number = int(passes[0])
         if not _cleared_first(case, item, number):
