@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 
 import numpy as np
 from OpenGL import GL
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.opengl.packed import merge_streams
 from wendascope.opengl.step_inputs import step_inputs
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import judge_remedies
@@ -105,7 +107,7 @@ def tessellation_levels_in_the_frame() -> Draw:
 
 def _holds_nothing_up(looked) -> None:  # type: ignore[no-untyped-def]
     """As in a sequence, which keeps no contents of what a frame draws over: another order leaves nothing behind."""
-    frame = looked.frame
+    frame = dataclasses.replace(looked.frame, following=merge_streams([]))
     for record in frame.objects.renderbuffers:
         record.contents = None
     view = [s for s in range(12 + 2) if frame.steps.kind_name(s) == "draw"]
