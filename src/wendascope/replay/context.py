@@ -95,7 +95,7 @@ class PbufferContext:
             if (here := self._attribute(chosen, name)) < bits
         ]
         if self._attribute(chosen, _SAMPLES) < f.samples:
-            self.caveats.append(f"the captured window has {f.samples} samples a pixel, and none here has so many")
+            self.caveats.append(f"the captured window has {f.samples} samples per pixel, and none here has so many")
         return chosen
 
     def _configs(self, wanted: _Wanted, least: list[int], es: bool) -> list[int]:
