@@ -77,7 +77,7 @@ def test_uploads_copies_and_unknown_calls_use_what_they_work_on() -> None:
 
 def test_after_calls_that_nobody_tracks_nothing_is_a_repeat() -> None:
     for barrier in (
-        ("glBindTextures", 0, 1, np.array([2], np.uint32).tobytes()),
+        ("glCallList", 3),
         ("glDeleteTextures", 1, np.array([1], np.uint32).tobytes()),
     ):
         batch = CallBatch()
@@ -87,6 +87,16 @@ def test_after_calls_that_nobody_tracks_nothing_is_a_repeat() -> None:
         draw(batch, 1, 1, 1)
         found = _frame(batch).call_use()
         assert found.use[8] == NO_STATE and found.use[9] == USED
+
+
+def test_binding_several_textures_at_once_is_followed() -> None:
+    for name, expected in ((2, USED), (1, REPEATS)):
+        batch = CallBatch()
+        draw(batch, 1, 1, 1)
+        batch.call("glBindTextures", 0, 1, np.array([name], np.uint32).tobytes())
+        batch.call("glBindTexture", GL.TEXTURE_2D, 1)
+        draw(batch, 1, 1, 1)
+        assert _frame(batch).call_use().use[9] == expected
 
 
 def test_array_uniforms_set_whole_and_in_parts_are_left_alone() -> None:

@@ -148,7 +148,7 @@ def test_the_table_names_real_commands_and_parameters() -> None:
         for command, setter in pattern.setters.items():
             names = {p.name for p in by_name[command].parameters}
             sources = [s for s in (*setter.values, *setter.index) if isinstance(s, str)]
-            assert all(s.startswith("@") or s.partition("[")[0] in names for s in sources), (pattern.name, command)
+            assert all(s[0] in "@+" or s.partition("[")[0] in names for s in sources), (pattern.name, command)
         assert not pattern.write or pattern.write in by_name
 
 

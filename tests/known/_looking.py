@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -92,7 +91,8 @@ class Gallery:
         self._program = [sys.executable, str(Path(__file__).parent / "_target.py"), str(self._order), str(self._answer)]
         self._target: Target | None = None
 
-    def take(self, name: str, then: Callable[[Target], None] = lambda _: None) -> OpenGLFrame:
+    def take(self, name: str, odd: int = 0) -> OpenGLFrame:
+        """A frame of a program that goes on then, an odd or an even one."""
         self._order.write_text(name)
         if self._target is not None and self._target.process.poll() is not None:
             self.close()  # the program before did not end well
@@ -110,8 +110,8 @@ class Gallery:
             assert time.monotonic() < deadline, f"{name} sends no frame statistics: {target.output.tail}"
         while target.frame_statistics[0].frame <= before:
             target.frame_statistics.popleft()
-        frame = target.frame_statistics[-1].frame
-        return target.capture(Trigger(frame=frame + self._settled), 60.0)
+        frame = target.frame_statistics[-1].frame + self._settled
+        return target.capture(Trigger(frame=frame + (frame + odd) % 2), 60.0)
 
     def _answered(self, name: str) -> str:
         """Frames drawn before the first of this program; nothing while it was not begun."""

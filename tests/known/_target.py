@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+import functools
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent.parent))
 
 from tests.known import _draw  # noqa: F401  (tells the GL binding how to behave before it is imported)
-from tests.known._case import all_cases
+from tests.known._case import Draw, all_cases
 
 
 def main(order: Path, answer: Path) -> None:
     import _running
     from OpenGL import GL
 
-    from tests.known import _random_frames
+    from tests.known import _random_frames, _state_changes
 
     cases = all_cases()
     context, draw, name, stamp, number, swaps = None, None, "", 0, 0, 0
@@ -30,16 +32,17 @@ def main(order: Path, answer: Path) -> None:
                     context.close()
                 name, number = wanted, 0
                 fences: list[object] = []
-                context = (
-                    _running.compatibility()
-                    if name in cases and cases[name].profile == "compatibility"
-                    else _running.core()
-                )
-                draw = (
-                    _random_frames.program(int(name.split(":")[1]))
-                    if name.startswith("random:")
-                    else cases[name].make()
-                )
+                make: Callable[[], Draw]
+                kind, _, rest = name.partition(":")
+                if kind == "random":
+                    profile, make = "core", functools.partial(_random_frames.program, int(rest))
+                elif kind == "state":
+                    profile = _state_changes.DEPENDS[rest].profile
+                    make = functools.partial(_state_changes.program, rest)
+                else:
+                    profile, make = cases[name].profile, cases[name].make
+                context = getattr(_running, profile)()
+                draw = make()
                 answer.write_text(f"{name} {swaps}")
         assert draw is not None and context is not None
         draw(number)
@@ -52,7 +55,7 @@ def main(order: Path, answer: Path) -> None:
             oldest = fences.pop(0)
             GL.glClientWaitSync(oldest, GL.GL_SYNC_FLUSH_COMMANDS_BIT, 10**9)
             GL.glDeleteSync(oldest)
-        if name.startswith("random:"):
+        if ":" in name:
             time.sleep(0.002)  # nothing looks at its pace, and it need not keep a processor busy
 
 

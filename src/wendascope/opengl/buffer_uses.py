@@ -17,8 +17,7 @@ if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
 _UNFOLLOWED = re.compile(
-    r"gl(BindBuffers|BindVertexBuffers|VertexArray(Vertex|Element)Buffer|VertexArray\w+OffsetEXT|BindTextures"
-    r"|(Vertex|Normal|Color|SecondaryColor|TexCoord|MultiTexCoord|FogCoord|Index|EdgeFlag)Pointer|InterleavedArrays"
+    r"gl(VertexArray\w+EXT$|(Vertex|Normal|Color|SecondaryColor|TexCoord|MultiTexCoord|FogCoord|Index|EdgeFlag)Pointer|InterleavedArrays"
     r"|\w*Address|MakeNamedBufferResident|TexBuffer|TextureBuffer|CallList)"
 )
 """Commands that bind buffers in ways that nobody follows here."""

@@ -15,7 +15,7 @@ from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.steps import KINDS as STEP_KINDS
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.packed import FLAG_SWITCH
-from wendascope.opengl.state_table import CAPABILITIES, PATTERNS
+from wendascope.opengl.state_table import CAPABILITIES, OF_VERTEX_ARRAYS, PATTERNS
 from wendascope.registry import GL, Role, tables
 
 if TYPE_CHECKING:
@@ -31,14 +31,13 @@ _KIND_OF = {
     "active_texture": 1,
     "buffer": 2,
     "vertex_array": 2,
-    "attribute_format": 2,
-    "attribute_enabled": 2,
+    **dict.fromkeys(OF_VERTEX_ARRAYS, 2),
     "attribute_value": 2,
-    "attribute_divisor": 2,
-    "element_buffer": 2,
     "uniform": 3,
     "indexed_buffer": 4,
     "block_binding": 4,
+    "storage_binding": 4,
+    "draw_buffers": 6,
     "framebuffer": 6,
     "renderbuffer": 6,
     "drawable": 6,
@@ -60,7 +59,6 @@ _BY_CALLS = {
     "active_texture",
     "buffer",
     "vertex_array",
-    "element_buffer",
     "indexed_buffer",
     "framebuffer",
     "renderbuffer",
@@ -68,9 +66,8 @@ _BY_CALLS = {
     "pixel_store",
     "hint",
     "transform_feedback",
-    "attribute_format",
-    "attribute_enabled",
-    "attribute_divisor",
+    "draw_buffers",
+    *OF_VERTEX_ARRAYS,
 }
 """Patterns that calls which are neither steps nor setters may depend on, uploads above all."""
 _CLEARED_BY = {"clear_color", "clear_depth", "clear_stencil"}
@@ -134,7 +131,7 @@ class _Judge:
                     rows = {program.name << 32 | (location & 0xFFFFFFFF) for location in uniform.locations}
                     if len(rows) > 1 and len(rows & set_in_frame) > 1:
                         judged &= ~np.isin(events.keys, list(rows))  # set as a whole and in parts
-        elif name in ("image", "transform_feedback", "drawable", "hint", "attribute_format"):
+        elif name in ("image", "transform_feedback", "drawable", "hint", "attribute_layout", "vertex_buffer"):
             judged[:] = False  # they carry more than the tracker compares
         return judged
 

@@ -10,6 +10,7 @@ import numpy as np
 from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.preprocessor import Dialect, compiled_text
+from wendascope.opengl.draw_buffers import draw_buffers
 from wendascope.opengl.objects import ProgramRecord
 from wendascope.registry import GL
 
@@ -25,32 +26,7 @@ class ColourOutputs:
 
     def __init__(self, frame: OpenGLFrame) -> None:
         self._frame = frame
-        self._set: dict[int, tuple[list[int], list[list[int]]]] = {}
-        """Framebuffer -> (calls that set its draw buffers, the buffers they set)."""
         self._written: dict[int, set[int] | None] = {}
-        self._gather()
-
-    def _gather(self) -> None:
-        calls, history = self._frame.calls, self._frame.history
-        for name in ("glDrawBuffers", "glDrawBuffer", "glNamedFramebufferDrawBuffers", "glNamedFramebufferDrawBuffer"):
-            for call in np.sort(calls.calls_of(name)).tolist():
-                named = name.startswith("glNamed")
-                framebuffer = (
-                    int(calls.argument(call, "framebuffer"))
-                    if named
-                    else history.number("framebuffer", call, GL.DRAW_FRAMEBUFFER)
-                )
-                if name.endswith("s"):
-                    given = calls.argument(call, "bufs")
-                    buffers = np.frombuffer(given, np.uint32).tolist() if isinstance(given, bytes) else []
-                else:
-                    buffers = [int(calls.argument(call, "buf"))]
-                at, values = self._set.setdefault(framebuffer, ([], []))
-                at.append(call)
-                values.append(buffers)
-        for framebuffer, (at, values) in self._set.items():
-            order = np.argsort(at, kind="stable").tolist()
-            self._set[framebuffer] = [at[k] for k in order], [values[k] for k in order]
 
     def taken(self, step: int) -> set[int]:
         """Numbers of fragment outputs that reach a colour of the step's target which is not masked."""
@@ -60,14 +36,11 @@ class ColourOutputs:
         """The same, with the number of the attachment that each reaches."""
         frame, call = self._frame, int(self._frame.steps.call[step])
         target = frame.passes.targets[int(frame.passes.of_step[step])]
-        at, values = self._set.get(target.framebuffer, ([], []))
-        row = int(np.searchsorted(at, call)) - 1
-        record = frame.objects.framebuffer(target.framebuffer)
         if not target.framebuffer:
             reached = {0: 0}
         else:
             points = {a.point - _FIRST for a in target.attachments if _FIRST <= a.point <= _LAST}
-            buffers = values[row] if row >= 0 else record.draw_buffers if record else []
+            buffers = draw_buffers(frame, target.framebuffer, call)
             reached = {k: b - _FIRST for k, b in enumerate(buffers)} if buffers else {k: k for k in points}
             reached = {number: point for number, point in reached.items() if point in points}
         masks = {number: frame.history.value("color_mask", call, min(number, 7)) for number in reached}
@@ -79,7 +52,7 @@ class ColourOutputs:
         """
         frame = self._frame
         found = np.zeros(len(frame.steps), bool)
-        known: dict[tuple[int, ...], bool] = {}
+        known: dict[tuple[int | None, ...], bool] = {}
         masks = [frame.history.setters("color_mask", np.asarray(frame.steps.call, np.int64), k) for k in range(8)]
         for step in np.flatnonzero(frame.steps.kind == KINDS.index("draw")).tolist():
             program = int(frame.steps.program[step])
@@ -87,9 +60,8 @@ class ColourOutputs:
             if written is None:
                 continue
             framebuffer = frame.passes.targets[int(frame.passes.of_step[step])].framebuffer
-            at, _ = self._set.get(framebuffer, ([], []))
-            row = int(np.searchsorted(at, int(frame.steps.call[step])))
-            key = (program, framebuffer, row, *(int(column[step]) for column in masks))
+            chosen = frame.history.last_event("draw_buffers", int(frame.steps.call[step]), framebuffer, 0)
+            key = (program, framebuffer, chosen, *(int(column[step]) for column in masks))
             if key not in known:
                 known[key] = bool(self.taken(step) - written)
             found[step] = known[key]

@@ -29,23 +29,15 @@ from wendascope.opengl.packed import (
     stream_of,
 )
 from wendascope.opengl.set_state import set_buffers, set_targets, set_textures, set_values
-from wendascope.opengl.state_table import PATTERNS
+from wendascope.opengl.state_table import OF_OBJECTS, PATTERNS
 from wendascope.opengl.tracker import InitialState, Key, StateHistory
 from wendascope.registry import GL, Role, is_offered, tables
 from wendascope.registry.numbers import HEADER_WORDS
 
 CONTAINERS = ("framebuffer", "vertex array", "program pipeline", "transform feedback", "query")
 """Classes of objects that contexts do not share."""
-_OF_OBJECTS = (
-    "attribute_format",
-    "attribute_enabled",
-    "attribute_divisor",
-    "element_buffer",
-    "uniform",
-    "block_binding",
-)
-"""State of objects, which a change of context leaves alone."""
-_SWITCHED = tuple(name for name in PATTERNS if name not in (*_OF_OBJECTS, "drawable"))
+_SWITCHED = tuple(name for name in PATTERNS if name not in (*OF_OBJECTS, "drawable"))
+"""State that a change of context changes; that of objects stays with them."""
 _MOST_NAMES = 0x50000000
 """Renamed containers stay below the names of programs that the frame links again."""
 

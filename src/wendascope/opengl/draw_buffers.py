@@ -1,4 +1,4 @@
-"""Calls that choose the buffers of a framebuffer that draws write: which of them change nothing."""
+"""The buffers of a framebuffer that draws write: which are chosen, and which calls that choose them change nothing."""
 
 from __future__ import annotations
 
@@ -7,34 +7,33 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wendascope.frame.numbers import Mask
-from wendascope.registry import GL
+from wendascope.opengl.state_table import DRAW_BUFFERS, PATTERNS
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
-_PREFIXES = ("glDrawBuffer", "glNamedFramebufferDrawBuffer", "glFramebufferDrawBuffer")
+
+def draw_buffers(frame: OpenGLFrame, framebuffer: int, call: int) -> tuple[int, ...]:
+    """The buffer that each colour goes to as a call finds it, none after the last; empty where it is not known."""
+    found = frame.history.value("draw_buffers", call, framebuffer)
+    if found is not None:
+        return found
+    if not framebuffer:
+        chosen = [frame.default_framebuffer.draw_buffer] if not frame.context.es else []
+    else:
+        record = frame.objects.framebuffer(framebuffer)
+        chosen = record.draw_buffers if record else []
+    return tuple(chosen + [0] * (DRAW_BUFFERS - len(chosen)))[:DRAW_BUFFERS] if chosen else ()
 
 
 def repeated_draw_buffers(frame: OpenGLFrame) -> Mask:
-    """Calls of `glDrawBuffer` that choose the buffer that is chosen already, shape (calls,). A widespread way to draw
-    says so again before each group of draws.
+    """Calls that choose the buffers that are chosen already, shape (calls,). A widespread way to draw says so again
+    before each group of draws.
     """
-    calls = frame.calls
-    every, repeats = np.zeros(len(calls), bool), np.zeros(len(calls), bool)
-    for command, rows in calls.by_command():
-        if command.name.startswith(_PREFIXES):
-            every[rows] = True
-    known: dict[int, int | None] = {
-        record.name: record.draw_buffers[0] if len(record.draw_buffers) == 1 else None
-        for record in frame.objects.framebuffers
-    }
-    known[0] = frame.default_framebuffer.draw_buffer or None
-    for call in np.flatnonzero(every).tolist():
-        if calls.command(call).name != "glDrawBuffer":
-            known.clear()  # several buffers, or of a framebuffer by name
-            continue
-        framebuffer = frame.history.number("framebuffer", call, GL.DRAW_FRAMEBUFFER)
-        chosen = int(calls.argument(call, "buf"))
-        repeats[call] = known.get(framebuffer) == chosen
-        known[framebuffer] = chosen
+    repeats = np.zeros(len(frame.calls), bool)
+    events = frame.history.events("draw_buffers")
+    setters = PATTERNS["draw_buffers"].setters
+    for key, call in zip((events.keys >> 32).tolist(), events.calls.tolist(), strict=True):
+        if call >= 0 and frame.calls.command(call).canonical in setters:
+            repeats[call] = draw_buffers(frame, key, call) == frame.history.value("draw_buffers", call + 1, key)
     return repeats

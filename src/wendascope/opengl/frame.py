@@ -86,7 +86,7 @@ class OpenGLFrame(Frame):
 
     @functools.cached_property
     def history(self) -> StateHistory:
-        return StateHistory(self.calls, self.state)
+        return StateHistory(self.calls, self.state, {t.name: t.target for t in self.objects.textures})
 
     @functools.cached_property
     def setting_values(self) -> SettingValues:

@@ -205,6 +205,11 @@ class AttributeRecord(msgspec.Struct):
     """Binding point where the separate form is known; -1 where it is not."""
     relative_offset: Number = 0
 
+    @property
+    def point(self) -> int:
+        """Where its buffer is bound: to its own number, unless said otherwise."""
+        return self.binding if self.binding >= 0 else self.index
+
 
 class VertexArrayRecord(msgspec.Struct):
     name: Name

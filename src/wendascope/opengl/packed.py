@@ -354,15 +354,18 @@ class CallStream:
         """Slot `slot` of each of `calls` (which must all have it), shape (n,), raw bits."""
         return self.words[self.offsets[calls] + HEADER_WORDS + slot]
 
-    def floats_at(self, calls: npt.NDArray[np.int64], slot: int, element: int) -> npt.NDArray[np.int64]:
-        """The bits of one of the floats that a pointer argument of each of `calls` gives, shape (n,); 0 where it gives
-        fewer.
+    def elements_at(
+        self, calls: npt.NDArray[np.int64], slot: int, element: int | npt.NDArray[np.int64], size: int
+    ) -> npt.NDArray[np.uint64]:
+        """The bits of one element of the array that a pointer argument of each of `calls` gives, shape (n,); 0 where it
+        gives fewer. `element` may be one for each call; `size` are the bytes of an element, 4 or 8.
         """
         words, lengths = self.column(calls, slot), self.column(calls, slot + 1).astype(np.int64)
-        held = ((words >> np.uint64(60)) == np.uint64(BLOB)) & (lengths >= 4 * (element + 1))
-        at = (words[held] & np.uint64(OFFSET_MASK)).astype(np.int64) + 4 * element
-        found = np.zeros(len(calls), np.int64)
-        found[held] = self.arena[at[:, None] + np.arange(4)].view(np.uint32).reshape(-1)
+        starts = np.broadcast_to(size * np.asarray(element, np.int64), (len(calls),))
+        held = ((words >> np.uint64(60)) == np.uint64(BLOB)) & (lengths >= starts + size)
+        at = (words[held] & np.uint64(OFFSET_MASK)).astype(np.int64) + starts[held]
+        found = np.zeros(len(calls), np.uint64)
+        found[held] = self.arena[at[:, None] + np.arange(size)].view(f"<u{size}").reshape(-1)
         return found
 
     def name_arrays(self, at: npt.NDArray[np.int64]) -> Iterator[tuple[int, npt.NDArray[np.uint32]]]:

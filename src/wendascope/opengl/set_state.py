@@ -50,6 +50,9 @@ def set_values(batch: CallBatch, offers: Offers, values: InitialState) -> None:
     polygon_mode = values.get("polygon_mode", {}).get((0, 0))
     if polygon_mode:
         call("glPolygonMode", GL.FRONT_AND_BACK, polygon_mode[0])
+    clamp, offset = (values.get(name, {}).get((0, 0)) for name in ("polygon_offset_clamp", "polygon_offset"))
+    if clamp and offset and clamp[0] and offers("glPolygonOffsetClamp"):
+        call("glPolygonOffsetClamp", *(decoded("f", raw) for raw in (*offset, *clamp)))
 
 
 def _is_one(name: str, rows: Mapping[Key, tuple[int, ...]]) -> bool:
@@ -82,7 +85,7 @@ def set_textures(batch: CallBatch, values: InitialState, names: Names) -> None:
     call = batch.call
     for (unit, target), (texture,) in values.get("texture", {}).items():
         if target == 0:
-            call("glBindTextureUnit", unit, names("texture", texture))
+            call("glBindTextureUnit", unit - GL.TEXTURE0, names("texture", texture))
         else:
             call("glActiveTexture", unit)
             call("glBindTexture", target, names("texture", texture))

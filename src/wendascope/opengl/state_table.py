@@ -4,13 +4,14 @@ The snapshot reads by it, the replay restores by it, and the state tracker folds
 A pattern is a family of state keys: `blend_func` has one key for each draw buffer, `texture` one for
 each unit and target. A key is (pattern, i, j), with 0 for indices that a pattern does not have.
 
-In setters, a source is a parameter name, an int, or `@pattern`: the current value of another key.
+In setters, a source is a parameter name, an int, `@pattern`: the current value of another key, or an element of the
+array that a parameter points to: `name[2]`, or for setters of many `name[*]` and, of arrays of vectors, `name[4*+2]`.
 """
 
 from __future__ import annotations
 
 import struct
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from wendascope.registry import GL
@@ -133,6 +134,12 @@ class Setter:
     when: tuple[str, int] | None = None
     unless: tuple[int, ...] = ()
     """Values of the first index that another pattern takes."""
+    many: tuple[str, str] | None = None
+    """The parameters that say which is the first of several and how many there are. `+first` as an index counts on
+    from the first.
+    """
+    own_target: bool = False
+    """The value is a texture that is bound to the target it was made for, the index a unit counted from 0."""
 
 
 @dataclass(frozen=True)
@@ -250,6 +257,10 @@ def _build() -> dict[str, Pattern]:
         read=("BLEND_COLOR",),
         write="glBlendColor",
     )
+    add(
+        "alpha_func", "ef", _simple("glAlphaFunc", "func", "ref"),
+        read=("ALPHA_TEST_FUNC", "ALPHA_TEST_REF"), write="glAlphaFunc", labels=("function", "reference"),
+    )  # fmt: skip
     add("logic_op", "e", _simple("glLogicOp", "opcode"), read=("LOGIC_OP_MODE",), write="glLogicOp")
 
     # depth and stencil
@@ -259,6 +270,8 @@ def _build() -> dict[str, Pattern]:
         "depth_range", "dd",
         {
             "glDepthRange": Setter(("n", "f"), (0,), spread=VIEWPORTS),
+            "glDepthRangef": Setter(("n", "f"), (0,), spread=VIEWPORTS),
+            "glDepthRangeArrayv": Setter(("v[2*]", "v[2*+1]"), ("+first",), many=("first", "count")),
             "glDepthRangeIndexed": Setter(("n", "f"), ("index",)),
         },
         domain=_numbers(VIEWPORTS), indices=1, read=("DEPTH_RANGE",), write="glDepthRangeIndexed",
@@ -296,11 +309,51 @@ def _build() -> dict[str, Pattern]:
     add("front_face", "e", _simple("glFrontFace", "mode"), read=("FRONT_FACE",), write="glFrontFace")
     add("polygon_mode", "e", _simple("glPolygonMode", "mode"), read=("POLYGON_MODE",))
     add(
-        "polygon_offset", "ff", _simple("glPolygonOffset", "factor", "units"),
+        "polygon_offset", "ff",
+        {name: Setter(("factor", "units")) for name in ("glPolygonOffset", "glPolygonOffsetClamp")},
         read=("POLYGON_OFFSET_FACTOR", "POLYGON_OFFSET_UNITS"), write="glPolygonOffset", labels=("factor", "units"),
+    )  # fmt: skip
+    add(
+        "polygon_offset_clamp", "f", {"glPolygonOffset": Setter((0,)), "glPolygonOffsetClamp": Setter(("clamp",))},
+        read=("POLYGON_OFFSET_CLAMP",),
     )  # fmt: skip
     add("line_width", "f", _simple("glLineWidth", "width"), read=("LINE_WIDTH",), write="glLineWidth")
     add("point_size", "f", _simple("glPointSize", "size"), read=("POINT_SIZE",), write="glPointSize")
+    points = ("POINT_SIZE_MIN", "POINT_SIZE_MAX", "POINT_FADE_THRESHOLD_SIZE", "POINT_SPRITE_COORD_ORIGIN")
+    add(
+        "point_parameter", "f",
+        {
+            "glPointParameterf": Setter(("param",), ("pname",)),
+            "glPointParameteri": Setter(("param",), ("pname",)),
+            "glPointParameterfv": Setter(("params[0]",), ("pname",)),
+            "glPointParameteriv": Setter(("params[0]",), ("pname",)),
+        },
+        domain=tuple((getattr(GL, name), 0) for name in points), indices=1, read=("",), write="glPointParameterf",
+    )  # fmt: skip
+    attenuation = ("pname", int(GL.POINT_DISTANCE_ATTENUATION))
+    add(
+        "point_attenuation", "fff",
+        {
+            name: Setter(tuple(f"params[{k}]" for k in range(3)), when=attenuation)
+            for name in ("glPointParameterfv", "glPointParameteriv")
+        },
+        read=("POINT_DISTANCE_ATTENUATION",), write="glPointParameterfv", array_of=attenuation[1],
+    )  # fmt: skip
+    add("shade_model", "e", _simple("glShadeModel", "mode"), read=("SHADE_MODEL",), write="glShadeModel")
+    add(
+        "line_stipple", "ii", _simple("glLineStipple", "factor", "pattern"),
+        read=("LINE_STIPPLE_REPEAT", "LINE_STIPPLE_PATTERN"), write="glLineStipple", labels=("factor", "pattern"),
+    )  # fmt: skip
+    add(
+        "clamp_color", "e", {"glClampColor": Setter(("clamp",), ("target",))},
+        domain=tuple((getattr(GL, f"CLAMP_{name}_COLOR"), 0) for name in ("VERTEX", "FRAGMENT", "READ")),
+        indices=1, read=("",), write="glClampColor",
+    )  # fmt: skip
+    corners = tuple(f"{side}{axis}" for side in ("min", "max") for axis in "XYZW")
+    add(
+        "primitive_bounding_box", "f" * 8, _simple("glPrimitiveBoundingBox", *corners),
+        read=("PRIMITIVE_BOUNDING_BOX",), write="glPrimitiveBoundingBox",
+    )  # fmt: skip
     add(
         "provoking_vertex",
         "e",
@@ -348,6 +401,8 @@ def _build() -> dict[str, Pattern]:
         {
             "glViewport": Setter(("x", "y", "width", "height"), (0,), spread=VIEWPORTS),
             "glViewportIndexedf": Setter(("x", "y", "w", "h"), ("index",)),
+            "glViewportIndexedfv": Setter(tuple(f"v[{k}]" for k in range(4)), ("index",)),
+            "glViewportArrayv": Setter(_four("v"), ("+first",), many=("first", "count")),
         },
         read=("VIEWPORT",), write="glViewportIndexedf", **rectangle,
     )  # fmt: skip
@@ -356,6 +411,8 @@ def _build() -> dict[str, Pattern]:
         {
             "glScissor": Setter(("x", "y", "width", "height"), (0,), spread=VIEWPORTS),
             "glScissorIndexed": Setter(("left", "bottom", "width", "height"), ("index",)),
+            "glScissorIndexedv": Setter(tuple(f"v[{k}]" for k in range(4)), ("index",)),
+            "glScissorArrayv": Setter(_four("v"), ("+first",), many=("first", "count")),
         },
         read=("SCISSOR_BOX",), write="glScissorIndexed", **rectangle,
     )  # fmt: skip
@@ -381,10 +438,14 @@ def _build() -> dict[str, Pattern]:
         read=("COLOR_CLEAR_VALUE",),
         write="glClearColor",
     )
-    add("clear_depth", "d", _simple("glClearDepth", "depth"), read=("DEPTH_CLEAR_VALUE",), write="glClearDepth")
+    add(
+        "clear_depth", "d", {"glClearDepth": Setter(("depth",)), "glClearDepthf": Setter(("d",))},
+        read=("DEPTH_CLEAR_VALUE",), write="glClearDepth",
+    )  # fmt: skip
     add("clear_stencil", "i", _simple("glClearStencil", "s"), read=("STENCIL_CLEAR_VALUE",), write="glClearStencil")
     add(
-        "pixel_store", "i", {"glPixelStorei": Setter(("param",), ("pname",))},
+        "pixel_store", "i",
+        {name: Setter(("param",), ("pname",)) for name in ("glPixelStorei", "glPixelStoref")},
         domain=tuple((getattr(GL, name), 0) for name in PIXEL_STORE), indices=1, read=("",), write="glPixelStorei",
     )  # fmt: skip
     add(
@@ -398,6 +459,10 @@ def _build() -> dict[str, Pattern]:
                 "TEXTURE_COMPRESSION_HINT",
                 "LINE_SMOOTH_HINT",
                 "POLYGON_SMOOTH_HINT",
+                "POINT_SMOOTH_HINT",
+                "FOG_HINT",
+                "PERSPECTIVE_CORRECTION_HINT",
+                "GENERATE_MIPMAP_HINT",
             )
         ),
         indices=1,
@@ -411,14 +476,28 @@ def _build() -> dict[str, Pattern]:
         "texture", "o",
         {
             "glBindTexture": Setter(("texture",), ("@active_texture", "target")),
-            "glBindTextureUnit": Setter(("texture",), ("unit", 0)),
+            "glBindTextureUnit": Setter(("texture",), ("unit",), own_target=True),
+            "glBindTextures": Setter(("textures[*]",), ("+first",), many=("first", "count"), own_target=True),
         },
         indices=2, object_class="texture",
     )  # fmt: skip
-    add("sampler", "o", {"glBindSampler": Setter(("sampler",), ("unit",))}, indices=1, object_class="sampler")
+    add(
+        "sampler", "o",
+        {
+            "glBindSampler": Setter(("sampler",), ("unit",)),
+            "glBindSamplers": Setter(("samplers[*]",), ("+first",), many=("first", "count")),
+        },
+        indices=1, object_class="sampler",
+    )  # fmt: skip
     add(
         "image", "oibiee",
-        {"glBindImageTexture": Setter(("texture", "level", "layered", "layer", "access", "format"), ("unit",))},
+        {
+            "glBindImageTexture": Setter(("texture", "level", "layered", "layer", "access", "format"), ("unit",)),
+            # with the format of each texture, which is not among the arguments
+            "glBindImageTextures": Setter(
+                ("textures[*]", 0, 1, 0, GL.READ_WRITE, 0), ("+first",), many=("first", "count")
+            ),
+        },
         indices=1, labels=("texture", "level", "layered", "layer", "access", "format"), object_class="texture",
     )  # fmt: skip
     # binding to an index binds to the target as well
@@ -431,6 +510,10 @@ def _build() -> dict[str, Pattern]:
         {
             "glBindBufferBase": Setter(("buffer", 0, 0), ("target", "index")),
             "glBindBufferRange": Setter(("buffer", "offset", "size"), ("target", "index")),
+            "glBindBuffersBase": Setter(("buffers[*]", 0, 0), ("target", "+first"), many=("first", "count")),
+            "glBindBuffersRange": Setter(
+                ("buffers[*]", "offsets[*]", "sizes[*]"), ("target", "+first"), many=("first", "count")
+            ),
         },
         indices=2, labels=("buffer", "offset", "size"), object_class="buffer",
     )  # fmt: skip
@@ -473,42 +556,16 @@ def _build() -> dict[str, Pattern]:
     add("renderbuffer", "o", renderbuffers, read=("RENDERBUFFER_BINDING",), object_class="renderbuffer")
 
     # state of objects that draws depend on (read from the objects, not by glGet)
-    vao = "@vertex_array"
+    _add_vertex_arrays(add)
     add(
-        "attribute_format",
-        "ieibpo",
+        "draw_buffers", "e" * DRAW_BUFFERS,
         {
-            "glVertexAttribPointer": Setter(
-                ("size", "type", "stride", "normalized", "pointer", "@buffer:ARRAY_BUFFER"), (vao, "index")
-            ),
-            "glVertexAttribIPointer": Setter(
-                ("size", "type", "stride", 0, "pointer", "@buffer:ARRAY_BUFFER"), (vao, "index")
-            ),
-            "glVertexAttribLPointer": Setter(
-                ("size", "type", "stride", 0, "pointer", "@buffer:ARRAY_BUFFER"), (vao, "index")
-            ),
+            "glDrawBuffer": Setter(("buf", *(0,) * (DRAW_BUFFERS - 1)), ("@framebuffer:DRAW_FRAMEBUFFER",)),
+            "glDrawBuffers": Setter(_chosen("bufs"), ("@framebuffer:DRAW_FRAMEBUFFER",)),
+            "glNamedFramebufferDrawBuffer": Setter(("buf", *(0,) * (DRAW_BUFFERS - 1)), ("framebuffer",)),
+            "glNamedFramebufferDrawBuffers": Setter(_chosen("bufs"), ("framebuffer",)),
         },
-        indices=2,
-        labels=("size", "type", "stride", "normalised", "offset", "buffer"),
-        object_class="buffer",
-    )
-    add(
-        "attribute_enabled", "b",
-        {
-            "glEnableVertexAttribArray": Setter((1,), (vao, "index")),
-            "glDisableVertexAttribArray": Setter((0,), (vao, "index")),
-        },
-        indices=2,
-    )  # fmt: skip
-    add(
-        "attribute_value", "ffff", _attribute_setters(),
-        indices=1, write="glVertexAttrib4f", labels=("x", "y", "z", "w"),
-    )  # fmt: skip
-    add("attribute_divisor", "i", {"glVertexAttribDivisor": Setter(("divisor",), (vao, "index"))}, indices=2)
-    add(
-        "element_buffer", "o",
-        {"glBindBuffer": Setter(("buffer",), (vao,), when=("target", GL.ELEMENT_ARRAY_BUFFER))},
-        indices=1, object_class="buffer",
+        indices=1,
     )  # fmt: skip
     add("uniform", "rrrr", _uniform_setters(), indices=2)
     add(
@@ -517,7 +574,86 @@ def _build() -> dict[str, Pattern]:
         {"glUniformBlockBinding": Setter(("uniformBlockBinding",), ("program", "uniformBlockIndex"))},
         indices=2,
     )
+    add(
+        "storage_binding", "i",
+        {"glShaderStorageBlockBinding": Setter(("storageBlockBinding",), ("program", "storageBlockIndex"))},
+        indices=2,
+    )  # fmt: skip
     return table.patterns
+
+
+def _four(array: str) -> tuple[Source, ...]:
+    return tuple(f"{array}[4*+{k}]" for k in range(4))
+
+
+def _chosen(array: str) -> tuple[Source, ...]:
+    return tuple(f"{array}[{k}]" for k in range(DRAW_BUFFERS))
+
+
+def _add_vertex_arrays(add: Callable[..., None]) -> None:
+    """Where the attributes of each vertex array come from: the layout of an attribute, the binding point that it takes,
+    and what is bound there. The older commands set all three.
+    """
+    bound, named = "@vertex_array", "vaobj"
+    layouts: dict[str, Setter] = {}
+    points: dict[str, Setter] = {}
+    buffers: dict[str, Setter] = {}
+    divisors: dict[str, Setter] = {}
+    switches: dict[str, Setter] = {}
+    for letter, normalized, integer in (("", "normalized", 0), ("I", 0, 1), ("L", 0, 0)):
+        pointer = f"glVertexAttrib{letter}Pointer"
+        layouts[pointer] = Setter(("size", "type", normalized, 0, integer), (bound, "index"))
+        points[pointer] = Setter(("index",), (bound, "index"))
+        buffers[pointer] = Setter(("@buffer:ARRAY_BUFFER", "pointer", "stride"), (bound, "index"))
+        given = ("size", "type", normalized, "relativeoffset", integer)
+        layouts[f"glVertexAttrib{letter}Format"] = Setter(given, (bound, "attribindex"))
+        layouts[f"glVertexArrayAttrib{letter}Format"] = Setter(given, (named, "attribindex"))
+    points["glVertexAttribBinding"] = Setter(("bindingindex",), (bound, "attribindex"))
+    points["glVertexArrayAttribBinding"] = Setter(("bindingindex",), (named, "attribindex"))
+    points["glVertexAttribDivisor"] = Setter(("index",), (bound, "index"))
+    one, several = ("buffer", 0, "offset", "stride"), ("buffers[*]", 0, "offsets[*]", "strides[*]")
+    many = ("first", "count")
+    buffers["glBindVertexBuffer"] = Setter(one, (bound, "bindingindex"))
+    buffers["glVertexArrayVertexBuffer"] = Setter(one, (named, "bindingindex"))
+    buffers["glBindVertexBuffers"] = Setter(several, (bound, "+first"), many=many)
+    buffers["glVertexArrayVertexBuffers"] = Setter(several, (named, "+first"), many=many)
+    divisors["glVertexAttribDivisor"] = Setter(("divisor",), (bound, "index"))
+    divisors["glVertexBindingDivisor"] = Setter(("divisor",), (bound, "bindingindex"))
+    divisors["glVertexArrayBindingDivisor"] = Setter(("divisor",), (named, "bindingindex"))
+    for word, on in (("Enable", 1), ("Disable", 0)):
+        switches[f"gl{word}VertexAttribArray"] = Setter((on,), (bound, "index"))
+        switches[f"gl{word}VertexArrayAttrib"] = Setter((on,), (named, "index"))
+    add(
+        "attribute_layout", "iebib", layouts,
+        indices=2, labels=("size", "type", "normalised", "relative offset", "integer"),
+    )  # fmt: skip
+    add("attribute_binding", "i", points, indices=2)
+    add(
+        "vertex_buffer", "opi", buffers,
+        indices=2, labels=("buffer", "offset", "stride"), object_class="buffer",
+    )  # fmt: skip
+    add("binding_divisor", "i", divisors, indices=2)
+    add("attribute_enabled", "b", switches, indices=2)
+    add(
+        "attribute_value", "ffff", _attribute_setters(),
+        indices=1, write="glVertexAttrib4f", labels=("x", "y", "z", "w"),
+    )  # fmt: skip
+    add(
+        "element_buffer", "o",
+        {
+            "glBindBuffer": Setter(("buffer",), (bound,), when=("target", GL.ELEMENT_ARRAY_BUFFER)),
+            "glVertexArrayElementBuffer": Setter(("buffer",), (named,)),
+        },
+        indices=1, object_class="buffer",
+    )  # fmt: skip
+
+
+OF_VERTEX_ARRAYS = (
+    "attribute_layout", "attribute_binding", "vertex_buffer", "binding_divisor", "attribute_enabled", "element_buffer",
+)  # fmt: skip
+"""Patterns that are state of vertex arrays."""
+OF_OBJECTS = (*OF_VERTEX_ARRAYS, "draw_buffers", "uniform", "block_binding", "storage_binding")
+"""Patterns that are state of objects, not of contexts."""
 
 
 def _attribute_setters() -> dict[str, Setter]:

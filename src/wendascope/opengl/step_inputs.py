@@ -16,6 +16,7 @@ import numpy as np
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined
 from wendascope.frame.steps import KINDS
 from wendascope.frame.uses import UnknownContentsError
+from wendascope.opengl.draw_buffers import draw_buffers
 from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.objects import ProgramRecord, sampler_targets
 from wendascope.opengl.setting_values import blob_numbers
@@ -24,7 +25,7 @@ from wendascope.opengl.subroutines import subroutine_numbers
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import uniform_value
-from wendascope.opengl.written import buffer_writes, element_buffers, texture_writes, written_objects
+from wendascope.opengl.written import NAMED_BY_TARGET, buffer_writes, element_buffers, texture_writes, written_objects
 from wendascope.registry import GL, Role
 
 if TYPE_CHECKING:
@@ -37,6 +38,8 @@ _FIXED = re.compile(
     r"\b(?:ftransform|gl_\w*(?:Matrix|Light|Material|Fog|Plane|TextureEnv)\w*|gl_(?:DepthRange|Point)\b)"
 )
 """What shaders read that no uniform of their own holds."""
+_FIXED_ARRAYS = re.compile(r"\bgl_(?:Vertex|Normal|Color|SecondaryColor|MultiTexCoord\d|FogCoord|ClipVertex)\b")
+"""What vertex shaders read of the fixed arrays and planes."""
 _IMAGES = range(0x904C, 0x906D)
 """Types of uniforms that are images, in the registry."""
 _CONDITIONS = ("glBeginConditionalRender", "glBeginConditionalRenderNV")
@@ -70,9 +73,18 @@ class _Inputs:
         frame = self._frame
         if len(self._calls) == 0 or len(frame.calls.calls_of(*_CONDITIONS)):
             return np.zeros(len(self._calls), np.uint64), np.zeros(len(self._calls), bool)
-        self._known &= subroutine_numbers(frame)[1]
+        self._known &= subroutine_numbers(frame)[1] & ~self._stippled() & ~self._after_lists()
         numbers = combined(self._geometry(), self._state(), self._targets(), self._values())
         return self._with_textures(numbers), self._known
+
+    def _stippled(self) -> Mask:
+        """Steps with a pattern that is not kept as state."""
+        return np.asarray(self._frame.history.column("capability", self._calls, GL.POLYGON_STIPPLE) == 1)
+
+    def _after_lists(self) -> Mask:
+        """Steps after a display list, which may have set anything."""
+        lists = self._frame.calls.calls_of("glCallList", "glCallLists")
+        return np.asarray(np.searchsorted(lists, self._calls, side="right") > 0)
 
     # ---- the step's own ---------------------------------------------------------------------------------
 
@@ -132,12 +144,20 @@ class _Inputs:
         return numbers
 
     def _targets(self) -> Numbers:
-        """What each step draws into."""
+        """What each step draws into, and which of it."""
         of_pass = []
         for target in self._frame.passes.targets:
             images = [(a.point, a.kind, a.name, a.level, a.face, a.layer, a.layered) for a in target.attachments]
             of_pass.append(_number(repr((target.framebuffer, images, target.width, target.height)).encode()))
-        return np.array(of_pass, np.uint64)[self._frame.passes.of_step]
+        chosen = np.zeros(len(self._calls), np.uint64)
+        framebuffers = self._frame.history.column("framebuffer", self._calls, GL.DRAW_FRAMEBUFFER)
+        for framebuffer in np.unique(framebuffers).tolist():
+            mine = np.flatnonzero(framebuffers == framebuffer)
+            events = self._frame.history.setters("draw_buffers", self._calls[mine], framebuffer)
+            _, first, which = np.unique(events, return_index=True, return_inverse=True)
+            found = [draw_buffers(self._frame, framebuffer, int(self._calls[mine[at]])) for at in first.tolist()]
+            chosen[mine] = np.array([_number(repr(buffers).encode()) for buffers in found], np.uint64)[which]
+        return combined(np.array(of_pass, np.uint64)[self._frame.passes.of_step], chosen)
 
     # ---- programs and their values ------------------------------------------------------------------------
 
@@ -164,8 +184,9 @@ class _Inputs:
             return False
         if self._frame.context.profile == "core" or self._frame.context.es:
             return True
-        whole = any(shader.type == GL.VERTEX_SHADER for shader in program.shaders)
-        return whole and not any(_FIXED.search(shader.source) for shader in program.shaders)
+        first = [shader.source for shader in program.shaders if shader.type == GL.VERTEX_SHADER]
+        fixed = any(_FIXED.search(shader.source) for shader in program.shaders)
+        return bool(first) and not fixed and not any(_FIXED_ARRAYS.search(source) for source in first)
 
     def _uniforms(self, program: ProgramRecord, rows: Ints) -> Numbers:
         """All values that its steps find."""
@@ -223,8 +244,16 @@ class _Inputs:
         for use, row in zip(sampler_uses(frame), frame.uses.textures, strict=True):
             for step, texture, how in zip(use.steps.tolist(), use.textures.tolist(), row.numbers.tolist(), strict=True):
                 read.setdefault(step, []).append((use.sampler, texture, how))
+        for use in sampler_uses(frame):
+            calls = self._calls[use.steps]
+            for step, parameters in zip(use.steps.tolist(), self._samplers(use.units, calls), strict=True):
+                read.setdefault(step, []).append((use.sampler + " sampler", 0, parameters))
         changed = parameter_calls(frame)[1]
         uploads = [(call, name) for name, calls in texture_writes(frame).items() for call in calls.tolist()]
+        for command, rows in frame.calls.by_command():
+            if command.canonical in NAMED_BY_TARGET:
+                drain = command.parameter(NAMED_BY_TARGET[command.canonical][-1][0]).slot
+                uploads += zip(rows.tolist(), frame.calls.column(rows, drain).astype(np.int64).tolist(), strict=True)
         uploads.sort(reverse=True)
         found, known = numbers.copy(), self._known
         mipmaps = frame.calls.having(Role.MIPMAPS)
@@ -244,6 +273,14 @@ class _Inputs:
             self._drawn(holds, origin, step, int(found[step]))
         return found
 
+    def _samplers(self, units: Ints, calls: Ints) -> list[int]:
+        """A number for the parameters of the sampler that each unit has at each call."""
+        records = {s.name: _number(repr(sorted(s.parameters.items())).encode()) for s in self._frame.objects.samplers}
+        bound = np.zeros(len(calls), np.int64)
+        for unit in np.unique(units).tolist():
+            bound[units == unit] = self._frame.history.column("sampler", calls[units == unit], unit)
+        return [records.get(name, name) for name in bound.tolist()]
+
     def _before(self, name: int) -> int | None:
         """A number for what a texture holds before the frame; None where that is not known."""
         record = self._frame.objects.texture(name)
@@ -259,7 +296,7 @@ class _Inputs:
         """Follow one call that writes a texture from memory; of others nobody knows what they leave."""
         calls, held = self._frame.calls, holds.get(name)
         command = calls.command(call)
-        if held is None or (command.has(Role.COPY) and not mipmaps):
+        if held is None or command.canonical in NAMED_BY_TARGET or (command.has(Role.COPY) and not mipmaps):
             holds[name] = None
             return
         columns: list[Numbers | int] = [held, command.id]

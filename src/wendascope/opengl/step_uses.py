@@ -37,11 +37,12 @@ from wendascope.opengl.inputs import SamplerUse, sampler_uses
 from wendascope.opengl.objects import ProgramRecord, TextureRecord, sampler_targets
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.setting_values import blob_numbers
-from wendascope.opengl.state_table import DRAW_BUFFERS, VIEWPORTS
+from wendascope.opengl.state_table import DRAW_BUFFERS, OF_VERTEX_ARRAYS, VIEWPORTS
 from wendascope.opengl.subroutines import subroutine_numbers
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_value, variable_of
+from wendascope.opengl.untracked import untracked_calls
 from wendascope.opengl.vertex_inputs import array_inputs, attribute_changes, attribute_names, vertex_inputs
 from wendascope.opengl.written import buffer_writes, element_buffers, written_objects
 from wendascope.registry import GL, Role, tables
@@ -55,6 +56,7 @@ _ASPECT_OF = {
     "blend_equation": "blend",
     "color_mask": "blend",
     "blend_color": "blend",
+    "alpha_func": "blend",
     "logic_op": "blend",
     "depth_func": "depth",
     "depth_mask": "depth",
@@ -68,6 +70,13 @@ _ASPECT_OF = {
     "front_face": "raster",
     "polygon_mode": "raster",
     "polygon_offset": "raster",
+    "polygon_offset_clamp": "raster",
+    "shade_model": "raster",
+    "line_stipple": "raster",
+    "point_parameter": "raster",
+    "point_attenuation": "raster",
+    "clamp_color": "raster",
+    "primitive_bounding_box": "raster",
     "line_width": "raster",
     "point_size": "raster",
     "provoking_vertex": "raster",
@@ -114,6 +123,8 @@ _PRIMITIVES = {
     GL.POLYGON: Primitive.TRIANGLES,
 }
 _RANGES = ("glDrawArrays", "glDrawElements", "glDrawElementsBaseVertex", "glDrawRangeElements")
+_KEEPING = ("image", "transform_feedback", "storage_binding", "draw_buffers")
+"""Patterns of which no column tells: steps stay on their sides of what changes them."""
 _NUMBER_TYPES = {"f": np.float32, "i": np.int32, "u": np.uint32, "d": np.float64}
 
 
@@ -268,10 +279,15 @@ class OpenGLUses(StepUses):
 
     @functools.cached_property
     def separated(self) -> Mask:
-        keeping = self._frame.calls.having(Role.KEEPS_ORDER) & ~repeated_draw_buffers(self._frame)
-        marks = np.flatnonzero(keeping | parameter_calls(self._frame)[1])
-        between = np.searchsorted(marks, self._calls)
-        return np.asarray(between[1:] != between[:-1])
+        keeping = self._frame.calls.having(Role.KEEPS_ORDER)
+        changed = self._frame.history.change_calls(*_KEEPING)
+        keeping[changed[changed >= 0]] = True
+        keeping &= ~repeated_draw_buffers(self._frame)
+        between = np.searchsorted(np.flatnonzero(keeping | parameter_calls(self._frame)[1]), self._calls)
+        # what stands between the begin and the end of a step is a part of it
+        loose = np.flatnonzero(untracked_calls(self._frame))
+        apart = np.searchsorted(loose, self._frame.steps.begin[1:]) != np.searchsorted(loose, self._calls[:-1])
+        return np.asarray((between[1:] != between[:-1]) | apart)
 
     @functools.cached_property
     def _outputs(self) -> ColourOutputs:
@@ -521,6 +537,12 @@ class OpenGLUses(StepUses):
                 numbers[mine] = combined(
                     numbers[mine], np.searchsorted(self._writes[buffer], self._calls[mine]).astype(np.uint64)
                 )
+        for command_id in np.unique(calls.ids[self._calls]).tolist():
+            if "Indirect" in tables().commands[command_id].name:
+                rows = np.flatnonzero(calls.ids[self._calls] == command_id)
+                at = self._calls[rows]
+                arguments = frame.history.column("buffer", at, GL.DRAW_INDIRECT_BUFFER)
+                numbers[rows] = combined(numbers[rows], arguments.astype(np.uint64), self._versions(arguments, at))
         elements = element_buffers(frame, self._calls)
         first, which_name = numbered(elements.astype(np.uint64))
         table = np.array([known.get(name, name) for name in elements[first].tolist()], np.uint64)
@@ -594,7 +616,7 @@ class OpenGLUses(StepUses):
 
     @functools.cached_property
     def _attribute_versions(self) -> Ints:
-        changes = self._frame.history.change_calls("attribute_format", "attribute_enabled", "attribute_divisor")
+        changes = self._frame.history.change_calls(*OF_VERTEX_ARRAYS)
         return np.searchsorted(changes, self._calls)
 
     @property

@@ -6,6 +6,7 @@ keys (a texture binding on the active unit) are resolved by forward fill of the 
 
 from __future__ import annotations
 
+import functools
 import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -14,8 +15,9 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.opengl.packed import CallStream
-from wendascope.opengl.state_table import FACES, PATTERNS, Pattern, Setter, Source
-from wendascope.registry import GL, Command, tables
+from wendascope.opengl.popped import Pairs, popped_pairs, with_popped
+from wendascope.opengl.state_table import FACES, PATTERNS, TEXTURE_TARGETS, Pattern, Setter, Source
+from wendascope.registry import GL, tables
 
 Ints = npt.NDArray[np.int64]
 Key = tuple[int, int]
@@ -28,6 +30,10 @@ _FACE_LIKE = {
     "face": (GL.FRONT_AND_BACK, FACES),
     "framebuffer": (GL.FRAMEBUFFER, (GL.DRAW_FRAMEBUFFER, GL.READ_FRAMEBUFFER)),
 }
+_TARGETS = tuple(getattr(GL, name) for name in TEXTURE_TARGETS)
+_ELEMENT_BYTES = {"GLdouble": 8, "GLintptr": 8, "GLsizeiptr": 8}
+_MOST_AT_ONCE = 256
+"""Values that one call can set of a pattern: more points to bind to, no context has."""
 _FACE_PARAMETER = {"face": "face", "framebuffer": "target"}
 
 
@@ -54,13 +60,16 @@ def signed32(word: int) -> int:
     return ((word + (1 << 31)) & 0xFFFFFFFF) - (1 << 31)
 
 
-def _converted(raw: int, command: Command, source: Source, kind: str) -> int:
-    plain = isinstance(source, str) and source[0] != "@" and "[" not in source
-    given = command.parameter(str(source)).kind if plain else ""
+def _converted(raw: npt.NDArray[np.uint64], kind: str, given: str) -> npt.NDArray[np.uint64]:
+    """Raw values of one kind as those of another: commands may set floats by whole numbers, and the other way."""
+    low = raw.astype(np.uint32)
     if kind == "f" and given == "int":
-        return int(np.float32(signed32(raw)).view(np.uint32))
+        return low.view(np.int32).astype(np.float32).view(np.uint32).astype(np.uint64)
     if kind == "d" and given == "float":
-        return int(np.float64(np.uint32(raw & 0xFFFFFFFF).view(np.float32)).view(np.uint64))
+        return low.view(np.float32).astype(np.float64).view(np.uint64)
+    if kind in "ib" and given == "float":
+        with np.errstate(invalid="ignore"):
+            return low.view(np.float32).astype(np.int64).view(np.uint64)
     return raw
 
 
@@ -79,8 +88,12 @@ def _by_key(keys: Ints, calls: Ints) -> Ints:
 class StateHistory:
     """Every state key over the calls of a frame."""
 
-    def __init__(self, calls: CallStream, initial: InitialState) -> None:
+    def __init__(
+        self, calls: CallStream, initial: InitialState, texture_targets: Mapping[int, int] | None = None
+    ) -> None:
+        """`texture_targets` says what textures from before the calls were made for, by their names."""
         self._calls = calls
+        self._before = texture_targets or {}
         self._initial = initial
         self._events: dict[str, Events] = {}
         self._slots: dict[int, dict[str, int]] = {}
@@ -94,20 +107,13 @@ class StateHistory:
         return None if found is None else tuple(int(v) for v in self.events(pattern).values[found])
 
     def value_in_kinds(self, pattern: str, call: int, i: int = 0, j: int = 0) -> tuple[int, ...] | None:
-        """`value`, as raw values in the kinds of the pattern where the command that set them takes others; None where
-        it takes them in a way that is only good for comparing.
-        """
-        value, setter = self.value(pattern, call, i, j), self.setter(pattern, call, i, j)
-        kinds = PATTERNS[pattern].kinds
-        if value is None or setter is None or setter < 0 or not set(kinds) & {"f", "d"}:
-            return value
-        command = self._calls.command(setter)
-        sources = PATTERNS[pattern].setters[command.canonical].values
-        if "v" in sources:
-            return None
-        return tuple(
-            _converted(raw, command, source, kind) for raw, source, kind in zip(value, sources, kinds, strict=False)
-        )
+        """`value`; None where a command set it in a way that is only good for comparing."""
+        setter = self.setter(pattern, call, i, j)
+        if setter is not None and setter >= 0:
+            by = PATTERNS[pattern].setters.get(self._calls.command(setter).canonical)
+            if by is not None and "v" in by.values:
+                return None
+        return self.value(pattern, call, i, j)
 
     def number(self, pattern: str, call: int, i: int = 0, j: int = 0, missing: int = 0) -> int:
         """The first number of the key's value when a call runs; `missing` where nothing set it."""
@@ -194,48 +200,100 @@ class StateHistory:
                 if len(calls):
                     # by the canonical names: an alias may call its parameters otherwise
                     self._slots[command.id] = {p.name: p.slot for p in tables()[canonical].parameters}
-                    parts += self._changes(command.id, calls, setter, width)
+                    parts += self._changes(command.id, calls, setter, pattern.kinds)
         if not any(len(part[0]) for part in parts):
             return Events(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros((0, width), np.uint64), {})
         keys = np.concatenate([p[0] for p in parts])
         calls = np.concatenate([p[1] for p in parts])
         values = np.concatenate([p[2] for p in parts])
         order = _by_key(keys, calls)
-        keys, calls, values = keys[order], calls[order], values[order]
+        keys, calls, values = with_popped(self._pairs, pattern.name, keys[order], calls[order], values[order])
         edges = np.flatnonzero(np.diff(keys)) + 1
         bounds = [0, *edges.tolist(), len(keys)]
         starts = {int(keys[a]): (a, b) for a, b in itertools.pairwise(bounds)}
         return Events(keys, calls, values, starts)
 
     def _changes(
-        self, command: int, calls: Ints, setter: Setter, width: int
+        self, command: int, calls: Ints, setter: Setter, kinds: str
     ) -> list[tuple[Ints, Ints, npt.NDArray[np.uint64]]]:
         if setter.when is not None:
             calls = calls[self._source(command, calls, setter.when[0]) == setter.when[1]]
         if setter.unless:
             calls = calls[~np.isin(self._source(command, calls, setter.index[0]), setter.unless)]
-        values = np.zeros((len(calls), width), np.uint64)
-        at = 0
-        for source in setter.values:
-            slot = self._slots[command].get(source) if isinstance(source, str) else None
-            pointer = slot is not None and any(
-                p.slot == slot and p.kind == "pointer" for p in tables().commands[command].parameters
-            )
-            for extra in range(2 if pointer else 1):
-                if pointer:
-                    assert slot is not None
-                    values[:, at] = self._calls.column(calls, slot + extra)
-                else:
-                    values[:, at] = self._source(command, calls, source).astype(np.uint64)
-                at += 1
+        counted = np.zeros(len(calls), np.int64)
+        if setter.many:
+            counts = np.clip(self._source(command, calls, setter.many[1]), 0, _MOST_AT_ONCE)
+            starts = np.concatenate([[0], np.cumsum(counts)])
+            counted = np.arange(starts[-1]) - np.repeat(starts[:-1], counts)
+            calls = np.repeat(calls, counts)
+        values = self._values(command, calls, setter, kinds, counted)
         if setter.faces:
             return self._both_faces(command, calls, setter.faces, values)
-        index = [self._source(command, calls, source) for source in setter.index]
+        index = [
+            self._source(command, calls, (setter.many or ("",))[0]) + counted
+            if source == "+first"
+            else self._source(command, calls, source, counted)
+            for source in setter.index
+        ]
+        if setter.own_target:
+            return self._own_targets(index[0], calls, values)
         i = index[0] if index else np.zeros(len(calls), np.int64)
         j = index[1] if len(index) > 1 else np.zeros(len(calls), np.int64)
         if setter.spread:
             return [(_pack(np.full(len(calls), k), j), calls, values) for k in range(setter.spread)]
         return [(_pack(i, j), calls, values)]
+
+    def _values(self, command: int, calls: Ints, setter: Setter, kinds: str, counted: Ints) -> npt.NDArray[np.uint64]:
+        """What each call sets, shape (n, width), in the kinds of the pattern where that can be."""
+        parameters = {p.slot: p for p in tables().commands[command].parameters}
+        slots = kinds.replace("p", "pp")
+        values = np.zeros((len(calls), len(slots)), np.uint64)
+        at = 0
+        for source in setter.values:
+            slot = self._slots[command].get(source) if isinstance(source, str) else None
+            given = parameters[slot].kind if slot is not None else ""
+            for extra in range(2 if given == "pointer" else 1):
+                if given == "pointer":
+                    assert slot is not None
+                    values[:, at] = self._calls.column(calls, slot + extra)
+                else:
+                    raw = self._source(command, calls, source, counted).astype(np.uint64)
+                    values[:, at] = _converted(raw, slots[at], given)
+                at += 1
+        return values
+
+    def _own_targets(
+        self, units: Ints, calls: Ints, values: npt.NDArray[np.uint64]
+    ) -> list[tuple[Ints, Ints, npt.NDArray[np.uint64]]]:
+        """Textures bound to the targets they were made for; none is bound to all. Where it is not known what one was
+        made for, the target is 0.
+        """
+        parts = []
+        names = values[:, 0].astype(np.int64)
+        for name in np.unique(names).tolist():
+            mine = names == name
+            targets = _TARGETS if name == 0 else (self._texture_targets.get(name, 0),)
+            for target in targets:
+                parts.append((_pack(GL.TEXTURE0 + units[mine], target), calls[mine], values[mine]))
+        return parts
+
+    @functools.cached_property
+    def _pairs(self) -> tuple[Pairs, Pairs]:
+        return popped_pairs(self._calls)
+
+    @functools.cached_property
+    def _texture_targets(self) -> dict[int, int]:
+        calls, found = self._calls, dict[int, int]()
+        for command in ("glBindTexture", "glCreateTextures"):
+            for call in calls.calls_of(command).tolist():
+                target = int(calls.argument(call, "target"))
+                if command == "glBindTexture":
+                    found.setdefault(int(calls.argument(call, "texture")), target)
+                else:
+                    given = calls.argument(call, "textures")
+                    names = np.frombuffer(given, np.uint32).tolist() if isinstance(given, bytes) else []
+                    found |= dict.fromkeys(names, target)
+        return {**found, **self._before}
 
     def _both_faces(
         self, command: int, calls: Ints, faces: str, values: npt.NDArray[np.uint64]
@@ -251,7 +309,7 @@ class StateHistory:
             parts.append((_pack(np.full(int(hit.sum()), face), 0), calls[hit], values[hit]))
         return parts
 
-    def _source(self, command: int, calls: Ints, source: Source) -> Ints:
+    def _source(self, command: int, calls: Ints, source: Source, counted: Ints | None = None) -> Ints:
         if isinstance(source, int):
             return np.full(len(calls), source, np.int64)
         if source.startswith("@"):
@@ -259,6 +317,12 @@ class StateHistory:
             return self.column(pattern, calls, getattr(GL, key) if key else 0)
         name, _, element = source.partition("[")
         slot = self._slots[command][name]
-        if element:
-            return self._calls.floats_at(calls, slot, int(element[:-1]))
-        return self._calls.column(calls, slot).astype(np.int64)
+        if not element:
+            return self._calls.column(calls, slot).astype(np.int64)
+        ctype = next(p.ctype for p in tables().commands[command].parameters if p.slot == slot).split()[1]
+        factor, star, plus = element[:-1].partition("*")
+        at: int | Ints = int(factor) if not star else (counted if counted is not None else 0) * int(factor or 1)
+        found = self._calls.elements_at(calls, slot, at + int(plus or 0), _ELEMENT_BYTES.get(ctype, 4))
+        if ctype in ("GLint", "GLsizei"):
+            return found.astype(np.uint32).view(np.int32).astype(np.int64)
+        return found.view(np.int64)

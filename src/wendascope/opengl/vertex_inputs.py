@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import itertools
 from collections.abc import Mapping
@@ -52,50 +53,40 @@ def array_inputs(
     before = {a.index: a for a in record.attributes} if record else {}
     # in a frame that defines attributes, an array may have others than it had before
     indices = set(before) | {i for a, i in history.keys("attribute_enabled") if a == array}
+    at_point = {a.point: a for a in before.values()}
     found = []
     for index in sorted(indices):
         old = before.get(index)
         enabled = history.value("attribute_enabled", call, array, index)
         if not (enabled[0] if enabled else old is not None and old.enabled):
             continue
-        set_here = history.value("attribute_format", call, array, index)
-        divisor = history.value("attribute_divisor", call, array, index)
-        times = divisor[0] if divisor else old.divisor if old else 0
-        if set_here:
-            size, type_, stride, normalized, mode, offset, buffer = set_here
-            size = 4 if size == GL.BGRA else size
-            setter = history.setter("attribute_format", call, array, index)
-            integer = setter is not None and setter >= 0 and "IPointer" in frame.calls.command(setter).name
-            row = VertexInput(
-                index,
-                names.get(index, ""),
-                size,
-                type_,
-                bool(normalized),
-                stride,
-                offset,
-                buffer if mode >> 60 == 0 else 0,
-                times,
-                integer,
-                _dtype(type_),
-            )
-        elif old:
-            row = VertexInput(
-                index,
-                names.get(index, ""),
-                old.size,
-                old.type,
-                old.normalized,
-                old.stride,
-                old.offset,
-                old.buffer,
-                times,
-                old.integer,
-                _dtype(old.type),
-            )
-        else:
+        layout = history.value("attribute_layout", call, array, index)
+        if layout is None and old is not None:
+            layout = (old.size, old.type, int(old.normalized), old.relative_offset, int(old.integer))
+        point = history.number("attribute_binding", call, array, index, missing=old.point if old else index)
+        there = at_point.get(point)
+        bound = history.value("vertex_buffer", call, array, point)
+        if bound is None and there is not None:
+            bound = (there.buffer, 0, there.offset - there.relative_offset, there.stride)
+        if layout is None or bound is None:
             continue
-        found.append(row if row.stride else VertexInput(**{**row.__dict__, "stride": row.bytes}))
+        divisor = history.number("binding_divisor", call, array, point, missing=there.divisor if there else 0)
+        size, kind, normalized, relative, integer = layout
+        buffer, mode, offset, stride = bound
+        row = VertexInput(
+            index,
+            names.get(index, ""),
+            4 if size == GL.BGRA else size,
+            kind,
+            bool(normalized),
+            stride,
+            offset + relative,
+            buffer if mode >> 60 == 0 else 0,
+            divisor,
+            bool(integer),
+            _dtype(kind),
+        )
+        found.append(row if row.stride else dataclasses.replace(row, stride=row.bytes))
     return found
 
 

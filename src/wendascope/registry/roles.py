@@ -122,10 +122,8 @@ _PATTERNS: dict[Role, str] = {
     r"|StringMarker|ObjectLabel|ObjectPtrLabel|DebugMessage|Flush|Finish|Gen[A-Z](?!.*Mipmap)|FenceSync"
     r"|ClientWaitSync|WaitSync|DeleteSync)",
     Role.WITH_DRAW: r"wenda(ClientArray|Indirect|WatchBuffer)",
-    Role.STATE_UNKNOWN_AFTER: r"gl(Bind(Textures|Samplers|ImageTextures|Buffers|VertexBuffer)|ScissorArray"
-    r"|ViewportArray|DepthRangeArray|VertexArray[A-Z]|(Enable|Disable)VertexArrayAttrib|VertexBindingDivisor"
-    r"|VertexAttrib(Binding|\w*Format)|Push(Client)?Attrib|Pop(Client)?Attrib|CallLists?$|Delete[A-Z]|LinkProgram"
-    r"|ProgramBinary|UseProgramStages|ActiveShaderProgram|NewList|EndList|Begin$|End$|TextureParameter"
+    Role.STATE_UNKNOWN_AFTER: r"gl(VertexArray\w+EXT$|(Enable|Disable)VertexArray(Attrib)?EXT$"
+    r"|Push(Client)?Attrib|Pop(Client)?Attrib|CallLists?$|Delete[A-Z]|LinkProgram|ProgramBinary|UseProgramStages|ActiveShaderProgram|NewList|EndList|Begin$|End$|TextureParameter"
     r"|BindMultiTexture)|wenda(Context|Drawable)",
     Role.KEEPS_ORDER: r"gl((Begin|End)(Query|Conditional|TransformFeedback)|(Pause|Resume)TransformFeedback"
     r"|(Compressed|Copy)?(Tex|Texture)(Sub)?Image|GenerateMipmap|MemoryBarrier|TextureBarrier|ReadPixels"

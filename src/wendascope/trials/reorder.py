@@ -16,7 +16,7 @@ from wendascope.opengl.buffer_contents import BufferContents
 from wendascope.opengl.draw_buffers import repeated_draw_buffers
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.state_table import PATTERNS, Setter, decoded
+from wendascope.opengl.state_table import OF_VERTEX_ARRAYS, PATTERNS, Setter, decoded
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import initial_value, set_uniform
@@ -26,7 +26,7 @@ from wendascope.trials.moved_uploads import UPLOADS, MovedUploads
 State = tuple[str, int, int]
 """A key of the state tracker: pattern and its two indices."""
 
-_OF_ARRAYS = ("attribute_format", "attribute_enabled", "attribute_divisor", "element_buffer")
+_OF_PROGRAMS = ("uniform", "block_binding", "storage_binding")
 _SELECTORS = ("program", "vertex_array", "active_texture", "buffer")
 """What other calls depend on; kept by value."""
 
@@ -88,7 +88,7 @@ class _Reorder:
         """What set a value for each of some calls; `UNKNOWN` where it does not matter to them."""
         history, (name, i, j) = self._frame.history, key
         found = history.setters(name, calls, i, j)
-        owner = "program" if name in ("uniform", "block_binding") else "vertex_array" if name in _OF_ARRAYS else ""
+        owner = "vertex_array" if name in OF_VERTEX_ARRAYS else "program" if name in _OF_PROGRAMS else ""
         if owner:  # draws do not see uniforms of other programs and attributes of other arrays
             current = history.column(owner, calls)
             seen = (current == i) | (current == 0)

@@ -53,7 +53,7 @@ def _bindings(site: Site) -> _Bindings:
 def _window_buffers(site: Site, batch: CallBatch) -> None:
     window, call = site.frame.default_framebuffer, batch.call
     call("glBindFramebuffer", GL.FRAMEBUFFER, 0)
-    if window.draw_buffer:
+    if site.offers("glDrawBuffer"):
         # a pbuffer may have a front buffer only: the second call is refused where there is no back
         for buffer in (GL.FRONT, window.draw_buffer):
             call("glDrawBuffer", GL.NONE if window.draw_buffer == GL.NONE else buffer)

@@ -212,45 +212,22 @@ def _lights(q: _Questions, setup: CallBatch) -> None:
 
 
 def _raster(q: _Questions, setup: CallBatch) -> None:
-    shade, alpha, reference = q.get("SHADE_MODEL"), q.get("ALPHA_TEST_FUNC"), q.get("ALPHA_TEST_REF")
     polygon = q.get("POLYGON_MODE", 2)
-    pattern, repeat = q.get("LINE_STIPPLE_PATTERN"), q.get("LINE_STIPPLE_REPEAT")
     stipple = q.batch.out(128)
     q.batch.call("glGetPolygonStipple", stipple)
     fog = [(name, q.get(name, count)) for name, count in _FOG]
-    points = [
-        (name, q.get(name, count))
-        for name, count in (
-            ("POINT_SIZE_MIN", 1),
-            ("POINT_SIZE_MAX", 1),
-            ("POINT_FADE_THRESHOLD_SIZE", 1),
-            ("POINT_DISTANCE_ATTENUATION", 3),
-            ("POINT_SPRITE_COORD_ORIGIN", 1),
-        )
-    ]
-    clamps = [(name, q.get(name)) for name in ("CLAMP_VERTEX_COLOR", "CLAMP_FRAGMENT_COLOR", "CLAMP_READ_COLOR")]
     accumulate, index, base = q.get("ACCUM_CLEAR_VALUE", 4), q.get("INDEX_CLEAR_VALUE"), q.get("LIST_BASE")
-    offers = q.reader.offers
 
     def later() -> None:
         call = setup.call
-        call("glShadeModel", int(shade.floats()[0]))
-        call("glAlphaFunc", int(alpha.floats()[0]), reference.floats()[0])
         front, back = (int(v) for v in polygon.floats())
         call("glPolygonMode", GL.FRONT, front)
         call("glPolygonMode", GL.BACK, back)
-        call("glLineStipple", int(repeat.floats()[0]), int(pattern.floats()[0]) & 0xFFFF)
         call("glPixelStorei", GL.UNPACK_ALIGNMENT, 1)
         call("glPolygonStipple", stipple.data)
         call("glPixelStorei", GL.UNPACK_ALIGNMENT, q.reader.value("pixel_store", GL.UNPACK_ALIGNMENT))
         for name, out in fog:
             call("glFogfv", getattr(GL, name), out.data)
-        for name, out in points:
-            if offers("glPointParameterfv") and offers.value(getattr(GL, name)):
-                call("glPointParameterfv", getattr(GL, name), out.data)
-        for name, out in clamps:
-            if offers("glClampColor") and offers.value(getattr(GL, name)):
-                call("glClampColor", getattr(GL, name), int(out.floats()[0]))
         call("glClearAccum", *accumulate.floats())
         call("glClearIndex", index.floats()[0])
         call("glListBase", int(base.floats()[0]))
