@@ -17,12 +17,13 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("frames", type=int, nargs="?", default=1000)
+    parser.add_argument("--sequences", action="store_true", help="sequences of three frames each, instead of frames")
     parser.add_argument("--first", type=int, default=0, help="the first seed")
     arguments = parser.parse_args()
 
     from PySide6 import QtGui  # noqa: F401  (brings the GL library in before the language binding does)
 
-    from tests.known._claims import check
+    from tests.known._claims import check, check_sequence
     from tests.known._looking import Gallery
 
     claims: Counter[str] = Counter()
@@ -32,7 +33,10 @@ def main() -> int:
         try:
             for number in range(arguments.frames):
                 seed = arguments.first + number
-                report = check(seed, gallery.take(f"random:{seed}"))
+                if arguments.sequences:
+                    report = check_sequence(seed, [gallery.take(f"sequence:{seed}", odd=k) for k in range(3)])
+                else:
+                    report = check(seed, gallery.take(f"random:{seed}"))
                 claims.update(report.claims)
                 for line in report.false:
                     print(f"FALSE: {line}", flush=True)

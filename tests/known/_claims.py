@@ -15,16 +15,24 @@ from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.pictures import verify
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.opengl.step_inputs import step_inputs
 from wendascope.replay.progress import Job
 from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import judge_remedies
 
-from ._random_frames import Model, Op, make, settled
+from ._random_frames import Model, Op, make, settled, vary
+
+Result = tuple[np.ndarray, list[bytes]]
+"""A window, and what the program was handed."""
 
 FRAMES_ON = 4
 """Frames for which the picture has to stay what it is."""
 _TURNS = 12
-_NOT_OPS = ("glPixelStorei", "glFenceSync", "glClientWaitSync", "glDeleteSync", "glGetError", "glFlush", "glFinish")
+SETTLED_TURNS = 5
+_NOT_OPS = (
+    "glPixelStorei", "glFenceSync", "glClientWaitSync", "glDeleteSync", "glGetError", "glFlush", "glFinish",
+    "glDebugMessageInsert",
+)  # fmt: skip
 
 
 @dataclass
@@ -82,18 +90,16 @@ def _start(seed: int, ops: list[Op], reference: np.ndarray) -> Model:
     raise AssertionError(f"seed {seed}: the model and the driver differ")
 
 
-def _pictures(start: Model, ops: list[Op], left_out: frozenset[int], painted: frozenset[int]) -> list[np.ndarray]:
+def _pictures(start: Model, ops: list[Op], left_out: frozenset[int], painted: frozenset[int]) -> list[Result]:
     model = copy.deepcopy(start)
-    return [model.run(ops, left_out, painted) for _ in range(FRAMES_ON)]
+    return [(model.run(ops, left_out, painted), model.got) for _ in range(FRAMES_ON)]
 
 
-def _same(a: list[np.ndarray], b: list[np.ndarray]) -> bool:
-    return all((x == y).all() for x, y in zip(a, b, strict=True))
+def _same(a: list[Result], b: list[Result]) -> bool:
+    return all((x == y).all() and given == other for (x, given), (y, other) in zip(a, b, strict=True))
 
 
-def _dropped(
-    report: Report, case: Case, start: Model, ops: list[Op], step_ops: list[int], truth: list[np.ndarray]
-) -> None:
+def _dropped(report: Report, case: Case, start: Model, ops: list[Op], step_ops: list[int], truth: list[Result]) -> None:
     """What is said to be unseen, unread, outside or drawn over: without it, and with other colours in its place,
     all frames are the same.
     """
@@ -110,7 +116,7 @@ def _dropped(
 
 
 def _redundant(
-    report: Report, frame: OpenGLFrame, start: Model, ops: list[Op], op_of: dict[int, int], truth: list[np.ndarray]
+    report: Report, frame: OpenGLFrame, start: Model, ops: list[Op], op_of: dict[int, int], truth: list[Result]
 ) -> None:
     every, none = np.ones(len(frame.calls), bool), np.zeros(len(frame.calls), bool)
     alone, use = frame.call_use(None, {REPEATS: every, OVERWRITTEN: none}).use, frame.call_use().use
@@ -140,3 +146,51 @@ def _batches(report: Report, case: Case, session: ReplaySession) -> None:
 def _counts(report: Report, drawn: Drawn, ops: list[Op], step_ops: list[int]) -> None:
     """The driver's own counts agree with those of the layers."""
     report.claim("counts", drawn.mismatched == 0, f"{drawn.mismatched} steps")
+
+
+# ---- sequences ------------------------------------------------------------------------------------------
+
+
+def check_sequence(seed: int, frames: list[OpenGLFrame]) -> Report:
+    """Draws of several frames that are said to depend on the same do, in the model, and all frames replay."""
+    report, ops = Report(seed), make(seed)
+    seen: dict[int, tuple] = {}
+    for frame in frames:
+        number = _number(frame)
+        varied = vary(ops, number, seed)
+        call_of = _calls_of(frame, varied)
+        op_of = {call: at for at, call in enumerate(call_of)}
+        model = _at(seed, ops, number, frame)
+        if model is None:
+            report.claims["takes longer turns"] = 1
+            continue
+        session = ReplaySession(frame)
+        try:
+            assert verify(session, Job()).identical, f"seed {seed}: the replay is not the captured picture"
+        finally:
+            session.close()
+        drawn = dict(zip([k for k, op in enumerate(varied) if op.kind == "draw"], model.drawn, strict=True))
+        numbers, known = step_inputs(frame)
+        for step, call in enumerate(frame.steps.call.tolist()):
+            op = op_of[call]
+            if known[step] and op in drawn:
+                before = seen.setdefault(int(numbers[step]), drawn[op])
+                report.claim("same inputs", before == drawn[op], f"step {step} of frame {number}")
+    return report
+
+
+def _number(frame: OpenGLFrame) -> int:
+    (call, *_) = frame.calls.calls_of("glDebugMessageInsert").tolist()
+    return int(frame.calls.argument(call, "buf").split()[1])
+
+
+def _at(seed: int, ops: list[Op], number: int, frame: OpenGLFrame) -> Model | None:
+    """The model after the frame of a number; None where its turns are longer than its operations'."""
+    assert frame.reference is not None
+    model = Model()
+    first = number % 6
+    for turn in range(first - 6 * SETTLED_TURNS, first + 6 * _TURNS):
+        picture = model.run(vary(ops, turn % 6, seed))
+        if turn >= first and turn % 6 == first and (picture == frame.reference.pixels).all():
+            return model
+    return None

@@ -4,10 +4,14 @@ what becomes of them.
 A frame is a list of operations, each of which is one OpenGL call. `program` draws it; `Model` works it out in
 NumPy, an operation at a time, and knows nothing of OpenGL, of captures or of findings. Rectangles lie on the pixel
 grid and colours add up without rounding, so that both agree exactly.
+
+Frames read pixels, count fragments and capture vertices for the program besides drawing; what it gets belongs to the
+result as the window does. In a sequence (`vary`) some operations take turns from frame to frame.
 """
 
 from __future__ import annotations
 
+import ctypes
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
@@ -21,7 +25,10 @@ WITH_DEPTH = (0, 1)
 """Targets that have a depth buffer: the window, 0, and the first texture."""
 Colour = tuple[int, int, int, int]
 DRAWS = ("draw", "clear", "blit", "named blit", "copy", "image copy")
-WORLD = "world"
+CHOOSING = 3
+"""The program that has subroutines."""
+CAPTURED = 2
+"""The program whose vertices may be captured."""
 
 
 @dataclass(frozen=True)
@@ -104,7 +111,7 @@ def make(seed: int) -> list[Op]:
                         texture = drain
             else:
                 if random.random() < 0.3:
-                    program = number(0, 3)
+                    program = number(0, 4)
                     ops.append(Op("program", (program,)))
                 elif random.random() < 0.3:
                     ops.append(Op("program", (program,)))  # once more
@@ -131,7 +138,84 @@ def make(seed: int) -> list[Op]:
                             x1, y1 = min(x0 + number(1, width), width), min(y0 + number(1, height), height)
                         ops.append(Op("place", (program, x0, y0, x1, y1, target)))
                     ops.append(Op("draw"))
-    return [_on_grid(op) for op in ops]
+    return [_on_grid(op) for op in _asking(ops, random)]
+
+
+def _asking(ops: list[Op], random: np.random.Generator) -> list[Op]:
+    """The operations with questions among them: pixels read, fragments counted, vertices captured, and subroutines
+    chosen.
+    """
+    found: list[Op] = []
+    counting = capturing = False
+    program = 0
+    for op in ops:
+        roll = random.random()
+        program = op.a[0] if op.kind == "program" else program
+        if (counting or capturing) and (op.kind != "draw" or random.random() < 0.5):
+            found.append(Op("end count" if counting else "end capture"))
+            counting = capturing = False
+        if op.kind == "draw" and roll < 0.04 and not counting and not capturing:
+            found.append(Op("begin count", (int(random.integers(2)),)))
+            counting = True
+        elif op.kind == "draw" and roll < 0.2 and program == CAPTURED and not capturing and not counting:
+            found.append(Op("begin capture"))
+            capturing = True
+        elif roll > 0.85 and program == CHOOSING and op.kind not in ("program", "draw"):
+            found.append(Op("subroutine", (int(random.integers(2)),)))
+        found.append(op)
+        if op.kind == "program" and program == CHOOSING:  # what is chosen now is the driver's choice
+            found.append(Op("subroutine", (int(random.integers(2)),)))
+        if op.kind == "draw" and random.random() < 0.03:
+            found.append(Op("read"))
+    if counting or capturing:
+        found.append(Op("end count" if counting else "end capture"))
+    if any(op.kind == "end count" for op in found) and random.random() < 0.8:
+        found.append(Op("get count"))
+    if any(op.kind == "end capture" for op in found) and random.random() < 0.8:
+        found.append(Op("get captured"))
+    return found
+
+
+_TURNS = {
+    "colour": 0.3,
+    "place": 0.15,
+    "upload": 0.5,
+    "texture": 0.2,
+    "depth": 0.2,
+    "blend func": 0.3,
+    "subroutine": 0.5,
+}
+"""Kind of operation -> the share of them that takes turns in a sequence."""
+
+
+def vary(ops: list[Op], number: int, seed: int) -> list[Op]:
+    """The operations of one frame of a sequence: some of them take turns between two, others between three."""
+    random, found = np.random.default_rng(seed + 1_000_000), []
+    for op in ops:
+        roll, period, other = random.random(), int(random.integers(2, 4)), random.integers(0, 47, 8)
+        turn = number % period
+        if roll < _TURNS.get(op.kind, 0.0) and turn:
+            op = _otherwise(op, [int(v) + turn for v in other])
+        found.append(op)
+    return found
+
+
+def _otherwise(op: Op, other: list[int]) -> Op:
+    match op.kind:
+        case "colour":
+            return Op(op.kind, (op.a[0], *(20 + 5 * (v % 47) for v in other[:4])))
+        case "upload":
+            return Op(op.kind, (op.a[0], other[0] % 5))
+        case "texture" | "subroutine":
+            return Op(op.kind, ((1 + other[0] % (TEXTURES - 1)) if op.kind == "texture" else other[0] % 2,))
+        case "depth":
+            return Op(op.kind, (op.a[0], (other[0] % 13 - 6) / 8))
+        case "blend func":
+            return Op(op.kind, (("add", "copy", "keep")[other[0] % 3],))
+    program, x0, y0, x1, y1, target = op.a
+    step = 4 * (1 + other[0] % 3)
+    width = WIDTH if target == 0 else SIDE[0]
+    return Op(op.kind, (program, min(x0 + step, width - 4), y0, min(x1 + step, width), y1, target))
 
 
 def _on_grid(op: Op) -> Op:
@@ -161,6 +245,10 @@ class Model:
 
     colours: list[np.ndarray] = field(default_factory=list)
     depths: list[np.ndarray | None] = field(default_factory=list)
+    got: list[bytes] = field(default_factory=list)
+    """What the program was handed in the frame: pixels, counts, vertices."""
+    drawn: list[tuple] = field(default_factory=list)
+    """Of each draw of the frame, all that it depended on besides its target."""
 
     def __post_init__(self) -> None:
         for t in range(TEXTURES):
@@ -174,14 +262,19 @@ class Model:
         self.mask: tuple[int, ...] = (1, 1, 1, 1)
         self.box = (0, 0, WIDTH, HEIGHT)
         self.clear_colour: Colour = (0, 0, 0, 0)
-        self.uniforms = [_Uniforms() for _ in range(3)]
+        self.uniforms = [_Uniforms() for _ in range(4)]
+        self.subroutine = 0
+        self.counted, self.counting = 0, False
+        self.captured: list[bytes] = []
+        self.capturing = False
 
     def run(
         self, ops: Iterable[Op], left_out: frozenset[int] = frozenset(), painted: frozenset[int] = frozenset()
     ) -> np.ndarray:
         """One frame, without the operations of some numbers, and with those of others drawing other colours.
-        Returns the window.
+        Returns the window; `got` and `drawn` tell the rest.
         """
+        self.got, self.drawn = [], []
         for number, op in enumerate(ops):
             if number not in left_out:
                 self._one(op, number in painted)
@@ -200,6 +293,22 @@ class Model:
                 self.viewport = a[0]
             case "program":
                 self.program = a[0]
+            case "subroutine":
+                self.subroutine = a[0]
+            case "begin count":
+                self.counted, self.counting = 0, True
+            case "end count":
+                self.counting = False
+            case "get count":
+                self.got.append(self.counted.to_bytes(8, "little"))
+            case "begin capture":
+                self.captured, self.capturing = [], True
+            case "end capture":
+                self.capturing = False
+            case "get captured":
+                self.got.append(b"".join(self.captured))
+            case "read":
+                self.got.append(self.colours[self.read_target][: SIDE[1], : SIDE[0]].tobytes())
             case "texture":
                 self.texture = a[0]
             case "enable" | "disable":
@@ -267,6 +376,15 @@ class Model:
     def _draw(self, painted: bool) -> None:
         target = self.draw_target
         uniforms = self.uniforms[self.program]
+        if self.capturing:
+            self.captured.append(repr((uniforms.place, uniforms.depth)).encode())
+        self.drawn.append(
+            (
+                target, self.viewport, self.program, self.subroutine if self.program == CHOOSING else 0, repr(uniforms),
+                self.colours[self.texture].tobytes() if self.program == 1 else b"", dict(self.caps), self.depth_func,
+                self.depth_mask, self.blend, self.mask, self.box if self.caps["scissor"] else (),
+            )
+        )  # fmt: skip
         height, width = self.colours[target].shape[:2]
         x0, y0, x1, y1, of = uniforms.place
         # places are relative to the target they were made for, and stretched to the viewport that is set
@@ -292,13 +410,16 @@ class Model:
                 inside &= value <= depth[area]
             if self.depth_mask:
                 depth[area][inside] = value
+        if self.counting:
+            self.counted += int(inside.sum())
         if self.program == 1:
             # by places as they were made, a quarter on, so that no sample falls between two texels
             x = np.floor(xs[columns] * have[0] / want[0] + 0.25).astype(int) % SIDE[0]
             y = np.floor(ys[rows] * have[1] / want[1] + 0.25).astype(int) % SIDE[1]
             colour = self.colours[self.texture][y[:, None], x[None, :]]
         else:
-            plain = np.array(uniforms.colour) if self.program == 0 else 255 - np.array(uniforms.colour)
+            straight = self.program == 0 or (self.program == CHOOSING and self.subroutine == 0)
+            plain = np.array(uniforms.colour) if straight else 255 - np.array(uniforms.colour)
             colour = np.broadcast_to(plain, under.shape)
         if painted:
             made = 255 - under
@@ -331,14 +452,16 @@ def settled(ops: Sequence[Op], frames: int = 30) -> Model:
 # ---- the program -----------------------------------------------------------------------------------------
 
 
-def program(seed: int) -> Callable[[int], None]:
-    """Draws the frame of a seed by OpenGL, one call for each operation."""
+def program(seed: int, sequence: bool = False) -> Callable[[int], None]:
+    """Draws the frame of a seed by OpenGL, one call for each operation. In a sequence a message tells the number of
+    the frame.
+    """
     from OpenGL import GL
 
     from ._draw import make_program, unit_square
 
     vertex = (
-        "#version 330\nlayout(location=0) in vec2 corner;\nuniform vec4 rect[2];\nuniform float depth;\nout vec2 at;\n"
+        "#version 400\nlayout(location=0) in vec2 corner;\nuniform vec4 rect[2];\nuniform float depth;\nout vec2 at;\n"
     )
     vertex += (
         "void main() { vec2 p = mix(rect[0].xy, rect[0].zw, corner); at = (p * 0.5 + 0.5) * rect[1].xy + 0.25;"
@@ -351,9 +474,28 @@ def program(seed: int) -> Callable[[int], None]:
             " 0), 0); }\n"
         ),
         "uniform vec4 colour;\nvoid main() { result = vec4(1.0) - colour; }\n",
+        (
+            "uniform vec4 colour;\nsubroutine vec4 Shade();\nsubroutine uniform Shade shade;\n"
+            "subroutine(Shade) vec4 plain() { return colour; }\n"
+            "subroutine(Shade) vec4 inverse() { return vec4(1.0) - colour; }\nvoid main() { result = shade(); }\n"
+        ),
     )
-    programs = [make_program(vertex, "#version 330\nin vec2 at;\nout vec4 result;\n" + text) for text in fragments]
+    programs = [make_program(vertex, "#version 400\nin vec2 at;\nout vec4 result;\n" + text) for text in fragments]
     at = [{name: GL.glGetUniformLocation(p, name) for name in ("rect", "depth", "colour")} for p in programs]
+    subroutines = [
+        GL.glGetSubroutineIndex(programs[CHOOSING], GL.GL_FRAGMENT_SHADER, name) for name in (b"plain", b"inverse")
+    ]
+    varying = ctypes.cast(
+        ctypes.pointer(ctypes.c_char_p(b"gl_Position")), ctypes.POINTER(ctypes.POINTER(ctypes.c_char))
+    )
+    GL.glTransformFeedbackVaryings(programs[CAPTURED], 1, varying, GL.GL_INTERLEAVED_ATTRIBS)
+    GL.glLinkProgram(programs[CAPTURED])
+    query = int(np.ravel(GL.glGenQueries(1))[0])
+    captured = int(GL.glGenBuffers(1))
+    GL.glBindBuffer(GL.GL_TRANSFORM_FEEDBACK_BUFFER, captured)
+    GL.glBufferData(GL.GL_TRANSFORM_FEEDBACK_BUFFER, 1 << 16, None, GL.GL_DYNAMIC_READ)
+    GL.glBindBufferBase(GL.GL_TRANSFORM_FEEDBACK_BUFFER, 0, captured)
+    pixels, vertices = np.zeros((*SIDE, 4), np.uint8), np.zeros(1 << 14, np.uint8)
     unit_square()
     textures, framebuffers = [0], [0]
     for t in range(1, TEXTURES):
@@ -381,7 +523,7 @@ def program(seed: int) -> Callable[[int], None]:
         GL.glClear(GL.GL_DEPTH_BUFFER_BIT | (0 if framebuffer else GL.GL_COLOR_BUFFER_BIT))
     GL.glClearDepth(1.0)
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, 0)
-    for number in range(3):  # as the model's uniforms begin
+    for number in range(4):  # as the model's uniforms begin
         GL.glUseProgram(programs[number])
         GL.glUniform4fv(
             at[number]["rect"], 2, np.array([-1, -1, 2 / WIDTH - 1, 2 / HEIGHT - 1, WIDTH, HEIGHT, 0, 0], np.float32)
@@ -403,11 +545,38 @@ def program(seed: int) -> Callable[[int], None]:
             case "draw target":
                 GL.glBindFramebuffer(GL.GL_DRAW_FRAMEBUFFER, framebuffers[a[0]])
             case "viewport":
-                GL.glViewport(0, 0, *((WIDTH, HEIGHT) if a[0] == 0 else SIDE))
+                size = (WIDTH, HEIGHT) if a[0] == 0 else SIDE
+                if seed % 2:
+                    GL.glViewport(0, 0, *size)
+                else:
+                    GL.glViewportArrayv(0, 1, np.array([0, 0, *size], np.float32))
             case "program":
                 GL.glUseProgram(programs[a[0]])
             case "texture":
-                GL.glBindTexture(GL.GL_TEXTURE_2D, textures[a[0]])
+                # three ways to say the same
+                match (seed + a[0]) % 3:
+                    case 0:
+                        GL.glBindTexture(GL.GL_TEXTURE_2D, textures[a[0]])
+                    case 1:
+                        GL.glBindTextureUnit(0, textures[a[0]])
+                    case 2:
+                        GL.glBindTextures(0, 1, np.array([textures[a[0]]], np.uint32))
+            case "subroutine":
+                GL.glUniformSubroutinesuiv(GL.GL_FRAGMENT_SHADER, 1, np.array([subroutines[a[0]]], np.uint32))
+            case "begin count":
+                GL.glBeginQuery(GL.GL_SAMPLES_PASSED, query)
+            case "end count":
+                GL.glEndQuery(GL.GL_SAMPLES_PASSED)
+            case "get count":
+                GL.glGetQueryObjectuiv(query, GL.GL_QUERY_RESULT)
+            case "begin capture":
+                GL.glBeginTransformFeedback(GL.GL_TRIANGLES)
+            case "end capture":
+                GL.glEndTransformFeedback()
+            case "get captured":
+                GL.glGetNamedBufferSubData(captured, 0, len(vertices), vertices)
+            case "read":
+                GL.glReadPixels(0, 0, *SIDE, GL.GL_RGBA, GL.GL_UNSIGNED_BYTE, pixels)
             case "enable":
                 GL.glEnable(caps[a[0]])
             case "disable":
@@ -421,7 +590,10 @@ def program(seed: int) -> Callable[[int], None]:
             case "colour mask":
                 GL.glColorMask(*a)
             case "scissor":
-                GL.glScissor(*a)
+                if seed % 3:
+                    GL.glScissor(*a)
+                else:
+                    GL.glScissorIndexedv(0, np.array(a, np.int32))
             case "clear colour":
                 GL.glClearColor(*(c / 255 for c in a))
             case "clear":
@@ -463,8 +635,12 @@ def program(seed: int) -> Callable[[int], None]:
 
     ops = make(seed)
 
-    def draw(_: int) -> None:
-        for op in ops:
+    def draw(number: int) -> None:
+        if sequence:
+            text = f"frame {number}"
+            kind = GL.GL_DEBUG_SOURCE_APPLICATION, GL.GL_DEBUG_TYPE_MARKER
+            GL.glDebugMessageInsert(*kind, 0, GL.GL_DEBUG_SEVERITY_NOTIFICATION, len(text), text.encode())
+        for op in vary(ops, number, seed) if sequence else ops:
             one(op)
 
     return draw

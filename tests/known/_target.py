@@ -36,6 +36,8 @@ def main(order: Path, answer: Path) -> None:
                 kind, _, rest = name.partition(":")
                 if kind == "random":
                     profile, make = "core", functools.partial(_random_frames.program, int(rest))
+                elif kind == "sequence":
+                    profile, make = "core", functools.partial(_random_frames.program, int(rest), sequence=True)
                 elif kind == "state":
                     profile = _state_changes.DEPENDS[rest].profile
                     make = functools.partial(_state_changes.program, rest)

@@ -44,7 +44,7 @@ def capture(
     slower_than: SlowerOption = 0.0,
     frames: FramesOption = 1,
     every: EveryOption = 1,
-    out: Annotated[Path | None, typer.Option(help="File to write.")] = None,
+    out: Annotated[Path | None, typer.Option("--out", "-o", help="File to write.")] = None,
     frame_end: Annotated[str, typer.Option(help="What ends a frame: swap, readback or marker.")] = "swap",
     timeout: Annotated[
         float, typer.Option(help="Give up when no frame was taken after this many seconds.", min=0.1)

@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from wendascope.opengl.inputs import sampler_uses
 from wendascope.opengl.packed import FLAG_CLIENT_MEMORY, FLAG_LOST
 from wendascope.opengl.prune import first_uses
+from wendascope.opengl.written import written_objects
 from wendascope.registry import GL, tables
 
 if TYPE_CHECKING:
@@ -60,7 +62,7 @@ def frame_caveats(frame: OpenGLFrame) -> list[str]:
         found.append("glArrayElement reads arrays in client memory, which is not recorded")
     if np.any(frame.lists.flags & FLAG_CLIENT_MEMORY):
         found.append("a display list was made with glArrayElement from client memory, which is not kept")
-    found += _from_earlier_frames(frame) + _deleted_attachments(frame)
+    found += _from_earlier_frames(frame) + _deleted_attachments(frame) + _drawn_earlier(frame)
     for pattern, text in _NOT_REPLAYED:
         if any(pattern.match(c.name) for c in commands):
             found.append(text)
@@ -81,6 +83,27 @@ def _deleted_attachments(frame: OpenGLFrame) -> list[str]:
         for attachment in record.attachments
         if record.name in used and (attachment.kind, attachment.name) not in there
     ]
+
+
+def _drawn_earlier(frame: OpenGLFrame) -> list[str]:
+    """Large views that the window shows and this frame does not draw: their time is not in it."""
+    written, (width, height) = written_objects(frame).textures, frame.size
+    attached = {a.name for f in frame.objects.framebuffers for a in f.attachments if a.kind == "texture"}
+    to_window = [index for index, target in enumerate(frame.passes.targets) if not target.framebuffer]
+    shown = np.isin(frame.passes.of_step, to_window)
+    found = []
+    for use in sampler_uses(frame):
+        for name in np.unique(use.textures[shown[use.steps]]).tolist():
+            record = frame.textures.get(name)
+            if record is None or name not in attached - written or not record.images:
+                continue
+            image = record.images[0]
+            if 2 * image.width * image.height >= width * height:
+                found.append(
+                    f"the window shows texture {name} ({image.width} x {image.height}), which was drawn before this"
+                    " frame or by a context that was not recorded: what drawing it costs is not in this frame"
+                )
+    return sorted(set(found))
 
 
 def _from_earlier_frames(frame: OpenGLFrame) -> list[str]:

@@ -14,9 +14,17 @@ from wendascope.frame.numbers import Mask, Numbers
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
+    from wendascope.opengl.objects import ProgramRecord
 
 _RESETS = ("glUseProgram", "glUseProgramObjectARB", "glBindProgramPipeline", "glUseProgramStages")
 _DECLARED = re.compile(r"\bsubroutine\s+uniform\b")
+
+
+def chooses_subroutines(program: ProgramRecord) -> bool:
+    """Whether a program calls functions that calls of the frame choose: what is chosen is lost whenever another program
+    comes into use.
+    """
+    return any(_DECLARED.search(shader.source) for shader in program.shaders)
 
 
 def subroutine_numbers(frame: OpenGLFrame) -> tuple[Numbers, Mask]:
@@ -25,7 +33,7 @@ def subroutine_numbers(frame: OpenGLFrame) -> tuple[Numbers, Mask]:
     """
     calls, steps = frame.calls, np.asarray(frame.steps.call, np.int64)
     numbers, known = np.zeros(len(steps), np.uint64), np.ones(len(steps), bool)
-    choosing = [p.name for p in frame.objects.programs if any(_DECLARED.search(s.source) for s in p.shaders)]
+    choosing = [p.name for p in frame.objects.programs if chooses_subroutines(p)]
     choices = set(calls.calls_of("glUniformSubroutinesuiv").tolist())
     mine = np.isin(frame.steps.program, choosing) | (np.asarray(frame.steps.program) == 0)
     if not choosing:

@@ -17,6 +17,7 @@ from wendascope.opengl.draw_buffers import repeated_draw_buffers
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.packed import CallBatch
 from wendascope.opengl.state_table import OF_VERTEX_ARRAYS, PATTERNS, Setter, decoded
+from wendascope.opengl.subroutines import chooses_subroutines
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import initial_value, set_uniform
@@ -73,6 +74,9 @@ class _Reorder:
         sets_parameter, changes_parameter = parameter_calls(frame)
         repeated = repeated_draw_buffers(frame)
         inside = {int(steps.call[s]) for s in run}
+        choosing = {p.name for p in frame.objects.programs if chooses_subroutines(p)}
+        if choosing & set(np.asarray(steps.program)[run].tolist()):
+            raise TrialError("a program has subroutines, which would have to be chosen again at each change")
         for step in run:
             if steps.kind_name(step) != "draw" or steps.begin[step] != steps.call[step]:
                 raise TrialError("only single draws can change places")

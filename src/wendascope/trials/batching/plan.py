@@ -36,6 +36,7 @@ from wendascope.opengl.objects import (
 )
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch, Raw
+from wendascope.opengl.subroutines import chooses_subroutines
 from wendascope.opengl.uniform_blocks import block_layout
 from wendascope.opengl.uniform_values import uniform_setters, uniform_value, variable_of
 from wendascope.opengl.vertex_inputs import vertex_inputs
@@ -276,6 +277,8 @@ class _Planner:
             raise TrialError("a stage of the program is put together from several shaders")
         if record.feedback_varyings:
             raise TrialError("the program feeds its vertices back")
+        if chooses_subroutines(record):
+            raise TrialError("the program has subroutines, and what is chosen of them does not come along")
         context = self._frame.context
         return {s.type: Source(s.type, compiled_text(s.source, context.dialect), context.es) for s in record.shaders}
 

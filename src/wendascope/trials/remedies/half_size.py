@@ -23,6 +23,7 @@ from wendascope.opengl.objects import (
 )
 from wendascope.opengl.offers import Offers
 from wendascope.opengl.packed import CallBatch
+from wendascope.opengl.subroutines import chooses_subroutines
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
@@ -77,6 +78,9 @@ def _draw_small(change: FrameChange, step: int, divide: int, scaler: int, array:
         new.call("glDisable", GL.BLEND)
     mask = integers(frame, "color_mask", call)
     new.call("glColorMask", 1, 1, 1, 1)
+    program = frame.objects.program(int(frame.steps.program[step]))
+    if program is not None and chooses_subroutines(program):
+        raise TrialError("the program has subroutines, which would have to be chosen again after it")
     after = CallBatch()
     after.call(
         "glBindFramebuffer", GL.DRAW_FRAMEBUFFER, frame.passes.targets[int(frame.passes.of_step[step])].framebuffer
