@@ -10,7 +10,7 @@ import numpy.typing as npt
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.opengl.formats import pixel_size
 from wendascope.opengl.objects import ImageRecord
-from wendascope.opengl.written import buffer_writes, texture_writes, written_objects
+from wendascope.opengl.written import buffer_writes, texture_writes, written_by_shaders
 from wendascope.registry import GL
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def _buffers(frame: OpenGLFrame) -> list[tuple[int, int]]:
     contents, calls = frame.buffer_contents, frame.calls
     records = {b.name: b for b in frame.objects.buffers}
     writes = buffer_writes(frame)
-    elsewhere = written_objects(frame).buffers - set(writes)  # by shaders
+    elsewhere = written_by_shaders(frame).buffers
     found = []
     for buffer, rows in writes.items():
         record = records.get(buffer)
@@ -62,6 +62,7 @@ def _textures(frame: OpenGLFrame) -> list[tuple[int, int]]:
     """Uploads into plain textures that nothing but uploads writes, from packed memory of the program."""
     calls, history = frame.calls, frame.history
     drawn = {a.name for t in frame.passes.targets for a in t.attachments if a.kind == "texture"}
+    drawn |= written_by_shaders(frame).textures
     found = []
     for name, rows in texture_writes(frame).items():
         record = frame.objects.texture(name)

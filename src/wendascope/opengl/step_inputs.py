@@ -25,7 +25,13 @@ from wendascope.opengl.subroutines import subroutine_numbers
 from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.opengl.tracker import UNKNOWN
 from wendascope.opengl.uniform_values import uniform_value
-from wendascope.opengl.written import NAMED_BY_TARGET, buffer_writes, element_buffers, texture_writes, written_objects
+from wendascope.opengl.written import (
+    NAMED_BY_TARGET,
+    buffer_writes,
+    element_buffers,
+    texture_writes,
+    written_by_shaders,
+)
 from wendascope.registry import GL, Role
 
 if TYPE_CHECKING:
@@ -61,7 +67,7 @@ class _Inputs:
         self._programs = {p.name: p for p in frame.objects.programs}
         self._writes = buffer_writes(frame)
         self._contents = frame.buffer_contents
-        self._unfollowed = written_objects(frame).buffers - set(self._writes)
+        self._unfollowed = written_by_shaders(frame).buffers
         """Buffers that shaders write."""
         self._parts: dict[tuple[int, int, int, int], int] = {}
         """(buffer, how often it was written, start, size) -> a number for what is there; -1 where that is not known."""

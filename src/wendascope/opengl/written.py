@@ -74,7 +74,9 @@ def written_objects(frame: OpenGLFrame, first: int = 0, end: int | None = None) 
         elif command.name == "glBindBuffer" and GL.ELEMENT_ARRAY_BUFFER in calls.column(rows, 0).tolist():
             found.vertex_arrays |= set(np.unique(history.column("vertex_array", rows)).tolist())
         found.lists |= command.has(Role.MAKES_LISTS)
-    _written_through_bindings(frame, found)
+    through = written_by_shaders(frame)
+    found.textures |= through.textures
+    found.buffers |= through.buffers
     for names in (found.textures, found.redefined_textures):
         if 0 in names:
             names |= {t.name for t in frame.objects.textures if t.is_default}
@@ -107,8 +109,11 @@ def both(several: Iterable[Written]) -> Written:
     return found
 
 
-def _written_through_bindings(frame: OpenGLFrame, found: Written) -> None:
-    """What shaders, transform feedback and readbacks may write: whatever is bound for them at any time."""
+def written_by_shaders(frame: OpenGLFrame) -> Written:
+    """Textures and buffers that shaders, transform feedback and readbacks may write: whatever is bound for them at any
+    time.
+    """
+    found = Written()
     calls, history = frame.calls, frame.history
     every = np.arange(len(calls))
     for key in history.keys("image"):
@@ -121,6 +126,7 @@ def _written_through_bindings(frame: OpenGLFrame, found: Written) -> None:
     packing = (GL.PIXEL_PACK_BUFFER, 0)
     if frame.state.get("buffer", {}).get(packing) or packing in history.keys("buffer"):
         found.buffers |= _ever(history, "buffer", packing, every)
+    return found
 
 
 def _ever(history: StateHistory, pattern: str, key: tuple[int, int], rows: Ints) -> set[int]:
