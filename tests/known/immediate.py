@@ -71,3 +71,49 @@ def quads_with_state_between() -> Draw:
 def quads_and_lines_in_turns() -> Draw:
     """Lines between the quads: no two neighbours are of one kind."""
     return _pieces((GL.GL_QUADS, GL.GL_LINES))
+
+
+_PAST = ("immediate-draws", "repeated-state", "mergeable", "not-visible", "covered-clear", "overwritten-state")
+
+
+def _scaled(expected: bool):  # type: ignore[no-untyped-def]
+    def check(looked) -> None:  # type: ignore[no-untyped-def]
+        assert bool(len(looked.frame.setup.calls_of("glScalef"))) == expected
+
+    return check
+
+
+def _lit(scaled: bool) -> Draw:
+    GL.glMatrixMode(GL.GL_MODELVIEW)
+    if scaled:
+        GL.glScalef(2, 2, 2)
+    GL.glEnable(GL.GL_LIGHTING)
+    GL.glEnable(GL.GL_LIGHT0)
+
+    def draw(_: int) -> None:
+        clear()
+        for k in range(100):
+            GL.glLoadIdentity()
+            GL.glTranslatef(-0.95 + 0.2 * (k % 10), -0.95 + 0.2 * (k // 10), 0)
+            GL.glRotatef(7.3 * k, 0.3, 0.5, 0.9)
+            GL.glBegin(GL.GL_QUADS)
+            for x, y in ((0, 0), (1, 0), (1, 1), (0, 1)):
+                GL.glNormal3f(0.3 * x - 0.1, 0.4 * y, 0.7)
+                GL.glVertex2f(0.18 * x, 0.18 * y)
+            GL.glEnd()
+
+    return draw
+
+
+@known(profile="compatibility", allow=_PAST, checks=(_scaled(True),))
+def a_matrix_that_was_scaled_once() -> Draw:
+    """Lit squares under a matrix that was scaled alike in all directions, long ago: drivers remember, and invert it
+    otherwise ever after. The replay gives it the same past.
+    """
+    return _lit(True)
+
+
+@known(profile="compatibility", allow=_PAST, checks=(_scaled(False),))
+def a_matrix_that_was_never_scaled() -> Draw:
+    """The same without."""
+    return _lit(False)

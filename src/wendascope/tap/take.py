@@ -118,7 +118,7 @@ def take_frame(
         snapshot.objects,
         snapshot.blobs,
         calls,
-        snapshot.setup,
+        snapshot.setup(calls),
         snapshot.lists,
         beats,
         snapshot.caveats,

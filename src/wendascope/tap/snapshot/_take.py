@@ -22,6 +22,7 @@ from wendascope.tap.snapshot._framebuffers import (
     read_renderbuffers,
     read_resolved_contents,
 )
+from wendascope.tap.snapshot._matrix_history import begins_with_identity, read_matrix_history
 from wendascope.tap.snapshot._programs import read_programs, read_shaders
 from wendascope.tap.snapshot._reader import Reader, State
 from wendascope.tap.snapshot._state import read_state
@@ -44,12 +45,16 @@ class Snapshot:
     """Calls that set the rest of what the state table does not hold: the fixed-function state."""
     lists: CallStream
     """Calls that make the display lists."""
+    history: CallStream
+    """Calls that leave the identity as modelview matrix with the past that it has, see `_matrix_history`."""
     caveats: list[str] = field(default_factory=list)
 
-    @property
-    def setup(self) -> CallStream:
-        """Calls that set what the state table does not hold."""
-        return merge_streams([self.arrays, self.fixed])
+    def setup(self, calls: CallStream) -> CallStream:
+        """Calls that set what the state table does not hold, ahead of the calls of a frame."""
+        modes = self.fixed.calls_of("glMatrixMode")
+        mode = int(self.fixed.argument(int(modes[-1]), "mode")) if len(modes) else 0
+        past = [self.history] if begins_with_identity(calls, mode) else []
+        return merge_streams([self.arrays, self.fixed, *past])
 
 
 def read_contents(reader: Reader) -> tuple[Objects, DefaultFramebuffer]:
@@ -95,8 +100,9 @@ def take_snapshot(
     arrays, fixed = read_fixed_arrays(reader), read_fixed_function(reader)
     watch_mappings(reader)
     return Snapshot(
-        reader.context, default, reader.state, objects, reader.blobs, arrays, fixed, kept.all_lists(), reader.caveats
-    )
+        reader.context, default, reader.state, objects, reader.blobs, arrays, fixed, kept.all_lists(),
+        read_matrix_history(reader), reader.caveats,
+    )  # fmt: skip
 
 
 def read_other_context(
