@@ -1,6 +1,8 @@
 """Captures programs that nobody here wrote, each at three frames, and prints how each capture replays.
 
     python tools/program_matrix.py [words...]     only programs whose name contains a word
+        --at N              one frame of each instead of three
+        --second-driver     captured and replayed on OpenGL over Vulkan, not on this machine's first driver
 
 Needs a display; `xvfb-run` makes one. Programs whose packages are missing say so in their row:
 `pip install arcade pyglet pygame pyvista moderngl glfw PyOpenGL panda3d vispy mujoco kivy PySide6`; es2tri is driven by
@@ -9,6 +11,7 @@ Needs a display; `xvfb-run` makes one. Programs whose packages are missing say s
 
 from __future__ import annotations
 
+import argparse
 import contextlib
 import os
 import re
@@ -31,6 +34,7 @@ from wendascope.tap.launch import Target, Trigger
 TESTS = Path(__file__).parent.parent / "tests" / "programs"
 OTHERS = Path(__file__).parent / "matrix_programs"
 FRAMES = (2, 15, 40)
+SECOND_DRIVER = {"MESA_LOADER_DRIVER_OVERRIDE": "zink", "LIBGL_ALWAYS_SOFTWARE": "1"}
 SCREENSAVERS = Path("/usr/libexec/xscreensaver")
 NOT_GL = ("mapscroller.pl", "xscreensaver-gl-visual")
 INSTALLED = (
@@ -134,7 +138,14 @@ def row(program: Program, number: int, folder: Path) -> str:
 
 
 def main() -> None:
-    words = sys.argv[1:]
+    parser = argparse.ArgumentParser()
+    parser.add_argument("words", nargs="*")
+    parser.add_argument("--at", type=int, default=0)
+    parser.add_argument("--second-driver", action="store_true")
+    arguments = parser.parse_args()
+    words, frames = arguments.words, (arguments.at,) if arguments.at else FRAMES
+    if arguments.second_driver:
+        os.environ |= SECOND_DRIVER
     print(
         f"{'program':<24} {'at':>4}  {'API':<26} {'calls':>6} {'steps':>6} {'s':>7} {'held':>6} {'KB':>8} "
         f" {'pixels identical':<26} caveats"
@@ -142,7 +153,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for program in programs():
             if not words or any(word in program.name for word in words):
-                for number in FRAMES:
+                for number in frames:
                     print(row(program, number, Path(folder)), flush=True)
 
 

@@ -55,7 +55,7 @@ def plan(
     from wendascope.report.plan import PlanReport, plan_text, write_plan
     from wendascope.trials.examine import case_of, examine_file, stored_caveats, stored_examination
     from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
-    from wendascope.trials.proof import stored_proofs
+    from wendascope.trials.proof import proofs_elsewhere, stored_proofs
 
     show = progress(json)
     frame = load(file)
@@ -83,7 +83,9 @@ def plan(
     made = make_plan(
         case, now, [item for item in found if not item.small], findings, proofs, budget, survey.cpu.program_ms
     )
-    report = PlanReport(file.name, made, found, frame.passes.short_names, stored_caveats(file))
+    report = PlanReport(
+        file.name, made, found, frame.passes.short_names, [*stored_caveats(file), *proofs_elsewhere(file)]
+    )
     for path in write_plan(report, html, sarif):
         say(f"wrote {path}")
     if json:

@@ -476,6 +476,21 @@ def stored_proofs(path: Path) -> dict[str, Proof]:
     return {proof.finding: proof for proof in found if not (driver and proof.driver) or proof.driver == driver}
 
 
+def proofs_elsewhere(path: Path) -> list[str]:
+    """A sentence for each driver, other than that of the newest survey, on which proofs were made. Raises FileError."""
+    survey = records.SURVEY.newest(path)
+    driver = survey.renderer if survey else ""
+    made: dict[str, set[str]] = {}
+    for proof in records.PROOF.all(path):
+        if proof.verdict in VERDICTS and driver and proof.driver and proof.driver != driver:
+            made.setdefault(proof.driver, set()).add(proof.finding)
+    return [
+        f"{plural(len(found), 'proof')} made on {other} {'is' if len(found) == 1 else 'are'} not shown beside what was"
+        f" measured on {driver}"
+        for other, found in sorted(made.items())
+    ]
+
+
 def check_driver(path: Path, replay: Replay) -> None:
     """Raises UsageError where the newest survey was made with another driver than this machine's."""
     survey = records.SURVEY.newest(path)

@@ -31,7 +31,7 @@ from wendascope.trials.examine import (
 )
 from wendascope.trials.limits import Limits, stored_limits
 from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
-from wendascope.trials.proof import Proof, stored_proofs
+from wendascope.trials.proof import Proof, proofs_elsewhere, stored_proofs
 
 _LONGEST_HISTORY = 500
 
@@ -173,6 +173,8 @@ class Document(Observable):
         """Lights and parts of views, and what the picture is without each, as far as that was tried."""
         self.memory_use = records.MEMORY_USE.newest(path) if self.drawn is not None else None
         self.proofs: dict[str, Proof] = stored_proofs(path)
+        self.elsewhere: list[str] = proofs_elsewhere(path)
+        """What to say of proofs that were made on another driver."""
         self._given_roles = records.GIVEN_ROLE.all(path)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
         self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
@@ -257,7 +259,7 @@ class Document(Observable):
         self.changed()
 
     def reload_proofs(self) -> None:
-        self.proofs = stored_proofs(self.path)
+        self.proofs, self.elsewhere = stored_proofs(self.path), proofs_elsewhere(self.path)
         self.changed()
 
     def add_proofs(self, proofs: list[Proof]) -> None:

@@ -166,7 +166,8 @@ class PlanPage(FramePage):
             budget = self._workspace.budget_ms
             own, chosen = document.survey.cpu.program_ms, self.chosen_for_plan
             self._plan = make_plan(document.case, now, chosen, document.findings, document.proofs, budget, own)
-            self.say(capital(self._plan.sentence), self._plan.rest)
+            elsewhere = [f"{capital(sentence)}." for sentence in document.elsewhere]
+            self.say(capital(self._plan.sentence), " ".join(filter(None, [self._plan.rest, *elsewhere])))
         if kept is not None and any(row.item.id == kept.item.id for row in rows):
             self.choose(kept.item.id)
         elif rows:
