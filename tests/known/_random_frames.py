@@ -373,6 +373,13 @@ class Model:
         if with_depth and depth is not None and self.depth_mask:
             depth[inside] = 1.0
 
+    def _place(self, uniforms: _Uniforms) -> tuple[float, ...]:
+        """Where a draw goes, in parts of its target; the program that reads texels is told the pixels as well."""
+        x0, y0, x1, y1, of = uniforms.place
+        width, height = (WIDTH, HEIGHT) if of == 0 else SIDE
+        size = (width, height) if self.program == 1 else ()
+        return (x0 / width, y0 / height, x1 / width, y1 / height, *size)
+
     def _draw(self, painted: bool) -> None:
         target = self.draw_target
         uniforms = self.uniforms[self.program]
@@ -380,7 +387,8 @@ class Model:
             self.captured.append(repr((uniforms.place, uniforms.depth)).encode())
         self.drawn.append(
             (
-                target, self.viewport, self.program, self.subroutine if self.program == CHOOSING else 0, repr(uniforms),
+                target, self.viewport, self.program, self.subroutine if self.program == CHOOSING else 0,
+                self._place(uniforms), uniforms.colour if self.program != 1 else (), uniforms.depth,
                 self.colours[self.texture].tobytes() if self.program == 1 else b"", dict(self.caps), self.depth_func,
                 self.depth_mask, self.blend, self.mask, self.box if self.caps["scissor"] else (),
             )
@@ -490,7 +498,9 @@ def program(seed: int, sequence: bool = False) -> Callable[[int], None]:
     )
     GL.glTransformFeedbackVaryings(programs[CAPTURED], 1, varying, GL.GL_INTERLEAVED_ATTRIBS)
     GL.glLinkProgram(programs[CAPTURED])
-    query = int(np.ravel(GL.glGenQueries(1))[0])
+    # each count has a query of its own: a driver may add to one that is begun again before its result was read
+    queries = np.ravel(GL.glGenQueries(32)).astype(int).tolist()
+    counts = [0]
     captured = int(GL.glGenBuffers(1))
     GL.glBindBuffer(GL.GL_TRANSFORM_FEEDBACK_BUFFER, captured)
     GL.glBufferData(GL.GL_TRANSFORM_FEEDBACK_BUFFER, 1 << 16, None, GL.GL_DYNAMIC_READ)
@@ -564,11 +574,12 @@ def program(seed: int, sequence: bool = False) -> Callable[[int], None]:
             case "subroutine":
                 GL.glUniformSubroutinesuiv(GL.GL_FRAGMENT_SHADER, 1, np.array([subroutines[a[0]]], np.uint32))
             case "begin count":
-                GL.glBeginQuery(GL.GL_SAMPLES_PASSED, query)
+                counts[0] += 1
+                GL.glBeginQuery(GL.GL_SAMPLES_PASSED, queries[counts[0] % len(queries)])
             case "end count":
                 GL.glEndQuery(GL.GL_SAMPLES_PASSED)
             case "get count":
-                GL.glGetQueryObjectuiv(query, GL.GL_QUERY_RESULT)
+                GL.glGetQueryObjectuiv(queries[counts[0] % len(queries)], GL.GL_QUERY_RESULT)
             case "begin capture":
                 GL.glBeginTransformFeedback(GL.GL_TRIANGLES)
             case "end capture":
@@ -636,6 +647,7 @@ def program(seed: int, sequence: bool = False) -> Callable[[int], None]:
     ops = make(seed)
 
     def draw(number: int) -> None:
+        counts[0] = 0
         if sequence:
             text = f"frame {number}"
             kind = GL.GL_DEBUG_SOURCE_APPLICATION, GL.GL_DEBUG_TYPE_MARKER
