@@ -8,6 +8,7 @@ import pytest
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.replay.scramble import Store
 from wendascope.replay.session import ReplaySession
 from wendascope.tap.channel import FrameEnd
 from wendascope.trials.outcomes import Outcomes, Variation, judge_remedies
@@ -44,6 +45,21 @@ def test_an_edit_that_changes_nothing_is_the_same(capture: Capture, name: str) -
         assert outcome.same and not outcome.rewritten, outcome
         assert found.overwritten, "at least the window is drawn anew"
         assert _some_draw_shows(session, frame)
+    finally:
+        session.close()
+
+
+def test_counts_that_differ_now_and_then_are_no_change(capture: Capture, monkeypatch: pytest.MonkeyPatch) -> None:
+    _, frame = capture(program("everything"))
+    session, query = ReplaySession(frame), Store("query", 1)
+    try:
+        found = Outcomes(session)
+        assert found.overwritten
+        found._returned.add(query)
+        for later, left in ((set(), []), ({query}, ["query 1"])):
+            answers = iter([{query}, {query}, later, later])
+            monkeypatch.setattr(found, "_differing", lambda *_, answers=answers: next(answers))
+            assert found.judge([Variation(), Variation()]).left_behind == left
     finally:
         session.close()
 
