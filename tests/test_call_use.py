@@ -90,13 +90,14 @@ def test_after_calls_that_nobody_tracks_nothing_is_a_repeat() -> None:
 
 
 def test_binding_several_textures_at_once_is_followed() -> None:
-    for name, expected in ((2, USED), (1, REPEATS)):
+    for name, expected in ((2, OVERWRITTEN), (1, REPEATS)):
         batch = CallBatch()
         draw(batch, 1, 1, 1)
         batch.call("glBindTextures", 0, 1, np.array([name], np.uint32).tobytes())
         batch.call("glBindTexture", GL.TEXTURE_2D, 1)
         draw(batch, 1, 1, 1)
-        assert _frame(batch).call_use().use[9] == expected
+        found = _frame(batch).call_use()
+        assert found.use[8] == expected and found.use[9] == REPEATS, "once the other one is gone"
 
 
 def test_array_uniforms_set_whole_and_in_parts_are_left_alone() -> None:
