@@ -11,20 +11,19 @@ from typing import Any
 
 import pytest
 
+from tests import SECOND_DRIVER
 from tests.conftest import program
 from wendascope import records
 from wendascope.trials.proof import stored_proofs
 
 pytestmark = pytest.mark.driver
 
-SECOND = {"MESA_LOADER_DRIVER_OVERRIDE": "zink", "LIBGL_ALWAYS_SOFTWARE": "1"}
-
 
 def _run(*arguments: object, second: bool, code: int | None = 0) -> dict[str, Any]:
     """What a command answers as JSON, on the second driver or the first."""
     done = subprocess.run(
         [sys.executable, "-m", "wendascope.cli", *map(str, arguments)],
-        env={**os.environ, **(SECOND if second else {})},
+        env={**os.environ, **(SECOND_DRIVER if second else {})},
         capture_output=True,
         text=True,
         stdin=subprocess.DEVNULL,

@@ -31,10 +31,13 @@ from wendascope.replay.client import Replay
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
 
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from tests import SECOND_DRIVER
+
 TESTS = Path(__file__).parent.parent / "tests" / "programs"
 OTHERS = Path(__file__).parent / "matrix_programs"
 FRAMES = (2, 15, 40)
-SECOND_DRIVER = {"MESA_LOADER_DRIVER_OVERRIDE": "zink", "LIBGL_ALWAYS_SOFTWARE": "1"}
 SCREENSAVERS = Path("/usr/libexec/xscreensaver")
 NOT_GL = ("mapscroller.pl", "xscreensaver-gl-visual")
 INSTALLED = (

@@ -75,12 +75,17 @@ def _is_es() -> bool:
     return GL.glGetString(GL.GL_VERSION).startswith(b"OpenGL ES")
 
 
+def _add_colours() -> None:
+    """Every draw shows, whatever is drawn over it."""
+    GL.glEnable(GL.GL_BLEND)
+    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+
+
 def _adding() -> Do:
     """A rectangle that adds a dim colour."""
     paint = Painter(_ES_FLAT, _ES_VERTEX) if _is_es() else Painter()
     paint.use().place(16, 16, 112, 88).set("colour", 0.25, 0.125, 0.0625, 0.5).set("depth", 0.25)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     return paint.draw
 
 
@@ -328,8 +333,7 @@ def point_sprite_origin() -> tuple[Change, Do]:
     paint = Painter("#version 330\nout vec4 result;\nvoid main() { result = vec4(gl_PointCoord * 0.25, 0.0, 1.0); }\n")
     paint.use()
     GL.glPointSize(40)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     origins = GL.GL_LOWER_LEFT, GL.GL_UPPER_LEFT
     paint.place(60, 40, 80, 60)
     return (
@@ -346,8 +350,7 @@ def provoking_vertex() -> tuple[Change, Do]:
         vertex,
     )
     paint.use().place(16, 16, 100, 100)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     modes = GL.GL_FIRST_VERTEX_CONVENTION, GL.GL_LAST_VERTEX_CONVENTION
     return lambda k: GL.glProvokingVertex(modes[k]), paint.draw
 
@@ -390,8 +393,7 @@ def _patched() -> Do:
     )
     unit_square()
     GL.glUseProgram(name)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     GL.glPatchParameteri(GL.GL_PATCH_VERTICES, 3)
     GL.glPatchParameterfv(GL.GL_PATCH_DEFAULT_INNER_LEVEL, _array(3, 3))
     return lambda: GL.glDrawArrays(GL.GL_PATCHES, 0, 4)
@@ -431,8 +433,7 @@ def _two_textures() -> tuple[tuple[int, int], Do]:
     names = tuple(texture(8, 8, random.integers(0, 256, (8, 8, 4))) for _ in range(2))
     paint.use().place(16, 16, 112, 88)
     GL.glBindTexture(GL.GL_TEXTURE_2D, names[0])
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     return (names[0], names[1]), paint.draw
 
 
@@ -614,8 +615,7 @@ def _two_images() -> tuple[tuple[int, int], Do]:
     random = np.random.default_rng(5)
     names = tuple(texture(8, 8, random.integers(0, 256, (8, 8, 4))) for _ in range(2))
     paint.use().place(16, 16, 112, 88)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     GL.glBindImageTexture(0, names[0], 0, False, 0, GL.GL_READ_ONLY, GL.GL_RGBA8)
     return (names[0], names[1]), paint.draw
 
@@ -661,8 +661,7 @@ def _two_blocks(kind: str = "uniform") -> tuple[int, tuple[int, int], int, Do]:
     text = _BLOCK if kind == "uniform" else _BLOCK.replace("std140", "std430").replace("uniform Shade", "buffer Shade")
     paint = Painter(text, VERTEX.replace("330", "430"))
     paint.use().place(16, 16, 112, 88)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     buffers = _buffer(_values(0)), _buffer(_values(1))
     both = _buffer(np.concatenate([_values(0), np.zeros(60, np.float32), _values(1)]))
     where = GL.GL_UNIFORM_BUFFER if kind == "uniform" else GL.GL_SHADER_STORAGE_BUFFER
@@ -801,8 +800,7 @@ void main() { result = shade(); }
 """
     paint = Painter(text, VERTEX.replace("330", "400"))
     paint.use().place(16, 16, 112, 88)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     ways = [GL.glGetSubroutineIndex(paint.program, GL.GL_FRAGMENT_SHADER, name) for name in (b"plain", b"swapped")]
     return lambda k: GL.glUniformSubroutinesuiv(GL.GL_FRAGMENT_SHADER, 1, _names(ways[k])), paint.draw
 
@@ -839,8 +837,7 @@ def _stages() -> tuple[int, tuple[int, int], tuple[int, int], Do]:
         GL.glUseProgramStages(pipeline, GL.GL_FRAGMENT_SHADER_BIT, shade)
     GL.glUseProgram(0)
     GL.glBindProgramPipeline(pipelines[0])
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     return (
         vertex,
         (shades[0], shades[1]),
@@ -1051,8 +1048,7 @@ def constant_attribute() -> tuple[Change, Do]:
     vertex = vertex.replace("uv = corner", "seen = tint; uv = corner")
     paint = Painter("#version 330\nin vec4 seen;\nout vec4 result;\nvoid main() { result = seen * 0.25; }\n", vertex)
     paint.use().place(16, 16, 112, 88)
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     return lambda k: GL.glVertexAttrib4f(3, 0.5, 0.5 * k, 0.25, 1), paint.draw
 
 
@@ -1141,8 +1137,7 @@ def _fixed(shader: str = "", fragment: str = "gl_FragColor = gl_Color * 0.25;") 
                 }
             )
         )
-    GL.glEnable(GL.GL_BLEND)
-    GL.glBlendFunc(GL.GL_ONE, GL.GL_ONE)
+    _add_colours()
     GL.glColor4f(0.25, 0.2, 0.15, 1)
     GL.glBindBuffer(GL.GL_ARRAY_BUFFER, _buffer(_SQUARES[0] - np.float32(0.4)))
     GL.glVertexPointer(2, GL.GL_FLOAT, 8, None)

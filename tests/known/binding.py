@@ -187,49 +187,40 @@ uniform vec4 colour;
 out vec4 result;
 void main() { result = colour * (1.0 - float(min(atomicAdd(count, 1u), 1u)) * 0.0); }
 """
+_SHADES = """#version 430
+layout(std140, binding = 0) uniform Shade { vec4 shade; };
+uniform vec4 colour;
+out vec4 result;
+void main() { result = colour * shade; }
+"""
+
+
+def _uploaded_before_each(fragment: str, kind: int, data: np.ndarray) -> Draw:
+    """Draws with a block of a kind, into which the same data is uploaded before each."""
+    paint = Painter(fragment, VERTEX.replace("330", "430"))
+    buffer = int(GL.glGenBuffers(1))
+    GL.glBindBuffer(kind, buffer)
+    GL.glBufferData(kind, data.nbytes, data, GL.GL_DYNAMIC_DRAW)
+    GL.glBindBufferBase(kind, 0, buffer)
+
+    def draw(_: int) -> None:
+        onto(0)
+        clear()
+        paint.use()
+        for k in range(_ROUNDS):
+            GL.glNamedBufferSubData(buffer, 0, data.nbytes, data)
+            paint.rect(10 * k, 20, 10 * k + 9, 60, (k / _ROUNDS, 0.5, 0.2, 1))
+
+    return draw
 
 
 @known(finds={"repeated-upload": 0}, allow=_FREE)
 def a_counter_that_is_reset_between_counting_draws() -> Draw:
     """Trap: the same zero is uploaded before each draw, and is not what is there: shaders count in between."""
-    paint = Painter(_COUNTS, VERTEX.replace("330", "430"))
-    zero = np.zeros(64, np.uint32)
-    counter = int(GL.glGenBuffers(1))
-    GL.glBindBuffer(GL.GL_SHADER_STORAGE_BUFFER, counter)
-    GL.glBufferData(GL.GL_SHADER_STORAGE_BUFFER, zero.nbytes, zero, GL.GL_DYNAMIC_DRAW)
-    GL.glBindBufferBase(GL.GL_SHADER_STORAGE_BUFFER, 0, counter)
-
-    def draw(_: int) -> None:
-        onto(0)
-        clear()
-        paint.use()
-        for k in range(_ROUNDS):
-            GL.glNamedBufferSubData(counter, 0, zero.nbytes, zero)
-            paint.rect(10 * k, 20, 10 * k + 9, 60, (k / _ROUNDS, 0.5, 0.2, 1))
-
-    return draw
+    return _uploaded_before_each(_COUNTS, GL.GL_SHADER_STORAGE_BUFFER, np.zeros(64, np.uint32))
 
 
 @known(finds={"repeated-upload": 1}, allow=_FREE)
 def a_block_that_is_uploaded_again_and_again() -> Draw:
     """The same without shaders that write: the uploads change nothing."""
-    paint = Painter(
-        "#version 430\nlayout(std140, binding = 0) uniform Shade { vec4 shade; };\nuniform vec4 colour;\n"
-        "out vec4 result;\nvoid main() { result = colour * shade; }\n",
-        VERTEX.replace("330", "430"),
-    )
-    shade = np.ones(64, np.float32)
-    block = int(GL.glGenBuffers(1))
-    GL.glBindBuffer(GL.GL_UNIFORM_BUFFER, block)
-    GL.glBufferData(GL.GL_UNIFORM_BUFFER, shade.nbytes, shade, GL.GL_DYNAMIC_DRAW)
-    GL.glBindBufferBase(GL.GL_UNIFORM_BUFFER, 0, block)
-
-    def draw(_: int) -> None:
-        onto(0)
-        clear()
-        paint.use()
-        for k in range(_ROUNDS):
-            GL.glNamedBufferSubData(block, 0, shade.nbytes, shade)
-            paint.rect(10 * k, 20, 10 * k + 9, 60, (k / _ROUNDS, 0.5, 0.2, 1))
-
-    return draw
+    return _uploaded_before_each(_SHADES, GL.GL_UNIFORM_BUFFER, np.ones(64, np.float32))

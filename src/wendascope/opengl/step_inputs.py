@@ -248,12 +248,9 @@ class _Inputs:
         holds = {t.name: self._before(t.name) for t in frame.objects.textures}
         read: dict[int, list[tuple[str, int, int]]] = {}
         for use, row in zip(sampler_uses(frame), frame.uses.textures, strict=True):
-            for step, texture, how in zip(use.steps.tolist(), use.textures.tolist(), row.numbers.tolist(), strict=True):
+            found_there = combined(row.numbers, self._samplers(use.units, self._calls[use.steps]))
+            for step, texture, how in zip(use.steps.tolist(), use.textures.tolist(), found_there.tolist(), strict=True):
                 read.setdefault(step, []).append((use.sampler, texture, how))
-        for use in sampler_uses(frame):
-            calls = self._calls[use.steps]
-            for step, parameters in zip(use.steps.tolist(), self._samplers(use.units, calls), strict=True):
-                read.setdefault(step, []).append((use.sampler + " sampler", 0, parameters))
         changed = parameter_calls(frame)[1]
         uploads = [(call, name) for name, calls in texture_writes(frame).items() for call in calls.tolist()]
         for command, rows in frame.calls.by_command():
@@ -279,13 +276,13 @@ class _Inputs:
             self._drawn(holds, origin, step, int(found[step]))
         return found
 
-    def _samplers(self, units: Ints, calls: Ints) -> list[int]:
+    def _samplers(self, units: Ints, calls: Ints) -> Numbers:
         """A number for the parameters of the sampler that each unit has at each call."""
         records = {s.name: _number(repr(sorted(s.parameters.items())).encode()) for s in self._frame.objects.samplers}
         bound = np.zeros(len(calls), np.int64)
         for unit in np.unique(units).tolist():
             bound[units == unit] = self._frame.history.column("sampler", calls[units == unit], unit)
-        return [records.get(name, name) for name in bound.tolist()]
+        return np.array([records.get(name, name) for name in bound.tolist()], np.uint64)
 
     def _before(self, name: int) -> int | None:
         """A number for what a texture holds before the frame; None where that is not known."""

@@ -515,6 +515,10 @@ class OpenGLUses(StepUses):
                 if parameter.kind == "pointer":
                     column = blob_numbers(calls, column, calls.column(self._calls[rows], parameter.slot + 1))
                 columns.append(column)
+            if "Indirect" in tables().commands[command_id].name:
+                at = self._calls[rows]
+                arguments = frame.history.column("buffer", at, GL.DRAW_INDIRECT_BUFFER)
+                columns += [arguments.astype(np.uint64), self._versions(arguments, at)]
             numbers[rows] = combined(*columns)
         known = self._buffer_numbers
         which, inputs = self.inputs
@@ -537,12 +541,6 @@ class OpenGLUses(StepUses):
                 numbers[mine] = combined(
                     numbers[mine], np.searchsorted(self._writes[buffer], self._calls[mine]).astype(np.uint64)
                 )
-        for command_id in np.unique(calls.ids[self._calls]).tolist():
-            if "Indirect" in tables().commands[command_id].name:
-                rows = np.flatnonzero(calls.ids[self._calls] == command_id)
-                at = self._calls[rows]
-                arguments = frame.history.column("buffer", at, GL.DRAW_INDIRECT_BUFFER)
-                numbers[rows] = combined(numbers[rows], arguments.astype(np.uint64), self._versions(arguments, at))
         elements = element_buffers(frame, self._calls)
         first, which_name = numbered(elements.astype(np.uint64))
         table = np.array([known.get(name, name) for name in elements[first].tolist()], np.uint64)

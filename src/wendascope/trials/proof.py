@@ -470,19 +470,27 @@ def stored_proofs(path: Path) -> dict[str, Proof]:
     """Finding -> its newest proof in the file, made with the driver of its newest survey: numbers of another one are
     not mixed with it. Those of older versions, which compared the window alone, do not count. Raises FileError.
     """
+    driver, found = _proofs_and_driver(path)
+    return {proof.finding: proof for proof in found if not _elsewhere(proof, driver)}
+
+
+def _proofs_and_driver(path: Path) -> tuple[str, list[Proof]]:
+    """(the driver of the newest survey, empty where it is not known, every proof in the file that counts)."""
     survey = records.SURVEY.newest(path)
-    driver = survey.renderer if survey else ""
-    found = (proof for proof in records.PROOF.all(path) if proof.verdict in VERDICTS)
-    return {proof.finding: proof for proof in found if not (driver and proof.driver) or proof.driver == driver}
+    found = [proof for proof in records.PROOF.all(path) if proof.verdict in VERDICTS]
+    return survey.renderer if survey else "", found
+
+
+def _elsewhere(proof: Proof, driver: str) -> bool:
+    return bool(driver and proof.driver) and proof.driver != driver
 
 
 def proofs_elsewhere(path: Path) -> list[str]:
     """A sentence for each driver, other than that of the newest survey, on which proofs were made. Raises FileError."""
-    survey = records.SURVEY.newest(path)
-    driver = survey.renderer if survey else ""
+    driver, proofs = _proofs_and_driver(path)
     made: dict[str, set[str]] = {}
-    for proof in records.PROOF.all(path):
-        if proof.verdict in VERDICTS and driver and proof.driver and proof.driver != driver:
+    for proof in proofs:
+        if _elsewhere(proof, driver):
             made.setdefault(proof.driver, set()).add(proof.finding)
     return [
         f"{plural(len(found), 'proof')} made on {other} {'is' if len(found) == 1 else 'are'} not shown beside what was"
