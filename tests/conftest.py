@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -99,6 +100,16 @@ def collected_between(collected_here: None) -> Iterator[None]:
     gc.collect(1)
 
 
+@pytest.fixture
+def runtime(monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """A runtime folder of this test alone: with a short path, since sockets in those that are too long go elsewhere,
+    where tests beside this one have theirs.
+    """
+    with tempfile.TemporaryDirectory(prefix="w", dir="/tmp") as folder:
+        monkeypatch.setenv("XDG_RUNTIME_DIR", folder)
+        yield Path(folder)
+
+
 Capture = Callable[..., tuple[Path, OpenGLFrame]]
 
 
@@ -137,11 +148,8 @@ def depot(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def window(qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[MainWindow]:
+def window(qtbot: Any, tmp_path: Path, runtime: Path) -> Iterator[MainWindow]:
     """The window with settings and a runtime folder of its own."""
-    folder = tmp_path / "run"
-    folder.mkdir(mode=0o700)
-    monkeypatch.setenv("XDG_RUNTIME_DIR", str(folder))
     app = QApplication.instance()
     assert isinstance(app, QApplication)
     theme.apply(app)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import program
 from tests.test_cli import result, run
-from tests.test_session import Yard, runtime  # noqa: F401  a fixture
+from tests.test_session import Yard
 from wendascope.desktop.marks_view import MarksView
 from wendascope.desktop.models.session import KEPT_MOMENTS, SessionModel
 from wendascope.errors import DamagedFileError, FileError, TargetError
@@ -77,7 +77,7 @@ def test_the_table_is_what_the_driver_says(name: str) -> None:
         assert target.channel is not None
         target.channel.ask_for_objects()
         message = target.channel.expect(MessageKind.MEMORY, 20.0)
-        told = marked_objects(read_memory_file(message.fds[0], message.values[2]))
+        told = marked_objects(bytes(read_memory_file(message.fds[0], message.values[2])[0]))
         message.close()
     mine = {(row.object_class, row.name): row.bytes for row in told if row.bytes}
     theirs = {(i.object_class, i.name): i.size for i in frame.memory if i.object_class != "window" and i.size}
@@ -85,7 +85,7 @@ def test_the_table_is_what_the_driver_says(name: str) -> None:
 
 
 @pytest.mark.driver
-def test_a_leak_is_found_after_three_marks(runtime: Path, tmp_path: Path) -> None:  # noqa: F811
+def test_a_leak_is_found_after_three_marks(runtime: Path, tmp_path: Path) -> None:
     yard = Yard("store", tmp_path / "out", [*_STORE, "--flaws", "leak"])
     try:
         marks: list[Path] = []
@@ -142,7 +142,7 @@ def test_stacks_name_the_function(tmp_path: Path) -> None:
         assert target.channel is not None
         target.channel.ask_for_objects()
         message = target.channel.expect(MessageKind.MEMORY, 20.0)
-        told = marked_objects(read_memory_file(message.fds[0], message.values[2]))
+        told = marked_objects(bytes(read_memory_file(message.fds[0], message.values[2])[0]))
         message.close()
     assert told and all("fills_a_shelf" in row.stack[0] for row in told), told[0].stack
 

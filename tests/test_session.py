@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import signal
 import socket
@@ -17,10 +18,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.attacks import kills, odd_targets
 from tests.conftest import program
 from tests.test_capture import verified
 from wendascope.errors import TargetError, UsageError, WendascopeError
 from wendascope.frame.file import save
+from wendascope.frame.memory_mark import SUFFIX
 from wendascope.opengl.codec import load_opengl
 from wendascope.tap import sessions
 from wendascope.tap.client import SessionClient
@@ -29,14 +32,6 @@ from wendascope.tap.messages import LONGEST_LINE, Beats, Do, Lines, StateIs, Tak
 from wendascope.tap.sessions import connect, listening, runtime_folder, socket_path
 
 pytestmark = pytest.mark.driver
-
-
-@pytest.fixture
-def runtime(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    folder = tmp_path / "run"
-    folder.mkdir(mode=0o700)
-    monkeypatch.setenv("XDG_RUNTIME_DIR", str(folder))
-    return folder
 
 
 class Yard:
@@ -319,3 +314,72 @@ def test_a_session_that_begins_is_not_taken_for_a_dead_one(monkeypatch: pytest.M
     with sessions.listen("soon"):
         assert sessions.listening() == ["soon"]
     assert sessions.listening() == [], "its socket is removed once nobody listens"
+
+
+def _threads(folder: Path, frames: int = 3000) -> list[str]:
+    return [str(kills.program(folder)), "1", str(frames), str(folder / "drawn")]
+
+
+def test_thousands_of_requests_at_once_stop_nobody(runtime: Path, tmp_path: Path) -> None:
+    yard = Yard("yard", tmp_path / "out", _threads(tmp_path, 1500))
+    try:
+        with SessionClient("yard") as client, SessionClient("yard") as other:
+            states(other, "running")
+            requests = [Do("mark")] * 2000 + [Do("hold"), Do("go")] * 500
+            client.send_all(requests)  # in one write
+            asked = time.monotonic()
+            other.send(Take())
+            assert next(event for event in other.events(20) if isinstance(event, Taken))
+            assert time.monotonic() - asked < 15
+        drawn = tmp_path / "drawn"
+        until = time.monotonic() + 30
+        while not drawn.exists() and time.monotonic() < until:
+            time.sleep(0.05)
+        assert drawn.exists(), "the program draws to its end"
+        marks = list((tmp_path / "out").glob(f"*{SUFFIX}"))
+        assert 1 <= len(marks) <= 200, "the others are refused, and not one is half written"
+    finally:
+        yard.end()
+
+
+def test_a_program_that_draws_nothing_is_asked_without_end(runtime: Path, tmp_path: Path) -> None:
+    """It reads nothing, so that its socket fills."""
+    odd = odd_targets.built(tmp_path)
+    yard = Yard("yard", tmp_path / "out", [str(odd), "draw-and-sleep", "20", str(tmp_path / "drawn")])
+    try:
+        time.sleep(1.0)
+        with SessionClient("yard") as client:
+            client.send_all([Do("hold"), Do("cancel")] * 2000)
+            client.send(Do("stop"))
+            with pytest.raises(TargetError, match="was ended"):
+                list(client.events(20))
+    finally:
+        yard.end()
+
+
+def test_a_take_that_fails_ends_neither_session_nor_program(runtime: Path, tmp_path: Path) -> None:
+    odd = odd_targets.built(tmp_path)
+    drawn = tmp_path / "drawn"
+    yard = Yard("yard", tmp_path / "out", [str(odd), "no-memory-a-while", "1200", str(drawn)])
+    try:
+        with SessionClient("yard") as client:
+            client.send(Take(frame=620))
+            with pytest.raises(TargetError, match="memory"):
+                list(client.events(20))
+        with SessionClient("yard") as client:  # what was not remembered meanwhile is lost, and said again
+            client.send(Take(frame=1000))
+            with pytest.raises(TargetError, match="memory"):
+                list(client.events(20))
+        assert yard.process.wait(20) == 0 and drawn.exists()
+    finally:
+        yard.end()
+
+
+def test_one_client_too_many_is_told_so(yard: Yard) -> None:
+    with contextlib.ExitStack() as stack:
+        for _ in range(64):
+            stack.enter_context(connect("yard"))
+        time.sleep(0.5)
+        found = yard.trigger()
+        assert found.returncode == 4 and "64 clients" in found.stderr and "Traceback" not in found.stderr
+    assert yard.trigger().returncode == 0, "they are gone, so there is room"

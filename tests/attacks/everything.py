@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from tests.attacks import Tally, damaged, hostile, kills, messages
+from tests.attacks import Tally, damaged, hostile, kills, messages, odd_targets
 from tests.attacks.running import run_on
 from tests.conftest import PROGRAMS
 from wendascope.frame.file import save
@@ -94,6 +94,7 @@ ATTACKS: dict[str, tuple[int, Attack]] = {
     "kills of a target, one thread": (100, lambda tries, folder, _: kills.kill_the_target(tries, 1, folder)),
     "kills of a target, four threads": (100, lambda tries, folder, _: kills.kill_the_target(tries, 4, folder)),
     "kills of a replay's client": (100, lambda tries, _, files: kills.kill_the_client(tries, files[0])),
+    "odd targets": (len(odd_targets.modes()), lambda tries, folder, _: odd_targets.attack(tries, folder)),
     "messages to a tap": (2000, lambda tries, folder, _: messages.to_the_tap(tries, folder)),
     "messages from a target": (2000, lambda tries, _folder, _files: messages.from_a_target(tries)),
     "messages to a capture session": (2000, _session),

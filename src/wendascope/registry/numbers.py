@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Iterator
 
-PROTOCOL = 6
+PROTOCOL = 7
 """Of the messages between a target and Wendascope; see `docs/tap-protocol.md`."""
 MESSAGE_VALUES = 15
 HEADER_WORDS = 4
@@ -24,6 +24,7 @@ class MessageKind(enum.IntEnum):
     RECORDED = 5
     CONTEXT = 6
     MEMORY = 7
+    FAILED = 8
     ARM = 16
     RUN = 17
     RECORD = 18

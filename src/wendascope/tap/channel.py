@@ -7,12 +7,15 @@ from __future__ import annotations
 
 import array
 import contextlib
+import errno
 import fcntl
+import itertools
 import mmap
 import os
 import select
 import socket
 import struct
+import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -26,16 +29,21 @@ _LAYOUT = struct.Struct(f"<II{MESSAGE_VALUES}Q")
 _F_ADD_SEALS, _F_SEAL_SHRINK = 1033, 2
 LARGEST_FILE = 4 << 30
 """Bytes that are taken from a target, or asked of it, at once."""
-
+_HEARD_SECONDS = 5.0
+"""A target that is held and does not read what it is told for so long has hung up, or never will."""
+_RUN_NO_MEMORY = 6
+OBJECTS_FAILED, CONFINED = 1, 2
+"""What could not be handed over (FAILED): memory, or anything any more; 0 is a frame."""
 
 _FILES = {
     MessageKind.HELLO: 0,
     MessageKind.STATISTICS: 0,
-    MessageKind.PAUSED: 4,
+    MessageKind.PAUSED: 1,
     MessageKind.RAN: 0,
-    MessageKind.RECORDED: 2,
+    MessageKind.RECORDED: 1,
     MessageKind.CONTEXT: 1,
     MessageKind.MEMORY: 1,
+    MessageKind.FAILED: 0,
 }
 """What a target says, and how many memory files come along."""
 
@@ -59,6 +67,8 @@ class Channel:
         self._socket = connection
         self._memory: mmap.mmap | None = None
         self._memory_size = 0
+        self._armed: bytes | None = None
+        """What the target is to be told when it is to be held, where there was no room for it yet."""
         self.process = 0
 
     def fileno(self) -> int:
@@ -66,29 +76,53 @@ class Channel:
 
     def close(self) -> None:
         self._socket.close()
+        self._forget_memory()
+
+    def _forget_memory(self) -> None:
         if self._memory is not None:
             with contextlib.suppress(BufferError):
                 self._memory.close()
             self._memory = None
 
     def send(self, kind: MessageKind, *values: int, fds: tuple[int, ...] = ()) -> None:
-        """Raises TargetError when the target is gone."""
-        data = _LAYOUT.pack(kind, len(fds), *values, *([0] * (MESSAGE_VALUES - len(values))))
+        """Say something to a target that is held, and so listens. Raises TargetError when it is gone."""
+        data = _packed(kind, values, len(fds))
         ancillary = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", fds))] if fds else []
+        until = time.monotonic() + _HEARD_SECONDS
+        while not (self.flush() and self._fits(data, ancillary)):
+            left = until - time.monotonic()
+            if left <= 0 or not select.select([], [self._socket], [], left)[1]:
+                raise TargetError("the target does not listen any more; it may be stopped")
+
+    def _fits(self, data: bytes, ancillary: list[tuple[int, int, array.array[int]]]) -> bool:
+        """Whether it was sent; nothing here ever waits. Raises TargetError."""
         try:
-            self._socket.sendmsg([data], ancillary)
+            self._socket.sendmsg([data], ancillary, socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            return False
         except OSError as error:
             raise TargetError("the target went away during the capture") from error
+        return True
 
     def arm(self, frame: int, slower_than_ns: int, frame_end: FrameEnd) -> None:
-        """Say from which frame on the target is held (0: not at all), after how slow a one, and what ends a frame."""
-        self.send(MessageKind.ARM, frame, slower_than_ns, int(frame_end), PROTOCOL)
+        """Say from which frame on the target is held (0: not at all), after how slow a one, and what ends a frame.
 
-    def ask_for_objects(self) -> None:
-        """Have the target tell what lives in its memory, at the end of its frame or while it is held. Raises
-        TargetError.
+        A program that draws nothing reads nothing: then the last thing said is kept, and sent when there is room.
         """
-        self.send(MessageKind.OBJECTS)
+        self._armed = _packed(MessageKind.ARM, (frame, slower_than_ns, int(frame_end), PROTOCOL), 0)
+        self.flush()
+
+    def flush(self) -> bool:
+        """Send what there was no room for; whether nothing is left. Raises TargetError when the target is gone."""
+        if self._armed is not None and self._fits(self._armed, []):
+            self._armed = None
+        return self._armed is None
+
+    def ask_for_objects(self) -> bool:
+        """Have the target tell what lives in its memory, at the end of its frame or while it is held; whether there
+        was room to ask. Raises TargetError when it is gone.
+        """
+        return self._fits(_packed(MessageKind.OBJECTS, (), 0), [])
 
     def receive(self, timeout: float | None) -> Message | None:
         """The next message, or None when `timeout` seconds pass. Raises TargetError at the end."""
@@ -113,8 +147,9 @@ class Channel:
 
     def expect(self, kind: MessageKind, timeout: float) -> Message:
         """The next message of that kind; others are dropped. Raises TargetError."""
+        until = time.monotonic() + timeout
         while True:
-            message = self.receive(timeout)
+            message = self.receive(max(0.0, until - time.monotonic()))
             if message is None:
                 raise TargetError(f"the target did not answer within {timeout:g} s")
             if message.kind == kind:
@@ -143,6 +178,9 @@ class Channel:
             for fd in fds:
                 os.close(fd)
         reply = self.expect(MessageKind.RAN, 120.0)
+        if reply.values[1] == _RUN_NO_MEMORY:
+            self._forget_memory()  # it is offered anew, should the target be asked again
+            raise TargetError("the target can have no more memory: its objects cannot be read; raise its limit")
         if reply.values[1]:
             raise TargetError(f"the target refused call {reply.values[0]} of a snapshot (reason {reply.values[1]})")
         view = memoryview(self._memory)
@@ -159,8 +197,7 @@ class Channel:
             return ()
         if size > LARGEST_FILE:
             raise TargetError(f"an object of the target asks for {size >> 30} GiB at once, which cannot be read")
-        if self._memory is not None:
-            self._memory.close()
+        self._forget_memory()
         size = max(1 << 20, 1 << (size - 1).bit_length())
         fd = os.memfd_create("wenda-shared", os.MFD_CLOEXEC | os.MFD_ALLOW_SEALING)
         os.ftruncate(fd, size)
@@ -170,6 +207,22 @@ class Channel:
         return (fd,)
 
 
+def _packed(kind: MessageKind, values: tuple[int, ...], files: int) -> bytes:
+    return _LAYOUT.pack(kind, files, *values, *([0] * (MESSAGE_VALUES - len(values))))
+
+
+def failure_text(message: Message) -> str:
+    """What a target said that could not hand over what it was asked for (FAILED)."""
+    reason = message.values[1]
+    if message.values[2] == CONFINED:
+        return "the program confines itself so that it cannot be watched from within; start it without its sandbox"
+    if reason == errno.ECANCELED:
+        return "the program ended the context of the frame before the frame was over; take another one"
+    what = os.strerror(reason).lower() if 0 < reason < 4096 else "no memory"
+    asked = "what lives in its memory" if message.values[2] == OBJECTS_FAILED else "a frame"
+    return f"the program could not hand over {asked} ({what}); raise its limits of memory and of open files"
+
+
 def same_user(connection: socket.socket) -> bool:
     """Whether the process at the other end belongs to this user, or to root."""
     credentials = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
@@ -177,12 +230,13 @@ def same_user(connection: socket.socket) -> bool:
     return user in (0, os.geteuid())
 
 
-def read_memory_file(fd: int, size: int) -> bytes:
-    """The first `size` bytes of a memory file that the target sent. Read, not mapped: the target could cut it short
-    meanwhile.
+def read_memory_file(fd: int, *sizes: int) -> list[memoryview]:
+    """The parts of a memory file that the target sent, one after the other, bytes each. Read, not mapped: the target
+    could cut it short meanwhile.
 
     Raises TargetError.
     """
+    size = sum(sizes)
     if size > LARGEST_FILE:
         raise TargetError(f"the target sent {size >> 30} GiB at once; take a frame that uploads less")
     parts, at = [], 0
@@ -195,4 +249,6 @@ def read_memory_file(fd: int, size: int) -> bytes:
             at += len(part)
     except OSError as error:
         raise TargetError(f"what the target sent cannot be read ({error.strerror})") from error
-    return parts[0] if len(parts) == 1 else b"".join(parts)
+    whole = memoryview(parts[0] if len(parts) == 1 else b"".join(parts))
+    ends = list(itertools.accumulate(sizes))
+    return [whole[end - size : end] for size, end in zip(sizes, ends, strict=True)]

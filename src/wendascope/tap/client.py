@@ -5,11 +5,13 @@ from __future__ import annotations
 import select
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from wendascope.errors import TargetError
 from wendascope.tap.messages import Ended, Event, Hello, Lines, Problem, Request, event, pack
 from wendascope.tap.sessions import connect
+
+_SEND_SECONDS = 10.0
 
 
 class SessionClient:
@@ -19,6 +21,7 @@ class SessionClient:
         self._socket = connect(name)
         self._lines = Lines()
         self._pending: deque[bytes] = deque()
+        self._refused: OSError | None = None
 
     def __enter__(self) -> SessionClient:
         return self
@@ -27,10 +30,18 @@ class SessionClient:
         self._socket.close()
 
     def send(self, message: Request) -> None:
+        """Raises TargetError."""
+        self.send_all([message])
+
+    def send_all(self, messages: Iterable[Request]) -> None:
+        """Several requests at once. Raises TargetError."""
         try:
-            self._socket.sendall(pack(message))
+            self._socket.settimeout(_SEND_SECONDS)
+            self._socket.sendall(b"".join(map(pack, messages)))
+        except TimeoutError as error:
+            raise TargetError("the capture session does not listen; it may be stopped") from error
         except OSError as error:
-            raise TargetError("the capture session ended") from error
+            self._refused = error  # why, it may have said before it hung up
 
     def events(self, timeout: float) -> Iterator[Event]:
         """What the capture session says, until the time is over. Raises TargetError for problems and at the end."""
@@ -48,7 +59,10 @@ class SessionClient:
             readable = select.select([self._socket], [], [], rest)[0] if rest > 0 else []
             if not readable:
                 return
-            data = self._socket.recv(1 << 16)
+            try:
+                data = self._socket.recv(1 << 16)
+            except OSError:
+                data = b""
             if not data:
-                raise TargetError("the capture session ended")
+                raise TargetError("the capture session ended") from self._refused
             self._pending += self._lines.feed(data)

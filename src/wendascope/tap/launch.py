@@ -26,7 +26,7 @@ from wendascope.files import OwnFolder
 from wendascope.frame.frame import FrameStatistics
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import native_library, tables
-from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, same_user
+from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, failure_text, same_user
 from wendascope.tap.take import Collect, Progress, take_frame
 from wendascope.tap.why_nothing import SOCKET, guess_for, living, processes_of, reason_for
 from wendascope.texts import plural
@@ -36,6 +36,9 @@ _LINES_SHOWN = 20
 _OUTPUT_SECONDS = 0.05
 _LARGEST_OUTPUT = 16 << 20
 _LARGEST = (1 << 63) - 1
+_MOST_STRANGERS = 32
+_DAEMON_SECONDS = 3.0
+"""How long what left the session of a program that ended is given to draw; it may be a service that never does."""
 _LOOK_SECONDS, _CERTAIN_SECONDS = 1.0, 4.0
 """How often a program that shows nothing is looked at, and how long a reason must hold before it is told."""
 _IDLE_SECONDS = 2.0
@@ -178,6 +181,9 @@ class Target:
         self._last_frame = time.monotonic()
         self._waiting = False
         self._connected = False
+        self._ended_at = 0.0
+        self._strangers: list[Channel] = []
+        """Connections that have not said yet what they are."""
         self._spare: list[Channel] = []
         self._drawing: set[int] = set()
         """Processes among the spare ones that were counted."""
@@ -245,21 +251,27 @@ class Target:
         self._clean()
 
     def _clean(self) -> None:
-        for spare in self._spare:
-            spare.close()
+        for other in (*self._spare, *self._strangers):
+            other.close()
         self._spare.clear()
+        self._strangers.clear()
         self._listener.close()
         self._folder.close()
 
     # ---- waiting for the target ------------------------------------------------------------------
 
     def _failure(self, what: str) -> TargetError:
-        self.output.finish()
+        if self.process.poll() is not None and not self._goes_on():
+            self.output.finish()
         return TargetError(what, self.output.tail)
 
     def _check_alive(self) -> None:
         code = self.process.poll()
         if code is None or self._goes_on():
+            self._ended_at = 0.0
+            return
+        self._ended_at = self._ended_at or time.monotonic()
+        if time.monotonic() - self._ended_at < _DAEMON_SECONDS and living(self._socket, anywhere=True):
             return
         ended = f"ended with exit code {code}" if code >= 0 else f"was ended by signal {-code}"
         if not self._connected:
@@ -282,12 +294,16 @@ class Target:
         Follows the program when it replaces itself or a child of it turns out to be what draws. Raises TargetError
         when it has ended.
         """
-        sources: list[socket.socket | Channel] = [self._listener, *self._spare]
+        sources: list[socket.socket | Channel] = [self._listener, *self._strangers, *self._spare]
         if self.channel is not None:
             sources.append(self.channel)
+            with contextlib.suppress(TargetError):  # that it is gone, reading tells
+                self.channel.flush()
         readable, _, _ = select.select(sources, [], [], timeout)
         if self._listener in readable:
             self._accept()
+        for stranger in [s for s in self._strangers if s in readable]:
+            self._greet(stranger)
         for spare in [s for s in self._spare if s in readable]:
             self._hear_spare(spare)
         if self.channel is not None and self.channel in readable:
@@ -309,13 +325,18 @@ class Target:
         return None
 
     def _accept(self) -> None:
-        connection, _ = self._listener.accept()
-        if not same_user(connection):
-            connection.close()
-            return
-        channel = Channel(connection)
+        with contextlib.suppress(OSError):  # gone already, or no room for one more
+            connection, _ = self._listener.accept()
+            if not same_user(connection) or len(self._strangers) >= _MOST_STRANGERS:
+                connection.close()
+            else:
+                self._strangers.append(Channel(connection))
+
+    def _greet(self, channel: Channel) -> None:
+        """A process of the program says what it is. Raises TargetError for another protocol."""
+        self._strangers.remove(channel)
         try:
-            hello = channel.expect(MessageKind.HELLO, 2.0)
+            hello = channel.expect(MessageKind.HELLO, 0.0)
         except TargetError:
             channel.close()
             return  # a child that left at once
@@ -415,6 +436,16 @@ class Target:
         if self.channel is not None:
             self.channel.send(MessageKind.RESUME)
 
+    def go_on(self) -> None:
+        """After a take that failed, whatever state that left the program in: it runs on, and can be asked again.
+        Raises TargetError when it has ended.
+        """
+        try:
+            self.disarm()
+            self.resume()
+        except TargetError:
+            self._lost()
+
     def take(
         self,
         paused: Message,
@@ -500,6 +531,8 @@ class Target:
                 delayed = False
             if message is not None and message.kind == MessageKind.PAUSED:
                 return message
+            if message is not None and message.kind == MessageKind.FAILED:
+                raise self._failure(failure_text(message))
             if message is not None and message.kind == MessageKind.STATISTICS:
                 seen = message.values[0]
                 progress(f"frame {seen}", min(seen / trigger.frame, 1.0) if trigger.frame else 0.0)

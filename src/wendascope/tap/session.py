@@ -19,7 +19,7 @@ from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.prune import unused_bytes
-from wendascope.tap.channel import Message, MessageKind, read_memory_file, same_user
+from wendascope.tap.channel import OBJECTS_FAILED, Message, MessageKind, failure_text, read_memory_file, same_user
 from wendascope.tap.launch import Target, Trigger, program_title
 from wendascope.tap.memory_table import marked_objects
 from wendascope.tap.messages import (
@@ -47,6 +47,10 @@ _PUBLISH_SECONDS = 0.1
 _MOST_CLIENTS = 64
 _MOST_WAITING = 4 << 20
 """A client that reads nothing is dropped when this much waits for it."""
+_MOST_MARKS = 16
+"""Marks that may be under way at once: each is the work of a frame for the program."""
+_FAREWELL_SECONDS = 1.0
+"""How long all clients together may take to read the last of what was said."""
 
 
 class _Client:
@@ -97,6 +101,8 @@ class CaptureSession:
         """Frames taken of those that go into one file."""
         self._beats: list[Beat] = []
         self._marked: list[Marked] = []
+        self._marks_asked = 0
+        """Marks that are under way."""
         self._frames = 0
         self._published = 0.0
         self._lines_told = 0
@@ -149,10 +155,11 @@ class CaptureSession:
             connection, _ = self._server.accept()
         except OSError:
             return  # gone already, or no room for one more
+        client = _Client(connection)
         if not same_user(connection) or len(self._clients) >= _MOST_CLIENTS:
+            client.send(pack(Problem(f"{_MOST_CLIENTS} clients speak to this capture session already; close some")))
             connection.close()
             return
-        client = _Client(connection)
         self._clients.append(client)
         hello = Hello(
             self._target.command, self._name, str(self._folder), self._state, self._target.process.pid, self._taken,
@@ -176,7 +183,10 @@ class CaptureSession:
                 client.send(pack(Problem(str(error))))
 
     def _follow(self) -> None:
+        before = self._target.channel
         message = self._target.poll(0.02)
+        if self._target.channel is not before:
+            self._marks_asked = 0  # whoever was asked is not there any more
         if message is None:
             return
         if self._state == "starting":
@@ -185,11 +195,19 @@ class CaptureSession:
             self._frames += 1
             self._beats.append(Beat(*message.values[:6], *message.values[11:15]))
         elif message.kind == MessageKind.MEMORY:
+            self._marks_asked = max(0, self._marks_asked - 1)
             self._mark(message)
+        elif message.kind == MessageKind.FAILED and message.values[2] == OBJECTS_FAILED:
+            self._marks_asked = max(0, self._marks_asked - 1)
+            self._tell(Problem(failure_text(message)))
+        elif message.kind == MessageKind.FAILED:
+            self._end_take(failure_text(message))
         elif message.kind == MessageKind.PAUSED:
             self._paused = message
             if self._wanted is not None:
                 self._take_now()
+            elif not self._hold:  # what it was to be held for was taken back meanwhile
+                self._resume(then=None)
             else:
                 self._say_state("held", f"before frame {message.values[0] + 1}")
 
@@ -227,8 +245,19 @@ class CaptureSession:
                 self._hold = False
                 self._resume(then=None)
                 self._say_state("running")
-            case "mark" if self._target.channel is not None:
-                self._target.channel.ask_for_objects()
+            case "go" if self._hold:  # before it is held
+                self._hold = False
+                if self._wanted is None:
+                    self._target.disarm()
+                    self._say_state("running")
+            case "mark":
+                if self._target.channel is None:
+                    raise TargetError("the program has not drawn anything yet; mark it when it draws")
+                if self._marks_asked >= _MOST_MARKS:
+                    raise TargetError(f"{_MOST_MARKS} memory marks are under way already; wait for them")
+                if not self._target.channel.ask_for_objects():
+                    raise TargetError("the program reads nothing now: mark it when it draws again")
+                self._marks_asked += 1
             case "stop":
                 self._asked = self._done = True
                 self._ending = f"{program_title(self._target.command)} was ended"
@@ -289,7 +318,12 @@ class CaptureSession:
         def progress(what: str, part: float) -> None:
             self._say_state("taking", what, part)
 
-        frame = self._target.take(paused, Collect(asked.unused, asked.depth, asked.following), progress, then)
+        try:
+            frame = self._target.take(paused, Collect(asked.unused, asked.depth, asked.following), progress, then)
+        except TargetError as error:
+            self._target.go_on()
+            self._end_take(str(error))
+            return
         if then is None:
             self._target.disarm()
         self._sequence.append(frame)
@@ -297,6 +331,13 @@ class CaptureSession:
             self._wanted = None
             self._keep_sequence()
         self._say_state("waiting" if more or self._hold else "running")
+
+    def _end_take(self, why: str) -> None:
+        """A take failed: what was taken before it is kept, and the program runs on."""
+        self._wanted, self._left, self._hold = None, 0, False
+        self._keep_sequence()
+        self._tell(Problem(why))
+        self._say_state("running")
 
     def _keep_sequence(self) -> None:
         """Write what was taken since the last time into one file, and tell of each frame of it."""
@@ -331,7 +372,7 @@ class CaptureSession:
         frame, at_ns, size = message.values[:3]
         number = len(self._marked) + 1
         try:
-            objects = marked_objects(read_memory_file(message.fds[0], size))
+            objects = marked_objects(bytes(read_memory_file(message.fds[0], size)[0]))
             mark = MemoryMark(self._target.command, number, frame, at_ns, objects)
             path = self._free_path().with_suffix(f".mark-{number}{SUFFIX}")
             self._folder.mkdir(parents=True, exist_ok=True)
@@ -384,10 +425,10 @@ class CaptureSession:
                 client.socket.close()
 
     def _close(self) -> None:
+        until = time.monotonic() + _FAREWELL_SECONDS
         for client in self._clients:
             with contextlib.suppress(OSError):
-                client.socket.setblocking(True)
-                client.socket.settimeout(1.0)
+                client.socket.settimeout(max(0.001, until - time.monotonic()))
                 client.socket.sendall(client.waiting)
             client.socket.close()
         self._clients.clear()

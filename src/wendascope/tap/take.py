@@ -28,7 +28,7 @@ from wendascope.opengl.relinks import LinkSettler
 from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
 from wendascope.registry.numbers import RecordedFlag
-from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, read_memory_file
+from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, failure_text, read_memory_file
 from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
 
@@ -168,6 +168,8 @@ class _Contexts:
             if message is not None and message.kind == MessageKind.RECORDED:
                 self._flags |= message.values[10]
                 return message
+            if message is not None and message.kind == MessageKind.FAILED:
+                raise TargetError(failure_text(message))
             if message is not None and message.kind == MessageKind.CONTEXT:
                 self._meet(message)
             elif message is not None:
@@ -177,7 +179,7 @@ class _Contexts:
     def _meet(self, message: Message) -> None:
         _, context, group, width, height = message.values[:5]
         try:
-            names = _names(read_memory_file(message.fds[0], message.values[9]), context, group)
+            names = _names(read_memory_file(message.fds[0], message.values[9])[0], context, group)
         finally:
             message.close()
         size = (width, height)
@@ -202,9 +204,12 @@ def _snapshot(channel: Channel, paused: Message) -> tuple[Snapshot, Journal]:
         paused.values[:11]
     )
     try:
-        journal = Journal(_stream(paused.fds[0], journal_words, paused.fds[1], journal_bytes), group)
-        names = _names(read_memory_file(paused.fds[2], names_bytes), context, group)
-        kept = Kept.parse(read_memory_file(paused.fds[3], kept_bytes))
+        words, arena, rows, kept_data = read_memory_file(
+            paused.fds[0], journal_words, journal_bytes, names_bytes, kept_bytes
+        )
+        journal = Journal(_stream(words, arena), group)
+        names = _names(rows, context, group)
+        kept = Kept.parse(bytes(kept_data))
     finally:
         paused.close()
     snapshot = take_snapshot(channel, names, journal, kept, (width, height))
@@ -226,10 +231,8 @@ def _following(channel: Channel, contexts: _Contexts) -> CallStream | None:
 
 def _recorded(message: Message) -> CallStream:
     try:
-        words, arena_bytes, failed = message.values[7:10]
-        if failed:
-            raise TargetError("memory ran out while the frame was recorded")
-        calls = settle_writes(_stream(message.fds[0], words, message.fds[1], arena_bytes))
+        words, arena_bytes = message.values[7:9]
+        calls = settle_writes(_stream(*read_memory_file(message.fds[0], words, arena_bytes)))
     finally:
         message.close()
     if len(calls) == 0:
@@ -320,14 +323,14 @@ def read_reference(executor: Executor, snapshot: Snapshot, frame_end: FrameEnd) 
     return (Picture.from_bytes(picture.data, width, height) if picture else None), framebuffer
 
 
-def _stream(calls_fd: int, words: int, arena_fd: int, arena_bytes: int) -> CallStream:
-    """Packed calls from the tap's memory files; `words` is in bytes, as the tap counts."""
-    calls = np.frombuffer(read_memory_file(calls_fd, words), np.uint64)
-    arena = np.frombuffer(read_memory_file(arena_fd, arena_bytes), np.uint8)
-    return CallStream.parse(calls, arena)
+def _stream(words: memoryview, arena: memoryview) -> CallStream:
+    """Packed calls from the bytes of their words and of their arena."""
+    if len(words) % 8:
+        raise TargetError("the target sent less than it says")
+    return CallStream.parse(np.frombuffer(words, np.uint64), np.frombuffer(arena, np.uint8))
 
 
-def _names(data: bytes, context: int, group: int) -> dict[str, list[int]]:
+def _names(data: memoryview, context: int, group: int) -> dict[str, list[int]]:
     """Live names by class, of the captured context and its share group."""
     rows = np.frombuffer(data, np.uint32).reshape(-1, 3)
     found: dict[str, list[int]] = {}

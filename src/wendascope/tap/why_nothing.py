@@ -60,12 +60,16 @@ def processes_of(socket: str, first: int) -> list[Process]:
     return [_process(pid, socket) for pid in sorted(found)]
 
 
-def living(socket: str) -> list[int]:
-    """Processes of our session that have this socket in their environment and still run: what left the session is a
-    service that the program started, and no part of it.
+def living(socket: str, anywhere: bool = False) -> list[int]:
+    """Processes that have this socket in their environment and still run: of our session, since what left the session
+    is a service that the program started, and no part of it; or `anywhere`.
     """
     ours = os.getsid(0)
-    return [pid for pid, _, session in _running() if session == ours and _environment(pid).get(SOCKET) == socket]
+    return [
+        pid
+        for pid, _, session in _running()
+        if (anywhere or session == ours) and _environment(pid).get(SOCKET) == socket
+    ]
 
 
 def reason_for(processes: list[Process]) -> str:

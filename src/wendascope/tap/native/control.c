@@ -16,7 +16,7 @@
 #include <unistd.h>
 #include "tap.h"
 
-#define MESSAGE_FDS 4
+#define MESSAGE_FDS 1
 typedef struct {
   uint32_t type, fds;
   uint64_t v[TAP_MESSAGE_VALUES];
@@ -27,6 +27,10 @@ extern TapContext *tap_recording_context;
 /* All of the conversation belongs to whoever holds TAP_LOCK_CONVERSATION: one thread at a time speaks, is held, or hangs up.
  * A thread that comes to the end of its frame while another one speaks goes on without a word. */
 static int control = -1;
+static dev_t control_device; /* which file that is, and whose: */
+static ino_t control_inode;  /* the program may close every file it did not open, and open its own in their place */
+static pid_t control_process;
+static unsigned owed; /* MEMORY was asked for so often, and not sent yet */
 static int connected_once;         /* read without the lock */
 static int wanted_frame_end = TAP_FRAME_END_SWAP; /* read without the lock */
 static uint64_t frame;             /* boundaries passed so far; counted without the lock */
@@ -74,16 +78,35 @@ static void used_since(const Usage *before, const Usage *now, uint64_t *cpu_ns, 
   *switches = (now->voluntary - before->voluntary) << 32 | ((now->involuntary - before->involuntary) & 0xffffffffu);
 }
 
-static void disconnect(void) {
-  if (control >= 0) close(control);
+static void forget(void) {
   control = -1;
   armed_frame = 0;
+  owed = 0;
   if (shared) munmap(shared, shared_size);
   shared = NULL;
 }
 
-static int send_message(const Message *message, const int *fds, int count, int flags) {
-  if (control < 0) return -1;
+/* Whether the conversation's file is still that, and this process the one that opened it. Where it is not, the file is
+ * left alone, and a new conversation begun at the next end of a frame. */
+static int ours(void) {
+  struct stat found;
+  if (control < 0) return 0;
+  if (getpid() == control_process && fstat(control, &found) == 0 && found.st_dev == control_device && found.st_ino == control_inode) return 1;
+  forget();
+  __atomic_store_n(&connected_once, 0, __ATOMIC_RELAXED);
+  return 0;
+}
+
+static void disconnect(void) {
+  if (ours()) close(control);
+  forget();
+}
+
+enum { SENT, DROPPED, LOST };
+enum { IN_TIME_MS = 2000 }; /* so long a message that must arrive may find the socket full; then nobody listens */
+
+/* Never waits for one that may be dropped. `fds` are closed, whatever becomes of it. */
+static int send_message(const Message *message, const int *fds, int count, int droppable) {
   struct iovec part = {(void *)message, sizeof *message};
   union { char bytes[CMSG_SPACE(MESSAGE_FDS * sizeof(int))]; struct cmsghdr align; } ancillary;
   struct msghdr header = {.msg_iov = &part, .msg_iovlen = 1};
@@ -97,19 +120,28 @@ static int send_message(const Message *message, const int *fds, int count, int f
     c->cmsg_len = CMSG_LEN(count * sizeof(int));
     memcpy(CMSG_DATA(c), fds, count * sizeof(int));
   }
-  ssize_t sent;
-  do sent = sendmsg(control, &header, MSG_NOSIGNAL | flags);
-  while (sent < 0 && errno == EINTR);
-  if (sent == (ssize_t)sizeof *message) return 0;
-  if (sent < 0 && (errno == EAGAIN || errno == EWOULDBLOCK)) return 0; /* frame statistics may be dropped */
+  uint64_t until = tap_now() + IN_TIME_MS * 1000000ull;
+  ssize_t sent = -1;
+  int full = 0;
+  while (ours()) {
+    do sent = sendmsg(control, &header, MSG_NOSIGNAL | MSG_DONTWAIT);
+    while (sent < 0 && errno == EINTR);
+    full = sent < 0 && (errno == EAGAIN || errno == EWOULDBLOCK);
+    if (!full || droppable || tap_now() > until) break;
+    struct pollfd room = {.fd = control, .events = POLLOUT};
+    poll(&room, 1, 100);
+  }
+  for (int i = 0; i < count; i++) close(fds[i]);
+  if (sent == (ssize_t)sizeof *message) return SENT;
+  if (full && droppable) return DROPPED;
   disconnect();
-  return -1;
+  return LOST;
 }
 
 /* Receives one message; returns 1, 0 when none is waiting, -1 when Wendascope is gone. At most one file comes along; more are closed. */
 static int receive_message(Message *message, int *fd, int flags) {
   *fd = -1;
-  if (control < 0) return -1;
+  if (!ours()) return -1;
   struct iovec part = {message, sizeof *message};
   union { char bytes[CMSG_SPACE(16 * sizeof(int))]; struct cmsghdr align; } ancillary;
   struct msghdr header = {.msg_iov = &part, .msg_iovlen = 1, .msg_control = ancillary.bytes, .msg_controllen = sizeof ancillary};
@@ -133,6 +165,14 @@ static int receive_message(Message *message, int *fd, int flags) {
   return -1;
 }
 
+enum { OF_FRAME, OF_OBJECTS, OF_ALL };
+
+/* Says why something cannot be handed over. */
+static void tell_failure(int what, int reason) {
+  Message message = {.type = TAP_MESSAGE_FAILED, .v = {__atomic_load_n(&frame, __ATOMIC_RELAXED), (uint64_t)reason, (uint64_t)what}};
+  send_message(&message, NULL, 0, 0);
+}
+
 static void arm(const Message *message) {
   if (message->v[3] != TAP_PROTOCOL) { /* never guess what another version means */
     fprintf(stderr, "Wendascope: the tap of this program speaks protocol %d, the Wendascope that watches it %d: it runs on unwatched\n",
@@ -150,35 +190,61 @@ static void arm(const Message *message) {
 static void after_fork(void) {
   /* The parent keeps the conversation; the child starts one of its own if it draws. */
   tap_locks_after_fork();
-  disconnect();
+  if (control >= 0) close(control);
+  forget();
   __atomic_store_n(&connected_once, 0, __ATOMIC_RELAXED);
   tap_mode_clear(~TAP_LISTING);
   __atomic_store_n(&frame, 0, __ATOMIC_RELAXED);
   serving = 0;
 }
 
-static void connect_now(void) {
+static struct sockaddr_un address;
+static int silent; /* nothing may be said any more */
+
+/* Before the program can clear its environment. */
+__attribute__((constructor)) static void note_address(void) {
   const char *path = getenv("WENDASCOPE_SOCKET");
-  struct sockaddr_un address = {.sun_family = AF_UNIX};
   if (!path || strlen(path) >= sizeof address.sun_path) return;
+  address.sun_family = AF_UNIX;
   strcpy(address.sun_path, path);
+}
+
+static void connect_now(void) {
+  if (!address.sun_path[0] || silent) return;
   int fd = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0);
   if (fd < 0) return;
   if (connect(fd, (struct sockaddr *)&address, sizeof address) != 0) {
     close(fd);
     return;
   }
+  struct stat found;
+  if (fstat(fd, &found) != 0) {
+    close(fd);
+    return;
+  }
   control = fd;
+  control_device = found.st_dev;
+  control_inode = found.st_ino;
+  control_process = getpid();
   static int fork_watched;
   if (!fork_watched) fork_watched = pthread_atfork(NULL, NULL, after_fork) == 0;
   Message hello = {.type = TAP_MESSAGE_HELLO, .v = {TAP_PROTOCOL, (uint64_t)getpid(), TAP_COMMANDS}};
-  if (send_message(&hello, NULL, 0, 0) != 0) return;
+  if (send_message(&hello, NULL, 0, 0) != SENT) return;
   struct pollfd waiting = {.fd = control, .events = POLLIN};
   Message answer;
   int unused = -1;
   if (poll(&waiting, 1, 2000) == 1 && receive_message(&answer, &unused, MSG_DONTWAIT) == 1 && answer.type == TAP_MESSAGE_ARM) arm(&answer);
   if (unused >= 0) close(unused);
   last_frame_end = tap_now();
+}
+
+void tap_fall_silent(void) {
+  tap_lock(TAP_LOCK_CONVERSATION);
+  silent = 1;
+  tell_failure(OF_ALL, 0);
+  disconnect();
+  tap_mode_clear(~(TAP_LISTING | TAP_HOLDING));
+  tap_unlock(TAP_LOCK_CONVERSATION);
 }
 
 uint64_t tap_frame_number(void) { return __atomic_load_n(&frame, __ATOMIC_RELAXED); }
@@ -224,7 +290,7 @@ static int map_shared(int fd, uint64_t size) {
 static void run_batch(const Message *request) {
   const uint64_t *v = request->v; /* calls at, words, arena at, arena bytes, out at, out bytes, timed */
   Message reply = {.type = TAP_MESSAGE_RAN};
-  int32_t error = TAP_RUN_MALFORMED;
+  int32_t error = shared ? TAP_RUN_MALFORMED : TAP_RUN_MEMORY;
   int inside = shared && v[0] % 8 == 0 && v[0] <= shared_size && v[1] <= (shared_size - v[0]) / 8 && v[2] <= shared_size &&
                v[3] <= shared_size - v[2] && v[4] <= shared_size && v[5] <= shared_size - v[4];
   if (inside)
@@ -238,7 +304,9 @@ static void begin_recording(const TapDrawable *drawable) {
   tap_stream_close(&tap_frame);
   /* room for a frame like the last one, in memory that is there already: growing would slow the recorded frame */
   uint64_t room = (1 << 20) + last_frame_calls * 80;
-  if (tap_stream_open(&tap_frame, "wenda-frame", room < 256 << 20 ? room : 256 << 20) != 0) return;
+  if (room > 256 << 20) room = 256 << 20;
+  if (tap_stream_open(&tap_frame, room, room) != 0) tap_frame.failed = 1;
+  else memset(tap_frame.calls.base, 0, room), memset(tap_frame.arena.base, 0, room);
   recorded_drawable = *drawable;
   meetings = 0;
   met_ns = met_cpu_ns = 0;
@@ -249,15 +317,26 @@ static void begin_recording(const TapDrawable *drawable) {
   tap_mode_set(TAP_RECORDING);
 }
 
-/* The objects that live, with their memory. */
-static void tell_objects(uint64_t number) {
-  TapSink rows = {.fd = -1};
+/* The objects that live, with their memory. Returns whether it was told, or why it cannot be. */
+static int tell_objects(uint64_t number) {
+  TapSink rows = {0};
+  const TapSink *const all[] = {&rows};
   Message message = {.type = TAP_MESSAGE_MEMORY, .fds = 1, .v = {number, tap_now()}};
-  if (tap_sink_open(&rows, "wenda-memory", 1 << 16) == 0 && tap_memory_write(&rows) == 0) {
+  int sent = LOST, fd = -1;
+  errno = ENOMEM;
+  if (tap_sink_open(&rows, 1 << 16) == 0 && tap_memory_write(&rows) == 0 && (fd = tap_sinks_file(all, 1, "wenda-memory")) >= 0) {
     message.v[2] = rows.used;
-    send_message(&message, &rows.fd, 1, 0);
+    sent = send_message(&message, &fd, 1, 1);
+  } else {
+    tell_failure(OF_OBJECTS, errno);
   }
   tap_sink_close(&rows);
+  return sent != DROPPED;
+}
+
+/* Of many that are asked for at once, a few at a time, so that frames go on; of those for which there is no room, later. */
+static void pay_objects(uint64_t number) {
+  for (int i = 0; i < 4 && owed && tell_objects(number) && owed; i++) owed--;
 }
 
 /* Serves calls until told to record or to go on. Whatever happens, the target goes on. The conversation is this thread's meanwhile. */
@@ -267,13 +346,13 @@ static void serve(const TapDrawable *drawable) {
     Message message;
     int fd;
     if (receive_message(&message, &fd, 0) != 1) break;
-    if (fd >= 0 && map_shared(fd, message.v[7]) != 0) {
-      disconnect();
-      break;
-    }
+    if (fd >= 0) map_shared(fd, message.v[7]); /* where that fails, what is to run in it is refused */
     if (message.type == TAP_MESSAGE_RUN) run_batch(&message);
     if (message.type == TAP_MESSAGE_ARM) arm(&message);
-    if (message.type == TAP_MESSAGE_OBJECTS) tell_objects(tap_frame_number());
+    if (message.type == TAP_MESSAGE_OBJECTS) {
+      owed++;
+      pay_objects(tap_frame_number());
+    }
     if (message.type == TAP_MESSAGE_RECORD) {
       begin_recording(drawable);
       break;
@@ -310,24 +389,26 @@ static void let_others(int held) {
 
 static void pause_here(const TapDrawable *drawable) {
   int held = hold_others();
-  Message message = {.type = TAP_MESSAGE_PAUSED, .fds = 4};
-  TapSink names = {.fd = -1}, kept = {.fd = -1};
-  uint64_t journal_calls, journal_arena;
-  if (tap_sink_open(&names, "wenda-names", 1 << 16) == 0 && tap_sink_open(&kept, "wenda-kept", 1 << 16) == 0) {
+  Message message = {.type = TAP_MESSAGE_PAUSED, .fds = 1};
+  TapSink names = {0}, kept = {0};
+  const TapSink *const more[] = {&names, &kept};
+  int fd = -1;
+  armed_frame = 0;
+  errno = ENOMEM;
+  if (tap_sink_open(&names, 1 << 16) == 0 && tap_sink_open(&kept, 1 << 16) == 0) {
     tap_names_write(&names);
     tap_contexts_write(&names);
     tap_kept_write(&kept, tap_context()->group);
-    if (tap_journal_size(&journal_calls, &journal_arena) == 0) {
-      drain_errors(1);
-      describe(&message, drawable);
-      message.v[7] = journal_calls;
-      message.v[8] = journal_arena;
-      message.v[9] = names.used;
-      message.v[10] = kept.used;
-      int fds[4] = {tap_journal.calls.fd, tap_journal.arena.fd, names.fd, kept.fd};
-      armed_frame = 0;
-      if (send_message(&message, fds, 4, 0) == 0) serve(drawable);
-    }
+    fd = tap_journal_file(more, 2, &message.v[7], &message.v[8]);
+  }
+  if (fd >= 0) {
+    drain_errors(1);
+    describe(&message, drawable);
+    message.v[9] = names.used;
+    message.v[10] = kept.used;
+    if (send_message(&message, &fd, 1, 0) == SENT) serve(drawable);
+  } else {
+    tell_failure(OF_FRAME, errno);
   }
   tap_sink_close(&names);
   tap_sink_close(&kept);
@@ -338,17 +419,20 @@ static void pause_here(const TapDrawable *drawable) {
 void tap_meet(void) {
   if (meetings++ >= MOST_MEETINGS) return;
   Message message = {.type = TAP_MESSAGE_CONTEXT, .fds = 1};
-  TapSink names = {.fd = -1};
+  TapSink names = {0};
   TapDrawable drawable = tap_current_drawable();
   uint64_t stamp = tap_stamp(), began = tap_now();
   Usage before = usage_now();
   tap_lock(TAP_LOCK_CONVERSATION);
-  if (control >= 0 && tap_sink_open(&names, "wenda-names", 1 << 16) == 0) {
+  if (control >= 0 && tap_sink_open(&names, 1 << 16) == 0) {
     tap_names_write(&names);
+    const TapSink *const all[] = {&names};
+    int fd = tap_sinks_file(all, 1, "wenda-names");
     drain_errors(1);
     describe(&message, &drawable);
     message.v[9] = names.used;
-    if (send_message(&message, &names.fd, 1, 0) == 0) serve(&drawable);
+    if (fd < 0) meetings = MOST_MEETINGS + 1;
+    else if (send_message(&message, &fd, 1, 0) == SENT) serve(&drawable);
   }
   tap_sink_close(&names);
   tap_unlock(TAP_LOCK_CONVERSATION);
@@ -363,23 +447,38 @@ static void finish_recording(const TapDrawable *drawable) {
   tap_compare_mappings();
   tap_mode_clear(TAP_RECORDING);
   tap_settle_stamps(&tap_frame);
-  Message message = {.type = TAP_MESSAGE_RECORDED, .fds = 2};
+  Message message = {.type = TAP_MESSAGE_RECORDED, .fds = 1};
   drain_errors(1);
   describe(&message, drawable);
   message.v[7] = tap_frame.calls.used;
   message.v[8] = tap_frame.arena.used;
-  message.v[9] = (uint64_t)tap_frame.failed;
   message.v[10] = meetings > MOST_MEETINGS ? TAP_RECORDED_MANY_CHANGES : 0;
   if (__atomic_load_n(&tap_late_calls, __ATOMIC_RELAXED)) message.v[10] |= TAP_RECORDED_LATE_CONTEXT;
   message.v[11] = recording_began;
   message.v[12] = ended - met_ns;
   used_since(&recording_usage, &usage, &message.v[13], &message.v[14]);
   if (message.v[13] > met_cpu_ns) message.v[13] -= met_cpu_ns;
-  int fds[2] = {tap_frame.calls.fd, tap_frame.arena.fd};
-  int sent = send_message(&message, fds, 2, 0);
+  const TapSink *const all[] = {&tap_frame.calls, &tap_frame.arena};
+  errno = ENOMEM;
+  int fd = tap_frame.failed ? -1 : tap_sinks_file(all, 2, "wenda-frame"), reason = errno;
   tap_stream_close(&tap_frame);
-  if (sent == 0) serve(drawable);
+  if (fd >= 0) send_message(&message, &fd, 1, 0);
+  else tell_failure(OF_FRAME, reason);
+  serve(drawable);
   if (!(tap_mode_now() & TAP_RECORDING)) tap_unwatch_all(); /* the frame after may be recorded as well */
+}
+
+/* A context is gone before the frame that is recorded in it ended. */
+void tap_context_ends(const TapContext *context) {
+  if (!(tap_mode_now() & TAP_RECORDING) || context != __atomic_load_n(&tap_recording_context, __ATOMIC_RELAXED)) return;
+  int held = hold_others();
+  tap_lock(TAP_LOCK_CONVERSATION);
+  tap_mode_clear(TAP_RECORDING);
+  tap_unwatch_all();
+  tap_stream_close(&tap_frame);
+  tell_failure(OF_FRAME, ECANCELED);
+  tap_unlock(TAP_LOCK_CONVERSATION);
+  let_others(held);
 }
 
 static int wanted(int kind) { return !serving && kind == __atomic_load_n(&wanted_frame_end, __ATOMIC_RELAXED); }
@@ -424,14 +523,15 @@ static void tell_frame(uint64_t number, const TapDrawable *drawable, uint64_t sw
   last_frame_calls = counts.calls - last_counts.calls;
   last_counts = counts;
   last_frame_end = swap_end;
-  if (send_message(&beat, NULL, 0, MSG_DONTWAIT) != 0) return;
+  if (send_message(&beat, NULL, 0, 1) == LOST) return;
   Message message;
   int fd = -1;
-  while (receive_message(&message, &fd, MSG_DONTWAIT) == 1) {
+  for (int heard = 0; heard < 64 && receive_message(&message, &fd, MSG_DONTWAIT) == 1; heard++) {
     if (fd >= 0) close(fd);
     if (message.type == TAP_MESSAGE_ARM) arm(&message);
-    if (message.type == TAP_MESSAGE_OBJECTS) tell_objects(number);
+    if (message.type == TAP_MESSAGE_OBJECTS) owed++;
   }
+  pay_objects(number);
   int slow_enough = !armed_slower || since + (swap_end - swap_begin) > armed_slower;
   if (control >= 0 && armed_frame && number >= armed_frame && slow_enough && !(tap_mode_now() & TAP_RECORDING)) pause_here(drawable);
   last_frame_end = tap_now(); /* being held is not the target's time */
@@ -442,7 +542,7 @@ void tap_frame_ended(int kind, const TapDrawable *drawable, uint64_t swap_begin,
   if (!wanted(kind)) return;
   tap_connect();
   uint64_t number = __atomic_add_fetch(&frame, 1, __ATOMIC_RELAXED);
-  if (pthread_mutex_trylock(&tap_locks[TAP_LOCK_CONVERSATION]) != 0) return;
+  if (!tap_try_lock(TAP_LOCK_CONVERSATION)) return;
   if (control >= 0) tell_frame(number, drawable, swap_begin, swap_end);
   if (control < 0 && (tap_mode_now() & (TAP_RECORDING | TAP_MARKERS))) abandon();
   tap_unlock(TAP_LOCK_CONVERSATION);

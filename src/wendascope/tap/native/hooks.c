@@ -16,9 +16,6 @@ void *tap_reals[TAP_FUNCTIONS];
 TAP_EXPORT void *dlsym(void *handle, const char *name);
 Dlsym tap_real_dlsym __attribute__((visibility("hidden")));
 
-/* Runs before anything else does, a sanitizer's own beginning included. */
-#define EARLY __attribute__((no_sanitize_thread, no_sanitize_address, no_sanitize_undefined))
-
 EARLY static Dlsym real_dlsym(void) {
   static const char *const versions[] = {"GLIBC_2.34", "GLIBC_2.2.5", "GLIBC_2.17", "GLIBC_2.0"};
   Dlsym real = __atomic_load_n(&tap_real_dlsym, __ATOMIC_RELAXED);
@@ -29,7 +26,7 @@ EARLY static Dlsym real_dlsym(void) {
   return real;
 }
 
-static void *next(const char *name) {
+EARLY void *tap_next(const char *name) {
   Dlsym real = real_dlsym();
   return real ? real(RTLD_NEXT, name) : NULL;
 }
@@ -47,12 +44,30 @@ static int find_command(const char *name) {
 
 static void *window_system_wrapper(const char *name);
 
+/* The library of an address that the tap will call stays, whoever unloads it: the program may load it again, and call the
+ * wrappers, which know that address. */
+static void keep_loaded(void *address) {
+  Dl_info found;
+  if (!dladdr(address, &found) || !found.dli_fname) return;
+  void *handle = dlopen(found.dli_fname, RTLD_LAZY | RTLD_NOLOAD | RTLD_NODELETE);
+  if (handle) dlclose(handle);
+}
+
+/* Whether a library lies in a namespace of its own, where no other one calls it: its functions are another driver's. */
+static int set_apart(void *handle) {
+  Lmid_t space = LM_ID_BASE;
+  return dlinfo(handle, RTLD_DI_LMID, &space) == 0 && space != LM_ID_BASE;
+}
+
 /* The wrapper to hand out for a name that a loader found at `real`, or NULL for none. */
 static void *wrapper_for(const char *name, void *real) {
   if (strncmp(name, "gl", 2) == 0 && name[2] != 'X') {
     int id = find_command(name);
     if (id < 0) return NULL;
-    if (!__atomic_load_n(&tap_reals[id], __ATOMIC_RELAXED) && real != tap_wrappers[id]) __atomic_store_n(&tap_reals[id], real, __ATOMIC_RELAXED);
+    if (!__atomic_load_n(&tap_reals[id], __ATOMIC_RELAXED) && real != tap_wrappers[id]) {
+      keep_loaded(real);
+      __atomic_store_n(&tap_reals[id], real, __ATOMIC_RELAXED);
+    }
     return tap_wrappers[id];
   }
   if (strncmp(name, "glX", 3) == 0 || strncmp(name, "egl", 3) == 0) return window_system_wrapper(name);
@@ -66,7 +81,7 @@ EARLY __attribute__((used, visibility("hidden"))) void *tap_dlsym_filter(void *h
   if (!find || !name || handle == RTLD_NEXT || handle == RTLD_DEFAULT) return NULL;
   if (strncmp(name, "gl", 2) != 0 && strncmp(name, "egl", 3) != 0) return NULL;
   void *real = find(handle, name);
-  return real ? wrapper_for(name, real) : NULL;
+  return real && !set_apart(handle) ? wrapper_for(name, real) : NULL;
 }
 
 #if defined(__x86_64__)
@@ -97,6 +112,7 @@ static void *loaded_symbol(const char *library, const char *symbol) {
   void *handle = dlopen(library, RTLD_LAZY | RTLD_NOLOAD);
   if (!handle) return NULL;
   void *found = real_dlsym()(handle, symbol);
+  if (found) keep_loaded(found);
   dlclose(handle);
   return found;
 }
@@ -107,7 +123,7 @@ static __thread GetProcAddress real_glx_get, real_egl_get;
 void *tap_resolve(int id) {
   const char *name = tap_names[id];
   static const char *const libraries[] = {"libGL.so.1", "libOpenGL.so.0", "libGLESv2.so.2", "libGLESv1_CM.so.1"};
-  void *real = next(name);
+  void *real = tap_next(name);
   for (size_t i = 0; !real && i < sizeof libraries / sizeof *libraries; i++) real = loaded_symbol(libraries[i], name);
   if (!real) {
     GetProcAddress get = real_egl_get ? real_egl_get : (GetProcAddress)loaded_symbol("libEGL.so.1", "eglGetProcAddress");
@@ -116,17 +132,19 @@ void *tap_resolve(int id) {
     if (get) real = (void *)get(name);
   }
   if (real == tap_wrappers[id]) real = NULL;
+  if (real) keep_loaded(real);
   __atomic_store_n(&tap_reals[id], real, __ATOMIC_RELAXED);
   return real;
 }
 
 /* A function of the window system, from wherever the program got it. */
 void *tap_system_function(const char *name) {
-  void *real = next(name);
+  void *real = tap_next(name);
   if (!real) real = loaded_symbol(name[0] == 'e' ? "libEGL.so.1" : "libGL.so.1", name);
   if (!real && name[0] == 'g') real = loaded_symbol("libGLX.so.0", name);
   if (!real && name[0] == 'e' && real_egl_get) real = (void *)real_egl_get(name);
   if (!real && name[0] == 'g' && real_glx_get) real = (void *)real_glx_get(name);
+  if (real) keep_loaded(real);
   return real;
 }
 
@@ -180,6 +198,7 @@ static void forget_context(void *handle) {
     if (c->sharing) __atomic_sub_fetch(c->sharing, 1, __ATOMIC_RELAXED);
   }
   tap_unlock(TAP_LOCK_CONTEXTS);
+  if (c && c != current) tap_context_ends(c);
 }
 
 static void made_current(void *handle, TapDrawable drawable) {

@@ -39,7 +39,7 @@ static void take_out(uint32_t kind, uint32_t group, uint32_t name, int with_key,
 static TapKept *make(uint32_t kind, uint32_t name, uint32_t key) {
   TapKept *k = calloc(1, sizeof *k);
   if (!k) return NULL;
-  if (tap_stream_open_private(&k->stream) != 0) {
+  if (tap_stream_open(&k->stream, 512, 64) != 0) {
     free(k);
     return NULL;
   }

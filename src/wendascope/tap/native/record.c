@@ -1,9 +1,11 @@
 /* Recording: wrappers open a call, keep what it points to, and append it to the frame or the journal. */
 #define _GNU_SOURCE
+#include <errno.h>
 #include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <sys/resource.h>
 #include <sys/syscall.h>
 #include <time.h>
 #include <unistd.h>
@@ -19,6 +21,7 @@ TapStream tap_frame, tap_journal;
 TapContext *tap_recording_context;
 pthread_mutex_t tap_locks[TAP_LOCKS] = {PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER,
                                          PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER, PTHREAD_MUTEX_INITIALIZER};
+__thread int tap_locks_held, tap_cancel_state;
 static __thread uint32_t thread_id;
 static __thread int depth; /* a real function that calls another wrapped one is recorded once */
 
@@ -31,6 +34,7 @@ static int turn_busy, turn_kept;
 static uint64_t turn_left;
 
 void tap_turn_take(void) {
+  tap_hold_cancel();
   for (;;) {
     tap_lock(TAP_LOCK_TURN);
     int mine = turn_owner == &thread_id;
@@ -38,6 +42,7 @@ void tap_turn_take(void) {
       turn_owner = &thread_id;
       turn_busy++;
       tap_unlock(TAP_LOCK_TURN);
+      tap_allow_cancel();
       return;
     }
     tap_unlock(TAP_LOCK_TURN);
@@ -169,38 +174,42 @@ uint32_t tap_thread(void) {
   return thread_id;
 }
 
-int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity) {
+int tap_sink_open(TapSink *sink, uint64_t capacity) {
   memset(sink, 0, sizeof *sink);
-  if (!name) {
-    sink->fd = -1;
-    sink->base = malloc(capacity);
-    sink->capacity = sink->base ? capacity : 0;
-    return sink->base ? 0 : -1;
-  }
-  sink->fd = memfd_create(name, MFD_CLOEXEC);
-  if (sink->fd < 0) return -1;
-  if (ftruncate(sink->fd, (off_t)capacity) == 0) {
-    sink->base = mmap(NULL, capacity, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_POPULATE, sink->fd, 0);
-    if (sink->base != MAP_FAILED) {
-      sink->capacity = capacity;
-      return 0;
-    }
-  }
-  close(sink->fd);
-  memset(sink, 0, sizeof *sink);
-  sink->fd = -1;
-  return -1;
+  sink->base = malloc(capacity);
+  sink->capacity = sink->base ? capacity : 0;
+  return sink->base ? 0 : -1;
 }
 
 void tap_sink_close(TapSink *sink) {
-  if (!sink->base) return;
-  if (sink->fd < 0) {
-    free(sink->base);
-  } else {
-    munmap(sink->base, sink->capacity);
-    close(sink->fd);
-  }
+  free(sink->base);
   memset(sink, 0, sizeof *sink);
+}
+
+int tap_sinks_file(const TapSink *const *sinks, int count, const char *name) {
+  struct rlimit largest;
+  uint64_t all = 0;
+  for (int i = 0; i < count; i++) all += sinks[i]->used;
+  if (getrlimit(RLIMIT_FSIZE, &largest) == 0 && largest.rlim_cur != RLIM_INFINITY && all > largest.rlim_cur) {
+    errno = EFBIG; /* trying would raise a signal */
+    return -1;
+  }
+  int fd = memfd_create(name, MFD_CLOEXEC);
+  for (int i = 0; i < count && fd >= 0; i++) {
+    for (uint64_t at = 0; at < sinks[i]->used;) {
+      uint64_t left = sinks[i]->used - at;
+      ssize_t written = write(fd, sinks[i]->base + at, left < 1 << 30 ? left : 1 << 30);
+      if (written < 0 && errno == EINTR) continue;
+      if (written <= 0) {
+        int reason = errno;
+        close(fd);
+        errno = reason;
+        return -1;
+      }
+      at += (uint64_t)written;
+    }
+  }
+  return fd;
 }
 
 uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes) {
@@ -208,14 +217,8 @@ uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes) {
   if (sink->used + bytes > sink->capacity) {
     uint64_t capacity = sink->capacity * 2;
     while (sink->used + bytes > capacity) capacity *= 2;
-    void *moved;
-    if (sink->fd < 0) {
-      if (!(moved = realloc(sink->base, capacity))) return NULL;
-    } else {
-      if (ftruncate(sink->fd, (off_t)capacity) != 0) return NULL;
-      moved = mremap(sink->base, sink->capacity, capacity, MREMAP_MAYMOVE);
-      if (moved == MAP_FAILED) return NULL;
-    }
+    void *moved = realloc(sink->base, capacity);
+    if (!moved) return NULL;
     sink->base = moved;
     sink->capacity = capacity;
   }
@@ -224,19 +227,14 @@ uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes) {
   return at;
 }
 
-int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity) {
+int tap_stream_open(TapStream *stream, uint64_t calls, uint64_t arena) {
   stream->failed = 0;
-  if (tap_sink_open(&stream->calls, name, capacity) != 0) return -1;
-  if (tap_sink_open(&stream->arena, name, capacity) != 0) {
+  if (tap_sink_open(&stream->calls, calls) != 0) return -1;
+  if (tap_sink_open(&stream->arena, arena) != 0) {
     tap_sink_close(&stream->calls);
     return -1;
   }
   return 0;
-}
-
-int tap_stream_open_private(TapStream *stream) {
-  stream->failed = 0;
-  return tap_sink_open(&stream->calls, NULL, 512) != 0 || tap_sink_open(&stream->arena, NULL, 64) != 0 ? -1 : 0;
 }
 
 void tap_stream_close(TapStream *stream) {
@@ -426,13 +424,23 @@ void tap_append(TapStream *stream, TapCall *c) {
   memcpy(header + TAP_HEADER_WORDS, c->s, c->slots * 8ul);
 }
 
-int tap_journal_size(uint64_t *calls, uint64_t *arena) {
+/* Until something is remembered there is no journal. */
+static int open_journal(void) {
+  if (!tap_journal.calls.base && !tap_journal.failed) tap_journal.failed = tap_stream_open(&tap_journal, 1 << 16, 1 << 16);
+  return tap_journal.failed;
+}
+
+int tap_journal_file(const TapSink *const *more, int count, uint64_t *calls, uint64_t *arena) {
+  const TapSink *all[4] = {&tap_journal.calls, &tap_journal.arena};
+  for (int i = 0; i < count && i < 2; i++) all[2 + i] = more[i];
+  int fd = -1;
   tap_lock(TAP_LOCK_JOURNAL);
-  int failed = !tap_journal.calls.base && tap_stream_open(&tap_journal, "wenda-journal", 1 << 16) != 0 ? -1 : 0;
+  errno = ENOMEM;
+  if (open_journal() == 0) fd = tap_sinks_file(all, 2 + count, "wenda-journal");
   *calls = tap_journal.calls.used;
   *arena = tap_journal.arena.used;
   tap_unlock(TAP_LOCK_JOURNAL);
-  return failed;
+  return fd;
 }
 
 void tap_call_close(TapCall *c) {
@@ -447,7 +455,7 @@ void tap_call_close(TapCall *c) {
   }
   if (c->journal) {
     tap_lock(TAP_LOCK_JOURNAL);
-    if (!tap_journal.calls.base && !tap_journal.failed) tap_journal.failed = tap_stream_open(&tap_journal, "wenda-journal", 1 << 16);
+    open_journal();
     uint64_t thread_and_group = tap_context()->group;
     tap_append(&tap_journal, c);
     if (!tap_journal.failed) {

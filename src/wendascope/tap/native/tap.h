@@ -29,18 +29,22 @@ struct _cl_event;
 #include "generated.h"
 
 #define TAP_EXPORT __attribute__((visibility("default")))
+/* Runs before anything else does, a sanitizer's own beginning included. */
+#define EARLY __attribute__((no_sanitize_thread, no_sanitize_address, no_sanitize_undefined))
 
 /* ---- the packed call ---------------------------------------------------------------------- */
 
 
-/* A growing buffer in a memory file, so that it can be handed over without a copy. */
+/* A growing buffer in private memory: a child that the program forks has its own, and no file stays open that the program
+ * could close under the tap. */
 typedef struct {
-  int fd;
   uint8_t *base;
   uint64_t used, capacity;
 } TapSink;
 
-int tap_sink_open(TapSink *sink, const char *name, uint64_t capacity); /* fd < 0: in private memory */
+int tap_sink_open(TapSink *sink, uint64_t capacity);
+/* A memory file with what is in some of them, one after the other, to be handed over; -1 with errno when there can be none. */
+int tap_sinks_file(const TapSink *const *sinks, int count, const char *name);
 void tap_sink_close(TapSink *sink);
 uint8_t *tap_sink_take(TapSink *sink, uint64_t bytes); /* NULL when memory is out */
 
@@ -105,10 +109,10 @@ enum {
 };
 int tap_buffer_bound(int binding); /* in the context of this thread */
 
-int tap_stream_open(TapStream *stream, const char *name, uint64_t capacity);
-int tap_stream_open_private(TapStream *stream);
+int tap_stream_open(TapStream *stream, uint64_t calls, uint64_t arena); /* with room for so many bytes at first */
 void tap_stream_close(TapStream *stream);
-int tap_journal_size(uint64_t *calls, uint64_t *arena); /* 0, or -1 when there is no memory for one */
+/* The journal and `count` more sinks (at most two) in one file, as above. */
+int tap_journal_file(const TapSink *const *more, int count, uint64_t *calls, uint64_t *arena);
 void tap_append(TapStream *stream, TapCall *call);
 int tap_recording_here(void);  /* whether this thread's context is the one whose frame is recorded */
 int tap_recording_group(void); /* whether it is that one or shares objects with it, so that its calls belong to the frame */
@@ -255,8 +259,29 @@ void tap_contexts_write(TapSink *sink);
 #include <pthread.h>
 enum { TAP_LOCK_JOURNAL, TAP_LOCK_KEPT, TAP_LOCK_NAMES, TAP_LOCK_MEMORY, TAP_LOCK_CONTEXTS, TAP_LOCK_CONVERSATION, TAP_LOCK_TURN, TAP_LOCKS };
 extern pthread_mutex_t tap_locks[TAP_LOCKS];
-static inline void tap_lock(int which) { pthread_mutex_lock(&tap_locks[which]); }
-static inline void tap_unlock(int which) { pthread_mutex_unlock(&tap_locks[which]); }
+/* A thread that holds one of them cannot be cancelled: it would keep it for ever. */
+extern __thread int tap_locks_held, tap_cancel_state;
+static inline void tap_hold_cancel(void) {
+  if (!tap_locks_held++) pthread_setcancelstate(PTHREAD_CANCEL_DISABLE, &tap_cancel_state);
+}
+static inline void tap_allow_cancel(void) {
+  int unused;
+  if (!--tap_locks_held) pthread_setcancelstate(tap_cancel_state, &unused);
+}
+static inline void tap_lock(int which) {
+  tap_hold_cancel();
+  pthread_mutex_lock(&tap_locks[which]);
+}
+static inline int tap_try_lock(int which) {
+  tap_hold_cancel();
+  if (pthread_mutex_trylock(&tap_locks[which]) == 0) return 1;
+  tap_allow_cancel();
+  return 0;
+}
+static inline void tap_unlock(int which) {
+  pthread_mutex_unlock(&tap_locks[which]);
+  tap_allow_cancel();
+}
 void tap_locks_after_fork(void);
 
 /* ---- turns: while a frame is recorded, or its program held, threads whose contexts share objects call one at a time ----- */
@@ -272,14 +297,17 @@ void tap_frame_ended(int kind, const TapDrawable *drawable, uint64_t swap_begin,
 void tap_at_marker(int kind);
 TapDrawable tap_current_drawable(void);
 void tap_meet(void);
+void *tap_next(const char *name); /* the function of that name in the libraries after this one; takes no memory */
 void tap_drawable_size(const TapDrawable *drawable, uint64_t *width, uint64_t *height);
 void tap_connect(void);
+void tap_context_ends(const TapContext *context);
+void tap_fall_silent(void); /* for good, and for all children */
 uint64_t tap_frame_number(void); /* frames ended so far */
 GLenum tap_take_error(void);
 
 /* ---- executor -------------------------------------------------------------------------------------- */
 
-enum { TAP_RUN_OK, TAP_RUN_MALFORMED, TAP_RUN_POINTER, TAP_RUN_SHORT, TAP_RUN_MISSING, TAP_RUN_ADDRESS };
+enum { TAP_RUN_OK, TAP_RUN_MALFORMED, TAP_RUN_POINTER, TAP_RUN_SHORT, TAP_RUN_MISSING, TAP_RUN_ADDRESS, TAP_RUN_MEMORY };
 typedef struct {
   const uint8_t *arena;
   uint64_t arena_size;
