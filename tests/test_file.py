@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import sqlite3
@@ -16,10 +17,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from wendascope import records
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
-from wendascope.frame.file import add, added, save
+from wendascope.frame import file
+from wendascope.frame.file import add, added, save, work_on
 from wendascope.opengl.codec import load_opengl
+from wendascope.opengl.fetched import fetched_bytes
 from wendascope.opengl.frame import OpenGLFrame
+from wendascope.trials.examine import stored_examination
+from wendascope.trials.stages import case_of
 
 quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 
@@ -213,3 +219,75 @@ def test_saving_replaces_whole_files_only(small: Path, tmp_path: Path) -> None:
     assert path.read_bytes() == before
     assert [p.name for p in tmp_path.iterdir()] == ["kept.wend"]
     assert os.access(path, os.R_OK)
+
+
+def test_a_frame_that_was_exchanged_gets_nothing_added(small: Path, depot: Path, tmp_path: Path) -> None:
+    """Whoever works on a frame for a while adds what it finds to that frame, or to none."""
+    path = Path(shutil.copy(small, tmp_path / "worked-on.wend"))
+    load_opengl(path)
+    add(path, "note", "of this one")
+    depot.replace(path)
+    before = path.read_bytes()
+    with pytest.raises(FileError, match="exchanged for another frame"):
+        add(path, "note", "of that one")
+    assert path.read_bytes() == before
+    work_on(path)
+    add(path, "note", "of the new one")
+
+
+def test_records_of_another_frame_are_left_out(own_small: Path, depot: Path) -> None:
+    """A survey, layers and findings that were put into a file from another one."""
+    with (
+        contextlib.closing(sqlite3.connect(depot)) as other,
+        contextlib.closing(sqlite3.connect(own_small)) as database,
+    ):
+        rows = other.execute("SELECT kind, made_at, value, digest FROM added").fetchall()
+        kinds = {kind for kind, *_ in rows}
+        assert {"survey", "drawn"} <= kinds
+        database.executemany("INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", rows)
+        database.commit()
+    assert records.SURVEY.newest(own_small) is None and records.DRAWN.newest(own_small) is None
+    assert stored_examination(own_small) == (None, [])
+    assert records.SURVEY.newest(depot) is not None
+
+
+def test_a_locked_file_is_not_damaged(own_small: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(file, "_BUSY_SECONDS", 0.1)
+    with contextlib.closing(sqlite3.connect(own_small, isolation_level=None)) as other:
+        other.execute("BEGIN EXCLUSIVE")
+        for use in (lambda: load_opengl(own_small), lambda: add(own_small, "note", 1)):
+            with pytest.raises(FileError, match="being written to by another program") as error:
+                use()
+            assert not isinstance(error.value, DamagedFileError)
+    add(own_small, "note", 1)
+
+
+def test_a_name_that_means_a_frame_of_a_sequence_is_no_name_for_a_file(small: Path, tmp_path: Path) -> None:
+    with pytest.raises(FileError, match="leave out the #"):
+        save(load_opengl(small), tmp_path / "mine.wend#2")
+    assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("size", [40 << 30, (1 << 40) - 1, 1 << 53])
+def test_buffers_as_large_as_they_claim(small: Path, tmp_path: Path, size: int) -> None:
+    """Without contents nothing is allocated for them."""
+    frame = load_opengl(small)
+    buffer = frame.objects.buffers[0]
+    buffer.size, buffer.contents = size, None
+    path = tmp_path / "claims.wend"
+    save(frame, path)
+    if size > 1 << 40:
+        with pytest.raises(DamagedFileError, match="too large"):
+            load_opengl(path)
+        return
+    again = load_opengl(path)
+    assert again.fetched is not None and case_of(again, None, None) is not None
+
+
+def test_attributes_that_begin_anywhere(small: Path) -> None:
+    for offset, stride in ((1 << 62, 12), (-(1 << 62), 12), (0, 1 << 62), (1 << 40, 0)):
+        frame = load_opengl(small)
+        for array in frame.objects.vertex_arrays:
+            for attribute in array.attributes:
+                attribute.offset, attribute.stride = offset, stride
+        fetched_bytes(frame)

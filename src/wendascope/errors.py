@@ -8,10 +8,10 @@
       TargetError           exit 4   the program under study failed or drew nothing
       MachineError          exit 5   this machine lacks something
       ReplayError           exit 1   the frame could not be replayed
-        ReplayCrashedError           the replay process died; names the step
+        ReplayCrashedError  exit 6   the replay process died, or was ended; names the step
       TrialError            exit 1   a remedy cannot be tried on this frame
       CancelledError        exit 1   the user stopped it
-      InternalError         exit 1   a mistake of ours; its trace is in the log
+      InternalError         exit 7   a mistake of ours; its trace is in the log
 
 Messages are one line: what, where, and what to do.
 """
@@ -62,6 +62,8 @@ class ReplayError(WendascopeError):
 class ReplayCrashedError(ReplayError):
     """`call` is the index of the call that was running, or None."""
 
+    exit_code = 6
+
     def __init__(self, message: str, call: int | None = None) -> None:
         super().__init__(message)
         self.call = call
@@ -78,6 +80,8 @@ class CancelledError(WendascopeError):
 class InternalError(WendascopeError):
     """Something that no other error stands for."""
 
+    exit_code = 7
+
     @classmethod
     def of(cls, error: Exception) -> InternalError:
         """The error as one line, with the original as its cause."""
@@ -87,12 +91,16 @@ class InternalError(WendascopeError):
         return made
 
 
+_TOLD: dict[str, type[WendascopeError]] = {
+    kind.__name__: kind
+    for kind in (
+        UsageError, FileError, DamagedFileError, NewerFileError, TargetError, MachineError, ReplayError, TrialError,
+        CancelledError, InternalError,
+    )
+}  # fmt: skip
+"""What a confined process may say of itself: that it crashed, only who listens to it knows."""
+
+
 def error_named(name: str) -> type[WendascopeError]:
-    """The class of the tree that a confined process names; ReplayError for anything else it may say."""
-    waiting: list[type[WendascopeError]] = [WendascopeError]
-    while waiting:
-        kind = waiting.pop()
-        if kind.__name__ == name:
-            return kind
-        waiting += kind.__subclasses__()
-    return ReplayError
+    """The class that a confined process names; ReplayError for anything else it may say."""
+    return _TOLD.get(name, ReplayError)

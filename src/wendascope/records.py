@@ -8,6 +8,7 @@ file (`proof 2`), so that an older Wendascope does not see what it would misread
 from __future__ import annotations
 
 import importlib
+import logging
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from wendascope.analysis.memory_use import MemoryUse
     from wendascope.analysis.reached_code import ReachedCode
     from wendascope.analysis.same_steps import SameSteps
+    from wendascope.frame.frame import Frame
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from wendascope.trials.stages import StageLog, StoredFindings
 
 T = TypeVar("T")
+_log = logging.getLogger(__name__)
 KINDS: list[RecordKind[Any]] = []
 """Every kind of record there is."""
 Older = Callable[[dict[str, Any]], dict[str, Any]]
@@ -65,9 +68,19 @@ class RecordKind(Generic[T]):
         file.add(path, self.key_of(self.version), record)
 
     def all(self, path: Path) -> list[T]:
-        """All records of the kind in a file, oldest first, as this version has them. Raises FileError."""
+        """All records of the kind in a file, oldest first, as this version has them; without those that say of
+        themselves (`fits`) that they are of another frame. Raises FileError.
+        """
         versions = {self.key_of(version): version for version in range(1, self.version + 1)}
-        return file.added(path, list(versions), lambda key, text: self.read(versions[key], text))
+        found = file.added(path, list(versions), lambda key, text: self.read(versions[key], text))
+        fits: Callable[[T, Frame], bool] | None = getattr(self.type, "fits", None)
+        if not found or fits is None:
+            return found
+        frame = file.opened(path)
+        fitting = [record for record in found if fits(record, frame)]
+        if len(fitting) < len(found):
+            _log.warning("%s: %s records of another frame are left out", path.name, self.key)
+        return fitting
 
     def newest(self, path: Path) -> T | None:
         """The record that was added last; None where there is none. Raises FileError."""

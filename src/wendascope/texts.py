@@ -7,6 +7,55 @@ from collections.abc import Iterable, Sequence
 
 _PART = re.compile(r"(.*?) \(?(\d+)/(\d+)\)?")
 
+_MARKS = re.compile(
+    "[\x00-\x1f\x7f-\x9f\xad\u0600-\u0605\u061c\u06dd\u070f\u0890\u0891\u08e2\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f"
+    "\ud800-\udfff\ufeff\ufff0-\ufffb\U000110bd\U000110cd\U00013430-\U0001343f\U0001bca0-\U0001bca3"
+    "\U0001d173-\U0001d17a\U000e0000-\U000e0fff]"
+)
+"""Characters that change how others are shown, or that are none: control and format characters, ends of lines, bytes
+that are no text. Those that join letters are none of them.
+"""
+_NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
+_MARKDOWN = re.compile(r"([\\`*_{}\[\]<>#|~])")
+
+
+def _spelled(found: re.Match[str]) -> str:
+    code = ord(found[0])
+    byte = code - 0xDC00 if 0xDC80 <= code <= 0xDCFF else code  # what Python makes of a byte that is no text
+    if byte < 0x100:
+        return _NAMED.get(found[0], f"\\x{byte:02x}")
+    return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def visible(text: object) -> str:
+    """The text of one line, as it leaves for a terminal, a table or a window: what strangers put into names does
+    nothing there. Characters that would are spelled as Python does, `\\x1b`.
+    """
+    return _MARKS.sub(_spelled, str(text))
+
+
+def readable(text: str) -> str:
+    """A name that the system gave, to be kept: bytes in it that are no text are spelled."""
+    return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
+def visible_lines(text: str) -> str:
+    """The same of a text of several lines, where their ends are meant."""
+    return "\n".join(map(visible, text.split("\n")))
+
+
+def markdown(text: str) -> str:
+    """A text that means nothing but itself in Markdown."""
+    return _MARKDOWN.sub(r"\\\1", visible(text))
+
+
+def cell(value: object) -> object:
+    """A value of a table that others open: what a spreadsheet would take for a formula begins with an apostrophe."""
+    if not isinstance(value, str):
+        return value
+    plain = visible(value)
+    return f"'{plain}" if value.startswith(("=", "+", "-", "@", "\t", "\r")) else plain
+
 
 def plural(count: float, noun: str, several: str = "") -> str:
     """A number with its noun: `1 page`, `1,204 draws`, `3 batches` with `several` for what takes more than an s."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import dataclasses
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
@@ -15,6 +15,9 @@ from wendascope.analysis.coverage import Coverage, of_boxes
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.layers import PassLayers, Touch, layer_map, owner_map, step_layers
 from wendascope.analysis.triangles import Triangles
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
 
 HISTOGRAM = 16
 """The last entry of a histogram of layers holds this many and more."""
@@ -138,6 +141,10 @@ class Drawn(msgspec.Struct):
     """Steps whose counted fragments differ from the driver's own count."""
     coverage: Coverage | None = None
     """The cells that each step reaches; None in files of before they were kept."""
+
+    def fits(self, frame: Frame) -> bool:
+        """Whether it can be of that frame."""
+        return len(self.steps) == len(frame.steps) and [p.index for p in self.passes] == list(range(len(frame.passes)))
 
 
 def touched_of(drawn: Drawn | None) -> Touched | None:

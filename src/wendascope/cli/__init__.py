@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import io
 import logging
+import os
 import sys
 from pathlib import Path
 from typing import Annotated
 
 from wendascope.cli import batching, capturing, looking, memory, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
-from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, say, typer
-from wendascope.errors import UsageError, WendascopeError
+from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, put, say, typer
+from wendascope.errors import InternalError, UsageError, WendascopeError
 from wendascope.logs import LEVELS, start_logging
 
 
@@ -43,32 +45,33 @@ def _tell_version(verbose: bool) -> None:
     import wendascope
 
     if not verbose:
-        print(wendascope.__version__)
+        put(wendascope.__version__)
         return
     from wendascope.frame.file import VERSION
     from wendascope.replay.client import in_force
     from wendascope.tap.channel import PROTOCOL
 
     found = in_force()
-    print(f"Wendascope {wendascope.__version__}, files up to format {VERSION}, tap protocol {PROTOCOL}")
-    print("a replay process on this machine")
+    put(f"Wendascope {wendascope.__version__}, files up to format {VERSION}, tap protocol {PROTOCOL}")
+    put("a replay process on this machine")
     for label, values in (
         ("is limited by", found.in_force),
         ("was refused", found.refused),
         ("was ALLOWED", found.allowed),
     ):
         for value in values:
-            print(f"{label:>15}  {value}")
+            put(f"{label:>15}  {value}")
             label = ""
     if not found.in_force:
-        print(f"{'':>15}  nothing is in force (WENDASCOPE_CONFINE=off, or a kernel without Landlock and seccomp)")
+        put(f"{'':>15}  nothing is in force (WENDASCOPE_CONFINE=off, or a kernel without Landlock and seccomp)")
 
 
 def _introduce(arguments: list[str]) -> None:
     """Say of files of strangers, before the first of them is replayed, what it will run here and what holds it."""
     for name in arguments:
         path = Path(name)
-        if not name.endswith(".wend") or not path.is_file() or "capture" in arguments:
+        # what can be no path is none here
+        if not name.endswith(".wend") or not os.path.isfile(name) or "capture" in arguments:  # noqa: PTH113
             continue
         from wendascope.frame.file import content_of, load
         from wendascope.frame.origins import introduction, origin
@@ -99,7 +102,7 @@ def demo(
     if headless or not has_display():
         from wendascope.headless import run_demo
 
-        result = run_demo(out, progress(json), (lambda _text: None) if json else print)
+        result = run_demo(out, progress(json), (lambda _text: None) if json else put)
         progress_end(json)
         if json:
             emit(result)
@@ -112,12 +115,15 @@ def demo(
 def main() -> None:
     """Entry point: one line for every error, and its exit code."""
     arguments = sys.argv[1:]
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # what it cannot show is spelled
     first = next((a for a in arguments if not a.startswith("-")), None)
     try:
         if (
             first is not None
             and first not in {c.name or c.callback.__name__ for c in app.registered_commands if c.callback}
-            and (first.endswith(".wend") or Path(first).exists())
+            and (first.endswith(".wend") or os.path.exists(first))  # noqa: PTH110 - false for what can be no path, too
         ):
             raise SystemExit(open_window([Path(a) for a in arguments if not a.startswith("-")]))
         _introduce(arguments)
@@ -129,7 +135,7 @@ def main() -> None:
         output = getattr(error, "output", "")
         if output:
             say("the last lines it wrote:")
-            say("\n".join(f"  {line}" for line in output.splitlines()))
+            say(*(f"  {line}" for line in output.splitlines()))
         if "--json" in arguments:
             emit({"error": str(error), "exit_code": error.exit_code, "output": output})
         say(f"wendascope: {error}")
@@ -144,4 +150,10 @@ def main() -> None:
                 say(f"wendascope: {message}")
             sys.exit(2)
         logging.getLogger(__name__).exception("%s", " ".join(arguments))
-        raise
+        if Session.debug or "--debug" in arguments:
+            raise
+        found = InternalError.of(error)
+        if "--json" in arguments:
+            emit({"error": str(found), "exit_code": found.exit_code, "output": ""})
+        say(f"wendascope: {found}")
+        sys.exit(found.exit_code)

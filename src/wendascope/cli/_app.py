@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer as typer
 
+from wendascope.texts import visible
+
 if TYPE_CHECKING:
     from wendascope.measure.records import Verification
     from wendascope.replay.client import Replay
@@ -38,14 +40,33 @@ class Session:
 
 
 def emit(value: Any) -> None:
-    import msgspec
+    """JSON on standard output; characters that a terminal would act on are written as JSON escapes them."""
+    from wendascope.json_text import json_text
 
-    sys.stdout.write(msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n")
+    sys.stdout.write(json_text(value) + "\n")
 
 
-def say(text: str) -> None:
+def emit_line(value: Any) -> None:
+    """The same as one line, at once."""
+    from wendascope.json_text import json_text
+
+    sys.stdout.write(json_text(value, -1) + "\n")
+    sys.stdout.flush()
+
+
+def put(*lines: object) -> None:
+    """Results, a line each: on standard output, where nothing that a file says is more than text."""
+    sys.stdout.write("".join(visible(line) + "\n" for line in lines or ("",)))
+
+
+def put_text(text: str) -> None:
+    """A result of several lines."""
+    put(*text.split("\n"))
+
+
+def say(*lines: object) -> None:
     """Progress and remarks: on standard error, so that standard output holds results only."""
-    sys.stderr.write(text + "\n")
+    sys.stderr.write("".join(visible(line) + "\n" for line in lines))
 
 
 def progress(quiet: bool) -> Callable[[str, float], None]:
@@ -57,7 +78,7 @@ def progress(quiet: bool) -> Callable[[str, float], None]:
         if quiet:
             return
         if terminal:
-            sys.stderr.write(f"\r\033[K{what} {part:4.0%}")
+            sys.stderr.write(f"\r\033[K{visible(what)} {part:4.0%}")
             sys.stderr.flush()
         elif what != last[0] and not what.startswith("frame "):
             say(f"  {what}")

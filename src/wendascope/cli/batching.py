@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli._app import JsonOption, app, emit, say, typer, warn_stored
+from wendascope.cli._app import JsonOption, app, emit, put_text, say, typer, warn_stored
 
 
 @app.command()
@@ -74,6 +74,6 @@ def batches(
     if json:
         emit(report)
     else:
-        print(batches_text(report))
+        put_text(batches_text(report))
     for path in written:
         say(f"wrote {path}")

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, say, typer
+from wendascope.cli._app import JsonOption, app, emit, emit_line, progress, progress_end, put, say, typer
 from wendascope.errors import UsageError, WendascopeError
 from wendascope.texts import plural
 
@@ -64,8 +64,7 @@ def capture(
 ) -> None:
     """Run a program under the tap, take frames of it, and print where each is."""
     from wendascope.errors import TargetError
-    from wendascope.files import check_place
-    from wendascope.frame.file import save_sequence
+    from wendascope.frame.file import check_new, save_sequence
     from wendascope.frame.places import frame_path
     from wendascope.tap.channel import FrameEnd
     from wendascope.tap.launch import Target, Trigger
@@ -82,7 +81,7 @@ def capture(
         _sit(listen, program, out or Path.cwd(), FrameEnd[frame_end], folder, environment, json)
         return
     base = out or Path(Path(program[0]).stem + ".wend")
-    check_place(base)  # before the program is played to the spot that is wanted
+    check_new(base)  # before the program is played to the spot that is wanted
     show = progress(json)
     taken: list[Frame] = []
     target = Target(program, folder, environment, None if json else say, FrameEnd[frame_end])
@@ -130,7 +129,7 @@ def _told(taken: Frame, path: Path, json: bool) -> dict[str, object]:
         "caveats": taken.caveats,
     }
     if not json:
-        print(path)
+        put(path)
         say(f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']} passes")
         for caveat in taken.caveats:
             say(f"caveat: {caveat}")
@@ -165,8 +164,6 @@ def _sit(
     """Serve a capture session until the program ends."""
     import signal
 
-    import msgspec
-
     from wendascope.errors import FileError, TargetError
     from wendascope.tap.launch import Target
     from wendascope.tap.messages import Ended, Event, Output, Taken
@@ -175,12 +172,12 @@ def _sit(
 
     def told(event: Event) -> None:
         if json and isinstance(event, Taken | Ended):
-            sys.stdout.write(msgspec.json.encode(event).decode() + "\n")
-            sys.stdout.flush()
+            emit_line(event)
         elif not json and isinstance(event, Taken):
-            print(event.file, flush=True)
+            put(event.file)
+            sys.stdout.flush()
         elif not json and isinstance(event, Output):
-            say("\n".join(event.lines))
+            say(*event.lines)
 
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -226,7 +223,7 @@ def mark(
     if json:
         emit(made)
         return
-    print(made.file)
+    put(made.file)
     say(f"mark {made.number} at frame {made.frame:,}: {memory(made.bytes)} in {made.objects:,} objects")
 
 
@@ -257,7 +254,7 @@ def trigger(
             if isinstance(event, Taken):
                 taken.append(event)
                 if not json:
-                    print(event.file)
+                    put(event.file)
                 if len(taken) == frames:
                     break
         else:

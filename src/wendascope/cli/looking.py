@@ -12,6 +12,7 @@ from wendascope.cli._app import (
     emit,
     progress,
     progress_end,
+    put,
     say,
     typer,
     verify_with,
@@ -69,12 +70,12 @@ def show(
         ("objects", ", ".join(f"{n} {what}" for what, n in summary.objects.items())),
         ("own frame time", f"{summary.target_frame_ms:.2f} ms" if summary.target_frame_ms else "not known"),
     ):
-        print(f"{label:>15}  {value}")
-    print(f"{'passes':>15}  {len(summary.passes)}")
+        put(f"{label:>15}  {value}")
+    put(f"{'passes':>15}  {len(summary.passes)}")
     for item in summary.passes:
-        print(f"{'':>15}  {item.name:<32} {item.steps:>6} steps  {item.width} x {item.height}")
+        put(f"{'':>15}  {item.name:<32} {item.steps:>6} steps  {item.width} x {item.height}")
     for caveat in summary.caveats or ["none"]:
-        print(f"{'caveats':>15}  {caveat}")
+        put(f"{'caveats':>15}  {caveat}")
 
 
 def _show_groups(frame: Frame, file: Path, by: str, json: bool) -> None:
@@ -82,19 +83,17 @@ def _show_groups(frame: Frame, file: Path, by: str, json: bool) -> None:
     from wendascope.measure.group_sums import group_sums
 
     survey = records.SURVEY.newest(file)
-    if survey is not None and len(survey.steps.ms) != len(frame.steps):
-        survey = None
     found = group_sums(frame, by, survey)
     if json:
         emit(found)
         return
-    print(f"{'ms alone':>10}  {'share':>6}  {'steps':>6}  {'passes':>6}  {'triangles':>11}  {'fragments':>12}  {by}")
+    put(f"{'ms alone':>10}  {'share':>6}  {'steps':>6}  {'passes':>6}  {'triangles':>11}  {'fragments':>12}  {by}")
     for item in found:
         ms = "" if item.ms is None else three_digits(item.ms)
         part = "" if item.share is None else share(item.share, 1)
         counted = "" if item.fragments is None else f"{item.fragments:,}"
         sizes = f"{item.steps:>6,}  {item.passes:>6}  {item.triangles:>11,}  {counted:>12}"
-        print(f"{ms:>10}  {part:>6}  {sizes}  {item.name}")
+        put(f"{ms:>10}  {part:>6}  {sizes}  {item.name}")
     if survey is None:
         say("not measured yet: run wendascope survey first to have times")
 
@@ -132,16 +131,16 @@ def verify(file: Path, json: JsonOption = False) -> None:
 
 def _print_verification(result: Verification, name: str) -> None:
     if result.identical:
-        print(f"{name}identical: all {result.pixels:,} pixels")
+        put(f"{name}identical: all {result.pixels:,} pixels")
     else:
-        print(
+        put(
             f"{name}different: {result.pixels_different:,} of {result.pixels:,} pixels, by up to"
             f" {result.max_difference} of 255"
         )
     if result.depth_different is not None:
-        print(f"depth: {'identical' if not result.depth_different else f'{result.depth_different:,} pixels differ'}")
+        put(f"depth: {'identical' if not result.depth_different else f'{result.depth_different:,} pixels differ'}")
     for caveat in result.caveats:
-        print(f"caveat: {caveat}")
+        put(f"caveat: {caveat}")
 
 
 @app.command()
@@ -199,42 +198,42 @@ def survey(
     if json:
         emit(document)
         return
-    print(document.sentence)
-    print(f"by {result.method} ({result.calibration.reason}), {result.repeats} repeats; on {result.renderer}")
-    print(
+    put(document.sentence)
+    put(f"by {result.method} ({result.calibration.reason}), {result.repeats} repeats; on {result.renderer}")
+    put(
         f"picture: {'identical' if result.verification.identical else 'DIFFERENT from the reference; times are marked'}"
     )
-    print()
+    put()
     wide = max(4, *(len(row.name) for row in document.passes)) if document.passes else 4
-    print(f"{'pass':<{wide}} {'steps':>6} {'ms':>9} {'interval':>19} {'share':>7} {'CPU ms':>8}")
+    put(f"{'pass':<{wide}} {'steps':>6} {'ms':>9} {'interval':>19} {'share':>7} {'CPU ms':>8}")
     for row in sorted(document.passes, key=lambda p: -p.ms):
-        print(
+        put(
             f"{row.name:<{wide}} {row.steps:>6} {row.ms:>9.3f} {row.ms_low:>9.3f} {row.ms_high:>9.3f} {row.share:>7.1%}"
             f" {row.cpu_ms:>8.3f}"
         )
-    print()
-    print(f"{'step':>6}  {'pass':<{wide}} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
+    put()
+    put(f"{'step':>6}  {'pass':<{wide}} {'what':<34} {'ms alone':>9} {'triangles':>10} {'fragments':>10}")
     for step in sorted(document.steps, key=lambda s: -s.ms)[:top]:
         count = "" if step.fragments is None else f"{step.fragments:,}"
         pass_name = document.passes[step.pass_].name
-        print(f"{step.index:>6}  {pass_name:<{wide}} {step.name:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
-    print()
+        put(f"{step.index:>6}  {pass_name:<{wide}} {step.name:<34} {step.ms:>9.3f} {step.triangles:>10,} {count:>10}")
+    put()
     for finding in document.findings:
         gain = "" if finding.estimate_ms is None else f"{finding.estimate_ms:.2f}"
-        print(f"{gain:>8}  {finding.title}  [{finding.id}, {finding.state}]")
+        put(f"{gain:>8}  {finding.title}  [{finding.id}, {finding.state}]")
     for item in document.refuted:
-        print(f"refuted by replay, so not claimed: {item.title} ({item.reason})")
+        put(f"refuted by replay, so not claimed: {item.title} ({item.reason})")
     for caveat in document.caveats:
-        print(f"caveat: {caveat}")
-    print()
+        put(f"caveat: {caveat}")
+    put()
     cpu = result.cpu
-    print(
+    put(
         f"CPU while recorded: {cpu.frame_ms:.2f} ms: {cpu.calls_ms:.2f} ms in OpenGL calls, {cpu.waits_ms:.2f} ms in"
         f" calls that wait, {cpu.program_ms:.2f} ms outside OpenGL"
     )
-    print(document.paced_by)
+    put(document.paced_by)
     for wait in document.waits[:5]:
-        print(f"  {wait.ms:.2f} ms in {wait.command}, call {wait.call:,}: waits for {wait.what}")
+        put(f"  {wait.ms:.2f} ms in {wait.command}, call {wait.call:,}: waits for {wait.what}")
 
 
 @app.command()
@@ -269,4 +268,4 @@ def picture(
     if json:
         emit({"file": str(out), "width": image.width, "height": image.height, "target": found["name"]})
     else:
-        print(out)
+        put(out)

@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-from wendascope.cli._app import JsonOption, app, emit, typer
+from wendascope.cli._app import JsonOption, app, emit, put, typer
 from wendascope.errors import UsageError
 
 if TYPE_CHECKING:
@@ -80,7 +80,7 @@ def _save(frame: Frame, wanted: str, out: Path | None) -> None:
         save_buffer(frame, found[0], out)
     else:
         save_texture(frame, found[0], out)
-    print(out)
+    put(out)
 
 
 def _items(path: Path) -> list[MemoryItem]:
@@ -101,29 +101,29 @@ def mesh(
     from wendascope.report.object_files import save_mesh
 
     save_mesh(load(file), step, out)
-    print(out)
+    put(out)
 
 
 def _print(frame: Frame, by: str, every: bool) -> None:
     from wendascope.analysis.memory import grouped, memory_answer, memory_notes
     from wendascope.texts import memory as bytes_text
 
-    print(memory_answer(frame))
-    print(memory_notes(frame))
-    print(f"\n{'bytes':>12}  {'objects':>7}  {by}")
+    put(memory_answer(frame))
+    put(memory_notes(frame))
+    put("", f"{'bytes':>12}  {'objects':>7}  {by}")
     for group in grouped(frame, frame.memory, by):
-        print(f"{bytes_text(group.bytes):>12}  {len(group.items):>7,}  {group.name}")
+        put(f"{bytes_text(group.bytes):>12}  {len(group.items):>7,}  {group.name}")
     items = sorted(frame.memory, key=lambda item: -item.size)
-    print(f"\n{'bytes':>12}  {'use':<10}  object")
+    put("", f"{'bytes':>12}  {'use':<10}  object")
     for item in items if every else items[:_MOST_ROWS]:
         size = "not known" if item.bytes is None else bytes_text(item.bytes)
         use = "used" if item.used else "not used" if item.followed else "unclear"
         levels = f", {item.levels} levels" if item.levels > 1 else ""
         samples = f", {item.samples} samples" if item.samples else ""
         what = " ".join(part for part in (item.dimensions, item.format) if part)
-        print(f"{size:>12}  {use:<10}  {item.title}: {item.kind.value} {what}{levels}{samples}")
+        put(f"{size:>12}  {use:<10}  {item.title}: {item.kind.value} {what}{levels}{samples}")
     if len(items) > _MOST_ROWS and not every:
-        print(f"{len(items) - _MOST_ROWS:,} smaller ones: --all lists them")
+        put(f"{len(items) - _MOST_ROWS:,} smaller ones: --all lists them")
 
 
 def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json: bool) -> None:
@@ -141,16 +141,16 @@ def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json:
     if as_table:
         sys.stdout.write(as_csv(document.changes))
         return
-    print(found.answer)
+    put(found.answer)
     for group in growing:
-        print(f"grows at every moment: {len(group.items):,} more, {bytes_text(group.bytes)}: {group.name}")
+        put(f"grows at every moment: {len(group.items):,} more, {bytes_text(group.bytes)}: {group.name}")
     for group in found.same_named:
-        print(f"{len(group.items):,} new ones alike, {bytes_text(group.bytes)} together: {group.name}")
+        put(f"{len(group.items):,} new ones alike, {bytes_text(group.bytes)} together: {group.name}")
     if found.changes:
-        print(f"\n{'bytes':>12}  {'change':<22}  object")
+        put("", f"{'bytes':>12}  {'change':<22}  object")
     for change in found.changes if every else found.changes[:_MOST_ROWS]:
         what = " ".join(part for part in (change.item.dimensions, change.item.format) if part)
         where = f", made in {change.item.place}" if change.item.place else ""
-        print(f"{memory_change(change.bytes):>12}  {change.kind.value:<22}  {change.item.title}: {what}{where}")
+        put(f"{memory_change(change.bytes):>12}  {change.kind.value:<22}  {change.item.title}: {what}{where}")
     if len(found.changes) > _MOST_ROWS and not every:
-        print(f"{len(found.changes) - _MOST_ROWS:,} smaller changes: --all lists them")
+        put(f"{len(found.changes) - _MOST_ROWS:,} smaller changes: --all lists them")

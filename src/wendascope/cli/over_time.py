@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, typer
+from wendascope.cli._app import JsonOption, app, emit, progress, progress_end, put, typer
 from wendascope.errors import UsageError
 from wendascope.texts import three_digits
 
@@ -40,22 +40,20 @@ def sequence(
         more = {"results": msgspec.to_builtins(again), "views": msgspec.to_builtins(late)}
         emit({**msgspec.to_builtins(found), **more})
         return
-    print(found.sentence)
-    print(
-        f"{'frame':>7}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}  beside drawing"
-    )
+    put(found.sentence)
+    put(f"{'frame':>7}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}  beside drawing")
     for at, row in enumerate(found.frames):
         times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))
         mark, steps = ">" if at == found.slow else "", f"{row.steps:>7,}"
-        print(f"{mark:>2}{row.number:>5}  {times}  {steps}  {row.passes:>6}  {row.beside}")
+        put(f"{mark:>2}{row.number:>5}  {times}  {steps}  {row.passes:>6}  {row.beside}")
     for reason in found.reasons:
-        print(f"reason: {reason}")
+        put(f"reason: {reason}")
     if again:
-        print(f"\n{same_again(again, len(paths))}")
-        print(f"{'alike':>7}  {'of':>5}  {'ms':>8}  pass")
+        put("", f"{same_again(again, len(paths))}")
+        put(f"{'alike':>7}  {'of':>5}  {'ms':>8}  pass")
         for item in again:
             ms = "" if item.ms is None else three_digits(item.ms)
-            print(f"{item.alike:>7}  {item.frames:>5}  {ms:>8}  {item.name}")
+            put(f"{item.alike:>7}  {item.frames:>5}  {ms:>8}  {item.name}")
     if late:
         _print_views(late)
 
@@ -72,15 +70,16 @@ def _late_views(file: Path, quiet: bool) -> list[LateView]:
 def _print_views(views: list[LateView]) -> None:
     from wendascope.analysis.late_views import RATES
 
-    print(
-        "\nPixels of the picture that differ visibly where a view is drawn in every second, third, fourth frame only:"
+    put(
+        "",
+        "Pixels of the picture that differ visibly where a view is drawn in every second, third, fourth frame only:",
     )
-    print(f"{'second':>8}  {'third':>8}  {'fourth':>8}  {'changes':>7}  view")
+    put(f"{'second':>8}  {'third':>8}  {'fourth':>8}  {'changes':>7}  view")
     for view in views:
         worst = [view.worst(rate) for rate in RATES]
         cells = "  ".join(f"{'' if late is None else f'{late.pixels_far:,}':>8}" for late in worst)
         moved = ", moved by whole pixels" if view.scrolls else ""
-        print(f"{cells}  {view.changes:>7}  {view.name}{moved}{f': {view.refused}' if view.refused else ''}")
+        put(f"{cells}  {view.changes:>7}  {view.name}{moved}{f': {view.refused}' if view.refused else ''}")
 
 
 def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
@@ -124,8 +123,8 @@ def lights(
         emit({"items": items})
         return
     width, height = load(file).size
-    print(f"{'steps':>6}  {'ms':>8}  what, and what of the picture changes without it")
+    put(f"{'steps':>6}  {'ms':>8}  what, and what of the picture changes without it")
     for item in items:
         ms = "" if item.ms is None else three_digits(item.ms)
         name = f"{item.view}: {item.name}" if item.view else f"{item.name} ({item.kind.value})"
-        print(f"{len(item.steps):>6,}  {ms:>8}  {name}: {item.effect(width * height)}")
+        put(f"{len(item.steps):>6,}  {ms:>8}  {name}: {item.effect(width * height)}")

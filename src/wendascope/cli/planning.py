@@ -11,6 +11,7 @@ from wendascope.cli._app import (
     emit,
     progress,
     progress_end,
+    put_text,
     say,
     stopping,
     typer,
@@ -61,7 +62,7 @@ def plan(
     frame = load(file)
     drawn, findings = stored_examination(file)
     survey = records.SURVEY.newest(file)
-    if drawn is None or survey is None or len(survey.steps.ms) != len(frame.steps):
+    if drawn is None or survey is None:
         if not json:
             say("this frame was not measured yet; measuring it first")
         examined = examine_file(file, progress=show, resume=True)
@@ -91,7 +92,7 @@ def plan(
     if json:
         emit(report)
     else:
-        print(plan_text(report))
+        put_text(plan_text(report))
     if stopped:
         say("stopped; what was proved by then is kept, and --prove goes on from there")
     if not made.reached:

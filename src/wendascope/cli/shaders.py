@@ -11,6 +11,7 @@ from wendascope.cli._app import (
     emit,
     progress,
     progress_end,
+    put,
     say,
     typer,
     verify_with,
@@ -83,7 +84,7 @@ def shaders(file: Path, json: JsonOption = False) -> None:
     if json:
         emit({"programs": rows})
         return
-    print(
+    put(
         f"{'program':<44} {'ms':>8} {'steps':>6} {'fragments':>11} {'vert. run':>9} {'~fragment':>9} {'~vertex':>8}"
         f" {'family':>6}"
     )
@@ -100,11 +101,11 @@ def shaders(file: Path, json: JsonOption = False) -> None:
                 ("family", 0),
             )
         ]
-        print(
+        put(
             f"{str(row['title'])[:44]:<44} "
             + " ".join(f"{c:>{w}}" for c, w in zip(cells, (8, 6, 11, 9, 9, 8, 6), strict=True))
         )
-    print("times and counts are measured, costs (~) are modelled: 1 is an addition")
+    put("times and counts are measured, costs (~) are modelled: 1 is an addition")
 
 
 @app.command()
@@ -136,18 +137,19 @@ def limits(
     if json:
         emit(found)
         return
-    print(found.answer)
-    print(
+    put(found.answer)
+    put(
         f"{found.ms.median:.2f} ms ({found.ms.low:.2f} to {found.ms.high:.2f}), timed by {found.timed}, {found.repeats}"
-        " repeats\n"
+        " repeats",
+        "",
     )
-    print(f"{'experiment':<32} {'saved ms':>9} {'interval':>19} {'share':>6} {'pixels':>10}")
+    put(f"{'experiment':<32} {'saved ms':>9} {'interval':>19} {'share':>6} {'pixels':>10}")
     for item in found.experiments:
         if item.saved_ms is None:
-            print(f"{item.title:<32} {item.refused}")
+            put(f"{item.title:<32} {item.refused}")
             continue
         share = "" if item.share is None else f"{per_cent(item.share)}"
-        print(
+        put(
             f"{item.title:<32} {item.saved_ms.median:>9.2f} {item.saved_ms.low:>9.2f} {item.saved_ms.high:>9.2f}"
             f" {share:>6} {item.pixels_different:>10,}"
         )
@@ -202,7 +204,7 @@ def edit(
     if json:
         emit(made)
     else:
-        print(f"{made.proof.told_verdict}: {made.title}  [{made.id}]\n    {made.proof.summary}")
+        put(f"{made.proof.told_verdict}: {made.title}  [{made.id}]", f"    {made.proof.summary}")
 
 
 @app.command()
@@ -243,12 +245,12 @@ def trials(
         emit({"trials": rows, "together": log.together, "files": [str(path) for path in written]})
         return
     for row in rows:
-        print(f"{row.state or '-':<8} {row.kind:<11} {row.verdict:<32} {row.title}  [{row.id}]")
-        print(f"    {row.told}" + (f"\n    note: {row.note}" if row.note else ""))
+        put(f"{row.state or '-':<8} {row.kind:<11} {row.verdict:<32} {row.title}  [{row.id}]")
+        put(f"    {row.told}", *([f"    note: {row.note}"] if row.note else []))
     if not rows:
-        print("nothing was tried on this frame yet")
+        put("nothing was tried on this frame yet")
     if log.together is not None:
-        print(f"kept together, {len(log.together.together)}: {log.together.told_verdict}\n    {log.together.summary}")
+        put(f"kept together, {len(log.together.together)}: {log.together.told_verdict}", f"    {log.together.summary}")
     for path in written:
         say(f"wrote {path}")
 

@@ -12,6 +12,7 @@ from wendascope.cli._app import (
     emit,
     progress,
     progress_end,
+    put,
     say,
     typer,
     verify_with,
@@ -130,9 +131,9 @@ def prove(
     else:
         _print_proofs(proofs, combined, titles)
         if left:
-            print(f"{plural(len(left), 'finding')} not reached in the time that was given; run it again to go on")
+            put(f"{plural(len(left), 'finding')} not reached in the time that was given; run it again to go on")
         if every and proofs and combined is None:
-            print(
+            put(
                 "no combined proof: fewer than two of the changes save time for certain; --unsure takes in those of"
                 " which nothing can be told"
             )
@@ -143,14 +144,14 @@ def prove(
 
 def _print_proofs(proofs: list[Proof], combined: Proof | None, titles: dict[str, str]) -> None:
     if not proofs:
-        print("nothing to prove: no findings on this frame")
+        put("nothing to prove: no findings on this frame")
     for proof in [*proofs, *([combined] if combined else [])]:
-        print(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
+        put(f"{proof.told_verdict}: {titles.get(proof.finding, 'together')}  [{proof.finding}]")
         for label, text in (("", proof.summary), ("submission: ", proof.submission), ("", proof.bound)):
             if text:
-                print(f"    {label}{text}")
+                put(f"    {label}{text}")
         for reason in proof.excluded:
-            print(f"    left out: {reason}")
+            put(f"    left out: {reason}")
 
 
 @app.command()
@@ -185,23 +186,23 @@ def atlas(
         emit({"files": [str(path) for path in written], "atlases": [msgspec.to_builtins(plan) for plan in plans]})
         return
     for plan in plans:
-        print(
+        put(
             f"{plan.title}: {len(plan.steps)} draws read {plan.textures} textures; with"
             f" {plural(len(plan.pages), 'page')}, {plural(plan.draws_then, 'draw')}"
             f" {verb(plan.draws_then, 'does', 'do')} the same"
         )
         for number, found in enumerate(plan.pages):
-            print(
+            put(
                 f"  page {number + 1}: {found.width} x {found.height}, {len(found.places)}"
                 f" texture{'s' if len(found.places) != 1 else ''}, {share(found.wasted)} free"
             )
-        print(f"  memory: {plan.bytes_before:,} bytes now, {plan.bytes_after:,} then")
+        put(f"  memory: {plan.bytes_before:,} bytes now, {plan.bytes_after:,} then")
         for reason, names in plan.left_out.items():
-            print(f"  not on a page, {reason}: {', '.join(map(str, names))}")
+            put(f"  not on a page, {reason}: {', '.join(map(str, names))}")
         for caveat in plan.caveats:
-            print(f"  {caveat}")
+            put(f"  {caveat}")
     if not plans:
-        print("no textures are drawn together that could share a page")
+        put("no textures are drawn together that could share a page")
     for path in written:
         say(f"wrote {path}")
 
@@ -225,27 +226,25 @@ def compare(
         return
     for text in found.warnings:
         say(f"WARNING: {text}; what is measured is of a frame that is not quite the captured one")
-    print(f"before: {before}\nafter:  {after}")
-    print(f"by {found.method}, {found.repeats} pairs; a change is one whose 95 % interval excludes zero\n")
-    print(f"{'':<34} {'steps':>13} {'before':>9} {'after':>9} {'difference':>10} {'interval':>19}")
+    put(f"before: {before}", f"after:  {after}")
+    put(f"by {found.method}, {found.repeats} pairs; a change is one whose 95 % interval excludes zero", "")
+    put(f"{'':<34} {'steps':>13} {'before':>9} {'after':>9} {'difference':>10} {'interval':>19}")
     rows: list[tuple[str, str, Difference | None]] = [("frame", "", found.frame), ("submitting it", "", found.submit)]
     for item in found.passes:
         rows.append((item.name, f"{item.steps_before} > {item.steps_after}", item.ms))
     for name, steps, ms in rows:
         if ms is None:
-            print(f"{name[:34]:<34} {steps:>13} {'only in one of the two':>30}")
+            put(f"{name[:34]:<34} {steps:>13} {'only in one of the two':>30}")
             continue
         said = "change" if ms.changed else "no change"
-        print(
+        put(
             f"{name[:34]:<34} {steps:>13} {ms.before.median:>9.3f} {ms.after.median:>9.3f}"
             f" {ms.difference.median:>+10.3f} {ms.difference.low:>+9.3f} {ms.difference.high:>+9.3f}  {said}"
         )
-    print()
+    put()
     for count in found.counts:
-        print(f"{count.what:<34} {count.before:>13,} {count.after:>19,} {count.after - count.before:>+10,}")
+        put(f"{count.what:<34} {count.before:>13,} {count.after:>19,} {count.after - count.before:>+10,}")
     if found.pixels_different is None:
-        print("pictures: of different sizes")
+        put("pictures: of different sizes")
     else:
-        print(
-            f"pictures: {found.pixels_different:,} of {found.pixels:,} pixels differ, by up to {found.max_difference}"
-        )
+        put(f"pictures: {found.pixels_different:,} of {found.pixels:,} pixels differ, by up to {found.max_difference}")

@@ -10,12 +10,13 @@ from html import escape
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font, theme
 
 
 def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
     """Labels for question, answer and evidence; what they say can be selected and copied."""
-    question, answer, evidence = QLabel(text), QLabel(), QLabel()
+    question, answer, evidence = Label(text), Label(), Label()
     question.setObjectName("question")
     answer.setFont(figures_font(1.35))
     for label in (answer, evidence):
@@ -26,7 +27,7 @@ def answer_labels(text: str) -> tuple[QLabel, QLabel, QLabel]:
 
 def details_label() -> QLabel:
     """Rich text below a table, to be selected and copied."""
-    label = QLabel()
+    label = Label()
     label.setWordWrap(True)
     label.setTextFormat(Qt.TextFormat.RichText)
     label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

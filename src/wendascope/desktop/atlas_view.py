@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMessageBox,
     QPushButton,
     QScrollArea,
@@ -24,10 +23,11 @@ from wendascope.analysis.atlas import AtlasPlan, Options, page_picture, plan_atl
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import FileError
 from wendascope.report.atlas import write_atlas
-from wendascope.texts import share
+from wendascope.texts import share, visible
 
 _SIZES = (512, 1024, 2048, 4096, 8192)
 
@@ -99,15 +99,15 @@ class AtlasView(QWidget):
         self.save = QPushButton("Save ...")
         self.save.setToolTip("Pages as PNG, rectangles as JSON and CSV, into a folder")
         first, second = QHBoxLayout(), QHBoxLayout()
-        of_group: tuple[QWidget, ...] = (QLabel("Textures of"), self.group, self.page)
+        of_group: tuple[QWidget, ...] = (Label("Textures of"), self.group, self.page)
         for widget in of_group:
             first.addWidget(widget)
         first.addStretch(1)
         first.addWidget(self.save)
         options: tuple[QWidget, ...] = (
-            QLabel("Pages up to"),
+            Label("Pages up to"),
             self.largest,
-            QLabel("padding"),
+            Label("padding"),
             self.padding,
             self.rotation,
             self.power,
@@ -115,7 +115,7 @@ class AtlasView(QWidget):
         for widget in options:
             second.addWidget(widget)
         second.addStretch(1)
-        self.facts = QLabel()
+        self.facts = Label()
         self.facts.setWordWrap(True)
         self.facts.setFont(figures_font())
         self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -179,7 +179,7 @@ class AtlasView(QWidget):
         kept = self.group.currentText()
         self.group.blockSignals(True)
         self.group.clear()
-        self.group.addItems([plan.title for plan in plans])
+        self.group.addItems([visible(plan.title) for plan in plans])
         self.group.setCurrentIndex(max(self.group.findText(kept), 0) if plans else -1)
         self.group.blockSignals(False)
         self._group_chosen()

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMessageBox, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QMessageBox, QPushButton, QVBoxLayout, QWidget
 
 from wendascope.analysis.breaks import Accepted, Breaks, Reason, find_breaks
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID
 from wendascope.errors import FileError
 
@@ -45,7 +46,7 @@ class BreaksView(QWidget):
         self.accept = QPushButton("Accept ...")
         self.accept.setToolTip("It cannot be helped: keep it out of the counts, with a note")
         self.back = QPushButton("Count again")
-        self.note = QLabel()
+        self.note = Label()
         row = QHBoxLayout()
         row.addWidget(self.accept)
         row.addWidget(self.back)

@@ -6,17 +6,18 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSignalBlocker, Qt
-from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QPushButton, QTableView, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton, QTableView, QWidget
 
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.copying import CopiesText
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.errors import WendascopeError
 from wendascope.files import write_atomically
 from wendascope.frame.contents import BufferLayout
 from wendascope.frame.memory import MemoryItem
 from wendascope.report.object_files import elements_csv
-from wendascope.texts import plural
+from wendascope.texts import plural, visible
 
 Index = QModelIndex | QPersistentModelIndex
 _BYTES = [BufferLayout("words of 32 bits", 4)]
@@ -95,7 +96,7 @@ class BufferContentsView(QWidget):
         self._data = b""
         self._item: MemoryItem | None = None
         self._layouts: list[BufferLayout] = []
-        self.layouts, self.told = QComboBox(), QLabel()
+        self.layouts, self.told = QComboBox(), Label()
         self.elements = _Elements()
         self.table = _ElementsTable(self.elements)
         self.save = QPushButton("Save ...")
@@ -110,7 +111,7 @@ class BufferContentsView(QWidget):
         self._data, self._layouts = data, [*layouts, *_BYTES]
         with QSignalBlocker(self.layouts):
             self.layouts.clear()
-            self.layouts.addItems([layout.name for layout in self._layouts])
+            self.layouts.addItems([visible(layout.name) for layout in self._layouts])
         self.told.setText(f"{item.title}, {plural(len(data), 'byte')}, as the frame finds it")
         self._show()
 

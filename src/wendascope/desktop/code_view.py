@@ -11,14 +11,15 @@ from PySide6.QtWidgets import (
     QApplication,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QTextBrowser,
     QVBoxLayout,
     QWidget,
 )
 
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, code_colours, theme
+from wendascope.texts import visible
 from wendascope.trials.batching import Code
 
 
@@ -46,7 +47,7 @@ class CodeView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._pieces: list[Code] = []
-        self.note = QLabel()
+        self.note = Label()
         self.note.setWordWrap(True)
         self.piece = QComboBox()
         self.piece.setAccessibleName("Piece of code")
@@ -78,7 +79,7 @@ class CodeView(QWidget):
         self.note.setText(note)
         self.piece.blockSignals(True)
         self.piece.clear()
-        self.piece.addItems([p.title for p in pieces])
+        self.piece.addItems([visible(p.title) for p in pieces])
         self.piece.setCurrentIndex(max(self.piece.findText(kept), 0) if pieces else -1)
         self.piece.blockSignals(False)
         self.piece.setVisible(bool(pieces))

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
-    QLabel,
     QPushButton,
     QSpinBox,
     QStackedWidget,
@@ -27,6 +26,7 @@ from wendascope.desktop.buffer_view import BufferContentsView
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.picture import PictureView
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import CancelledError, WendascopeError
 from wendascope.files import write_atomically
@@ -35,6 +35,7 @@ from wendascope.frame.memory import MemoryItem
 from wendascope.measure.object_values import object_values
 from wendascope.replay.client import Progress, Replay
 from wendascope.report.object_files import png, save_texture
+from wendascope.texts import visible
 
 _MOMENTS = ("after the frame", "after the selected step", "before the frame")
 _COLOURS = "colours"
@@ -48,7 +49,7 @@ class ContentsView(QStackedWidget):
         self._document: Document | None = None
         self.image = ImageContentsView(workspace)
         self.buffer = BufferContentsView()
-        self.note = QLabel("Choose an object to see what it holds.")
+        self.note = Label("Choose an object to see what it holds.")
         self.note.setWordWrap(True)
         self.note.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.note.setContentsMargins(GRID, GRID, GRID, GRID)
@@ -110,7 +111,7 @@ class ImageContentsView(QWidget):
         for widget, wide in ((self.level, 9), (self.layer, 9), (self.fit, 6), (self.save, 8)):
             widget.setFixedWidth(wide * GRID)
         self.picture, self.histogram = PictureView(), Histogram()
-        self.told = QLabel()
+        self.told = Label()
         body = QWidget()
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
@@ -174,7 +175,7 @@ class ImageContentsView(QWidget):
         if [self.channels.itemText(k) for k in range(self.channels.count())] != names:
             with QSignalBlocker(self.channels):
                 self.channels.clear()
-                self.channels.addItems(names)
+                self.channels.addItems(list(map(visible, names)))
         fixed = values.values.dtype.kind == "f" and values.ends(self._numbers())[1] <= 1.0
         if fixed and "depth" not in values.channels:
             self._set_range(0.0, 1.0)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor, QFont
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.frame.frame import Section
 from wendascope.frame.summary import summarise
-from wendascope.texts import share
+from wendascope.texts import share, visible
 
 
 class _FactsTree(CopiesText, QTreeWidget):
@@ -26,7 +27,7 @@ class FactsPanel(QWidget):
         super().__init__()
         self._document: Document | None = None
         self._folded: set[str] = set()
-        self.title = QLabel()
+        self.title = Label()
         bold = QFont(figures_font())
         bold.setBold(True)
         self.title.setFont(bold)
@@ -88,7 +89,7 @@ class FactsPanel(QWidget):
         soft = QBrush(QColor(theme().soft))
         for section in sections:
             key = section.title.split(" ")[0]
-            head = QTreeWidgetItem([section.title])
+            head = QTreeWidgetItem([visible(section.title)])
             head.setData(0, Qt.ItemDataRole.UserRole, key)
             font = QFont(self.tree.font())
             font.setBold(True)
@@ -96,7 +97,7 @@ class FactsPanel(QWidget):
             self.tree.addTopLevelItem(head)
             head.setFirstColumnSpanned(True)
             for label, text in section.rows:
-                item = QTreeWidgetItem([label, text])
+                item = QTreeWidgetItem([visible(label), visible(text)])
                 item.setForeground(0, soft)
                 item.setToolTip(1, text)
                 head.addChild(item)

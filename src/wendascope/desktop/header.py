@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QHBoxLayout,
-    QLabel,
     QProgressBar,
     QPushButton,
     QSizePolicy,
@@ -19,8 +18,10 @@ from PySide6.QtWidgets import (
 
 from wendascope.analysis.budget import BUDGETS_MS
 from wendascope.desktop.models.document import Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.frame.places import frame_path, place_of
+from wendascope.texts import capital, visible
 
 _OWN = -1.0
 
@@ -42,9 +43,9 @@ class Header(QWidget):
         self.sequence.setAccessibleName("Frame of the sequence")
         self.sequence.setToolTip("Frames of this sequence, in the order in which they were taken")
         self.sequence.activated.connect(self._frame_chosen)
-        self.about = QLabel()
+        self.about = Label()
         self.about.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self.time = QLabel()
+        self.time = Label()
         self.time.setFont(figures_font(1.35))
         self.budget = QComboBox()
         for rate, ms in sorted(BUDGETS_MS.items(), reverse=True):
@@ -66,7 +67,8 @@ class Header(QWidget):
         self.progress.setFormat("")
         self.stop = QPushButton("Cancel")
         self.stop.clicked.connect(self.cancel)
-        self.notice = QLabel()
+        self.notice = Label()
+        self.notice.setTextFormat(Qt.TextFormat.RichText)
         self.notice.setWordWrap(True)
         self.notice.linkActivated.connect(self._notice_read)
         self.notice.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
@@ -83,7 +85,7 @@ class Header(QWidget):
         layout.addWidget(self.sequence)
         layout.addWidget(self.about, 1)
         layout.addWidget(self.time)
-        budget_label = QLabel("Budget")
+        budget_label = Label("Budget")
         budget_label.setBuddy(self.budget)
         for widget in (budget_label, self.budget, self.own, self.progress, self.stop, self.button):
             layout.addWidget(widget, 0, Qt.AlignmentFlag.AlignVCenter)
@@ -103,7 +105,7 @@ class Header(QWidget):
         workspace = self._workspace
         self.files.clear()
         for document in workspace.documents:
-            self.files.addItem(document.path.name, str(document.path))
+            self.files.addItem(visible(document.path.name), str(document.path))
         current = workspace.current
         self.files.setVisible(bool(workspace.documents))
         self.button.setEnabled(current is not None)
@@ -145,7 +147,7 @@ class Header(QWidget):
         lines = []
         if verification is not None and not verification.identical:
             lines.append(
-                f"<b>{verification.sentence[:1].upper()}{verification.sentence[1:]}.</b> Nothing is proved on this"
+                f"<b>{html.escape(capital(verification.sentence))}.</b> Nothing is proved on this"
                 " frame; times are those of a frame that is not quite the captured one."
             )
         if current is not None and current.introduction:

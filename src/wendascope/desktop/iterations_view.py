@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider, QSplitter, QWidget
+from PySide6.QtWidgets import QComboBox, QPushButton, QSlider, QSplitter, QWidget
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shader_cost import Loop
@@ -15,6 +15,7 @@ from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.commands import JobName, Work
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.desktop.theme import GRID, figures_font, theme
@@ -80,14 +81,14 @@ class IterationsView(QWidget):
         self.iterations = QSlider(Qt.Orientation.Horizontal)
         self.iterations.setAccessibleName("Iterations")
         self.iterations.setMinimumWidth(12 * GRID)
-        self.count = QLabel()
+        self.count = Label()
         self.count.setFont(figures_font())
         self.count.setMinimumWidth(8 * GRID)
         self.sweep = QPushButton("Try several")
         self.sweep.setToolTip(f"Up to {_AT_ONCE} counts between one iteration and all")
         self.keep = QPushButton("Measure and keep")
         self.keep.setToolTip("Measure this count like a proof and keep it as a trial")
-        self.note = QLabel()
+        self.note = Label()
         self.table: RowsTable[Tried] = RowsTable(
             RowsModel(_COLUMNS, (0, True)),
             "Iterations tried",

@@ -6,13 +6,14 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wendascope.analysis.drawn import touched_of
 from wendascope.analysis.structure import Structure
 from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_unify, plan_with
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
 from wendascope.texts import plural
@@ -59,7 +60,7 @@ class KeysView(QWidget):
         self._shown: Structure | None = None
         self._shared: frozenset[Shared] = frozenset()
         self._words: dict[Shared, str] = {}
-        self.note = QLabel()
+        self.note = Label()
         self.note.setWordWrap(True)
         self.table: RowsTable[KeyRow] = RowsTable(RowsModel(_COLUMNS), "Keys to unify", sortable=False)
         layout = QVBoxLayout(self)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QLabel, QPushButton, QSplitter, QWidget
+from PySide6.QtWidgets import QPushButton, QSplitter, QWidget
 
 from wendascope import records
 from wendascope.analysis.late_views import FAR, RATES, LateView, LateViews
@@ -12,6 +12,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.curves import Curves
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import theme
 from wendascope.frame.places import frame_path, place_of
@@ -30,7 +31,7 @@ class LateViewsView(QWidget):
         self._kept: dict[Path, LateViews] = {}
         self.worst = QPushButton("Show the worst picture")
         self.worst.setToolTip("The frame that differs most where the view is drawn every fourth time only")
-        self.answer = QLabel()
+        self.answer = Label()
         self.table: RowsTable[LateView] = RowsTable(
             RowsModel(self._columns()),
             "Views over time",

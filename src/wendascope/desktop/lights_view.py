@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from wendascope.analysis.left_out import LIGHTS, Kind, LeftOut
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import plural, three_digits, verb
@@ -26,7 +27,7 @@ class LightsView(QWidget):
         self.rest.setToolTip("Replay the frame without each of those that were not tried yet; it can be cancelled")
         self.picture = QPushButton("Show the picture without it")
         self.picture.setToolTip("The finished picture without the chosen one, and where it differs")
-        self.answer = QLabel()
+        self.answer = Label()
         self.table: RowsTable[LeftOut] = RowsTable(
             RowsModel(_columns()),
             "Lights and parts of views",

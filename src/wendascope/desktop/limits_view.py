@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QPushButton, QWidget
 
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.texts import share
 from wendascope.trials.limits import Experiment, Limits, find_limits
@@ -68,13 +69,13 @@ class LimitsView(QWidget):
         )
         self.picture = QPushButton("Show its picture")
         self.picture.setToolTip("The finished picture with the chosen experiment, and where it differs")
-        self.answer = QLabel()
+        self.answer = Label()
         self.table: RowsTable[Experiment] = RowsTable(
             RowsModel(_COLUMNS), "Experiments", empty="Press the button above to try what limits the shader."
         )
         self.table.rows.soft = lambda e: e.saved_ms is None
         self.table.rows.tip = lambda e: e.refused
-        lay_out(self, [self.run, QLabel("of"), self.scope, self.picture], self.answer, self.table)
+        lay_out(self, [self.run, Label("of"), self.scope, self.picture], self.answer, self.table)
         self.run.clicked.connect(self._run)
         self.picture.clicked.connect(self._show_picture)
         self.scope.currentIndexChanged.connect(lambda: self.refresh())

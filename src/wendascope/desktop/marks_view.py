@@ -6,12 +6,13 @@ import threading
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QLabel, QPushButton, QSplitter, QWidget
+from PySide6.QtWidgets import QPushButton, QSplitter, QWidget
 
 from wendascope.analysis.memory import MemoryChange, MemoryComparison, compared, grows_without_end
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.memory_chart import MemoryChart
 from wendascope.desktop.models.session import SessionModel
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import FileError
 from wendascope.frame.memory import MemoryItem
@@ -35,7 +36,7 @@ class MarksView(QWidget):
         self.mark = QPushButton("Mark memory")
         self.mark.setToolTip("Keep what lives in graphics memory now, to compare later marks with it (Ctrl+Shift+M)")
         self.mark.clicked.connect(self.asked.emit)
-        self.answer = QLabel()
+        self.answer = Label()
         self.chart = MemoryChart()
         self.marks: RowsTable[Marked] = RowsTable(
             RowsModel(self._mark_columns()), "Marks", several=True,

@@ -23,7 +23,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QSplitter,
@@ -34,6 +33,7 @@ from PySide6.QtWidgets import (
 from wendascope.colours import INK, RELIEF
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID, theme
 from wendascope.errors import WendascopeError
@@ -165,7 +165,7 @@ class MeshPanel(QWidget):
         self.wire.setChecked(True)
         fit = QPushButton("Fit")
         fit.setToolTip("Show the whole mesh again; drag to turn it, roll to zoom")
-        self.facts = QLabel()
+        self.facts = Label()
         self.facts.setWordWrap(True)
         self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.picture = MeshPicture()

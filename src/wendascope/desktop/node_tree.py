@@ -9,7 +9,9 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
 from wendascope.desktop.copying import CopiesText
+from wendascope.desktop.plain import plain_tip
 from wendascope.desktop.theme import figures_font
+from wendascope.texts import visible
 
 Index = QModelIndex | QPersistentModelIndex
 _AT_ONCE = 400
@@ -106,9 +108,9 @@ class NodeModel(QAbstractItemModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         texts = self.node(index).texts
         if role == Qt.ItemDataRole.DisplayRole:
-            return texts[index.column()] if index.column() < len(texts) else ""
+            return visible(texts[index.column()]) if index.column() < len(texts) else ""
         if role == Qt.ItemDataRole.ToolTipRole and index.column() == 0:
-            return texts[0]
+            return plain_tip(texts[0])
         if role == Qt.ItemDataRole.TextAlignmentRole and index.column():
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None

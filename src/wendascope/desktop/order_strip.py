@@ -6,12 +6,13 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wendascope.analysis.batch_words import BatchWords, order_of_pass
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.document import Document
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, pass_colour, theme
 from wendascope.texts import plural
 
@@ -45,7 +46,7 @@ class OrderStrip(QWidget):
         """Step -> its place in the plan's order."""
         self._draws: list[_Draw] = []
         self._words: BatchWords | None = None
-        self.note = QLabel()
+        self.note = Label()
         self.note.setWordWrap(True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, GRID // 2, 0, 0)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from wendascope.analysis.batches import PassDraws
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.structure import Structure
 from wendascope.desktop.models.document import Document
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
 from wendascope.texts import plural
@@ -32,7 +33,7 @@ class PassesView(QWidget):
             self.device.addItem(f"{item.device}, {item.high:,} draws", item.device)
         at = self.device.findData(settings.value(_CHOSEN, ""))
         self.device.setCurrentIndex(max(at, 0))
-        self.note = QLabel()
+        self.note = Label()
         columns: tuple[Column[PassDraws], ...] = (
             Column("pass", 0, lambda r: r.name, right=False),
             Column("draws now", 120, lambda r: f"{r.now:,}", lambda r: r.now, bar=lambda r: r.now / self._most),
@@ -50,7 +51,7 @@ class PassesView(QWidget):
         )  # fmt: skip
         self.table: RowsTable[PassDraws] = RowsTable(RowsModel(columns), "Draws by pass")
         row = QHBoxLayout()
-        row.addWidget(QLabel("Guideline"))
+        row.addWidget(Label("Guideline"))
         row.addWidget(self.device)
         row.addWidget(self.note, 1)
         layout = QVBoxLayout(self)

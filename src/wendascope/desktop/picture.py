@@ -9,13 +9,14 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 from scipy import ndimage
 
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.legend import Legend
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font, theme
 from wendascope.errors import CancelledError
 from wendascope.measure.lenses import lens_named, lenses
@@ -272,23 +273,23 @@ class PicturePanel(QWidget):
             self.lens.addItem(item.title, item.name)
         self.lens.setToolTip("How to see the picture")
         self.lens.currentIndexChanged.connect(self.request)
-        self.title = QLabel()
+        self.title = Label()
         self.title.setSizePolicy(
             QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed
         )  # long names do not widen the panel
         self.title.setContentsMargins(GRID, 0, GRID, GRID // 2)
-        self.zoom = QLabel()
+        self.zoom = Label()
         self.zoom.setFont(figures_font())
         self.zoom.setMinimumWidth(7 * GRID)
         self.zoom.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.view = PictureView()
-        self.probe = QLabel()
+        self.probe = Label()
         self.probe.setFont(figures_font())
         self.probe.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         buttons = QHBoxLayout()
         buttons.setSpacing(GRID)
         buttons.setContentsMargins(GRID, GRID // 2, GRID, GRID // 2)
-        lens_label = QLabel("Lens")
+        lens_label = Label("Lens")
         lens_label.setBuddy(self.lens)
         buttons.addWidget(lens_label)
         buttons.addWidget(self.lens)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QColor, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
 from wendascope.measure.pixel_stack import PixelStack, StackEntry, pixel_stack
@@ -41,7 +42,7 @@ class PixelStackView(QWidget):
         self._document: Document | None = None
         self._asked: int | None = None
         """The pass that was asked about; None for the window."""
-        self.title = QLabel()
+        self.title = Label()
         self.title.setWordWrap(True)
         self.again = QPushButton("Unpin")
         self.again.setToolTip("Unpin the pixel")

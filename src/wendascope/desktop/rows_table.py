@@ -11,8 +11,10 @@ from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from wendascope.desktop.copying import CopiesText
+from wendascope.desktop.plain import plain_tip
 from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.texts import visible
 
 Row = TypeVar("Row")
 Index = QModelIndex | QPersistentModelIndex
@@ -128,7 +130,7 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row, column = self.rows[index.row()], self.columns[index.column()]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
-            return column.text(row)
+            return visible(column.text(row)) if role == Qt.ItemDataRole.DisplayRole else column.text(row)
         if role == Qt.ItemDataRole.DecorationRole and column.icon is not None:
             return column.icon(row)
         if role == Qt.ItemDataRole.TextAlignmentRole and column.right:
@@ -138,7 +140,7 @@ class RowsModel(QAbstractTableModel, Generic[Row]):
         if role == Qt.ItemDataRole.ForegroundRole and (column.soft(row) if column.soft else self.soft(row)):
             return QColor(theme().soft)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return self.tip(row) or None
+            return plain_tip(self.tip(row)) or None
         if role == BAR and column.bar is not None:
             return column.bar(row), column.measured(row)
         return None

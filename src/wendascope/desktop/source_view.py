@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QKeySequence
-from PySide6.QtWidgets import QComboBox, QInputDialog, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QInputDialog, QPushButton, QWidget
 
 from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.shader_editor import Outline, ShaderEditor
 from wendascope.desktop.theme import GRID
 from wendascope.glsl.compiler import CompileError, compile_glsl
@@ -64,7 +65,7 @@ class SourceView(QWidget):
         self.keep.setToolTip("Measure it like a proof and keep it as a trial, with a note")
         self.revert = QPushButton("Revert")
         self.revert.setToolTip("Back to the captured source of this stage")
-        self.note = QLabel()
+        self.note = Label()
         self.editor = ShaderEditor()
         lay_out(self, [self.stage, self.attempt, self.keep, self.revert], self.note, self.editor)
         self.stage.currentIndexChanged.connect(self._stage_chosen)

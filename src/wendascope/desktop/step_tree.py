@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QTreeView,
     QVBoxLayout,
@@ -23,10 +22,11 @@ from PySide6.QtWidgets import (
 from wendascope.desktop.copying import CopiesText
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
+from wendascope.desktop.plain import Label, plain_tip
 from wendascope.desktop.share_bar import BAR, ShareDelegate
 from wendascope.desktop.theme import GRID, figures_font, group_colour, theme
 from wendascope.desktop.thumbnails import SIZE, thumbnail, thumbnail_tip
-from wendascope.texts import capital
+from wendascope.texts import capital, visible
 
 Index = QModelIndex | QPersistentModelIndex
 _MOST_OPENED = 400
@@ -151,7 +151,7 @@ class StepTreeModel(QAbstractItemModel):
             return None
         at = index.column()
         if role == Qt.ItemDataRole.DisplayRole:
-            return self.text(node, at)
+            return visible(self.text(node, at))
         if at == 0:
             return self._decoration(node, role)
         column = self.columns[at - 1]
@@ -171,7 +171,8 @@ class StepTreeModel(QAbstractItemModel):
             colour = group_colour(node)
             return thumbnail(self.document, node.pass_index, colour) if node.kind == "pass" else colour
         if role == Qt.ItemDataRole.ToolTipRole:
-            return thumbnail_tip(self.document, node.pass_index, node.label) if node.kind == "pass" else node.label
+            is_pass = node.kind == "pass"
+            return thumbnail_tip(self.document, node.pass_index, node.label) if is_pass else plain_tip(node.label)
         return None
 
     def text(self, node: Node, column: int) -> str:
@@ -241,7 +242,7 @@ class StepTree(QWidget):
         self.search.setAccessibleName("Find passes and steps")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._search)
-        self.found = QLabel()
+        self.found = Label()
         self.found.hide()
         self.by = QComboBox()
         self.by.setAccessibleName("Group by")
@@ -256,7 +257,7 @@ class StepTree(QWidget):
         row = QHBoxLayout()
         row.addWidget(self.search, 1)
         row.addWidget(self.found)
-        row.addWidget(QLabel("by"))
+        row.addWidget(Label("by"))
         row.addWidget(self.by)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)

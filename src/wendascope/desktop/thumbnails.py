@@ -10,7 +10,9 @@ from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QRect, QSize, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
 
 from wendascope.desktop.models.document import Document
+from wendascope.desktop.plain import plain_tip
 from wendascope.measure.pass_pictures import Image
+from wendascope.texts import visible
 
 SIZE = QSize(46, 20)
 """Of a thumbnail with the colour of its row before it."""
@@ -27,12 +29,12 @@ def thumbnail_tip(document: Document | None, index: int, name: str) -> str:
     """The name of a pass with its picture below."""
     picture = document.pass_pictures.images.get(index) if document else None
     if picture is None:
-        return name
+        return plain_tip(name)
     data = QByteArray()
     buffer = QBuffer(data)
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
     _image(picture).save(buffer, "PNG")  # type: ignore[call-overload]
-    return f"{html.escape(name)}<br><img src='data:image/png;base64,{base64.b64encode(data.data()).decode()}'>"
+    return f"{html.escape(visible(name))}<br><img src='data:image/png;base64,{base64.b64encode(data.data()).decode()}'>"
 
 
 class _Picture:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from wendascope.analysis.batches import Batch
 from wendascope.analysis.ways import Way, ways_of
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import GRID
 from wendascope.texts import capital
@@ -38,7 +39,7 @@ class WaysView(QWidget):
             empty="Choose a batch above to see in which ways it can be drawn.",
         )
         self.prove = QPushButton("Prove")
-        self.note = QLabel(_NOTHING)
+        self.note = Label(_NOTHING)
         self.note.setWordWrap(True)
         row = QHBoxLayout()
         row.addWidget(self.prove)

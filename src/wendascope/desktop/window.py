@@ -37,6 +37,7 @@ from wendascope.desktop.menus import Menus
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages import Page, pages
 from wendascope.desktop.picture import PicturePanel
+from wendascope.desktop.plain import plain_tip
 from wendascope.desktop.rail import QuestionRail
 from wendascope.desktop.strip import FrameStrip
 from wendascope.errors import WendascopeError
@@ -364,8 +365,8 @@ class MainWindow(QMainWindow):
         self.work.write_report(form_name, Path(name))
 
     def _complain(self, title: str, text: str) -> None:
-        box = QMessageBox(QMessageBox.Icon.Warning, title, f"<b>{title}</b>", QMessageBox.StandardButton.Ok, self)
-        box.setInformativeText(text)
+        box = QMessageBox(QMessageBox.Icon.Warning, title, title, QMessageBox.StandardButton.Ok, self)
+        box.setInformativeText(plain_tip(text))
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
 

@@ -15,6 +15,7 @@ import os
 import sqlite3
 import stat
 import struct
+import weakref
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -24,7 +25,7 @@ import numpy as np
 import zstandard
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
-from wendascope.files import whole_file
+from wendascope.files import check_place, whole_file
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import Frame
@@ -69,6 +70,12 @@ _NOT_ITS_PARTS = "parts of the file are missing or do not belong to it"
 _FIRST_SEQUENCES = 5
 """The version from which on a file may hold several frames."""
 _T = TypeVar("_T")
+_worked_on: dict[tuple[Path, int], str] = {}
+"""File and number of a frame -> what told it from all others when it was opened here: results are added to that one."""
+_open: weakref.WeakValueDictionary[str, Frame] = weakref.WeakValueDictionary()
+"""Frames that somebody has open, by what tells each from all others."""
+_BUSY_SECONDS = 5.0
+_LOCKED = ("locked", "busy")
 
 
 _CODECS = {"OpenGL": "wendascope.opengl.codec", "OpenGL ES": "wendascope.opengl.codec"}
@@ -91,6 +98,7 @@ def save(frame: Frame, path: Path) -> None:
 
 def save_sequence(frames: Sequence[Frame], path: Path) -> None:
     """Write frames that were taken one after the other, all or none; equal contents are kept once. Raises FileError."""
+    _check_name(path)
     try:
         with whole_file(path) as scratch, contextlib.closing(sqlite3.connect(scratch)) as database:
             database.execute("PRAGMA journal_mode=OFF")
@@ -101,8 +109,22 @@ def save_sequence(frames: Sequence[Frame], path: Path) -> None:
                 contents = _write(frames, database)
     except sqlite3.Error as error:
         raise FileError(f"cannot write {path}: {error}; free some space or choose another place") from error
-    for content in contents:
+    for number, content in enumerate(contents, 1):
         remember(content, MADE_HERE)
+        _worked_on.pop((path.absolute(), number), None)
+
+
+def check_new(path: Path) -> None:
+    """Raises FileError where no frames can be written to `path`: asked before long work, not after it."""
+    _check_name(path)
+    check_place(path)
+
+
+def _check_name(path: Path) -> None:
+    if place_of(path)[0] != path:
+        raise FileError(
+            f"{path.name} is how a frame of a sequence is named, and no name for a file; leave out the # and its number"
+        )
 
 
 def _reason(error: Exception) -> str:
@@ -199,8 +221,9 @@ def add(path: Path, kind: str, value: Any) -> None:
     file, number = place_of(path)
     row = (kind, now, text, _digest(text))
     try:
-        with contextlib.closing(sqlite3.connect(f"{file.absolute().as_uri()}?mode=rw", uri=True)) as database, database:
+        with contextlib.closing(_connect(file, "rw")) as database, database:
             _check_schema(database)  # a trigger of a stranger's would run now
+            _check_same(file, number, database)
             if number == 1:
                 database.execute("INSERT INTO added (kind, made_at, value, digest) VALUES (?, ?, ?, ?)", row)
             else:
@@ -208,9 +231,33 @@ def add(path: Path, kind: str, value: Any) -> None:
                 query = "INSERT INTO frame_added (frame, kind, made_at, value, digest) VALUES (?, ?, ?, ?, ?)"
                 database.execute(query, (number, *row))
     except sqlite3.Error as error:
-        raise FileError(f"cannot write to {file}: {error}; make it writable or free some space") from error
+        raise FileError(
+            _locked_text(file)
+            if _is_locked(error)
+            else f"cannot write to {file}: {_short(error)}; make it writable or free some space"
+        ) from error
     except ValueError as error:
         raise DamagedFileError(f"{file} is damaged ({error}); capture the frame again") from error
+
+
+def _check_same(file: Path, number: int, database: sqlite3.Connection) -> None:
+    known = _worked_on.get((file.absolute(), number))
+    if known is not None and known != _content(database, number):
+        raise FileError(f"{file} was exchanged for another frame meanwhile: nothing was added to it; start again")
+
+
+def work_on(path: Path) -> None:
+    """Results are added to the frame that a path names now, whatever it named before. Raises FileError."""
+    file, number = place_of(path)
+    _worked_on[file.absolute(), number] = content_of(path)
+
+
+def _is_locked(error: sqlite3.Error) -> bool:
+    return isinstance(error, sqlite3.OperationalError) and any(word in str(error) for word in _LOCKED)
+
+
+def _locked_text(path: Path) -> str:
+    return f"{path} is being written to by another program; wait for that, or end it, and try again"
 
 
 # ---- reading -------------------------------------------------------------------------------------
@@ -237,8 +284,8 @@ class _FileBlobs(BlobStore):
             return data
 
 
-def _connect(path: Path) -> sqlite3.Connection:
-    database = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)
+def _connect(path: Path, mode: str = "ro") -> sqlite3.Connection:
+    database = sqlite3.connect(f"{path.absolute().as_uri()}?mode={mode}", timeout=_BUSY_SECONDS, uri=True)
     database.execute("PRAGMA trusted_schema=OFF")
     database.execute("PRAGMA cell_size_check=ON")
     return database
@@ -256,6 +303,8 @@ def _damage(path: Path) -> Iterator[None]:
     except OSError as error:
         raise FileError(f"cannot read {path}: {_reason(error)}") from error
     except Exception as error:
+        if isinstance(error, sqlite3.Error) and _is_locked(error):
+            raise FileError(_locked_text(path)) from error
         raise DamagedFileError(f"{path} is damaged ({_short(error)}); capture the frame again") from error
 
 
@@ -329,9 +378,13 @@ def load(path: Path) -> Frame:
     """Open a frame, with the roles that its user gave passes. Raises FileError; contents are read and checked when
     they are first used.
     """
+    file, number = place_of(path)
     with _opened(path) as database:
         _check_schema(database)
         frame = _read(path, database)
+        content = _content(database, number)
+    _worked_on.setdefault((file.absolute(), number), content)
+    _open[content] = frame
     given = added(path, [ROLE_RECORD], lambda _kind, text: msgspec.json.decode(text, type=GivenRole))
     if given:
         give_roles(frame, given)
@@ -342,15 +395,23 @@ def content_of(path: Path) -> str:
     """What tells a frame from all others, whatever was added to it; as the file says, and checked when it is loaded.
     Raises FileError.
     """
-    number = place_of(path)[1]
     with _opened(path) as database:
-        if number == 1:
-            row = database.execute("SELECT value FROM meta WHERE key = ?", (_CONTENT,)).fetchone()
-        else:
-            row = database.execute(
-                "SELECT digest FROM frame_part WHERE frame = ? AND kind = ?", (number, _CONTENT)
-            ).fetchone()
-        return str(row[0]) if row else ""
+        return _content(database, place_of(path)[1])
+
+
+def _content(database: sqlite3.Connection, number: int) -> str:
+    if number == 1:
+        row = database.execute("SELECT value FROM meta WHERE key = ?", (_CONTENT,)).fetchone()
+    else:
+        row = database.execute(
+            "SELECT digest FROM frame_part WHERE frame = ? AND kind = ?", (number, _CONTENT)
+        ).fetchone()
+    return str(row[0]) if row else ""
+
+
+def opened(path: Path) -> Frame:
+    """The frame that a path names: as somebody has it open, else opened for this. Raises FileError."""
+    return _open.get(content_of(path)) or load(path)
 
 
 def frame_count(path: Path) -> int:

@@ -4,6 +4,7 @@ before it gives up its rights.
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
@@ -15,7 +16,7 @@ def place_of(path: Path) -> tuple[Path, int]:
     which by itself means its first. A file whose own name ends so is itself.
     """
     found = _NUMBERED.fullmatch(path.name)
-    if found is None or path.exists():
+    if found is None or os.path.lexists(path):
         return path, 1
     return path.with_name(found[1]), int(found[2])
 

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import msgspec
 
 from wendascope.measure.statistics import Interval
+
+if TYPE_CHECKING:
+    from wendascope.frame.frame import Frame
 
 
 class ClockTrial(msgspec.Struct):
@@ -129,6 +134,14 @@ class Survey(msgspec.Struct):
     renderer: str
     target_frame_ms: float | None
     seconds: float
+
+    def fits(self, frame: Frame) -> bool:
+        """Whether it can be of that frame."""
+        steps = len(frame.steps)
+        rows = (self.steps.ms, self.steps.ms_low, self.steps.ms_high, self.fragments or self.steps.ms)
+        return all(len(row) == steps for row in rows) and [p.index for p in self.passes] == list(
+            range(len(frame.passes))
+        )
 
 
 class SequenceResults(msgspec.Struct):

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
 
 _MOST_PIXELS = 1 << 28
+_MOST_BYTES = 1 << 40
+"""Of a buffer, and of offsets into one."""
 _MOST_LOCATIONS = 1 << 17
 """Of a program; drivers have fewer."""
 
@@ -186,6 +188,8 @@ def _check_objects(objects: Objects, default: DefaultFramebuffer, known: dict[st
             raise ValueError("contents are missing")
     for buffer in objects.buffers:
         _expect(buffer.contents, buffer.size, f"buffer {buffer.name}")
+        if not 0 <= buffer.size <= _MOST_BYTES:
+            raise ValueError(f"buffer {buffer.name} is too large")
     for texture in objects.textures:
         for image in texture.images:
             if image.contents is not None and not image.compressed:

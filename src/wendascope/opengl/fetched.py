@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from wendascope.frame.file import LARGEST_SECTION
 from wendascope.frame.memory import Fetched
 from wendascope.frame.resources import VertexInput
 from wendascope.frame.steps import KINDS
@@ -45,7 +46,10 @@ class _Fetching:
     def __init__(self, frame: OpenGLFrame) -> None:
         self._frame = frame
         self._contents = frame.buffer_contents
-        self._buffers = {b.name: _Buffer(np.zeros(b.size, bool)) for b in frame.objects.buffers}
+        # of buffers larger than what a file can hold nothing is followed, whatever their record says
+        self._buffers = {
+            b.name: _Buffer(np.zeros(b.size, bool)) for b in frame.objects.buffers if b.size <= LARGEST_SECTION
+        }
         self._vertices: dict[tuple[int, int, int, int, int, int], np.ndarray | None] = {}
 
     def find(self) -> dict[int, Fetched]:
@@ -69,7 +73,8 @@ class _Fetching:
         command = self._frame.calls.command(call).name
         if command in _ARRAYS:
             first, count = (int(self._frame.calls.argument(call, name)) for name in ("first", "count"))
-            vertices: np.ndarray | None = np.arange(first, first + count)
+            longest = max((len(b.bytes) for b in self._buffers.values()), default=0)  # no more lie in any of them
+            vertices: np.ndarray | None = np.arange(first, first + min(count, longest))
         elif command in INDEXED and element in self._buffers:
             vertices = self._indexed(call, element)
         else:
@@ -81,9 +86,13 @@ class _Fetching:
             if vertices is None:
                 row.known = False
                 continue
-            places = vertices if not attribute.divisor else np.arange(-(-max(instances, 1) // attribute.divisor))
-            starts = attribute.offset + places * attribute.stride
-            starts = starts[(starts >= 0) & (starts + attribute.bytes <= len(row.bytes))]
+            last = len(row.bytes) - attribute.bytes - attribute.offset
+            if not attribute.offset >= 0 or last < 0:
+                continue
+            within = last // attribute.stride + 1 if attribute.stride > 0 else 1 << 31
+            rounds = -(-max(instances, 1) // max(attribute.divisor, 1))
+            places = vertices if not attribute.divisor else np.arange(min(rounds, within))
+            starts = attribute.offset + places[(places >= 0) & (places < within)] * attribute.stride
             for k in range(attribute.bytes):
                 row.bytes[starts + k] = True
         if vertices is None and element in self._buffers and "Elements" in command:

@@ -230,8 +230,12 @@ class _Gathering:
     def _textures(self, command: Command, call: int) -> set[Resource]:
         """The texture that a call works on: named, or bound."""
         frame = self._frame
-        if any(p.name == "texture" for p in command.parameters):
-            return {("texture", int(frame.calls.argument(call, "texture")))}
+        names = [p.name for p in command.parameters]
+        named = next((name for name in ("texture", "destinationTexture") if name in names), "")
+        if named:
+            return {("texture", int(frame.calls.argument(call, named)))}
+        if "target" not in names:
+            return set()
         target = int(frame.calls.argument(call, "target"))
         if GL.TEXTURE_CUBE_MAP_POSITIVE_X <= target < GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6:
             target = GL.TEXTURE_CUBE_MAP

@@ -183,19 +183,23 @@ class Replay:
         with self._running:
             if self._connection is None:
                 self._start()
-            assert self._connection is not None
+            connection = self._connection
+            assert connection is not None
             try:
-                self._connection.send_bytes(encode(Request(asked.job.name, asked.arguments, guidelines())))
-                return asked.job.result(self._wait(progress, cancelled, silent_seconds))
+                connection.send_bytes(encode(Request(asked.job.name, asked.arguments, guidelines())))
+                return asked.job.result(self._wait(connection, progress, cancelled, silent_seconds))
             except (EOFError, OSError) as error:
+                if self._connection is not connection:  # closed by whoever does not need it any more
+                    raise CancelledError("cancelled") from error
                 raise self._crashed() from error
 
-    def _wait(self, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float) -> bytes:
-        assert self._connection is not None
+    def _wait(
+        self, connection: Connection, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float
+    ) -> bytes:
         waited, asked = 0.0, False
         heard = time.monotonic()
         while True:
-            if not self._connection.poll(0.05):
+            if not connection.poll(0.05):
                 if silent_seconds and time.monotonic() - heard > silent_seconds:
                     call = self._running_call()
                     self._stop()
@@ -206,19 +210,19 @@ class Replay:
                         call,
                     )
                 if cancelled() and not asked:
-                    self._connection.send_bytes(CANCEL)
+                    connection.send_bytes(CANCEL)
                     asked = True
                 waited += 0.05 if asked else 0.0
                 if waited > _PATIENCE:
                     self._stop()
                     raise CancelledError("cancelled")
                 continue
-            reply = decode_reply(self._connection.recv_bytes())
+            reply = decode_reply(connection.recv_bytes())
             heard = time.monotonic()
             if not reply.done:
                 progress(reply.what, reply.part)
                 if cancelled() and not asked:
-                    self._connection.send_bytes(CANCEL)
+                    connection.send_bytes(CANCEL)
                     asked = True
                 continue
             if not reply.error:
@@ -254,4 +258,5 @@ class Replay:
                 call,
             )
         ended = f"signal {-code}" if code < 0 else f"exit code {code}"
-        return ReplayCrashedError(f"the replay process ended with {ended}{where}{last}; it will be started again", call)
+        again = "it is started again when it is needed"
+        return ReplayCrashedError(f"the replay process ended with {ended}{where}{last}; {again}", call)

@@ -19,6 +19,7 @@ from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_u
 from wendascope.errors import UsageError
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
+from wendascope.texts import visible
 
 _HOW = {INSTANCE: "instances", MULTI_DRAW: "multi-draw"}
 
@@ -129,7 +130,7 @@ def batches_text(report: BatchReport) -> str:
             lines.append(f"{label[:39]:<40}{k.saved:>10,}  {k.values or '':>13}  {k.shared}")
     if report.then_shared is not None:
         lines += ["", f"with {', '.join(report.shared)} shared: {report.then_shared:,} draws"]
-    return "\n".join(lines)
+    return "\n".join(map(visible, lines))
 
 
 def write_code(folder: Path, codes: dict[str, list[tuple[str, str, str]]]) -> list[Path]:

@@ -13,6 +13,7 @@ from wendascope.analysis.memory import MemoryComparison, MemoryGroup, grouped, m
 from wendascope.analysis.traffic import Moved, ObjectKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
+from wendascope.texts import cell
 
 
 class MemoryRow(msgspec.Struct):
@@ -153,5 +154,5 @@ def as_csv(rows: Sequence[msgspec.Struct]) -> str:
         if number == 0:
             writer.writerow(row.__struct_fields__)
         values = [getattr(row, name) for name in row.__struct_fields__]
-        writer.writerow([";".join(v) if isinstance(v, list) else "" if v is None else v for v in values])
+        writer.writerow([cell(";".join(v) if isinstance(v, list) else "" if v is None else v) for v in values])
     return text.getvalue()

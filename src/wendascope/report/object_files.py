@@ -17,6 +17,7 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
 from wendascope.report.gltf import glb
 from wendascope.report.ktx2 import ktx2
+from wendascope.texts import cell
 
 IMAGE_FORMS = {".png": "picture", ".ktx2": "all levels, layers and faces as they are stored"}
 BUFFER_FORMS = {".csv": "its elements", ".bin": "its bytes"}
@@ -104,8 +105,8 @@ def elements_csv(data: bytes, layout: BufferLayout) -> str:
         for column in layout.columns
         for k in range(column.components)
     ]
-    writer.writerow(["element", *heads])
+    writer.writerow(["element", *map(cell, heads)])
     for index in range(layout.count(len(data))):
-        cells = [cell for text in layout.element(data, index) for cell in text.split(", ")]
+        cells = [part for text in layout.element(data, index) for part in text.split(", ")]
         writer.writerow([index, *cells])
     return out.getvalue()

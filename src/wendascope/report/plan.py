@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
-import jinja2
 import msgspec
 
 import wendascope
 from wendascope.analysis.recommend import Gain, Recommendation, Section, State
 from wendascope.files import write_atomically
-from wendascope.texts import joined_parts, memory, plural, three_digits
+from wendascope.json_text import json_text
+from wendascope.report.pages import page_template
+from wendascope.texts import joined_parts, memory, plural, three_digits, visible
 from wendascope.trials.plan import Plan, PlanStep
 
 _NOTE_MS = 1.0
@@ -69,7 +72,7 @@ def plan_text(report: PlanReport) -> str:
     if small:
         lines += ["", f"{plural(len(small), 'other')}:"]
         lines += [f"  {r.fold}: {r.title}" for r in small]
-    return "\n".join(lines)
+    return "\n".join(map(visible, lines))
 
 
 def _memory_heading(items: Sequence[Recommendation]) -> str:
@@ -123,11 +126,9 @@ _MOST_TRIES = 4
 
 def plan_html(report: PlanReport) -> str:
     """One page that needs no other file."""
-    folder = jinja2.FileSystemLoader(Path(__file__).parent)
-    environment = jinja2.Environment(loader=folder, autoescape=True)
     plan = report.plan
     most = max(plan.gpu_ms, plan.cpu_ms, plan.budget_ms, 1e-9)
-    return environment.get_template("plan.html").render(
+    return page_template("plan.html").render(
         r=report,
         plan=plan,
         most=most,
@@ -152,12 +153,12 @@ def plan_sarif(report: PlanReport) -> dict[str, Any]:
             {
                 "ruleId": item.rules[0],
                 "level": "warning" if item.gain >= _NOTE_MS else "note",
-                "message": {"text": f"{item.title} ({state})"},
+                "message": {"text": visible(f"{item.title} ({state})")},
                 "locations": [
                     {
-                        "physicalLocation": {"artifactLocation": {"uri": report.file}},
+                        "physicalLocation": {"artifactLocation": {"uri": quote(os.fsencode(report.file))}},
                         "logicalLocations": [
-                            {"name": report.pass_names[index], "kind": "pass"} for index in item.passes
+                            {"name": visible(report.pass_names[index]), "kind": "pass"} for index in item.passes
                         ],
                     }
                 ],
@@ -179,7 +180,7 @@ def write_plan(report: PlanReport, html: Path | None, sarif: Path | None) -> lis
         write_atomically(html, lambda scratch: scratch.write_text(text, encoding="utf-8"))
         written.append(html)
     if sarif is not None:
-        data = msgspec.json.format(msgspec.json.encode(plan_sarif(report)), indent=2)
-        write_atomically(sarif, lambda scratch: scratch.write_bytes(data))
+        said = json_text(plan_sarif(report))
+        write_atomically(sarif, lambda scratch: scratch.write_text(said, encoding="utf-8"))
         written.append(sarif)
     return written

@@ -5,12 +5,12 @@ from __future__ import annotations
 import difflib
 from pathlib import Path
 
-import msgspec
-
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
 from wendascope.glsl.compiler import STAGES
+from wendascope.json_text import json_text
 from wendascope.report.code import code_files
+from wendascope.texts import markdown
 from wendascope.trials.log import Trial
 from wendascope.trials.proof import Proof
 from wendascope.trials.remedies import change_of
@@ -35,20 +35,21 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
     for number, plan in enumerate(change.plans):
         files |= code_files(f"batch-{number + 1}-", plan.code)
     files["summary.md"] = _summary(name, kept, together, sorted(files)).encode()
-    files["trials.json"] = msgspec.json.format(msgspec.json.encode({"kept": kept, "together": together}), indent=2)
+    files["trials.json"] = json_text({"kept": kept, "together": together}).encode()
     return write_files(folder, files)
 
 
 def _summary(name: str, kept: list[Trial], together: Proof | None, files: list[str]) -> str:
-    lines = [f"# Kept changes of {name}", ""]
+    lines = [f"# Kept changes of {markdown(name)}", ""]
     for trial in kept:
         lines += [
-            f"- **{trial.title}** ({trial.verdict}): {trial.told}." + (f" Note: {trial.note}" if trial.note else "")
+            f"- **{markdown(trial.title)}** ({trial.verdict}): {markdown(trial.told)}."
+            + (f" Note: {markdown(trial.note)}" if trial.note else "")
         ]
     lines.append("")
     current = together is not None and set(together.together) == {trial.id for trial in kept}
     if together is not None and current:
-        lines.append(f"Together: {together.told_verdict}. {together.summary or together.reason}.")
+        lines.append(f"Together: {together.told_verdict}. {markdown(together.summary or together.reason)}.")
     else:
         lines.append("Together they were not measured since they were chosen.")
     if files:

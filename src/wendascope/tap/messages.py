@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from wendascope.errors import TargetError
+from wendascope.json_text import json_text
 
 State = Literal["starting", "running", "waiting", "held", "taking", "ended"]
 LONGEST_LINE = 1 << 20
@@ -131,7 +132,10 @@ Event = Hello | Beats | StateIs | Output | Problem | Taken | Marked | Ended
 
 def pack(message: Request | Event) -> bytes:
     """A message as a line of JSON."""
-    return msgspec.json.encode(message) + b"\n"
+    try:
+        return msgspec.json.encode(message) + b"\n"
+    except UnicodeEncodeError:  # a name of bytes that are no text
+        return json_text(message, -1).encode() + b"\n"
 
 
 def event(line: bytes) -> Event:

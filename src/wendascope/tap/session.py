@@ -42,6 +42,7 @@ from wendascope.tap.messages import (
 )
 from wendascope.tap.sessions import socket_path
 from wendascope.tap.take import Collect
+from wendascope.texts import readable
 
 _PUBLISH_SECONDS = 0.1
 _MOST_CLIENTS = 64
@@ -373,7 +374,7 @@ class CaptureSession:
         number = len(self._marked) + 1
         try:
             objects = marked_objects(bytes(read_memory_file(message.fds[0], size)[0]))
-            mark = MemoryMark(self._target.command, number, frame, at_ns, objects)
+            mark = MemoryMark(list(map(readable, self._target.command)), number, frame, at_ns, objects)
             path = self._free_path().with_suffix(f".mark-{number}{SUFFIX}")
             self._folder.mkdir(parents=True, exist_ok=True)
             save_mark(mark, path)

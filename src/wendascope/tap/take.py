@@ -31,6 +31,7 @@ from wendascope.registry.numbers import RecordedFlag
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, failure_text, read_memory_file
 from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
+from wendascope.texts import readable
 
 CLASSES = (
     "buffer", "texture", "sampler", "renderbuffer", "program", "shader", "framebuffer", "vertex array",
@@ -93,8 +94,8 @@ def take_frame(
             channel.send(MessageKind.RESUME)
     began, ended, thread_ns, switches = recorded.values[11:15]
     metadata = Metadata(
-        program=command[0],
-        arguments=list(command[1:]),
+        program=readable(command[0]),
+        arguments=list(map(readable, command[1:])),
         captured_at=datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds"),
         frame_number=number,
         frame_end=frame_end.name,

@@ -11,6 +11,7 @@ from wendascope import records
 from wendascope.analysis import limits as names
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy
+from wendascope.frame.frame import Frame
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
@@ -57,6 +58,11 @@ class Limits(msgspec.Struct):
     @property
     def subject(self) -> tuple[int, ...]:
         return (self.program, *self.steps)
+
+    def fits(self, frame: Frame) -> bool:
+        """Whether it can be of that frame, and made by this program."""
+        known = all(experiment.name in names.TITLES for experiment in self.experiments)
+        return known and all(0 <= step < len(frame.steps) for step in self.steps)
 
 
 def experiments_of(study: ProgramStudy, steps: list[int]) -> list[Experiment]:

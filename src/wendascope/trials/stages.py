@@ -78,6 +78,10 @@ class StoredFindings(msgspec.Struct):
     findings: list[Finding]
     refuted: list[Refuted] = []
 
+    def fits(self, frame: Frame) -> bool:
+        """Whether they can be of that frame."""
+        return all(0 <= step < len(frame.steps) for finding in self.findings for step in finding.steps)
+
 
 def case_of(frame: Frame, drawn: Drawn | None, measured: Survey | None, others: OtherFrames | None = None) -> Case:
     """What rules and estimates look at, as far as it was measured."""
@@ -219,7 +223,7 @@ def _keep_times(known: Examination, path: Path) -> None:
 
 def _recall_times(known: Examination, path: Path) -> bool:
     found = records.SURVEY.newest(path)
-    if found is None or len(found.steps.ms) != len(known.frame.steps) or len(found.passes) != len(known.frame.passes):
+    if found is None:
         return False
     known.survey = found
     return True
@@ -233,7 +237,7 @@ def _keep_coverage(known: Examination, path: Path) -> None:
 
 def _recall_coverage(known: Examination, path: Path) -> bool:
     found = records.DRAWN.newest(path)
-    if found is None or len(found.steps) != len(known.frame.steps) or len(found.passes) != len(known.frame.passes):
+    if found is None:
         return False
     known.drawn = found
     return True

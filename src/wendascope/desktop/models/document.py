@@ -8,8 +8,7 @@ from pathlib import Path
 from wendascope import records
 from wendascope.analysis.breaks import Accepted, Breaks
 from wendascope.analysis.budget import Verdict, judge
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding
+from wendascope.analysis.findings import Case
 from wendascope.analysis.late import frame_bound
 from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.structure import Structure
@@ -158,6 +157,7 @@ class Document(Observable):
     def __init__(self, path: Path) -> None:
         super().__init__()
         self.path = path
+        file.work_on(path)
         self.frame: Frame = file.load(path)
         self.frames = file.frame_count(path)
         """How many frames the file holds: a sequence where there are several."""
@@ -165,8 +165,8 @@ class Document(Observable):
         """What to say of a stranger's frame that is opened for the first time, until the user has read it; else
         nothing.
         """
-        self.survey: Survey | None = self._fitting(records.SURVEY.newest(path))
-        self.drawn, self.findings = self._fitting_examination()
+        self.survey: Survey | None = records.SURVEY.newest(path)
+        self.drawn, self.findings = stored_examination(path)
         self.refuted: list[Refuted] = stored_refuted(path) if self.drawn is not None else []
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.left_out: list[LeftOut] = stored_left_out(path) if self.drawn is not None else []
@@ -187,19 +187,6 @@ class Document(Observable):
         self.pin = Pin()
         self.pointed = Pointed()
         self.pass_pictures = PassPictures()
-
-    def _fitting(self, survey: Survey | None) -> Survey | None:
-        """A survey is only shown on the frame that it measured."""
-        if survey and (len(survey.steps.ms) != len(self.frame.steps) or len(survey.passes) != len(self.frame.passes)):
-            return None
-        return survey
-
-    def _fitting_examination(self) -> tuple[Drawn | None, list[Finding]]:
-        drawn, findings = stored_examination(self.path)
-        steps = len(self.frame.steps)
-        if drawn and (len(drawn.steps) != steps or len(drawn.passes) != len(self.frame.passes)):
-            return None, []
-        return drawn, [f for f in findings if all(0 <= step < steps for step in f.steps)]
 
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted

@@ -38,6 +38,7 @@ from wendascope.desktop.marks_view import MarksView
 from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.models.session import SessionModel
 from wendascope.desktop.pages._registry import Page, page
+from wendascope.desktop.plain import Label
 from wendascope.desktop.session_link import SessionLink
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.errors import WendascopeError
@@ -56,7 +57,7 @@ _STATES = {
 
 
 def _heading(text: str) -> QLabel:
-    label = QLabel(text)
+    label = Label(text)
     label.setObjectName("heading")
     font = label.font()
     font.setBold(True)
@@ -102,6 +103,7 @@ class CapturePage(Page):
         self.link.told.connect(self._told)
         self.link.failed.connect(self._failed)
         question, self.answer, self.evidence = answer_labels("Which frame is too slow?")
+        self.evidence.setTextFormat(Qt.TextFormat.RichText)
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(2 * GRID, GRID, GRID, GRID)
@@ -204,7 +206,7 @@ class CapturePage(Page):
         self.hold_button.clicked.connect(self.hold_or_go)
         self.step_button.setToolTip("Step one frame (Ctrl+K)")
         self.step_button.clicked.connect(lambda: self.link.send(Do("step")))
-        self.waiting = QLabel()
+        self.waiting = Label()
         self.waiting.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         grid = QGridLayout()
         grid.setContentsMargins(0, 0, 0, 0)
@@ -253,16 +255,16 @@ class CapturePage(Page):
         self.every.setToolTip("Of several frames, take every so many: 1 takes them one right after the other")
         self.count.valueChanged.connect(lambda count: self.every.setEnabled(count > 1))
         self.every.setEnabled(self.count.value() > 1)
-        self.unused_cost, self.depth_cost, self.count_cost = QLabel(), QLabel(), QLabel()
+        self.unused_cost, self.depth_cost, self.count_cost = Label(), Label(), Label()
         self.folder = QLineEdit(str(self._settings.value("captures", "~/Wendascope")))
         self.folder.setToolTip("Folder for the files")
         browse = QPushButton("...")
         browse.setFixedWidth(4 * GRID)
         browse.clicked.connect(self._browse)
         frames = QHBoxLayout()
-        frames.addWidget(QLabel("frames"))
+        frames.addWidget(Label("frames"))
         frames.addWidget(self.count)
-        frames.addWidget(QLabel("every"))
+        frames.addWidget(Label("every"))
         frames.addWidget(self.every)
         form = QGridLayout()
         form.setContentsMargins(0, 0, 0, 0)
@@ -275,7 +277,7 @@ class CapturePage(Page):
             form.addWidget(cost, row, 1, Qt.AlignmentFlag.AlignRight)
         form.setColumnStretch(0, 1)
         files = QHBoxLayout()
-        files.addWidget(QLabel("Files to"))
+        files.addWidget(Label("Files to"))
         files.addWidget(self.folder, 1)
         files.addWidget(browse)
         box = QWidget()
@@ -291,7 +293,7 @@ class CapturePage(Page):
             QPushButton("Open a captured frame..."),
             QPushButton("Open the demo frames"),
         )
-        self.recent_files = QLabel()
+        self.recent_files = Label()
         self.recent_files.setWordWrap(True)
         self.recent_files.linkActivated.connect(lambda name: self._workspace.commands.open_files([Path(name)]))
         box = QWidget()

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QProgressBar,
     QPushButton,
     QSplitter,
@@ -23,13 +22,14 @@ from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page, page
+from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.slider_picture import SliderPicture
 from wendascope.desktop.theme import GRID
 from wendascope.errors import CancelledError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import compare_pictures
-from wendascope.texts import three_digits
+from wendascope.texts import three_digits, visible
 from wendascope.trials.compare import Comparison, Difference, compare_files, counts, match_passes
 
 Row = tuple[tuple[str, ...], bool]
@@ -131,7 +131,7 @@ class ComparePage(Page):
         self.lens = QCheckBox("show the difference")
         self.lens.toggled.connect(self._lens)
         row = QHBoxLayout()
-        chosen: tuple[QWidget, ...] = (QLabel("before"), self.before, QLabel("after"), self.after, self.swap_button)
+        chosen: tuple[QWidget, ...] = (Label("before"), self.before, Label("after"), self.after, self.swap_button)
         for widget in chosen:
             row.addWidget(widget)
         row.addStretch(1)
@@ -141,7 +141,7 @@ class ComparePage(Page):
         self.passes = _table(_PASSES, "Passes before and after")
         self.counts = _table(_COUNTS, "Counts before and after")
         self.picture = SliderPicture()
-        self.picture_text = QLabel()
+        self.picture_text = Label()
         self.picture_text.setWordWrap(True)
         tables = QSplitter(Qt.Orientation.Vertical)
         tables.addWidget(self.passes)
@@ -209,7 +209,7 @@ class ComparePage(Page):
         for box, index in ((self.before, first), (self.after, second)):
             box.clear()
             for document in documents:
-                box.addItem(document.path.name, str(document.path))
+                box.addItem(visible(document.path.name), str(document.path))
             box.setCurrentIndex(index if names else -1)
         self._chosen()
 

@@ -18,7 +18,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.pixel_stack import PixelStackView
 from wendascope.desktop.step_tree import Column, StepTree
 from wendascope.desktop.theme import GRID, figures_font
-from wendascope.texts import share
+from wendascope.texts import share, visible
 
 
 class _Areas(QTreeWidget):
@@ -51,7 +51,7 @@ class _Areas(QTreeWidget):
         for number, (index, area) in enumerate(self._areas):
             assert document is not None
             place = f"{area.width} x {area.height} pixels at {area.x}, {area.y}"
-            item = QTreeWidgetItem([document.frame.passes.names[index], f"{area.layers:.2f}", place])
+            item = QTreeWidgetItem([visible(document.frame.passes.names[index]), f"{area.layers:.2f}", place])
             item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setData(0, Qt.ItemDataRole.UserRole, number)
             self.addTopLevelItem(item)

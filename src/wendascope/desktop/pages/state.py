@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import itertools
 from collections.abc import Iterator
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTreeWidget, QTreeWidgetItem
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QTreeWidget, QTreeWidgetItem
 
 from wendascope.analysis.parts import state_parts
 from wendascope.analysis.structure import Structure, redundant_share, state_answer
@@ -19,9 +20,10 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
+from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, figures_font
 from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED, USES
-from wendascope.texts import share
+from wendascope.texts import share, visible
 
 Ints = npt.NDArray[np.int64]
 _TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "ms"]
@@ -39,9 +41,9 @@ class StatePage(FramePage):
         self.redundant_only.addItem("all calls", False)
         self.redundant_only.addItem("only redundant calls", True)
         row = QHBoxLayout()
-        row.addWidget(QLabel("In"))
+        row.addWidget(Label("In"))
         row.addWidget(self.passes)
-        row.addWidget(QLabel("show"))
+        row.addWidget(Label("show"))
         row.addWidget(self.redundant_only)
         row.addStretch(1)
         self.room.addLayout(row)
@@ -53,7 +55,7 @@ class StatePage(FramePage):
         }
         self.tree = NodeTree(_TITLES, [56, 56, 72, 96, 64], "State calls", tips)
         self.findings = FindingsView(workspace, "State")
-        self.call = QLabel("Select a call to see why it is redundant.")
+        self.call = Label("Select a call to see why it is redundant.")
         self.call.setWordWrap(True)
         self.call.setTextFormat(Qt.TextFormat.RichText)
         self.call.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
@@ -79,7 +81,7 @@ class StatePage(FramePage):
         self.passes.clear()
         self.passes.addItem("the whole frame", -1)
         for index, name in enumerate(document.frame.passes.names if document else []):
-            self.passes.addItem(name, index)
+            self.passes.addItem(visible(name), index)
         self.passes.blockSignals(False)
 
     def refresh(self, document: Document | None) -> None:
@@ -160,19 +162,19 @@ class StatePage(FramePage):
         if node.thing is None or self._shown is None or self._document is None:
             return
         call, use = int(node.thing), self._shown.use
-        lines = [f"<b>{_sentence(self._told(call))}</b>: {USES[use.use[call]]}."]
+        lines = [f"<b>{html.escape(_sentence(self._told(call)))}</b>: {USES[use.use[call]]}."]
         because = int(use.because[call])
         if use.use[call] == REPEATS and because >= 0:
             lines.append(
-                f"The same was set by {self._told(because)}; nothing changed it in the {call - because - 1:,} calls"
-                " between."
+                f"The same was set by {html.escape(self._told(because))}; nothing changed it in the"
+                f" {call - because - 1:,} calls between."
             )
         elif use.use[call] == REPEATS:
             lines.append("The same was set before the frame, and nothing in the frame has changed it.")
         elif use.use[call] == OVERWRITTEN:
             lines.append(
-                f"{_sentence(self._told(because))} replaces it, and no call between depends on it (ignoring redundant"
-                " calls)."
+                f"{html.escape(_sentence(self._told(because)))} replaces it, and no call between depends on it"
+                " (ignoring redundant calls)."
             )
         lines.append(f"{self._shown.ms[call] * 1000:.1f} µs inside the call while recorded.")
         self.call.setText("<br>".join(lines))
@@ -226,7 +228,7 @@ class _Switches(QTreeWidget):
         names = found.sharing.frame.passes.names
         for name, row in zip(names, found.switches, strict=True):
             texts = [f"{row.now[w]:,}" + (f" ({row.best[w]:,})" if row.best[w] != row.now[w] else "") for w in WHAT]
-            item = QTreeWidgetItem([name, *texts])
+            item = QTreeWidgetItem([visible(name), *map(visible, texts)])
             for column in range(1, 1 + len(WHAT)):
                 item.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.addTopLevelItem(item)

@@ -79,7 +79,7 @@ class TimePage(Page):
         self._document: Document | None = None
         self._following = False
         question, self.answer, self.evidence = answer_labels("Is the frame over budget, and where does its time go?")
-        self.evidence.setTextFormat(Qt.TextFormat.AutoText)
+        self.evidence.setTextFormat(Qt.TextFormat.RichText)
         self.more = QToolButton()
         self.more.setText("How we know")
         self.more.setCheckable(True)

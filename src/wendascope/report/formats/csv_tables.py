@@ -13,6 +13,7 @@ import msgspec
 from wendascope.files import write_atomically
 from wendascope.report.formats._registry import form
 from wendascope.report.survey import SurveyDocument
+from wendascope.texts import cell
 
 
 @form("csv", "the tables", folder=True)
@@ -36,4 +37,4 @@ def _cell(value: Any) -> Any:
     """Plain values as they are, what has parts as JSON, nothing as an empty cell."""
     if value is None:
         return ""
-    return value if isinstance(value, str | int | float) else msgspec.json.encode(value).decode()
+    return cell(value if isinstance(value, str | int | float) else msgspec.json.encode(value).decode())

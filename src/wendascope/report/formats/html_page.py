@@ -6,7 +6,6 @@ import base64
 import io
 from pathlib import Path
 
-import jinja2
 from PIL import Image
 
 from wendascope.colours import PASS_COLOURS
@@ -17,6 +16,7 @@ from wendascope.measure.lenses import lens_named
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
 from wendascope.report.formats._registry import form
+from wendascope.report.pages import page_template
 from wendascope.report.survey import SurveyDocument
 
 _THUMBNAIL = 360
@@ -27,8 +27,7 @@ _DEAREST = 25
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     """One page with pictures, tables and findings, which needs no other file."""
     frame = load(frame_file)
-    environment = jinja2.Environment(loader=jinja2.FileSystemLoader(Path(__file__).parent.parent), autoescape=True)
-    page = environment.get_template("page.html").render(
+    page = page_template("page.html").render(
         d=document,
         name=frame_file.name,
         pictures=_pass_pictures(frame, frame_file),
