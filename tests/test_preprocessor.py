@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import subprocess
+import time
 
 import pytest
 from hypothesis import HealthCheck, assume, example, given, settings
@@ -238,3 +239,17 @@ def test_lines_that_are_not_compiled_are_told_apart() -> None:
     assert lines_left_out(study) == {6, 8}
     study.code = None
     assert lines_left_out(study) == frozenset()
+
+
+def _chained(count: int) -> str:
+    return "#version 330 core\n" + "".join(f"#define n{k} n{k + 1}\n" for k in range(count)) + "float x = n0;\n"
+
+
+@pytest.mark.parametrize("count", [8_000, 50_000, 100_000])
+def test_macros_without_end_are_refused_before_long(count: int) -> None:
+    began = time.process_time()
+    for _ in range(20):  # whoever asks again does not pay again
+        with pytest.raises(PreprocessorError):
+            preprocessed(_chained(count), Dialect())
+    assert time.process_time() - began < 10
+    assert preprocessed(_chained(500), Dialect()).text.rstrip().endswith("float x = n500;")

@@ -64,6 +64,9 @@ def shader_flow(module: Module, costs: Mapping[int, float]) -> Flow:
     return _Following(module, costs).flow()
 
 
+_MOST_USES = 1_000_000
+
+
 class _Following:
     def __init__(self, module: Module, costs: Mapping[int, float]) -> None:
         self._m, self._costs = module, costs
@@ -186,6 +189,8 @@ class _Following:
                 )
                 variable = self._m.variables.get(base)
                 local = variable is not None and variable.operands[2] == 7 and base not in self._partly
+                # of one that is filled and read thousands of times, nothing is said
+                local = local and len(loads[base]) * len(self._stores[base]) <= _MOST_USES
                 self._users[i.operands[1]] |= set(loads[base]) if local else {0}
                 continue
             taken = self._taken(i) if result else i.operands
@@ -212,7 +217,7 @@ class _Following:
                 waiting.append(i.operands[1])
             elif i.opcode == spirv.OP_FUNCTION_CALL:
                 waiting += i.operands[3:]
-        needed: set[int] = set()
+        needed, filled = set[int](), set[int]()
         while waiting:
             number = waiting.pop()
             if number in needed:
@@ -228,7 +233,8 @@ class _Following:
                     if chain is not None and chain.opcode == spirv.OP_ACCESS_CHAIN
                     else made.operands[2]
                 )
-                waiting += [s.operands[1] for s in self._stores.get(base, [])]
+                waiting += [s.operands[1] for s in self._stores.get(base, []) if base not in filled]
+                filled.add(base)
             else:
                 waiting += self._taken(made)
         return needed

@@ -7,7 +7,7 @@ of its shader is ever computed. What is not certain counts as having an effect.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
 
 from wendascope.analysis import spirv
 from wendascope.analysis.spirv import Block, Function, Instruction, Module
@@ -52,6 +52,8 @@ class _Living:
         """Parameter -> what calls pass for it."""
         self._controls: dict[int, list[Instruction]] = defaultdict(list)
         """Label -> branches that decide whether its block is run."""
+        self._done: set[tuple[str, int]] = set()
+        """Blocks, functions and variables of which all that decides on them, calls or fills them is marked."""
         self._read: set[int] = set()
         """Parameters whose arguments are needed."""
         self._parameters = {p for f in module.functions.values() for p in f.parameters}
@@ -137,6 +139,11 @@ class _Living:
         for i in instructions:
             self._mark(i)
 
+    def _mark_once(self, what: str, key: int, of: Mapping[int, Iterable[Instruction]]) -> None:
+        if (what, key) not in self._done:
+            self._done.add((what, key))
+            self._mark_all(of.get(key, ()))
+
     def _need(self, number: int) -> None:
         """Mark what makes a value; of a parameter, what every call passes for it."""
         made = self._m.producer.get(number)
@@ -150,24 +157,26 @@ class _Living:
     def _follow(self, i: Instruction) -> None:
         """Mark all that an instruction with an effect needs to have it."""
         function, block = self._place[id(i)]
-        self._mark_all(self._controls[block.label])
+        self._mark_once("controls", block.label, self._controls)
         if i.opcode == spirv.OP_FUNCTION_CALL:
             called = self._m.functions.get(i.operands[2])
-            for inner in called.blocks.values() if called else ():
-                self._mark_all(one for one in inner.instructions if one.opcode == spirv.OP_RETURN_VALUE)
+            if called is not None and ("returns", called.name) not in self._done:
+                self._done.add(("returns", called.name))
+                for inner in called.blocks.values():
+                    self._mark_all(one for one in inner.instructions if one.opcode == spirv.OP_RETURN_VALUE)
             return
         if i.opcode == spirv.OP_PHI:
             for label in i.operands[3::2]:
-                self._mark_all(self._controls.get(label, ()))
+                self._mark_once("controls", label, self._controls)
                 self._mark_all(function.blocks[label].instructions[-1:] if label in function.blocks else ())
         early = i.opcode in _RETURNS and bool(self._controls[block.label])
         if early or i.opcode in _EFFECTS or (i.opcode == spirv.OP_STORE and self._leaves(i.operands[0])):
-            self._mark_all(self._calls[function.name])
+            self._mark_once("calls", function.name, self._calls)
         has_result = len(i.operands) > 1 and self._m.producer.get(i.operands[1]) is i
         for number in spirv.inputs_of(i) if has_result else i.operands:
             self._need(number)
         if i.opcode == spirv.OP_LOAD:
-            self._mark_all(self._stores[self._root(self._m.base(i.operands[2]))])
+            self._mark_once("stores", self._root(self._m.base(i.operands[2])), self._stores)
 
     def _leaves(self, pointer: int) -> bool:
         """Whether what is stored there outlives the function."""

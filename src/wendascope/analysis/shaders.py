@@ -13,7 +13,7 @@ from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.shader_live import live_inputs, live_instructions
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, read_module
+from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, check_followable, read_module
 from wendascope.frame.frame import Frame
 from wendascope.frame.resources import Program, Shader
 from wendascope.glsl.compiler import CompileError, compile_glsl
@@ -220,7 +220,9 @@ def _read(record: Program, shader: Shader, dialect: Dialect, modules: dict[int, 
     study = StageStudy(record.name, shader.stage, shader.source, None, "")
     try:
         study.code = preprocessed(shader.source, dialect) if shader.source else None
-        modules[shader.stage] = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, dialect))
+        module = read_module(shader.spirv or compile_glsl(shader.source, shader.stage, dialect))
+        check_followable(module)
+        modules[shader.stage] = module
     except (PreprocessorError, CompileError, BadModuleError) as error:
         study.error = str(error)
     return study

@@ -268,6 +268,44 @@ def dominators(function: Function) -> dict[int, set[int]]:
     return found
 
 
+_MOST_BLOCKS, _MOST_INSTRUCTIONS, _MOST_DECIDED = 2_000, 300_000, 2_000_000
+"""Of a function; with every call counted as what it runs; (block, branch that decides on it)."""
+
+
+def check_followable(module: Module) -> None:
+    """Raises BadModuleError where following a module would take minutes or the machine's memory: no program that
+    anybody wrote by hand comes near.
+    """
+    sizes: dict[int, int] = {}
+
+    def size(number: int, callers: frozenset[int]) -> int:
+        """Instructions that a call of a function runs, each once."""
+        function = module.functions.get(number)
+        if function is None:
+            return 0
+        if number in callers:
+            raise BadModuleError("a function calls itself")
+        if number not in sizes:
+            found = [i for block in function.blocks.values() for i in block.instructions]
+            calls = [i.operands[2] for i in found if i.opcode == OP_FUNCTION_CALL]
+            sizes[number] = len(found) + sum(size(called, callers | {number}) for called in calls)
+            if sizes[number] > _MOST_INSTRUCTIONS:
+                raise BadModuleError(f"it runs more than {_MOST_INSTRUCTIONS:,} instructions, too many to be followed")
+        return sizes[number]
+
+    decided = 0
+    for number, function in module.functions.items():
+        if len(function.blocks) > _MOST_BLOCKS:
+            raise BadModuleError(f"a function has {len(function.blocks):,} blocks, too many to be followed")
+        size(number, frozenset())
+        for block in function.blocks.values():
+            if block.following:
+                body = within(function, [block.label], block.merge)
+                decided += len(body) * sum(len(function.blocks[label].targets) > 1 for label in body)
+                if decided > _MOST_DECIDED:
+                    raise BadModuleError("its loops are nested too deep to be followed")
+
+
 def read_module(data: bytes) -> Module:
     """Raises BadModuleError."""
     if len(data) % 4 or len(data) < 20 or len(data) // 4 > _MOST_WORDS:

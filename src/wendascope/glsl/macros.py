@@ -8,6 +8,8 @@ from dataclasses import dataclass
 
 _MOST_TOKENS = 200_000
 _MOST_NESTED = 100
+_MOST_HIDDEN = 20_000_000
+"""Names that all tokens together keep of the macros that they came of."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +61,7 @@ class Expander:
     def __init__(self, placed: Callable[[Token, int], Token]) -> None:
         self.macros: dict[str, Macro] = {}
         self._placed = placed
-        self._made = 0
+        self._made = self._kept = 0
         self._depth = 0
 
     def expanded(
@@ -82,6 +84,9 @@ class Expander:
             if macro is None:
                 found.append(self._placed(token, at))
                 continue
+            self._kept += (len(token.hidden) + 1) * (len(macro.body) + 1)
+            if self._kept > _MOST_HIDDEN:
+                raise MacroError("macros of macros of macros without end")
             hidden = token.hidden | {token.text}
             body = _pasted(macro.body)
             if macro.parameters is not None:

@@ -26,6 +26,8 @@ _TOKEN = re.compile(
 )
 _CONTINUED = re.compile(r"\\(\r\n|\n|\r)")
 _MOST_NESTED = 100
+_LONGEST = 1 << 20
+"""Characters: reading as many takes a few seconds."""
 _KEPT = ("version", "extension", "pragma")
 _CONDITIONS = ("if", "ifdef", "ifndef", "elif", "else", "endif")
 _PROFILES_SINCE = 150
@@ -75,10 +77,22 @@ class Code:
         return any(name != (0, place) for place, name in enumerate(self.named, 1))
 
 
-@functools.lru_cache(4096)
 def preprocessed(source: str, dialect: Dialect) -> Code:
-    """Raises PreprocessorError."""
-    return _Preprocessor(source, dialect).run()
+    """Raises PreprocessorError, also for what no program would compile: a source without end, macros without end."""
+    found = _tried(source, dialect)
+    if isinstance(found, PreprocessorError):
+        raise found
+    return found
+
+
+@functools.lru_cache(4096)
+def _tried(source: str, dialect: Dialect) -> Code | PreprocessorError:
+    if len(source) > _LONGEST:
+        return PreprocessorError(1, f"the source is longer than {_LONGEST >> 20} MiB")
+    try:
+        return _Preprocessor(source, dialect).run()
+    except PreprocessorError as error:
+        return error
 
 
 def compiled_text(source: str, dialect: Dialect) -> str:
