@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -180,3 +181,49 @@ def test_a_survey_in_two_goes_is_the_whole(capture: Capture, tmp_path: Path) -> 
     log = records.STAGES.newest(path)
     assert log is not None and [end.name for end in log.stages] == list(stages.NAMES)
     assert all(end.state == DONE for end in log.stages) and len(frame.steps) == len(second.survey.steps.ms)
+
+
+@pytest.mark.driver
+@pytest.mark.parametrize("name", [stage.name for stage in stages.STAGES if stage.name not in ("first rules", "rules")])
+def test_a_replay_that_is_killed_in_a_stage_costs_that_stage(
+    name: str, capture: Capture, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The process ends while it works: what was measured before is in the file, and what does not need it goes on."""
+    path = Path(shutil.copy(capture(program("stages"))[0], tmp_path / "stages.wend"))
+    now: list[str] = []
+    plain_run, plain_job = stages._run, Replay.run
+    killed: list[str] = []
+
+    def run(stage: Stage, known: Examination, deadline: float) -> stages.StageEnd:
+        now[:] = [stage.name]
+        return plain_run(stage, known, deadline)
+
+    def job(self: Replay, *arguments: Any, **named: Any) -> Any:
+        if now == [name] and not killed:
+            if self._connection is None:
+                self._start()
+            assert self._process is not None
+            killed.append(name)
+            threading.Timer(0.02, self._process.kill).start()
+        return plain_job(self, *arguments, **named)
+
+    monkeypatch.setattr(stages, "_run", run)
+    monkeypatch.setattr(Replay, "run", job)
+    if name == "times":
+        with pytest.raises(ReplayCrashedError) as error:
+            examine_file(path, 2)
+        assert error.value.exit_code == 6
+        killed.clear()
+        now.clear()
+        assert examine_file(path, 2, resume=True).survey is not None, "the file is whole, and can be surveyed"
+        return
+    examine_file(path, 2)
+    log = records.STAGES.newest(path)
+    assert log is not None and records.SURVEY.newest(path) is not None
+    state = {end.name: end.state for end in log.stages}
+    if killed:
+        assert state.pop(name) == FAILED
+    needing = {stage.name for stage in stages.STAGES if name in stage.needs} | (
+        {"claims"} if name in ("coverage", "rules") else set()
+    )
+    assert all(value == DONE for other, value in state.items() if other not in needing), log.stages

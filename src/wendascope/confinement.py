@@ -3,7 +3,8 @@ of strangers.
 
 Landlock says which files may be opened, a seccomp filter which system calls may be made; both are asked of the
 kernel by their documented interfaces, and what a kernel does not have is told and not pretended. Imports the
-standard library only, as it must run before anything else is imported: threads that exist already are not confined.
+standard library and a list of numbers only, as it must run before anything else is imported: threads that exist
+already are not confined.
 """
 
 from __future__ import annotations
@@ -22,6 +23,8 @@ import threading
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
+
+from wendascope.system_calls import FILES, OWN, PLAIN, PROGRAMS, THREADS
 
 OFF = "WENDASCOPE_CONFINE"
 """Set to `off`, nothing is confined: for drivers that need more than is allowed here."""
@@ -148,72 +151,27 @@ def _allow(ruleset: int, path: str, rights: int) -> None:
 # ---- seccomp (linux/seccomp.h, linux/filter.h) ------------------------------------------------------------
 
 _ARCHITECTURES = {"x86_64": 0xC000003E, "aarch64": 0xC00000B7}
-# name -> number on x86_64 and on aarch64 (asm/unistd_64.h, asm-generic/unistd.h); -1 where there is none
-_CALLS = {
-    "execve": (59, 221),
-    "execveat": (322, 281),
-    "fork": (57, -1),
-    "vfork": (58, -1),
-    "ptrace": (101, 117),
-    "process_vm_readv": (310, 270),
-    "process_vm_writev": (311, 271),
-    "socket": (41, 198),
-    "connect": (42, 203),
-    "bind": (49, 200),
-    "listen": (50, 201),
-    "accept": (43, 202),
-    "accept4": (288, 242),
-    "mount": (165, 40),
-    "umount2": (166, 39),
-    "pivot_root": (155, 41),
-    "chroot": (161, 51),
-    "unshare": (272, 97),
-    "setns": (308, 268),
-    "bpf": (321, 280),
-    "perf_event_open": (298, 241),
-    "io_uring_setup": (425, 425),
-    "userfaultfd": (323, 282),
-    "add_key": (248, 217),
-    "request_key": (249, 218),
-    "keyctl": (250, 219),
-    "kexec_load": (246, 104),
-    "init_module": (175, 105),
-    "finit_module": (313, 273),
-    "open_by_handle_at": (304, 265),
-    "pidfd_getfd": (438, 438),
-    "pidfd_send_signal": (424, 424),
-    "process_madvise": (440, 440),
-    "chmod": (90, -1),
-    "fchmodat": (268, 53),
-    "chown": (92, -1),
-    "fchownat": (260, 54),
-    "utimensat": (280, 88),
-    "setxattr": (188, 5),
-    "truncate": (76, 45),
-    "fchmod": (91, 52),
-    "fchmodat2": (452, 452),
-    "fchown": (93, 55),
-    "lchown": (94, -1),
-    "fsetxattr": (190, 7),
-    "lsetxattr": (189, 6),
-    "removexattr": (197, 14),
-}
-_STARTS_PROGRAMS = ("execve", "execveat", "fork", "vfork")
+_CAPSET = {"x86_64": 126, "aarch64": 91}
 _LOAD, _EQUAL, _AT_LEAST, _ANY_BIT, _RETURN = 0x20, 0x15, 0x35, 0x45, 0x06
 _ALLOW, _ERROR, _KILL = 0x7FFF0000, 0x00050000, 0x80000000
-_NUMBER, _ARCHITECTURE, _FIRST_ARGUMENT = 0, 4, 16
+_NUMBER, _ARCHITECTURE, _FIRST_ARGUMENT, _SECOND_ARGUMENT = 0, 4, 16, 24
 _CLONE_THREAD = 0x00010000
 
 
+_TTY_INJECTS, _TTY_COMMAND = 0x5412, 0x541C
+"""Requests of terminals (asm-generic/ioctls.h) that type into them or copy from them, for whoever reads them next."""
+
+
 def _filter(programs: bool) -> bytes | None:
-    """Instructions that refuse the calls above, new processes, and signals to others; None for a processor that is
+    """Instructions that allow what a program does with what is its own, and nothing else; None for a processor that is
     not known.
     """
     machine = platform.machine()
     if machine not in _ARCHITECTURES or sys.byteorder != "little":
         return None
     column = list(_ARCHITECTURES).index(machine)
-    refuse = _ERROR | errno.EPERM
+    refuse, allow = (_RETURN, 0, 0, _ERROR | errno.EPERM), (_RETURN, 0, 0, _ALLOW)
+    missing = (_RETURN, 0, 0, _ERROR | errno.ENOSYS)
     rows: list[tuple[int, int, int, int]] = [
         (_LOAD, 0, 0, _ARCHITECTURE),
         (_EQUAL, 1, 0, _ARCHITECTURES[machine]),
@@ -221,33 +179,34 @@ def _filter(programs: bool) -> bytes | None:
         (_LOAD, 0, 0, _NUMBER),
     ]
     if machine == "x86_64":
-        rows += [(_AT_LEAST, 0, 1, 0x40000000), (_RETURN, 0, 0, refuse)]  # numbers of another calling convention
-    for name, numbers in _CALLS.items():
-        if numbers[column] >= 0 and not (programs and name in _STARTS_PROGRAMS):
-            rows += [(_EQUAL, 0, 1, numbers[column]), (_RETURN, 0, 0, refuse)]
-    clone, clone3 = ((56, 435), (220, 435))[column]
-    about_processes = ((62, 200, 234, 302), (129, 130, 131, 261))[column]  # kill, tkill, tgkill, prlimit64
-    if not programs:
-        rows += [
-            (_EQUAL, 0, 1, clone3),
-            (_RETURN, 0, 0, _ERROR | errno.ENOSYS),  # its flags lie in memory; the C library then takes clone
-            (_EQUAL, 0, 4, clone),
-            (_LOAD, 0, 0, _FIRST_ARGUMENT),
-            (_ANY_BIT, 1, 0, _CLONE_THREAD),
-            (_RETURN, 0, 0, refuse),
-            (_RETURN, 0, 0, _ALLOW),
-        ]
-    for number in about_processes:
+        rows += [(_AT_LEAST, 0, 1, 0x40000000), refuse]  # numbers of another calling convention
+
+    def of(number: int, then: list[tuple[int, int, int, int]]) -> None:
+        """Whenever it is that call, what follows decides."""
+        if number >= 0:
+            rows.extend([(_EQUAL, 0, len(then), number), *then])
+
+    groups = (PLAIN, FILES, PROGRAMS) if programs else (PLAIN,)
+    of(PLAIN["ioctl"][column], [
+        (_LOAD, 0, 0, _SECOND_ARGUMENT), (_EQUAL, 1, 0, _TTY_INJECTS), (_EQUAL, 0, 1, _TTY_COMMAND), refuse, allow,
+    ])  # fmt: skip
+    for name, numbers in OWN.items():
         # a program that is started has another number than this process, which it must not harm either
-        own = [
-            (_EQUAL, 1, 0, 0xFFFFFFFF if programs else os.getpid()),
-            (_RETURN, 0, 0, refuse),
-            (_RETURN, 0, 0, _ALLOW),
-        ]
-        if number == about_processes[-1]:
-            own.insert(0, (_EQUAL, 2, 0, 0))  # 0 means the caller here, and not its whole group
-        rows += [(_EQUAL, 0, 1 + len(own), number), (_LOAD, 0, 0, _FIRST_ARGUMENT), *own]
-    rows.append((_RETURN, 0, 0, _ALLOW))
+        first = [(_EQUAL, 2, 0, 0)] if name == "prlimit64" else []  # 0 means the caller there, and not its group
+        own = (_EQUAL, 1, 0, 0xFFFFFFFF if programs else os.getpid())
+        of(numbers[column], [(_LOAD, 0, 0, _FIRST_ARGUMENT), *first, own, refuse, allow])
+    if programs:
+        for numbers in THREADS.values():
+            of(numbers[column], [allow])
+    else:
+        # the flags of clone3 lie in memory; the C library then takes clone
+        of(THREADS["clone3"][column], [missing])
+        of(THREADS["clone"][column], [(_LOAD, 0, 0, _FIRST_ARGUMENT), (_ANY_BIT, 1, 0, _CLONE_THREAD), refuse, allow])
+        for numbers in PROGRAMS.values():
+            of(numbers[column], [refuse])
+    for numbers in (numbers for group in groups for numbers in group.values()):
+        of(numbers[column], [allow])
+    rows.append(refuse)
     return b"".join(struct.pack("<HBBI", *row) for row in rows)
 
 
@@ -263,8 +222,58 @@ def _restrict_calls(programs: bool) -> str:
         )
         == 0
     )
-    what = "no network, no signals to others" + ("" if programs else ", no new programs")
-    return f"{what} (seccomp)" if done else ""
+    what = "no network, nothing of other processes" + ("" if programs else ", no new programs")
+    return f"only system calls on a list: {what} (seccomp)" if done else ""
+
+
+# ---- capabilities (linux/capability.h) --------------------------------------------------------------------------
+
+_CAPABILITY_VERSION, _READ_FILES, _DROP_BOUND = 0x20080522, 2, 24
+
+
+def _drop_capabilities() -> str:
+    """Of root's rights only that to read files stays: which ones, Landlock says."""
+    if os.geteuid() != 0:
+        return ""
+    for number in range(64):
+        if number != _READ_FILES:
+            _libc.prctl(_DROP_BOUND, ctypes.c_ulong(number), *[ctypes.c_ulong(0)] * 3)
+    header = struct.pack("<Ii", _CAPABILITY_VERSION, 0)
+    kept = 1 << _READ_FILES
+    done = _libc.syscall(_CAPSET[platform.machine()], header, struct.pack("<6I", kept, kept, 0, 0, 0, 0)) == 0
+    return "none of root's rights but reading" if done else ""
+
+
+_TRIED = {
+    # name -> its number on both processors, and arguments that do nothing where it is allowed
+    "queues signals to other processes": ((129, 138), (1 << 30, 0, 0)),
+    "changes the times of files": ((280, 88), (-100, 0, 0, 0)),
+    "changes attributes of files": ((188, 5), (0, 0, 0, 0, 0)),
+    "changes priorities of other processes": ((141, 140), (0, 1 << 30, 0)),
+    "moves other processes to other processors": ((203, 122), (1 << 30, 0, 0)),
+    "attaches shared memory of others": ((30, 196), (-1, 0, 0)),
+    "watches files": ((254, -1), (0, -1, 0, 0)),
+    "reads memory of other processes": ((310, 270), (1 << 30, 0, 0, 0, 0, 0)),
+    "traces other processes": ((101, 117), (16, 1 << 30, 0, 0)),
+    "mounts": ((165, 40), (0, 0, 0, 0, 0)),
+    "loads programs into the kernel": ((321, 280), (-1, 0, 0)),
+    "asks for kernel rings": ((425, 425), (0, 0)),
+}
+
+
+def tries() -> dict[str, bool]:
+    """What a confined process should not be able to do, by system call: whether it can, tried on nothing."""
+    machine = platform.machine()
+    if machine not in _ARCHITECTURES:
+        return {}
+    column = list(_ARCHITECTURES).index(machine)
+    found = {}
+    for what, (numbers, arguments) in _TRIED.items():
+        if numbers[column] >= 0:
+            ctypes.set_errno(0)
+            failed = _libc.syscall(numbers[column], *[ctypes.c_long(a) for a in arguments]) < 0
+            found[what] = not failed or ctypes.get_errno() not in (errno.EPERM, errno.ENOSYS)
+    return found
 
 
 # ---- both ---------------------------------------------------------------------------------------------------
@@ -287,6 +296,7 @@ def confine(readable: Iterable[str] = (), writable: Iterable[str] = (), programs
     devices = [path for pattern in _DEVICES for path in glob.glob(pattern)]  # noqa: PTH207 - no Path needed this early
     parts = [
         _restrict_files([*_SYSTEM, *program_paths(), *readable], writable, devices, programs),
+        _drop_capabilities() if platform.machine() in _CAPSET else "",
         _restrict_calls(programs),
     ]
     return [part for part in parts if part]
@@ -300,7 +310,7 @@ def limit_memory(share: float = 0.75) -> int:
     _, hard = resource.getrlimit(resource.RLIMIT_AS)
     limit = int(os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") * share)
     limit = limit if hard == resource.RLIM_INFINITY else min(limit, hard)
-    resource.setrlimit(resource.RLIMIT_AS, (limit, hard))
+    resource.setrlimit(resource.RLIMIT_AS, (limit, limit))  # for good
     return limit
 
 

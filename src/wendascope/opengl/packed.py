@@ -161,6 +161,20 @@ class CallBatch:
         words.extend(row)
         return result
 
+    def ask(self, name: str, *plain: int, size: int = 4) -> Out:
+        """Append a query that returns nothing and writes `size` bytes to its last argument; the others are integers. The
+        same as `call`, in less time: there are queries by the hundred thousand.
+        """
+        out = self.out(size)
+        if self._offers is not None and not self._offers(name):
+            return out
+        plan = _plans.get(name) or _plan(name)
+        at = len(self.words)
+        self.starts.append(at)
+        self.pointers.append(at + HEADER_WORDS + len(plain))
+        self.words.extend((plan.head, 0, 0, 0, *plain, OUT << 60 | out.offset, size))
+        return out
+
     def copy(self, calls: CallStream, call: int) -> None:
         """Append a captured call as it is, with its data."""
         first = int(calls.offsets[call])

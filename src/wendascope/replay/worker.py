@@ -14,6 +14,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from wendascope import confinement
 from wendascope.confinement import confine, limit_memory
 from wendascope.frame.places import place_of
 from wendascope.replay.busy import BusyLoops
@@ -104,25 +105,24 @@ def tell_what_is_in_force() -> None:
     import socket
 
     in_force = give_up_rights("", "")
-    tries: dict[str, Callable[[], object]] = {
+    attempts: dict[str, Callable[[], object]] = {
         "reads your files": lambda: list(Path.home().iterdir()),
         "writes files": lambda: os.close(os.open("/tmp/wendascope-tries-to-write", os.O_WRONLY | os.O_CREAT, 0o600)),
         "opens connections": lambda: socket.socket().close(),
         "starts programs": lambda: os.waitpid(os.posix_spawn("/bin/true", ["true"], {}), 0),
         "signals other processes": lambda: os.kill(os.getppid(), 0),
+        "raises its limit of memory": lambda: resource.setrlimit(resource.RLIMIT_AS, (resource.RLIM_INFINITY,) * 2),
     }
-    allowed = []
-    for what, attempt in tries.items():
+    can = {}
+    for what, attempt in attempts.items():
         try:
             attempt()
-            allowed.append(what)
-        except OSError:
-            pass
-    print(
-        json.dumps(
-            {"in_force": in_force, "refused": [what for what in tries if what not in allowed], "allowed": allowed}
-        )
-    )
+            can[what] = True
+        except (OSError, ValueError):
+            can[what] = False
+    can |= confinement.tries()
+    refused, allowed = ([what for what, done in can.items() if done == wanted] for wanted in (False, True))
+    print(json.dumps({"in_force": in_force, "refused": refused, "allowed": allowed}))
 
 
 if __name__ == "__main__" and sys.argv[1:] == ["--in-force"]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wendascope.opengl.formats import Components, named_types, pixel_size, transfer_format
@@ -31,14 +32,18 @@ _DEFAULT_TARGETS = (GL.TEXTURE_1D, GL.TEXTURE_2D, GL.TEXTURE_3D, GL.TEXTURE_CUBE
 _MULTISAMPLE = (GL.TEXTURE_2D_MULTISAMPLE, GL.TEXTURE_2D_MULTISAMPLE_ARRAY)
 _GREY = (GL.LUMINANCE, GL.ALPHA, GL.LUMINANCE_ALPHA)
 """Formats that OpenGL ES keeps as they were named."""
-_IMAGE_QUERIES = (
-    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS RED_SIZE"
-    " GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE"
+_OF_AN_IMAGE = (
+    "WIDTH HEIGHT DEPTH INTERNAL_FORMAT COMPRESSED COMPRESSED_IMAGE_SIZE SAMPLES FIXED_SAMPLE_LOCATIONS".split()
+)
+_OF_A_FORMAT = (
+    "RED_SIZE GREEN_SIZE BLUE_SIZE ALPHA_SIZE LUMINANCE_SIZE INTENSITY_SIZE DEPTH_SIZE STENCIL_SIZE LUMINANCE_TYPE"
     " INTENSITY_TYPE RED_TYPE ALPHA_TYPE DEPTH_TYPE"
 ).split()
-
-
-_OF_EACH_LEVEL = ("WIDTH", "HEIGHT", "DEPTH", "INTERNAL_FORMAT", "COMPRESSED_IMAGE_SIZE")
+"""The same for all images of one sized format."""
+_OF_EACH_LEVEL = ("HEIGHT", "DEPTH", "INTERNAL_FORMAT", "COMPRESSED_IMAGE_SIZE")
+"""Beside the width, by which levels are found."""
+_UNSIZED = {1, 2, 3, 4, *range(0x1900, 0x190B), 0x8049, 0x8227, 0x8228, 0x84F9, 0x8C40, 0x8C42, 0x8C44, 0x8C46}
+"""Formats of which the driver chooses the sizes, for each image anew."""
 
 
 def read_textures(reader: Reader) -> list[TextureRecord]:
@@ -94,13 +99,11 @@ def _texture_parameters(reader: Reader, records: list[TextureRecord]) -> None:
                 ("TEXTURE_SWIZZLE", "TEXTURE_BASE", "TEXTURE_MAX_LEVEL", "DEPTH")
             ):
                 continue
-            out = batch.out(4 * count)
-            batch.call(f"glGetTexParameter{kind}v", record.target, getattr(GL, name), out)
+            out = batch.ask(f"glGetTexParameter{kind}v", record.target, getattr(GL, name), size=4 * count)
             rows.append((record, name, kind, out))
         if reader.offers.value(GL.TEXTURE_IMMUTABLE_LEVELS):
-            flag, levels = batch.out(4), batch.out(4)
-            batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_FORMAT, flag)
-            batch.call("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_LEVELS, levels)
+            flag = batch.ask("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_FORMAT)
+            levels = batch.ask("glGetTexParameteriv", record.target, GL.TEXTURE_IMMUTABLE_LEVELS)
             immutable.append((record, flag, levels))
     reader.run(batch)
     for record, name, kind, out in rows:
@@ -163,14 +166,15 @@ def _read_views(reader: Reader, records: list[TextureRecord]) -> None:
 
 
 def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
+    """What each image of a texture is: in turns, so that only what is there is asked about."""
     batch = reader.batch()
-    base = []
+    base: list[tuple[TextureRecord, int, _ImageQuery]] = []
     for record in records:
         batch.call("glBindTexture", record.target, record.bound_name)
         if record.target == GL.TEXTURE_BUFFER:
             continue
         for image_target in _image_targets(record.target):
-            base.append((record, image_target, _query_image(reader, batch, image_target, 0)))
+            base.append((record, image_target, _ask(reader, batch, image_target, 0, _OF_AN_IMAGE)))
     buffers = [(r, _query_buffer_texture(reader, batch, r)) for r in records if r.target == GL.TEXTURE_BUFFER]
     reader.run(batch)
     for record, outs in buffers:
@@ -178,27 +182,39 @@ def _query_images(reader: Reader, records: list[TextureRecord]) -> None:
         record.buffer_range = (offset, size)
         record.images = [ImageRecord(GL.TEXTURE_BUFFER, 0, 0, 1, 1, internal_format)]
     batch = reader.batch()
-    rest = []
+    of_format: dict[int, _ImageQuery] = {}
+    rest: list[tuple[TextureRecord, int, int, _ImageQuery, bool]] = []
     for record, image_target, query in base:
         width, height, depth = query.size
-        record.images += query.records(image_target, 0, reader.context.es)
+        batch.call("glBindTexture", record.target, record.bound_name)
+        if width:
+            number = query.outs["INTERNAL_FORMAT"].ints()[0]
+            found = None if number in _UNSIZED else of_format.get(number)
+            found = found or _ask(reader, batch, image_target, 0, _OF_A_FORMAT)
+            of_format[number] = found
+            query.outs |= found.outs
         extent = max(
             width, height if record.target != GL.TEXTURE_1D_ARRAY else 1, depth if record.target == GL.TEXTURE_3D else 1
         )
         levels = extent.bit_length() if record.target not in (*_MULTISAMPLE, GL.TEXTURE_RECTANGLE) else 1
-        batch.call("glBindTexture", record.target, record.bound_name)
         # a texture may lack level 0; look a little further then
+        asked = ["WIDTH"] if width else [*_OF_AN_IMAGE, *_OF_A_FORMAT]
         for level in range(1, levels if width else 4):
-            rest.append(
-                (
-                    record,
-                    image_target,
-                    level,
-                    _query_image(reader, batch, image_target, level, query if width else None),
-                )
-            )
+            found = _ask(reader, batch, image_target, level, asked)
+            rest.append((record, image_target, level, _ImageQuery(query.outs | found.outs), bool(width)))
     reader.run(batch)
-    for record, image_target, level, query in rest:
+    batch = reader.batch()
+    bound = None
+    for record, image_target, level, query, further in rest:
+        if further and query.outs["WIDTH"].ints()[0]:
+            if record is not bound:
+                batch.call("glBindTexture", record.target, record.bound_name)
+                bound = record
+            query.outs |= _ask(reader, batch, image_target, level, _OF_EACH_LEVEL).outs
+    reader.run(batch)
+    for record, image_target, query in base:
+        record.images += query.records(image_target, 0, reader.context.es)
+    for record, image_target, level, query, _ in rest:
         record.images += query.records(image_target, level, reader.context.es)
 
 
@@ -260,9 +276,9 @@ class _ImageQuery:
         return tuple(self.outs[n].ints()[0] for n in ("WIDTH", "HEIGHT", "DEPTH"))  # type: ignore[return-value]
 
     def records(self, image_target: int, level: int, es: bool) -> list[ImageRecord]:
-        value = {name: out.ints()[0] for name, out in self.outs.items()}
-        if not value["WIDTH"]:
+        if not self.outs["WIDTH"].ints()[0]:
             return []
+        value = {name: out.ints()[0] for name, out in self.outs.items()}
         image = ImageRecord(
             image_target, level, value["WIDTH"], value["HEIGHT"], value["DEPTH"], value["INTERNAL_FORMAT"],
             compressed=bool(value["COMPRESSED"]), samples=value["SAMPLES"],
@@ -294,18 +310,12 @@ class _ImageQuery:
         return [image]
 
 
-def _query_image(
-    reader: Reader, batch: CallBatch, image_target: int, level: int, base: _ImageQuery | None = None
-) -> _ImageQuery:
-    """All that is asked of one level. Levels below a `base` are of its format: only what differs is asked of them."""
+def _ask(reader: Reader, batch: CallBatch, image_target: int, level: int, names: Iterable[str]) -> _ImageQuery:
     outs = {}
-    for name in _IMAGE_QUERIES:
-        if base is not None and name not in _OF_EACH_LEVEL:
-            outs[name] = base.outs[name]
-            continue
-        out = outs[name] = batch.out(4)
-        if reader.offers.value(getattr(GL, f"TEXTURE_{name}")):
-            batch.call("glGetTexLevelParameteriv", image_target, level, getattr(GL, f"TEXTURE_{name}"), out)
+    for name in names:
+        number = getattr(GL, f"TEXTURE_{name}")
+        offered = reader.offers.value(number)
+        outs[name] = batch.ask("glGetTexLevelParameteriv", image_target, level, number) if offered else batch.out(4)
     return _ImageQuery(outs)
 
 
