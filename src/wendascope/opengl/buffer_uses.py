@@ -163,5 +163,5 @@ class BufferUses:
 
 def joined(parts: Iterable[Ints]) -> Ints:
     """Several lists of steps or calls as one, in order, each once."""
-    found = [np.asarray(part, np.int64) for part in parts]
+    found = [np.asarray(part, np.int64) for part in parts if len(part)]  # of most objects there is none
     return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)

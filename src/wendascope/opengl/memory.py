@@ -54,6 +54,8 @@ class _Following:
         reads, writes, _ = self._flow.steps(item.object_class, item.name)
         reads, writes = reads[reads >= self._steps], writes[writes >= self._steps]
         uploads = self._uploads.get(item.name, NO_STEPS) if item.object_class == "texture" else NO_STEPS
+        if not (len(reads) or len(writes) or len(uploads) or item.read_next or item.written_next):
+            return item
         return dataclasses.replace(
             item,
             read_next=bool(len(reads)) and (not len(writes) or int(reads[0]) < int(writes[0])),

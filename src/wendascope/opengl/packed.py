@@ -162,8 +162,8 @@ class CallBatch:
         return result
 
     def ask(self, name: str, *plain: int, size: int = 4) -> Out:
-        """Append a query that returns nothing and writes `size` bytes to its last argument; the others are integers. The
-        same as `call`, in less time: there are queries by the hundred thousand.
+        """Append a query that returns nothing and writes `size` bytes to its last argument; the others are integers.
+        The same as `call`, in less time: there are queries by the hundred thousand.
         """
         out = self.out(size)
         if self._offers is not None and not self._offers(name):
