@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import shutil
 import sqlite3
 import struct
 import subprocess
 import sys
+import weakref
 from pathlib import Path
 
 import msgspec
@@ -20,7 +22,7 @@ from hypothesis import strategies as st
 from wendascope import records
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.frame import file
-from wendascope.frame.file import add, added, save, work_on
+from wendascope.frame.file import SequenceWriter, add, added, frame_count, save, work_on
 from wendascope.opengl.codec import load_opengl
 from wendascope.opengl.fetched import fetched_bytes
 from wendascope.opengl.frame import OpenGLFrame
@@ -196,17 +198,6 @@ except FileError as error:
     assert list(tmp_path.iterdir()) == []
 
 
-def test_a_file_that_may_not_be_written_is_one_error(own_small: Path) -> None:
-    database = sqlite3.connect(own_small)
-    database.execute("BEGIN EXCLUSIVE")
-    try:
-        with pytest.raises(FileError, match="cannot write"):
-            add(own_small, "note", {"a": 1})
-    finally:
-        database.rollback()
-        database.close()
-
-
 def test_saving_replaces_whole_files_only(small: Path, tmp_path: Path) -> None:
     path = Path(shutil.copy(small, tmp_path / "kept.wend"))
     before = path.read_bytes()
@@ -291,3 +282,25 @@ def test_attributes_that_begin_anywhere(small: Path) -> None:
             for attribute in array.attributes:
                 attribute.offset, attribute.stride = offset, stride
         fetched_bytes(frame)
+
+
+def test_frames_of_a_sequence_are_written_one_at_a_time(small: Path, tmp_path: Path) -> None:
+    """Sixty of them take the memory of one; nothing is there before the last, and nothing of none."""
+    path, alive = tmp_path / "many.wend", weakref.WeakSet[OpenGLFrame]()
+    with SequenceWriter(path) as writer:
+        for _ in range(4):
+            frame = load_all(small)
+            alive.add(frame)
+            writer.add(frame)
+            del frame
+            gc.collect()
+            assert len(alive) == 0
+        assert not path.exists()
+    assert frame_count(path) == 4
+    before = path.read_bytes()
+    with pytest.raises(KeyError), SequenceWriter(path) as writer:
+        writer.add(load_all(small))
+        raise KeyError
+    with SequenceWriter(path):
+        pass
+    assert path.read_bytes() == before and len(list(tmp_path.iterdir())) == 1

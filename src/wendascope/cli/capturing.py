@@ -64,7 +64,7 @@ def capture(
 ) -> None:
     """Run a program under the tap, take frames of it, and print where each is."""
     from wendascope.errors import TargetError
-    from wendascope.frame.file import check_new, save_sequence
+    from wendascope.frame.file import SequenceWriter, check_new
     from wendascope.frame.places import frame_path
     from wendascope.tap.channel import FrameEnd
     from wendascope.tap.launch import Target, Trigger
@@ -83,55 +83,61 @@ def capture(
     base = out or Path(Path(program[0]).stem + ".wend")
     check_new(base)  # before the program is played to the spot that is wanted
     show = progress(json)
-    taken: list[Frame] = []
-    target = Target(program, folder, environment, None if json else say, FrameEnd[frame_end])
-    with target:
-        trigger = Trigger(frame, after, slower_than, FrameEnd[frame_end])
-        for number in range(frames):
-            last = number == frames - 1
-            # the next frame, unless only slow ones are wanted: armed before the program goes on
-            following = (
-                None if last else Trigger(slower_than_ms=slower_than, frame_end=FrameEnd[frame_end], later=every)
-            )
-            try:
-                got = target.capture(
-                    trigger, timeout, show, then=following, collect=Collect(not skip_unused, depth, not skip_following)
-                )
-            except TargetError as error:
-                if not taken:
-                    raise
-                progress_end(json)
-                say(f"{error}; kept are the {plural(len(taken), 'frame')} taken before")
-                break
-            taken.append(got)
-            trigger = following or trigger
-        save_sequence(taken, base)
+    taken: list[dict[str, object]] = []
+    with Target(program, folder, environment, None if json else say, FrameEnd[frame_end]) as target:
+        try:
+            with SequenceWriter(base) as writer:
+                trigger = Trigger(frame, after, slower_than, FrameEnd[frame_end])
+                for number in range(frames):
+                    last = number == frames - 1
+                    # the next frame, unless only slow ones are wanted: armed before the program goes on
+                    following = (
+                        None
+                        if last
+                        else Trigger(slower_than_ms=slower_than, frame_end=FrameEnd[frame_end], later=every)
+                    )
+                    collect = Collect(not skip_unused, depth, not skip_following)
+                    try:
+                        got = target.capture(trigger, timeout, show, then=following, collect=collect)
+                    except TargetError as error:
+                        if not taken:
+                            raise
+                        progress_end(json)
+                        say(f"{error}; kept are the {plural(len(taken), 'frame')} taken before")
+                        break
+                    writer.add(got)
+                    taken.append(_summary(got))
+                    del got  # one frame at a time is in memory
+                    trigger = following or trigger
+        finally:
+            if keep_running:
+                target.let_go()
         progress_end(json)
         written = [_told(item, frame_path(base, number), json) for number, item in enumerate(taken, 1)]
-        if keep_running and len(taken) == frames:
-            target.let_go()
     if json:
         emit({"frames": written})
 
 
-def _told(taken: Frame, path: Path, json: bool) -> dict[str, object]:
-    """Say what was taken; returns it as JSON tells it."""
-    from wendascope.frame.places import place_of
-
-    summary = {
-        "file": str(path),
+def _summary(taken: Frame) -> dict[str, object]:
+    return {
         "frame": taken.metadata.frame_number,
         "calls": taken.call_count,
         "steps": len(taken.steps),
         "passes": len(taken.passes),
-        "bytes": place_of(path)[0].stat().st_size,
         "held_seconds": taken.metadata.held_seconds,
         "caveats": taken.caveats,
     }
+
+
+def _told(taken: dict[str, Any], path: Path, json: bool) -> dict[str, object]:
+    """Say what was taken; returns it as JSON tells it."""
+    from wendascope.frame.places import place_of
+
+    summary = {"file": str(path), **taken, "bytes": place_of(path)[0].stat().st_size}
     if not json:
         put(path)
         say(f"frame {summary['frame']}: {summary['calls']} calls, {summary['steps']} steps, {summary['passes']} passes")
-        for caveat in taken.caveats:
+        for caveat in taken["caveats"]:
             say(f"caveat: {caveat}")
     return summary
 

@@ -15,8 +15,9 @@ import os
 import sqlite3
 import stat
 import struct
+import types
 import weakref
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -96,22 +97,84 @@ def save(frame: Frame, path: Path) -> None:
     save_sequence([frame], path)
 
 
-def save_sequence(frames: Sequence[Frame], path: Path) -> None:
+def save_sequence(frames: Iterable[Frame], path: Path) -> None:
     """Write frames that were taken one after the other, all or none; equal contents are kept once. Raises FileError."""
-    _check_name(path)
+    with SequenceWriter(path) as writer:
+        for frame in frames:
+            writer.add(frame)
+
+
+class SequenceWriter:
+    """A file that frames are added to as they are taken; none of them is kept in memory. A context manager: the file is
+    there, whole, when the block ends without an error and a frame was added. Raises FileError.
+    """
+
+    def __init__(self, path: Path) -> None:
+        _check_name(path)
+        self._path = path
+        self._stack = contextlib.ExitStack()
+        self._contents: list[str] = []
+        """What tells each frame from all others."""
+        self._first: dict[str, dict[str, bytes]] = {}
+
+    def __enter__(self) -> SequenceWriter:
+        with self._stack:
+            self._scratch = self._stack.enter_context(_unless_empty(self, self._path))
+            with self._told():
+                self._database = self._stack.enter_context(contextlib.closing(sqlite3.connect(self._scratch)))
+                self._database.execute("PRAGMA journal_mode=OFF")
+                self._database.execute("PRAGMA synchronous=OFF")
+                self._database.execute(f"PRAGMA application_id={APPLICATION_ID}")
+                self._database.execute(f"PRAGMA user_version={VERSION}")
+                for statement in (*_SCHEMA.values(), *_MORE_FRAMES.values()):
+                    self._database.execute(statement)
+            self._stack = self._stack.pop_all()
+        return self
+
+    def __len__(self) -> int:
+        return len(self._contents)
+
+    def add(self, frame: Frame) -> None:
+        """Write one more frame. Raises FileError."""
+        parts = frame.parts()
+        with self._told(), self._database:
+            if not self._contents:
+                self._contents.append(_write_first(parts, self._database))
+                self._first = _by_kind(parts)
+            else:
+                number = len(self._contents) + 1
+                self._contents.append(_write_further(parts, number, self._database, self._first))
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.Error as error:
+            raise FileError(f"cannot write {self._path}: {error}; free some space or choose another place") from error
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: types.TracebackType | None
+    ) -> None:
+        self._stack.__exit__(kind, error, trace)
+        if error is None:
+            for number, content in enumerate(self._contents, 1):
+                remember(content, MADE_HERE)
+                _worked_on.pop((self._path.absolute(), number), None)
+
+
+class _NothingAddedError(Exception):
+    """So that no empty file takes the place of another one."""
+
+
+@contextlib.contextmanager
+def _unless_empty(writer: SequenceWriter, path: Path) -> Iterator[Path]:
     try:
-        with whole_file(path) as scratch, contextlib.closing(sqlite3.connect(scratch)) as database:
-            database.execute("PRAGMA journal_mode=OFF")
-            database.execute("PRAGMA synchronous=OFF")
-            database.execute(f"PRAGMA application_id={APPLICATION_ID}")
-            database.execute(f"PRAGMA user_version={VERSION}")
-            with database:
-                contents = _write(frames, database)
-    except sqlite3.Error as error:
-        raise FileError(f"cannot write {path}: {error}; free some space or choose another place") from error
-    for number, content in enumerate(contents, 1):
-        remember(content, MADE_HERE)
-        _worked_on.pop((path.absolute(), number), None)
+        with whole_file(path) as scratch:
+            yield scratch
+            if not len(writer):
+                raise _NothingAddedError
+    except _NothingAddedError:
+        return
 
 
 def check_new(path: Path) -> None:
@@ -129,17 +192,6 @@ def _check_name(path: Path) -> None:
 
 def _reason(error: Exception) -> str:
     return (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
-
-
-def _write(frames: Sequence[Frame], database: sqlite3.Connection) -> list[str]:
-    """Returns what tells each frame from all others."""
-    for statement in (*_SCHEMA.values(), *_MORE_FRAMES.values()):
-        database.execute(statement)
-    first = frames[0].parts()
-    contents = [_write_first(first, database)]
-    known = _by_kind(first)
-    contents += [_write_further(frame.parts(), number, database, known) for number, frame in enumerate(frames[1:], 2)]
-    return contents
 
 
 def _by_kind(parts: Parts) -> dict[str, dict[str, bytes]]:

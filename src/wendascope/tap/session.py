@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.errors import TargetError, WendascopeError
-from wendascope.frame.file import save_sequence
+from wendascope.frame.file import SequenceWriter
 from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
 from wendascope.opengl.frame import OpenGLFrame
@@ -98,8 +98,10 @@ class CaptureSession:
         self._wanted: Take | None = None
         self._since = 0.0
         self._left = 0
-        self._sequence: list[OpenGLFrame] = []
+        self._sequence: list[Taken] = []
         """Frames taken of those that go into one file."""
+        self._writer: SequenceWriter | None = None
+        self._place = Path()
         self._beats: list[Beat] = []
         self._marked: list[Marked] = []
         self._marks_asked = 0
@@ -325,9 +327,16 @@ class CaptureSession:
             self._target.go_on()
             self._end_take(str(error))
             return
+        try:
+            self._add(frame)
+        except WendascopeError as error:
+            if then is not None:
+                self._target.disarm()
+            self._end_take(str(error))
+            return
+        del frame  # one at a time is in memory
         if then is None:
             self._target.disarm()
-        self._sequence.append(frame)
         if not more:
             self._wanted = None
             self._keep_sequence()
@@ -340,31 +349,43 @@ class CaptureSession:
         self._tell(Problem(why))
         self._say_state("running")
 
-    def _keep_sequence(self) -> None:
-        """Write what was taken since the last time into one file, and tell of each frame of it."""
-        frames, self._sequence = self._sequence, []
-        if not frames:
-            return
-        try:
-            path = self._free_path()
-            save_sequence(frames, path)
-        except WendascopeError as error:
-            self._tell(Problem(str(error)))
-            return
-        for number, frame in enumerate(frames, 1):
-            taken = Taken(
-                str(frame_path(path, number)),
+    def _add(self, frame: OpenGLFrame) -> None:
+        """Write a frame that was taken; the file is there when the last of them is. Raises FileError."""
+        if self._writer is None:
+            self._place = self._free_path()
+            self._writer = SequenceWriter(self._place)
+            self._writer.__enter__()
+        self._writer.add(frame)
+        self._sequence.append(
+            Taken(
+                "",
                 frame.metadata.frame_number,
                 len(frame.calls),
                 len(frame.steps),
                 len(frame.passes),
-                path.stat().st_size // len(frames),
+                0,
                 frame.metadata.held_seconds,
                 frame.metadata.capture_seconds,
                 unused_bytes(frame),
                 frame.target_frame_ms,
                 frame.caveats,
             )
+        )
+
+    def _keep_sequence(self) -> None:
+        """Make a file of what was taken since the last time, and tell of each frame of it."""
+        frames, self._sequence = self._sequence, []
+        writer, self._writer = self._writer, None
+        if writer is None:
+            return
+        try:
+            writer.__exit__(None, None, None)
+        except WendascopeError as error:
+            self._tell(Problem(str(error)))
+            return
+        for number, taken in enumerate(frames, 1):
+            taken.file = str(frame_path(self._place, number))
+            taken.bytes = self._place.stat().st_size // len(frames)
             self._taken.append(taken)
             self._tell(taken)
 
