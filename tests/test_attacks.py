@@ -10,7 +10,7 @@ from tests.attacks.everything import ATTACKS, captured
 
 pytestmark = pytest.mark.driver
 
-SHARE = 0.05
+SHARE = 0.03
 
 
 @pytest.fixture(scope="module")

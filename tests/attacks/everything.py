@@ -86,7 +86,7 @@ def _session(tries: int, folder: Path, files: list[Path]) -> Tally:
 
 
 ATTACKS: dict[str, tuple[int, Attack]] = {
-    "damaged files": (10_000, _damaged),
+    "damaged files": (20_000, _damaged),
     "damaged files, used on": (50, _run_on),
     "hostile files": (len(hostile.all_hostile()), _hostile),
     "kills of a capture, one thread": (100, lambda tries, folder, _: kills.kill_the_capture(tries, 1, folder)),
@@ -95,8 +95,8 @@ ATTACKS: dict[str, tuple[int, Attack]] = {
     "kills of a target, four threads": (100, lambda tries, folder, _: kills.kill_the_target(tries, 4, folder)),
     "kills of a replay's client": (100, lambda tries, _, files: kills.kill_the_client(tries, files[0])),
     "odd targets": (len(odd_targets.modes()), lambda tries, folder, _: odd_targets.attack(tries, folder)),
-    "messages to a tap": (2000, lambda tries, folder, _: messages.to_the_tap(tries, folder)),
-    "messages from a target": (2000, lambda tries, _folder, _files: messages.from_a_target(tries)),
-    "messages to a capture session": (2000, _session),
-    "messages from a capture session": (2000, lambda tries, _folder, _files: messages.from_a_session(tries)),
+    "messages to a tap": (2500, lambda tries, folder, _: messages.to_the_tap(tries, folder)),
+    "messages from a target": (2500, lambda tries, _folder, _files: messages.from_a_target(tries)),
+    "messages to a capture session": (2500, _session),
+    "messages from a capture session": (2500, lambda tries, _folder, _files: messages.from_a_session(tries)),
 }
