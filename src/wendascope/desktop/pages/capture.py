@@ -44,6 +44,7 @@ from wendascope.desktop.theme import GRID, figures_font
 from wendascope.errors import WendascopeError
 from wendascope.tap.messages import Do, Event, Take
 from wendascope.tap.sessions import listening
+from wendascope.texts import visible
 
 _STATES = {
     "none": "",
@@ -294,6 +295,7 @@ class CapturePage(Page):
             QPushButton("Open the demo frames"),
         )
         self.recent_files = Label()
+        self.recent_files.setTextFormat(Qt.TextFormat.RichText)
         self.recent_files.setWordWrap(True)
         self.recent_files.linkActivated.connect(lambda name: self._workspace.commands.open_files([Path(name)]))
         box = QWidget()
@@ -344,7 +346,7 @@ class CapturePage(Page):
         self.link.close()
 
     def show_recent(self, names: list[str]) -> None:
-        links = [f'<a href="{html.escape(n, quote=True)}">{html.escape(Path(n).name)}</a>' for n in names[:5]]
+        links = [f'<a href="{html.escape(n, quote=True)}">{html.escape(visible(Path(n).name))}</a>' for n in names[:5]]
         self.recent_files.setText("Before: " + ", ".join(links) if links else "")
 
     # ---- what the user does ---------------------------------------------------------------------------------

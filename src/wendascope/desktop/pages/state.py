@@ -162,18 +162,18 @@ class StatePage(FramePage):
         if node.thing is None or self._shown is None or self._document is None:
             return
         call, use = int(node.thing), self._shown.use
-        lines = [f"<b>{html.escape(_sentence(self._told(call)))}</b>: {USES[use.use[call]]}."]
+        lines = [f"<b>{_sentence(self._told(call))}</b>: {USES[use.use[call]]}."]
         because = int(use.because[call])
         if use.use[call] == REPEATS and because >= 0:
             lines.append(
-                f"The same was set by {html.escape(self._told(because))}; nothing changed it in the"
+                f"The same was set by {self._told(because)}; nothing changed it in the"
                 f" {call - because - 1:,} calls between."
             )
         elif use.use[call] == REPEATS:
             lines.append("The same was set before the frame, and nothing in the frame has changed it.")
         elif use.use[call] == OVERWRITTEN:
             lines.append(
-                f"{html.escape(_sentence(self._told(because)))} replaces it, and no call between depends on it"
+                f"{_sentence(self._told(because))} replaces it, and no call between depends on it"
                 " (ignoring redundant calls)."
             )
         lines.append(f"{self._shown.ms[call] * 1000:.1f} µs inside the call while recorded.")
@@ -181,11 +181,12 @@ class StatePage(FramePage):
         self.tabs.setCurrentWidget(self.call)
 
     def _told(self, call: int) -> str:
+        """Rich text."""
         assert self._document is not None
         frame = self._document.frame
         step = int(np.searchsorted(frame.steps.call, call))
         where = f" before <a href='{step}'>step {step:,}</a>" if step < len(frame.steps) else " after the last step"
-        return f"call {call:,} {frame.call_text(call)}{where}"
+        return f"call {call:,} {html.escape(visible(frame.call_text(call)))}{where}"
 
     def _go(self, link: str) -> None:
         if self._document is not None:
