@@ -44,8 +44,8 @@ def batches(
     from wendascope.records import DRAWN
     from wendascope.report.batches import batch_report, batches_text, shared_keys, with_limits, write_code
 
-    warn_stored(file, json)
     frame, drawn = load(file), DRAWN.newest(file)
+    warn_stored(file, json)
     shared = shared_keys([*(share or []), *(["order"] if assume_no_overlap else [])], len(frame.steps))
     report = batch_report(frame, touched_of(drawn), shared, with_limits(limit or []))
     written: list[Path] = []

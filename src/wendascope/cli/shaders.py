@@ -225,8 +225,8 @@ def trials(
     from wendascope.report.trials import write_trials
     from wendascope.trials.log import DROPPED, KEPT, kept_of, mark, measure_kept
 
-    warn_stored(file, json)
     frame, _, rows = _log(file)
+    warn_stored(file, json)
     known = {row.id: row for row in rows}
     for state, chosen in ((KEPT, keep or []), (DROPPED, drop or [])):
         for identity in chosen:

@@ -178,8 +178,8 @@ def atlas(
     from wendascope.frame.file import load
     from wendascope.report.atlas import write_atlas
 
-    warn_stored(file, json)
     frame = load(file)
+    warn_stored(file, json)
     plans = plan_atlases(Sharing(frame), Options(page, padding, rotation, power_of_two))
     written = write_atlas(frame, plans, padding, out)
     if json:

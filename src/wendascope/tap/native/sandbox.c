@@ -1,7 +1,6 @@
 /* Programs that confine themselves: whether what they will be allowed still lets the tap speak. Where it does not, the tap falls
  * silent before the filter is in force; the first word after it could end the program. */
 #define _GNU_SOURCE
-#include <dlfcn.h>
 #include <errno.h>
 #include <linux/audit.h>
 #include <linux/filter.h>
