@@ -24,6 +24,7 @@ NOT_TAKEN = {
     "exec-bare": "before",
     "confined-refusing": "before",
     "reload-between": "context",
+    "thread-cancelled": "thread",
     "little-memory": "memory",
     "no-memory-a-while": "memory",
     "little-data": "memory",
@@ -36,8 +37,8 @@ NOT_TAKEN = {
 """Modes of which no frame can be taken after the odd thing is done, and a word of the reason that is told."""
 
 
-PERHAPS_TAKEN = {"little-memory", "no-memory-a-while", "little-data"}
-"""Of these, those with which it depends on what the allocator has left."""
+PERHAPS_TAKEN = {"thread-cancelled", "little-memory", "no-memory-a-while", "little-data"}
+"""Of these, those with which it depends on the moment, or on what the allocator has left."""
 
 
 @dataclass(frozen=True)

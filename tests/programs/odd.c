@@ -92,7 +92,7 @@ static void compile(Drawer *d, int frame) {
   GL(d, void, glDeleteShader, unsigned)(shader);
 }
 
-static void draw_one(Drawer *d, int frame) {
+static void draw_scene(Drawer *d, int frame) {
   unsigned buffer = 0, bytes[256] = {0};
   GL(d, void, glDisable, unsigned)(0x0C11);
   GL(d, void, glClearColor, float, float, float, float)((float)(frame % 16) / 15.0f, (float)d->number / 32.0f, 0.5f, 1.0f);
@@ -108,6 +108,9 @@ static void draw_one(Drawer *d, int frame) {
   GL(d, void, glReadPixels, int, int, int, int, unsigned, unsigned, void *)(3, 3, 1, 1, 0x1908, 0x1401, &d->seen);
   GL(d, void, glDeleteBuffers, int, const unsigned *)(1, &buffer);
   if (GL(d, unsigned, glGetError, void)()) exit(3);
+}
+static void draw_one(Drawer *d, int frame) {
+  draw_scene(d, frame);
   EGL(d, unsigned, eglSwapBuffers, void *, void *)(d->display, d->surface);
 }
 
@@ -379,11 +382,18 @@ static void threads_of(int count, size_t stack) {
 }
 static void threads_many(void) { threads_of(16, 0); }
 static void thread_small(void) { threads_of(2, 192 << 10); }
-static void *draw_for_ever(void *data) {
-  open_drawer(data);
+static void *draw_for_ever(void *data) { /* to be ended where it waits for nothing in the driver, which would keep its locks */
+  Drawer *d = data;
+  int state;
+  pthread_setcancelstate(PTHREAD_CANCEL_DISABLE, &state);
+  open_drawer(d);
   for (int frame = 0;; frame++) {
-    draw_one(data, frame);
+    draw_scene(d, frame);
+    GL(d, void, glFinish, void)();
+    pthread_setcancelstate(PTHREAD_CANCEL_ENABLE, &state);
+    EGL(d, unsigned, eglSwapBuffers, void *, void *)(d->display, d->surface);
     pthread_testcancel();
+    pthread_setcancelstate(PTHREAD_CANCEL_DISABLE, &state);
   }
 }
 static void thread_cancelled(void) {

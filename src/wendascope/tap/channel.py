@@ -217,7 +217,7 @@ def failure_text(message: Message) -> str:
     if message.values[2] == CONFINED:
         return "the program confines itself so that it cannot be watched from within; start it without its sandbox"
     if reason == errno.ECANCELED:
-        return "the program ended the context of the frame before the frame was over; take another one"
+        return "the program ended the context of the frame, or its thread, before the frame was over; take another one"
     what = os.strerror(reason).lower() if 0 < reason < 4096 else "no memory"
     asked = "what lives in its memory" if message.values[2] == OBJECTS_FAILED else "a frame"
     return f"the program could not hand over {asked} ({what}); raise its limits of memory and of open files"

@@ -300,6 +300,17 @@ static void run_batch(const Message *request) {
   send_message(&reply, NULL, 0, 0);
 }
 
+static pthread_key_t recording_thread;
+static int thread_watched;
+
+/* A thread ends within the frame that it draws: nobody will end the frame. */
+static void thread_ends(void *unused) {
+  (void)unused;
+  if (tap_recording_here()) tap_context_ends(tap_context());
+}
+
+__attribute__((constructor)) static void watch_threads(void) { thread_watched = pthread_key_create(&recording_thread, thread_ends) == 0; }
+
 static void begin_recording(const TapDrawable *drawable) {
   tap_stream_close(&tap_frame);
   /* room for a frame like the last one, in memory that is there already: growing would slow the recorded frame */
@@ -314,6 +325,7 @@ static void begin_recording(const TapDrawable *drawable) {
   recording_usage = usage_now();
   recording_began = tap_now();
   tap_begin_stamps();
+  if (thread_watched) pthread_setspecific(recording_thread, &recorded_drawable); /* not null, so that its end is told */
   tap_mode_set(TAP_RECORDING);
 }
 
