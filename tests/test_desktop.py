@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, QRectF, QSettings, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, QRectF, QSettings, Qt, QTimer, QUrl
 from PySide6.QtGui import QColor, QDropEvent, QGuiApplication, QHelpEvent, QImage, QPainter, QWheelEvent
 from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip
 
@@ -363,9 +363,11 @@ def test_one_choice_groups_every_table_and_the_strip(window: MainWindow, depot: 
     assert model.headerData(0, Qt.Orientation.Horizontal).startswith("mesh / step")
     names = [model.data(model.index(r, 0)) for r in range(model.rowCount())]
     assert names[0] == "box, 36 vertices" and "quad, 4 vertices" in names
+    window.show_page("Overdraw")
     assert overdraw.table.by.currentData() == "mesh"  # type: ignore[attr-defined]
     assert overdraw.table.model.rowCount() == model.rowCount()  # type: ignore[attr-defined]
     assert window.strip._times.groups[0].label == "box, 36 vertices"  # type: ignore[union-attr]
+    window.show_page("Time")
     page.table.view.setCurrentIndex(model.index(0, 0))
     selection = window.workspace.current.selection  # type: ignore[union-attr]
     assert len(selection.marked) == 320 and selection.step == selection.marked[-1], "all of a group are marked"
@@ -396,3 +398,22 @@ def test_frames_are_compared_by_their_surveys_before_they_are_measured(window: M
     found = {row[0][0]: row[0] for row in rows}
     assert found["shadow"][1] == "324 > 12" and float(found["shadow"][2]) > float(found["shadow"][3]) > 0
     assert found["shadow"][4] == "" and found["camera"][3] == "", "no difference is claimed, and no pass made up"
+
+
+def test_the_window_goes_on_while_a_file_is_read(window: MainWindow, depot: Path) -> None:
+    served = []
+    QTimer.singleShot(0, lambda: served.append(window.workspace.current))
+    window.open_files([depot])
+    assert served == [None] and window.workspace.current is not None
+
+
+def test_a_window_closed_while_a_file_is_read_shows_nothing_any_more(window: MainWindow, depot: Path) -> None:
+    QTimer.singleShot(0, window.close)
+    window.open_files([depot])
+    assert window.workspace.current is None and not window.isVisible()
+
+
+def test_a_file_opened_twice_at_once_is_one(window: MainWindow, depot: Path) -> None:
+    QTimer.singleShot(0, lambda: window.open_files([depot]))
+    window.open_files([depot])
+    assert len(window.workspace.documents) == 1

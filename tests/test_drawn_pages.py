@@ -59,6 +59,7 @@ def _lens(window: MainWindow, qtbot: Any, name: str) -> None:
 
 def test_measuring_in_the_window_fills_every_page(window: MainWindow, own_small: Path, qtbot: Any) -> None:
     window.open_files([own_small])
+    window.show_page("Overdraw")
     page = window.page("Overdraw")
     assert isinstance(page, OverdrawPage) and page.answer.text() == "Not measured yet." and page.figure() == ""
     window.work.measure()
@@ -66,6 +67,7 @@ def test_measuring_in_the_window_fills_every_page(window: MainWindow, own_small:
     assert document is not None
     qtbot.waitUntil(lambda: document.drawn is not None and not window.work.measuring(), timeout=PATIENCE)
     assert "fragments" in page.answer.text() and page.figure().endswith("%")
+    window.show_page("Geometry")
     assert "triangles" in window.page("Geometry").widget().answer.text()  # type: ignore[attr-defined]
     assert records.DRAWN.all(own_small) and records.FINDINGS.all(own_small), "kept in the file"
 

@@ -14,6 +14,9 @@ from wendascope.desktop import theme
 from wendascope.desktop.garbage import GarbageKeeper
 from wendascope.errors import MachineError
 
+_TURN_SECONDS = 0.0005
+"""How long work in the background may keep the window from painting: each turn of a view costs so much, not 5 ms."""
+
 
 def make_application() -> QApplication:
     """The Qt application with our looks. Raises MachineError where no display is to be had."""
@@ -27,6 +30,7 @@ def make_application() -> QApplication:
     app.setApplicationName("Wendascope")
     app.setStyle("Fusion")
     theme.apply(app)
+    sys.setswitchinterval(_TURN_SECONDS)
     app.styleHints().colorSchemeChanged.connect(lambda _scheme: theme.apply(app))
     return app
 

@@ -35,6 +35,7 @@ from wendascope.desktop.guidelines_file import GuidelinesFile
 from wendascope.desktop.header import Header
 from wendascope.desktop.menus import Menus
 from wendascope.desktop.models.document import Document, Workspace
+from wendascope.desktop.opening import opened_document
 from wendascope.desktop.pages import Page, pages
 from wendascope.desktop.picture import PicturePanel
 from wendascope.desktop.plain import plain_tip
@@ -44,7 +45,7 @@ from wendascope.errors import WendascopeError
 from wendascope.files import write_atomically
 from wendascope.measure.records import Verification
 from wendascope.report.formats import form_named
-from wendascope.texts import capital
+from wendascope.texts import capital, visible
 
 _RECENT = 10
 _DEFAULT_BUDGET = 16.7
@@ -68,6 +69,7 @@ class MainWindow(QMainWindow):
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self.workspace.set_grouping(str(self.settings.value("group_by", "")))
         self.work = FrameWork(self.workspace, self)
+        self._closed = False
         self.guidelines = GuidelinesFile()
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
@@ -210,11 +212,18 @@ class MainWindow(QMainWindow):
         """Open files; a bad one is one message and the others are opened."""
         first: Document | None = None
         for path in paths:
+            self.statusBar().showMessage(f"Opening {visible(path.name)}")
             try:
-                document = self.workspace.open(path)
+                document = self.workspace.find(path) or opened_document(path.resolve())
             except WendascopeError as error:
                 self._complain("This file cannot be opened", str(error))
                 continue
+            finally:
+                self.statusBar().clearMessage()
+            if self._closed:
+                return
+            document = self.workspace.find(path) or document  # opened once more meanwhile
+            self.workspace.add(document)
             first = first or document
             self._remember(path.resolve())
             if document.introduction:
@@ -394,6 +403,7 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         for name, splitter in self.splitters.items():
             self.settings.setValue(f"splitter_{name}", splitter.saveState())
+        self._closed = True
         for page in self._pages.values():
             page.close_page()
         self.work.close_all()

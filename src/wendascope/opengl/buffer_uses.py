@@ -90,7 +90,8 @@ class BufferUses:
 
     def _named(self, part: str) -> np.ndarray:
         """Whether the name of each step's command holds a word."""
-        return np.array([part in self._frame.calls.command(int(call)).name for call in self._at], bool)
+        ids, of = np.unique(self._frame.calls.ids[self._at], return_inverse=True)
+        return np.array([part in tables().commands[i].name for i in ids.tolist()], bool)[of]
 
     def _blocks(self) -> None:
         history = self._frame.history
@@ -164,4 +165,7 @@ class BufferUses:
 def joined(parts: Iterable[Ints]) -> Ints:
     """Several lists of steps or calls as one, in order, each once."""
     found = [np.asarray(part, np.int64) for part in parts if len(part)]  # of most objects there is none
-    return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
+    if not found:
+        return np.zeros(0, np.int64)
+    together = np.concatenate(found)
+    return together if (np.diff(together) > 0).all() else np.unique(together)

@@ -16,6 +16,7 @@ from wendascope.opengl.packed import Raw
 from wendascope.opengl.primitives import INDEX_TYPES, restart_index
 from wendascope.opengl.tracker import signed32
 from wendascope.opengl.written import element_buffers
+from wendascope.registry import tables
 
 if TYPE_CHECKING:
     from wendascope.opengl.frame import OpenGLFrame
@@ -58,8 +59,13 @@ class _Fetching:
         draws = np.flatnonzero(np.asarray(frame.steps.kind) == KINDS.index("draw"))
         calls = np.asarray(frame.steps.call)[draws]
         elements = element_buffers(frame, calls)
-        for step, call, element in zip(draws.tolist(), calls.tolist(), elements.tolist(), strict=True):
-            self._draw(call, element, inputs[int(which[step])], int(frame.steps.instances[step]))
+        names = np.array([tables().commands[i].name for i in frame.calls.ids[calls].tolist()], object)
+        alike = zip(which[draws].tolist(), elements.tolist(), names, frame.steps.instances[draws].tolist(), strict=True)
+        groups: dict[tuple[int, int, str, int], list[int]] = {}
+        for call, key in zip(calls.tolist(), alike, strict=True):
+            groups.setdefault(key, []).append(call)
+        for (inputs_of, element, command, instances), rows in groups.items():
+            self._draws(rows, command, element, inputs[inputs_of], instances)
         found = {}
         for item in frame.memory:
             row = self._buffers.get(item.name) if item.object_class == "buffer" else None
@@ -69,16 +75,19 @@ class _Fetching:
                 found[item.name] = Fetched(int(row.bytes.sum()), narrow, row.largest_index)
         return found
 
-    def _draw(self, call: int, element: int, attributes: list[VertexInput], instances: int) -> None:
-        command = self._frame.calls.command(call).name
+    def _draws(
+        self, calls: list[int], command: str, element: int, attributes: list[VertexInput], instances: int
+    ) -> None:
+        """Draws by one command with the same inputs: what they fetch together."""
+        vertices: np.ndarray | None = None
         if command in _ARRAYS:
-            first, count = (int(self._frame.calls.argument(call, name)) for name in ("first", "count"))
             longest = max((len(b.bytes) for b in self._buffers.values()), default=0)  # no more lie in any of them
-            vertices: np.ndarray | None = np.arange(first, first + min(count, longest))
+            vertices = self._ranges(calls, longest)
         elif command in INDEXED and element in self._buffers:
-            vertices = self._indexed(call, element)
-        else:
-            vertices = None
+            parts = {id(part): part for part in (self._indexed(call, element) for call in calls)}
+            known = [part for part in parts.values() if part is not None]
+            if len(known) == len(parts):
+                vertices = np.unique(np.concatenate(known))
         for attribute in attributes:
             row = self._buffers.get(attribute.buffer)
             if row is None:
@@ -97,6 +106,17 @@ class _Fetching:
                 row.bytes[starts + k] = True
         if vertices is None and element in self._buffers and "Elements" in command:
             self._buffers[element].known = False
+
+    def _ranges(self, calls: list[int], longest: int) -> np.ndarray:
+        """The vertices below `longest` that draws of a range each fetch."""
+        stream, covered = self._frame.calls, np.zeros(longest + 1, np.int64)
+        for call in calls:
+            first, count = (int(stream.argument(call, name)) for name in ("first", "count"))
+            begin, end = (min(max(place, 0), longest) for place in (first, first + count))
+            if begin < end:
+                covered[begin] += 1
+                covered[end] -= 1
+        return np.flatnonzero(np.cumsum(covered) > 0)
 
     def _indexed(self, call: int, element: int) -> np.ndarray | None:
         """The vertices that a draw by indices fetches, each once; None where that is not known."""

@@ -73,18 +73,22 @@ class _Flow:
         flow = frame.resource_flow
         self.followed = flow.followed
         self._numbers = {resource: number for number, resource in enumerate(flow.resources)}
-        self._reads, self._writes = flow.reads, flow.writes
-        calls, resources = flow.read_back
-        self._back = {int(number): calls[resources == number] for number in np.unique(resources).tolist()}
+        self._reads, self._writes, self._back = (_by_resource(*p) for p in (flow.reads, flow.writes, flow.read_back))
 
     def steps(self, kind: str, name: int) -> tuple[Ints, Ints, Ints]:
         """(reading steps, writing steps, calls that read it back)."""
         number = self._numbers.get((kind, name))
         if number is None:
             return NO_STEPS, NO_STEPS, NO_STEPS
-        reads, writes = (np.unique(steps[of == number]) for steps, of in (self._reads, self._writes))
-        back = self._back.get(number, NO_STEPS)
+        reads, writes, back = (rows.get(number, NO_STEPS) for rows in (self._reads, self._writes, self._back))
         return reads, writes, back
+
+
+def _by_resource(steps: Ints, resources: Ints) -> dict[int, Ints]:
+    """The number of each resource -> its steps in order, each once."""
+    order = np.lexsort((steps, resources))
+    numbers, starts = np.unique(resources[order], return_index=True)
+    return {n: joined([rows]) for n, rows in zip(numbers.tolist(), np.split(steps[order], starts[1:]), strict=False)}
 
 
 class _Textures:

@@ -47,19 +47,26 @@ def derive_passes(
     split[1:] = (target_of[1:] != target_of[:-1]) | (owner[1:] != owner[:-1])
     if use_groups:
         split |= group_change
-    drawn = False
-    for step in range(n):
-        if split[step]:
-            drawn = False
-        if steps.kind[step] == _CLEAR and drawn and not use_groups:
-            split[step], drawn = True, False
-        drawn = drawn or steps.kind[step] == _DRAW
+    kind = np.asarray(steps.kind)
+    if not use_groups:  # the first clear after a draw, since the target changed or was cleared last, begins a pass
+        drawn = False
+        for step in np.flatnonzero(split | (kind == _CLEAR) | _begins(kind == _DRAW)).tolist():
+            if split[step]:
+                drawn = False
+            elif kind[step] == _CLEAR and drawn:
+                split[step], drawn = True, False
+            drawn = drawn or bool(kind[step] == _DRAW)
     first = np.flatnonzero(split)
     end = np.append(first[1:], n)
     of_step = np.cumsum(split) - 1
     chosen = [targets[int(target_of[f])] for f in first]
     given = [outer[a] if use_groups or len(set(outer[a:b])) == 1 else "" for a, b in zip(first, end, strict=True)]
     return PassTable(given, chosen, first, end, of_step, depth + 1 if use_groups else depth, contexts=owner[first])
+
+
+def _begins(marked: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
+    """The first of each run of marked ones."""
+    return marked & ~np.append(False, marked[:-1])
 
 
 def _common_depth(groups: list[tuple[str, ...]]) -> int:
@@ -98,12 +105,15 @@ def _targets(
     reattachments = calls.calls_of(
         *(command.name for name in _REATTACH for command in tables().commands_like(name))
     ).tolist()
-    row, target_of = 0, np.zeros(len(steps), np.int64)
-    for step, call in enumerate(steps.call.tolist()):
-        while row < len(reattachments) and reattachments[row] < call:
-            changed = _reattach(calls, history, reattachments[row], attachments)
+    target_of = np.zeros(len(steps), np.int64)
+    before = np.searchsorted(reattachments, steps.call)  # how many there were before each step
+    changes = np.flatnonzero(np.diff(np.stack([before, framebuffer, window]), axis=1).any(axis=0)) + 1
+    row = 0
+    for step, after in itertools.pairwise([0, *changes.tolist(), len(steps)]):
+        for call in reattachments[row : int(before[step])]:
+            changed = _reattach(calls, history, call, attachments)
             version[changed] = version.get(changed, 0) + 1
-            row += 1
+        row = int(before[step])
         name = int(framebuffer[step])
         shown = 0 if name else int(window[step])
         key = (name, version.get(name, 0), shown)
@@ -113,7 +123,7 @@ def _targets(
             record = FramebufferRecord(name, list(parts))
             width, height = framebuffer_size(record, objects, made) if name else window_sizes.get(shown, (0, 0))
             targets.append(Target(name, parts, width, height, shown))
-        target_of[step] = found[key]
+        target_of[step:after] = found[key]
     return targets, target_of
 
 

@@ -57,9 +57,8 @@ class _Gathering:
 
     def flow(self) -> ResourceFlow:
         frame = self._frame
-        for row, kind in enumerate(frame.steps.kind.tolist()):
-            if kind in (_BLIT, _COPY, _MIPMAPS):
-                self._transfer(row, kind)
+        for row in np.flatnonzero(np.isin(frame.steps.kind, (_BLIT, _COPY, _MIPMAPS))).tolist():
+            self._transfer(row, int(frame.steps.kind[row]))
         self._targets()
         self._samplers()
         self._images_and_buffers()
@@ -121,9 +120,8 @@ class _Gathering:
             rows = np.arange(int(passes.first[index]), int(passes.end[index]))
             rows = rows[np.isin(self._frame.steps.kind[rows], (_DRAW, _CLEAR))]
             self._into(rows, target.framebuffer)
-        for row in np.flatnonzero(self._frame.steps.kind == _CLEAR).tolist():
-            if not self._frame.calls.command(int(self._frame.steps.call[row])).has(Role.CLEARS_BOUND):
-                self._roots[row] = True  # buffers, textures, framebuffers by name: left alone
+        by_name = ~self._frame.calls.having(Role.CLEARS_BOUND)[np.asarray(self._frame.steps.call)]
+        self._roots |= (self._frame.steps.kind == _CLEAR) & by_name  # buffers, textures, framebuffers: left alone
 
     def _samplers(self) -> None:
         frame = self._frame

@@ -188,6 +188,10 @@ class Document(Observable):
         self.pointed = Pointed()
         self.pass_pictures = PassPictures()
 
+    def prepare(self) -> None:
+        """Work out what every view asks of a frame, before it is shown."""
+        _ = self.frame.passes.names, self.frame.pass_roles, self.frame.memory, self.frame.cpu_lane
+
     def set_examined(self, found: Examined) -> None:
         self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted
         self.left_out, self.memory_use = found.left_out, found.memory_use
@@ -322,16 +326,17 @@ class Workspace(Observable):
         self.grouping = "pass"
         """What tables of steps and the strip are grouped by: one of `tree.TREES`."""
 
-    def open(self, path: Path) -> Document:
-        """Open a file, or show it when it is open. Raises FileError and changes nothing when it is bad."""
+    def find(self, path: Path) -> Document | None:
+        """The open document of a file."""
         resolved = path.resolve()
-        found = next((d for d in self.documents if d.path == resolved), None)
-        if found is None:
-            found = Document(resolved)
-            self.documents.append(found)
-        self.current = found
+        return next((d for d in self.documents if d.path == resolved), None)
+
+    def add(self, document: Document) -> None:
+        """Show a document, which may be open already."""
+        if document not in self.documents:
+            self.documents.append(document)
+        self.current = document
         self.changed()
-        return found
 
     def show(self, document: Document) -> None:
         if document is not self.current:

@@ -85,7 +85,7 @@ class FrameTree:
         self._levels = [(what, 0) for what in TREES[by] if what != "debug group"]
         if "debug group" in TREES[by]:  # one level for each depth; outer ones are told by the names of passes
             outer = frame.passes.group_depth if by == "pass" else 0
-            deepest = max((len(group) for group in frame.steps.group), default=0)
+            deepest = max(map(len, set(frame.steps.group)), default=0)
             at = TREES[by].index("debug group")
             self._levels[at:at] = [("debug group", depth) for depth in range(outer, deepest)]
         self._sort: tuple[Callable[[Node], float], bool] | None = None

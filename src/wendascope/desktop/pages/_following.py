@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from wendascope.analysis.parts import Part
@@ -20,10 +21,14 @@ from wendascope.desktop.theme import GRID
 class FramePage(Page):
     """A page that tells about the shown document. Subclasses add widgets to `room` and answer in `refresh`."""
 
+    works_hidden = False
+    """Whether its figure in the rail needs it to refresh before it was ever seen."""
+
     def __init__(self, workspace: Workspace, question: str) -> None:
         super().__init__()
         self._workspace = workspace
         self._document: Document | None = None
+        self._behind = False
         asked, self.answer, self.evidence = answer_labels(question)
         self.room = QVBoxLayout(self)
         self.room.setContentsMargins(2 * GRID, GRID, GRID, GRID)
@@ -62,7 +67,14 @@ class FramePage(Page):
     def _measured(self) -> None:
         if self._document is not self._workspace.current:
             return  # of a document that is not shown
-        self.refresh(self._document)
+        self._behind = not (self.isVisible() or self.works_hidden)
+        if not self._behind:
+            self.refresh(self._document)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if self._behind:
+            self._measured()
 
     def say(self, answer: str, evidence: str = "", parts: Sequence[Part] = ()) -> None:
         self.answer.setText(answer)

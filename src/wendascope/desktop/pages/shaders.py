@@ -26,6 +26,8 @@ from wendascope.texts import share
 class ShadersPage(FramePage):
     """Answer sentence, the table of programs, then source, lines, limits and loops of the chosen one, and findings."""
 
+    works_hidden = True
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "Which shaders cost, and what in them does?")
         self.table = ProgramsTable()

@@ -1,0 +1,44 @@
+"""Files are read in the background, so that the window goes on meanwhile."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+from PySide6.QtCore import QEventLoop, QObject, Qt, Signal
+
+from wendascope.desktop.models.document import Document
+
+
+class _Reader(QObject):
+    """Reads one file in a thread of its own."""
+
+    ended = Signal()
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self._path = path
+        self.document: Document | None = None
+        self.problem: Exception | None = None
+
+    def read(self) -> None:
+        try:
+            self.document = Document(self._path)
+            self.document.prepare()
+        except Exception as error:  # raised again by who waits
+            self.problem = error
+        self.ended.emit()
+
+
+def opened_document(path: Path) -> Document:
+    """The document of a file; events go on being served until it is there. Raises FileError."""
+    reader, loop = _Reader(path), QEventLoop()
+    reader.ended.connect(loop.quit, Qt.ConnectionType.QueuedConnection)
+    thread = threading.Thread(target=reader.read, name="opening", daemon=True)
+    thread.start()
+    loop.exec()
+    thread.join()
+    if reader.problem is not None:
+        raise reader.problem
+    assert reader.document is not None
+    return reader.document
