@@ -49,9 +49,12 @@ quick: setup
 bench: setup
 	$(BIN)/python -m benchmarks
 
-# Everything that files, targets and sockets are attacked with; the tests try a part of it.
+# Everything that files, targets and sockets are attacked with (the tests try a part of it), then what names, texts,
+# shaders and confinement are attacked with.
 attack: setup
 	$(BIN)/python tools/attack.py
+	$(BIN)/python -m pytest -q tests/test_hostile_names.py tests/test_prints.py tests/test_shader_bombs.py \
+		tests/test_confinement.py
 
 # The tap under the thread, address and undefined-behaviour sanitizers.
 sanitize: setup
