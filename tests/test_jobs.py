@@ -178,7 +178,9 @@ def test_the_log_is_a_file_of_ones_own(
             raise ValueError("to be found in the file")
         except ValueError:
             logging.getLogger("wendascope.test").exception("it failed")
+        logging.getLogger("wendascope.test").error("pass \x1b[31m%s", "rain\nERROR forged")
         text = (tmp_path / "wendascope" / "log").read_text()
+        assert "pass \\x1b[31mrain\\nERROR forged\n" in text
         assert "it failed" in text and "Traceback" in text and "to be found" in text and "only on" not in text
         assert (tmp_path / "wendascope" / "log").stat().st_mode & 0o077 == 0
         assert "only on the screen" in capsys.readouterr().err

@@ -37,12 +37,13 @@ pytestmark = pytest.mark.driver
 class Yard:
     """A capture session in a process of its own."""
 
-    def __init__(self, name: str, out: Path, command: list[str], *options: str) -> None:
+    def __init__(
+        self, name: str, out: Path, command: list[str], *options: str, run: tuple[str, str] = ("-m", "wendascope.cli")
+    ) -> None:
         self.name, self.out = name, out
         arguments = [
             sys.executable,
-            "-m",
-            "wendascope.cli",
+            *run,
             "capture",
             "--listen",
             name,
@@ -188,6 +189,32 @@ def test_the_program_runs_on_when_the_session_is_killed(runtime: Path, tmp_path:
         assert time.monotonic() < deadline, "the program stopped with its capture session"
         time.sleep(0.05)
     assert listening() == [], "the dead socket is cleared away"
+
+
+def test_a_program_is_held_by_who_is_there_only(runtime: Path, tmp_path: Path) -> None:
+    drawn = tmp_path / "drawn"
+    patient = (
+        "import wendascope.tap.channel as channel; channel.PATIENCE_SECONDS = 1.0;"
+        " from wendascope.cli import main; main()"
+    )
+    command = [str(odd_targets.built(tmp_path)), "wait-long", "300", str(drawn)]
+    yard = Yard("yard", tmp_path / "out", command, run=("-c", patient))
+    try:
+        with SessionClient("yard") as client:
+            client.send(Do("hold"))
+            states(client, "held")
+            time.sleep(2.5)  # the session says that it is there
+            client.send(Do("step"))
+            states(client, "held")
+            yard.process.send_signal(signal.SIGSTOP)
+            deadline = time.monotonic() + 20
+            while not drawn.exists():
+                assert time.monotonic() < deadline, "the program stays held for a session that is stopped"
+                time.sleep(0.05)
+            yard.process.send_signal(signal.SIGCONT)
+            assert states(client, "ended")
+    finally:
+        yard.end()
 
 
 def test_a_program_that_fails_shows_what_it_wrote(runtime: Path, tmp_path: Path) -> None:

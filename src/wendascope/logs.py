@@ -7,12 +7,25 @@ import logging
 import logging.handlers
 import os
 from pathlib import Path
+from typing import Any
 
 import platformdirs
+
+from wendascope.texts import visible, visible_lines
 
 LEVELS = ("debug", "info", "warning", "error")
 _LARGEST, _OLDER = 1 << 20, 2
 _FORMAT = "%(asctime)s %(levelname)s %(name)s: %(message)s"
+
+
+class _Readable(logging.Formatter):
+    """What strangers' names would do to a terminal that shows the log, or to its lines, is shown instead."""
+
+    def formatMessage(self, record: logging.LogRecord) -> str:
+        return visible(super().formatMessage(record))
+
+    def formatException(self, ei: Any) -> str:
+        return visible_lines(super().formatException(ei))
 
 
 def log_file() -> Path:
@@ -37,12 +50,12 @@ def start_logging(level: str = "") -> None:
         os.close(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600))
         file = logging.handlers.RotatingFileHandler(path, maxBytes=_LARGEST, backupCount=_OLDER, delay=True)
         file.setLevel(logging.WARNING)
-        file.setFormatter(logging.Formatter(_FORMAT))
+        file.setFormatter(_Readable(_FORMAT))
         root.addHandler(file)
     if level:
         console = logging.StreamHandler()
         console.setLevel(shown)
-        console.setFormatter(logging.Formatter("wendascope: %(levelname)s %(name)s: %(message)s"))
+        console.setFormatter(_Readable("wendascope: %(levelname)s %(name)s: %(message)s"))
         root.addHandler(console)
     if not root.handlers:
         root.addHandler(logging.NullHandler())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Iterator
 
-PROTOCOL = 7
+PROTOCOL = 8
 """Of the messages between a target and Wendascope; see `docs/tap-protocol.md`."""
 MESSAGE_VALUES = 15
 HEADER_WORDS = 4
@@ -30,6 +30,7 @@ class MessageKind(enum.IntEnum):
     RECORD = 18
     RESUME = 19
     OBJECTS = 20
+    STAY = 21
 
 
 class FrameEnd(enum.IntEnum):

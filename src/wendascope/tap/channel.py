@@ -31,6 +31,8 @@ LARGEST_FILE = 4 << 30
 """Bytes that are taken from a target, or asked of it, at once."""
 _HEARD_SECONDS = 5.0
 """A target that is held and does not read what it is told for so long has hung up, or never will."""
+PATIENCE_SECONDS = 60.0
+"""How long a target that is held hears nothing before it hangs up and goes on."""
 _RUN_NO_MEMORY = 6
 OBJECTS_FAILED, CONFINED = 1, 2
 """What could not be handed over (FAILED): memory, or anything any more; 0 is a frame."""
@@ -109,7 +111,8 @@ class Channel:
 
         A program that draws nothing reads nothing: then the last thing said is kept, and sent when there is room.
         """
-        self._armed = _packed(MessageKind.ARM, (frame, slower_than_ns, int(frame_end), PROTOCOL), 0)
+        patience = round(1000 * PATIENCE_SECONDS)
+        self._armed = _packed(MessageKind.ARM, (frame, slower_than_ns, int(frame_end), PROTOCOL, patience), 0)
         self.flush()
 
     def flush(self) -> bool:

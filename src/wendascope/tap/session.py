@@ -19,7 +19,15 @@ from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
 from wendascope.opengl.frame import OpenGLFrame
 from wendascope.opengl.prune import unused_bytes
-from wendascope.tap.channel import OBJECTS_FAILED, Message, MessageKind, failure_text, read_memory_file, same_user
+from wendascope.tap.channel import (
+    OBJECTS_FAILED,
+    PATIENCE_SECONDS,
+    Message,
+    MessageKind,
+    failure_text,
+    read_memory_file,
+    same_user,
+)
 from wendascope.tap.launch import Target, Trigger, program_title
 from wendascope.tap.memory_table import marked_objects
 from wendascope.tap.messages import (
@@ -95,6 +103,7 @@ class CaptureSession:
         self._taken: list[Taken] = []
         self._paused: Message | None = None
         self._hold = False
+        self._stayed = 0.0
         self._wanted: Take | None = None
         self._since = 0.0
         self._left = 0
@@ -130,6 +139,7 @@ class CaptureSession:
                     break
                 self._follow()
                 self._countdown()
+                self._stay()
                 self._publish()
         except TargetError as error:
             text = str(error)
@@ -224,6 +234,15 @@ class CaptureSession:
             return
         self._since = 0.0
         self._target.arm(Trigger(0, 0.0, wanted.slower_than_ms, self._target.frame_end))
+
+    def _stay(self) -> None:
+        """A program that is held is told now and then that somebody is there."""
+        if self._paused is None or self._target.channel is None:
+            return
+        now = time.monotonic()
+        if now - self._stayed > PATIENCE_SECONDS / 6:
+            self._stayed = now
+            self._target.channel.send(MessageKind.STAY)
 
     # ---- requests ----------------------------------------------------------------------------------
 

@@ -173,6 +173,20 @@ static void tell_failure(int what, int reason) {
   send_message(&message, NULL, 0, 0);
 }
 
+static uint64_t patience_ms;
+
+/* Nothing is heard for so long that Wendascope must be stopped, or worse: the target does not stay held for it. */
+static int left_alone(void) {
+  struct pollfd heard = {.fd = control, .events = POLLIN};
+  uint64_t until = tap_now() + patience_ms * 1000000;
+  for (;;) {
+    uint64_t now = tap_now();
+    if (now >= until) return 1;
+    int got = poll(&heard, 1, (int)((until - now) / 1000000) + 1);
+    if (got > 0 || (got < 0 && errno != EINTR)) return 0;
+  }
+}
+
 static void arm(const Message *message) {
   if (message->v[3] != TAP_PROTOCOL) { /* never guess what another version means */
     fprintf(stderr, "Wendascope: the tap of this program speaks protocol %d, the Wendascope that watches it %d: it runs on unwatched\n",
@@ -182,6 +196,7 @@ static void arm(const Message *message) {
   }
   armed_frame = message->v[0];
   armed_slower = message->v[1];
+  patience_ms = message->v[4];
   __atomic_store_n(&wanted_frame_end, (int)message->v[2], __ATOMIC_RELAXED);
   if (message->v[2] == TAP_FRAME_END_SWAP) tap_mode_clear(TAP_MARKERS);
   else tap_mode_set(TAP_MARKERS);
@@ -357,7 +372,11 @@ static void serve(const TapDrawable *drawable) {
   for (;;) {
     Message message;
     int fd;
-    if (receive_message(&message, &fd, 0) != 1) break;
+    if (left_alone()) {
+      disconnect();
+      break;
+    }
+    if (receive_message(&message, &fd, 0) != 1) break; /* STAY only says that somebody is there */
     if (fd >= 0) map_shared(fd, message.v[7]); /* where that fails, what is to run in it is refused */
     if (message.type == TAP_MESSAGE_RUN) run_batch(&message);
     if (message.type == TAP_MESSAGE_ARM) arm(&message);
