@@ -17,9 +17,9 @@ import OpenGL
 OpenGL.ERROR_CHECKING = False
 from OpenGL import GL
 
+from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
-from wendascope.opengl.objects import DefaultFramebuffer
-from wendascope.replay.context import PbufferContext
 
 SIZE = (800, 450)
 LAMPS = 400

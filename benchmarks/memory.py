@@ -15,9 +15,9 @@ import numpy as np
 
 from benchmarks.tap import Row, ratio_of
 from tests.synthetic import frame_of, objects
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import save
-from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
 _OBJECTS = 10_000

@@ -14,10 +14,10 @@ import numpy as np
 
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.over_time import frame_in_time, over_time
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.frame.file import save, save_sequence
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.compare import compare_files

@@ -18,11 +18,11 @@ import numpy as np
 from benchmarks.replaying import DEMO, Row
 from tests import SECOND_DRIVER
 from wendascope.analysis.remedy import EditedSource, Remedy
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.measure.clocks import Clock
 from wendascope.measure.samples import use_clock
-from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import stored_examination

@@ -21,10 +21,10 @@ from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
 from wendascope.analysis.guidelines import read_again
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.desktop import theme
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
 

@@ -6,11 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from wendascope.frame.blobs import BlobStore
-from wendascope.frame.context import ContextInfo
-from wendascope.frame.frame import Metadata
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw, stream_of
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import (
     AttributeRecord,
     BufferRecord,
     DefaultFramebuffer,
@@ -22,7 +20,9 @@ from wendascope.opengl.objects import (
     UniformRecord,
     VertexArrayRecord,
 )
-from wendascope.opengl.packed import CallBatch, Raw, stream_of
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.frame import Metadata
 from wendascope.registry import GL
 
 VERTEX = """#version 330 core

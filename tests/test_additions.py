@@ -14,6 +14,7 @@ import pytest
 from wendascope import discovery
 from wendascope.analysis.findings import Case, find
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.desktop.pages import _registry as page_registry
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
@@ -22,7 +23,6 @@ from wendascope.measure.pictures import picture_at
 from wendascope.measure.statistics import Interval
 from wendascope.replay import jobs
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.report import formats
 from wendascope.report.formats import _registry as form_registry
 from wendascope.trials.plan import make_plan, recommendations_of, worth_trying
@@ -91,7 +91,7 @@ def write(document, path, frame_file):
     "wendascope.measure": """
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
+from wendascope.backends.opengl.running.session import ReplaySession
 
 @remote
 def added(session: ReplaySession, job: Job, least: int = 0) -> list[int]:

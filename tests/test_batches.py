@@ -20,6 +20,13 @@ from wendascope.analysis.findings.batching import parts_of
 from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.sharing import Sharing
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_contents import BufferContents
+from wendascope.backends.opengl.objects.objects import ProgramRecord, ShaderRecord, UniformRecord
+from wendascope.backends.opengl.objects.primitives import separate, triangles
+from wendascope.backends.opengl.objects.uniform_blocks import block_layout
+from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
@@ -29,13 +36,6 @@ from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.std140 import pack, struct_layout, type_named
 from wendascope.measure.drawn import measure_drawn
-from wendascope.opengl.buffer_contents import BufferContents
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.primitives import separate, triangles
-from wendascope.opengl.uniform_blocks import block_layout
-from wendascope.opengl.uniform_values import uniform_value
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.batching import NewObjects, plan_batch

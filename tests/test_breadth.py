@@ -7,8 +7,8 @@ import pytest
 
 from tests.conftest import Capture, program
 from tests.test_capture import check_identical
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.facts import step_facts
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.words.facts import step_facts
 
 pytestmark = pytest.mark.driver
 

@@ -6,9 +6,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.frame.call_use import KINDS, NO_STATE, NOBODY, OVERWRITTEN, REPEATS, STEP, USED
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
 from .synthetic import MODEL, SURFACE, TINT, crowded, draw, frame_of, objects
@@ -107,7 +107,7 @@ def test_array_uniforms_set_whole_and_in_parts_are_left_alone() -> None:
         batch.call("glUniform1f", location, 1.0)
     draw(batch, 1, 1, 1)
     frame = _frame(batch)
-    from wendascope.opengl.objects import UniformRecord
+    from wendascope.backends.opengl.objects.objects import UniformRecord
 
     frame.objects.programs[0].uniforms = [
         *frame.objects.programs[0].uniforms,

@@ -11,13 +11,13 @@ import numpy as np
 import pytest
 
 from tests.conftest import DATA, Capture, program
+from wendascope.backends.opengl.calls.packed import FLAG_LOST
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import CancelledError, TargetError
 from wendascope.frame.file import save
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
 from wendascope.measure.survey import survey
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.packed import FLAG_LOST
 from wendascope.replay.client import Replay
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger

@@ -16,6 +16,8 @@ import pytest
 
 from tests.attacks.kills import alive
 from wendascope import system_calls
+from wendascope.backends.opengl.calls.runnable import may_run, may_set_up
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.confinement import landlock_version
 from wendascope.demo.data import demo_files
 from wendascope.errors import ReplayCrashedError, ReplayError
@@ -24,8 +26,6 @@ from wendascope.frame.origins import MADE_HERE, introduction, origin, remember
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.measure.pictures import verify
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.runnable import may_run, may_set_up
 from wendascope.registry import GL, tables
 from wendascope.replay.client import Replay, in_force
 

@@ -9,16 +9,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from wendascope.backends.opengl.calls.contexts import ContextReading, ContextSettler, OtherContext, owners
+from wendascope.backends.opengl.calls.packed import FLAG_SWITCH, CallBatch, CallStream, merge_streams, stream_of
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import FramebufferRecord, Objects, VertexArrayRecord
+from wendascope.backends.opengl.state.state_table import PATTERNS
+from wendascope.backends.opengl.state.tracker import InitialState, StateHistory
 from wendascope.errors import DamagedFileError
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
 from wendascope.measure.pictures import verify
-from wendascope.opengl.contexts import ContextReading, ContextSettler, OtherContext, owners
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import FramebufferRecord, Objects, VertexArrayRecord
-from wendascope.opengl.packed import FLAG_SWITCH, CallBatch, CallStream, merge_streams, stream_of
-from wendascope.opengl.state_table import PATTERNS
-from wendascope.opengl.tracker import InitialState, StateHistory
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 

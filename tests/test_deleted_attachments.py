@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from wendascope.opengl.caveats import frame_caveats
-from wendascope.opengl.codec import load_opengl
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.words.caveats import frame_caveats
 
 
 def test_a_texture_that_only_a_framebuffer_holds_is_named(depot: Path) -> None:

@@ -16,8 +16,8 @@ from wendascope.analysis.draw_plans import plan_regions
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
 from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.sharing import Sharing
+from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 
 from .synthetic import draw, frame_of, objects

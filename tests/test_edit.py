@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from tests.synthetic import draw, frame_of, objects
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
+from wendascope.backends.opengl.running.edit import Edit, EditedCalls, Insertion, apply_edit
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.packed import CallBatch, CallStream, stream_of
 from wendascope.registry import GL
 from wendascope.replay import wire
-from wendascope.replay.edit import Edit, EditedCalls, Insertion, apply_edit
 from wendascope.trials.remedies import change_of
 
 _counts = st.integers(0, 12)

@@ -10,12 +10,12 @@ from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.eyes import two_eyes
 from wendascope.analysis.findings import Case
 from wendascope.analysis.findings.two_eyes import eyes
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import UniformRecord
 from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import UniformRecord
-from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
 COUNT, MODE = 12, 40

@@ -20,12 +20,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from wendascope import records
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.tables.fetched import fetched_bytes
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.frame import file
 from wendascope.frame.file import SequenceWriter, add, added, frame_count, save, work_on
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.fetched import fetched_bytes
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.trials.examine import stored_examination
 from wendascope.trials.stages import case_of
 
@@ -179,7 +179,7 @@ import resource, signal, sys
 from pathlib import Path
 from wendascope.errors import FileError
 from wendascope.frame.file import save
-from wendascope.opengl.codec import load_opengl
+from wendascope.backends.opengl.codec import load_opengl
 frame = load_opengl(Path(sys.argv[1]))
 for ref in frame.objects.blob_refs():
     frame.blobs.get(ref)

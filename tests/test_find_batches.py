@@ -21,10 +21,10 @@ from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
 from wendascope.analysis.switches import find_switches
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.report.atlas import write_atlas
 from wendascope.texts import share

@@ -5,15 +5,15 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from wendascope.backends.opengl.calls.display_lists import display_lists, drawn_modes
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.overdraw import geometry_of
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.display_lists import display_lists, drawn_modes
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
-from wendascope.replay.edit import Edit
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 from .conftest import Capture, program
 

@@ -11,9 +11,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import TargetError
 from wendascope.frame.file import save
-from wendascope.opengl.codec import load_opengl
 from wendascope.tap.launch import Target, Trigger
 from wendascope.tap.take import Collect
 
@@ -43,7 +43,7 @@ def test_they_are_recorded_and_kept(small: Path, tmp_path: Path) -> None:
 def test_a_frame_without_them_is_itself(small: Path) -> None:
     from dataclasses import replace
 
-    from wendascope.opengl.packed import merge_streams
+    from wendascope.backends.opengl.calls.packed import merge_streams
 
     frame = replace(load_opengl(small), following=merge_streams([]))
     assert frame.with_following is frame

@@ -9,24 +9,24 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.synthetic import SURFACE, draw, frame_of, objects
-from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import sampler_uses
-from wendascope.opengl.journal import Journal
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.journal import Journal
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Raw, stream_of
+from wendascope.backends.opengl.calls.prune import drop_unseen_contents, drop_unused_contents, unused_bytes
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,
     Objects,
     RenderbufferRecord,
 )
-from wendascope.opengl.packed import CallBatch, CallStream, Raw, stream_of
-from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents, unused_bytes
-from wendascope.opengl.written import buffer_writes, written_objects
+from wendascope.backends.opengl.rebuild.deletions import unbinding_calls
+from wendascope.backends.opengl.rebuild.names import NameMap
+from wendascope.backends.opengl.rebuild.translate import Translator, drop_mask
+from wendascope.backends.opengl.tables.inputs import sampler_uses
+from wendascope.backends.opengl.tables.written import buffer_writes, written_objects
+from wendascope.frame.blobs import BlobStore
 from wendascope.registry import GL
-from wendascope.replay.deletions import unbinding_calls
-from wendascope.replay.names import NameMap
-from wendascope.replay.translate import Translator, drop_mask
 
 TARGET, DEPTH = 5, 6
 """A framebuffer with texture 2 as its colour, and its renderbuffer."""

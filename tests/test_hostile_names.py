@@ -25,13 +25,13 @@ from PySide6.QtWidgets import QAbstractItemView, QLabel
 
 from tests.conftest import program
 from wendascope import records
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.cli._app import app
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import load, save
 from wendascope.json_text import json_text
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.report.formats import form_named
 from wendascope.report.survey import survey_document
 from wendascope.texts import cell, markdown, readable, visible

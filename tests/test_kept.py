@@ -11,18 +11,18 @@ from hypothesis import strategies as st
 
 from tests.conftest import DATA, Capture, program
 from wendascope.analysis.late import bound_by, frame_bound
+from wendascope.backends.opengl.calls.display_lists import display_lists, triangles_of
+from wendascope.backends.opengl.calls.kept import Kept
+from wendascope.backends.opengl.calls.mappings import settle_writes
+from wendascope.backends.opengl.calls.packed import FLAG_EARLIER, CallBatch, CallStream, Raw, merge_streams
+from wendascope.backends.opengl.calls.prune import drop_unused_contents, unused_bytes
+from wendascope.backends.opengl.objects.formats import named_format
+from wendascope.backends.opengl.state.offers import Offers
 from wendascope.errors import DamagedFileError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
 from wendascope.measure.statistics import difference_of_medians
-from wendascope.opengl.display_lists import display_lists, triangles_of
-from wendascope.opengl.formats import named_format
-from wendascope.opengl.kept import Kept
-from wendascope.opengl.mappings import settle_writes
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import FLAG_EARLIER, CallBatch, CallStream, Raw, merge_streams
-from wendascope.opengl.prune import drop_unused_contents, unused_bytes
 from wendascope.registry import GL
 from wendascope.trials.compare import match_passes
 

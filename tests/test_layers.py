@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 
 from wendascope.analysis.layers import layer_map, step_layers
 from wendascope.analysis.triangles import View, classify
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.overdraw import geometry_of, layers_of
 from wendascope.measure.pixel_stack import pixel_stack
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 from .conftest import Capture, program
 from .scenes import SIZE, Outcome, changes_itself, coverage, edge_functions, make_scene

@@ -29,12 +29,12 @@ from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import read_module
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.measure.pictures import verify
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file

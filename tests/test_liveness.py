@@ -9,12 +9,11 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.liveness import reads_of_targets, without_effect
-from wendascope.frame.blobs import BlobStore
-from wendascope.frame.context import ContextInfo
-from wendascope.frame.frame import Metadata
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.journal import Journal
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.journal import Journal
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
+from wendascope.backends.opengl.calls.relinks import LinkSettler
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,
@@ -25,8 +24,9 @@ from wendascope.opengl.objects import (
     TextureRecord,
     UniformRecord,
 )
-from wendascope.opengl.packed import CallBatch, CallStream, stream_of
-from wendascope.opengl.relinks import LinkSettler
+from wendascope.frame.blobs import BlobStore
+from wendascope.frame.context import ContextInfo
+from wendascope.frame.frame import Metadata
 from wendascope.registry import GL
 
 FLAT, SHOW, WRITER = 1, 2, 3

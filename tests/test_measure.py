@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from wendascope import records
 from wendascope.analysis.budget import judge, most_expensive_passes
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import CancelledError, ReplayCrashedError
 from wendascope.measure.calibrate import calibrate, choose_clock
 from wendascope.measure.pictures import picture_at, verify
@@ -20,7 +21,6 @@ from wendascope.measure.records import Survey
 from wendascope.measure.statistics import median_interval, rank_bounds
 from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
-from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
 from wendascope.trials.examine import examine_file
 

@@ -37,6 +37,11 @@ from wendascope.analysis.memory_use import MemoryUse, SampledTexture, SampledTex
 from wendascope.analysis.squares import squarified
 from wendascope.analysis.traffic import Moved, moved, traffic
 from wendascope.analysis.vertex_widths import narrower
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.objects.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.texel_sizes import texel_size
+from wendascope.backends.opengl.objects.texel_values import texel_values
+from wendascope.backends.opengl.running.edit import Edit
 from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError
@@ -47,13 +52,8 @@ from wendascope.frame.frame import Picture
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.measure.pictures import verify
-from wendascope.opengl.objects import ImageRecord, RenderbufferRecord, TextureRecord
-from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.opengl.texel_sizes import texel_size
-from wendascope.opengl.texel_values import texel_values
 from wendascope.registry import GL, tables
 from wendascope.replay.client import Replay
-from wendascope.replay.edit import Edit
 from wendascope.report.gltf import MAGIC
 from wendascope.report.ktx2 import IDENTIFIER, ktx2
 from wendascope.report.memory import as_csv, memory_document

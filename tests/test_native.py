@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.native.driver import build_driver, build_sizes, scalar_commands
-from wendascope.opengl.formats import _COMPONENTS, _PACKED_SIZE, _TYPE_SIZE
+from wendascope.backends.opengl.objects.formats import _COMPONENTS, _PACKED_SIZE, _TYPE_SIZE
 from wendascope.registry import GL, native_library
 
 ROOT = Path(__file__).parent.parent

@@ -7,9 +7,9 @@ from __future__ import annotations
 import pytest
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.replay.scramble import Store
-from wendascope.replay.session import ReplaySession
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.running.scramble import Store
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.tap.channel import FrameEnd
 from wendascope.trials.outcomes import Outcomes, Variation, judge_remedies
 

@@ -24,13 +24,13 @@ from wendascope.analysis.over_time import (
     unchanged_passes,
 )
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.demo.data import demo_files
 from wendascope.frame.file import load, save, save_sequence
 from wendascope.frame.places import frame_path
 from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.measure.pass_results import pass_results
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.over_frames import sequence_results

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 from tests.test_liveness import FLAT, SHOW, _frame
 from wendascope.analysis.liveness import without_effect
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.tracker import InitialState
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.state.tracker import InitialState
 from wendascope.registry import GL
 
 SIZE = 8

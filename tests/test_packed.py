@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Raw, split_strings
 from wendascope.errors import DamagedFileError
-from wendascope.opengl.packed import CallBatch, CallStream, Raw, split_strings
 from wendascope.registry import GL, tables
 
 

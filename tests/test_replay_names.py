@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wendascope.replay.names import NameMap, translate
+from wendascope.backends.opengl.rebuild.names import NameMap, translate
 
 names_strategy = st.dictionaries(st.integers(1, 2**32 - 1), st.integers(1, 2**31), max_size=30)
 

@@ -9,14 +9,14 @@ import numpy as np
 import pytest
 
 from wendascope import records
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord
 from wendascope.demo.data import demo_files
 from wendascope.desktop.models.document import Document
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
 from wendascope.frame.roles import ROLE_RECORD, GivenRole, Role, pass_names
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
-from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 
 from .conftest import Capture, program

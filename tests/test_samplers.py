@@ -10,16 +10,22 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import (
+    DefaultFramebuffer,
+    Objects,
+    ProgramRecord,
+    ShaderRecord,
+    UniformRecord,
+)
+from wendascope.backends.opengl.rebuild.context import PbufferContext
+from wendascope.backends.opengl.rebuild.executor import LocalExecutor
+from wendascope.backends.opengl.tables.inputs import sampler_uses
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import Metadata
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import sampler_uses
-from wendascope.opengl.objects import DefaultFramebuffer, Objects, ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
-from wendascope.replay.context import PbufferContext
-from wendascope.replay.executor import LocalExecutor
 
 VERTEX = "#version 450\nvoid main() { gl_Position = vec4(0.0); }\n"
 FRAGMENT = (

@@ -16,6 +16,8 @@ from PySide6.QtCore import Qt
 from tests.conftest import Capture
 from tests.test_file import as_told, load_all, same
 from wendascope import records
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.window import MainWindow
@@ -25,8 +27,6 @@ from wendascope.frame.frame import Picture
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.roles import GivenRole
 from wendascope.measure.records import SequenceResults
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.frame import OpenGLFrame
 
 quick = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 
@@ -45,7 +45,7 @@ def later(frame: OpenGLFrame, number: int, noise: float = 0.05) -> OpenGLFrame:
 
 
 def load_copy(frame: OpenGLFrame) -> OpenGLFrame:
-    from wendascope.opengl.codec import decode
+    from wendascope.backends.opengl.codec import decode
 
     parts = frame.parts()
     for ref in frame.objects.blob_refs():

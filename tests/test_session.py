@@ -21,10 +21,10 @@ from hypothesis import strategies as st
 from tests.attacks import kills, odd_targets
 from tests.conftest import program
 from tests.test_capture import verified
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import TargetError, UsageError, WendascopeError
 from wendascope.frame.file import save
 from wendascope.frame.memory_mark import SUFFIX
-from wendascope.opengl.codec import load_opengl
 from wendascope.tap import sessions
 from wendascope.tap.client import SessionClient
 from wendascope.tap.launch import program_title

@@ -18,6 +18,7 @@ from wendascope.analysis.shader_cost import ShaderCost, shader_cost
 from wendascope.analysis.shaders import shaders_answer, study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.spirv import MAGIC, BadModuleError, read_module
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
@@ -25,7 +26,6 @@ from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.upgrade import upgraded
 from wendascope.measure.pictures import verify
-from wendascope.opengl.codec import load_opengl
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.baking import baked, constant_texts

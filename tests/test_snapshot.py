@@ -10,17 +10,17 @@ from typing import Any
 
 import numpy as np
 
+from wendascope.backends.opengl.calls.journal import Journal
+from wendascope.backends.opengl.calls.kept import Kept
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
+from wendascope.backends.opengl.snapshot._buffers import read_buffers, watch_mappings
+from wendascope.backends.opengl.snapshot._reader import Reader, State
+from wendascope.backends.opengl.snapshot._textures import read_textures
+from wendascope.backends.opengl.snapshot._vertex_arrays import read_vertex_arrays
+from wendascope.backends.opengl.state.state_table import TEXTURE_TARGETS
 from wendascope.frame.context import ContextInfo
-from wendascope.opengl.journal import Journal
-from wendascope.opengl.kept import Kept
-from wendascope.opengl.packed import CallBatch, CallStream
-from wendascope.opengl.state_table import TEXTURE_TARGETS
 from wendascope.registry import GL
 from wendascope.registry.numbers import HEADER_WORDS
-from wendascope.tap.snapshot._buffers import read_buffers, watch_mappings
-from wendascope.tap.snapshot._reader import Reader, State
-from wendascope.tap.snapshot._textures import read_textures
-from wendascope.tap.snapshot._vertex_arrays import read_vertex_arrays
 
 Call = dict[str, Any]
 _PATTERN = bytes(range(256))

@@ -9,15 +9,15 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.left_behind import differing
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.span_start import SpanStart, step_calls
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
-from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
-from wendascope.replay.edit import Edit
-from wendascope.replay.left_behind import differing
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.span_start import SpanStart, step_calls
 from wendascope.trials.outcomes import outcomes
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import time_remedies

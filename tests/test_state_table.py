@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
-import wendascope.tap.snapshot as snapshot
-from wendascope.opengl import state_table
-from wendascope.opengl.untracked import untracked_commands
+import wendascope.backends.opengl.snapshot as snapshot
+from wendascope.backends.opengl.state import state_table
+from wendascope.backends.opengl.state.untracked import untracked_commands
 from wendascope.registry import is_offered, tables
 from wendascope.registry.xml import read_registry
 

@@ -9,12 +9,12 @@ from wendascope.analysis.batches import find_batches
 from wendascope.analysis.groups import MERGE
 from wendascope.analysis.remedy import Part
 from wendascope.analysis.sharing import Sharing
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord, ShaderRecord
+from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord, ShaderRecord
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.texture_parameters import parameter_calls
 from wendascope.registry import GL
 from wendascope.trials.batching import NewObjects, plan_batch
 

@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 from tests.synthetic import TINT, draw, frame_of, objects
 from wendascope.analysis.same_steps import FrameInputs, same_steps, static_part
+from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord
 from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord
-from wendascope.opengl.packed import CallBatch, stream_of
 from wendascope.registry import GL
 
 Change = Callable[[OpenGLFrame], None]

@@ -20,7 +20,7 @@ FRAMES = 300
 # Each stage is a point at which Wendascope kills itself without a word.
 HARNESS = """
 import os, signal, sys
-from wendascope.opengl.packed import CallBatch
+from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.tap.channel import Channel, MessageKind
 from wendascope.tap.launch import Target, Trigger

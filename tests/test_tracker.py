@@ -8,9 +8,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.opengl.packed import CallBatch, CallStream
-from wendascope.opengl.state_table import PATTERNS
-from wendascope.opengl.tracker import UNKNOWN, StateHistory
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
+from wendascope.backends.opengl.state.state_table import PATTERNS
+from wendascope.backends.opengl.state.tracker import UNKNOWN, StateHistory
 from wendascope.registry import GL, tables
 
 UNITS = [GL.TEXTURE0, GL.TEXTURE0 + 1]

@@ -17,12 +17,12 @@ from wendascope.analysis.drawn import transformed_vertices
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.step_triangles import repeats
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import CancelledError, TrialError
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
-from wendascope.opengl.codec import load_opengl
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import Examined, examine_file, stored_examination
 from wendascope.trials.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name

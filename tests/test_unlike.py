@@ -10,10 +10,10 @@ from typing import Any
 
 import pytest
 
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import save
 from wendascope.frame.frame import Picture
-from wendascope.opengl.codec import load_opengl
 from wendascope.trials.verdicts import REFUSED
 
 from .conftest import Capture, program

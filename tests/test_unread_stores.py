@@ -8,11 +8,11 @@ from collections.abc import Callable
 import pytest
 
 from tests.synthetic import draw, frame_of, objects
+from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord, RenderbufferRecord
+from wendascope.backends.opengl.tables.unread_stores import unread_stores
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import AttachmentRecord, FramebufferRecord, RenderbufferRecord
-from wendascope.opengl.packed import CallBatch, stream_of
-from wendascope.opengl.unread_stores import unread_stores
 from wendascope.registry import GL
 
 Calls = Callable[[CallBatch], object]

@@ -16,8 +16,8 @@ import numpy as np
 import zstandard
 
 from tests.attacks import Tally
+from wendascope.backends.opengl.codec import load_opengl
 from wendascope.frame.summary import summarise
-from wendascope.opengl.codec import load_opengl
 
 SLOWEST_SECONDS = 20.0
 Rows = sqlite3.Connection

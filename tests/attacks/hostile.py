@@ -11,12 +11,12 @@ import numpy as np
 
 from tests.attacks import Tally
 from tests.attacks.running import run_on
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
+from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import save
-from wendascope.opengl.codec import load_opengl
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord, ShaderRecord, UniformRecord
-from wendascope.opengl.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
 from wendascope.registry import GL, tables
 from wendascope.registry.numbers import HEADER_WORDS
 from wendascope.registry.rules import BUFFERS

@@ -10,14 +10,14 @@ import numpy as np
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, find
 from wendascope.analysis.remedy import Part, Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.pictures import verify
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.step_inputs import step_inputs
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import judge_remedies
 
 from ._random_frames import Model, Op, make, settled, vary

@@ -11,11 +11,11 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from wendascope.analysis.findings import Finding
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.records import Survey
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import Examined, examine
 from wendascope.trials.proof import Proof, measured_proof

@@ -9,9 +9,9 @@ import numpy as np
 from OpenGL import GL
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.opengl.packed import merge_streams
-from wendascope.opengl.step_inputs import step_inputs
-from wendascope.replay.session import ReplaySession
+from wendascope.backends.opengl.calls.packed import merge_streams
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.trials.outcomes import judge_remedies
 
 from ._case import Draw, known

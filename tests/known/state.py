@@ -146,7 +146,7 @@ def samplers_set_as_an_array() -> Draw:
 
 
 def _units(looked) -> None:  # type: ignore[no-untyped-def]
-    from wendascope.opengl.inputs import texture_inputs
+    from wendascope.backends.opengl.tables.inputs import texture_inputs
 
     inputs = texture_inputs(looked.frame, 1)
     assert [i.unit for i in inputs] == [3, 1, 0, 2]

@@ -8,12 +8,12 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.sharing import Sharing
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.measure.pictures import verify
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.step_inputs import step_inputs
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 from ._looking import Gallery
 from ._state_changes import DEPENDS

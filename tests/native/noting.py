@@ -14,10 +14,10 @@ from typing import Any
 import numpy as np
 
 from tests.native.driver import POINTERS, command_named, scalar_commands
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
+from wendascope.backends.opengl.rebuild.executor import LocalExecutor
 from wendascope.errors import ReplayError
-from wendascope.opengl.packed import CallBatch, CallStream
 from wendascope.registry._tables import Parameter
-from wendascope.replay.executor import LocalExecutor
 
 _BITS = {"GLbyte": 8, "GLubyte": 8, "GLboolean": 8, "GLchar": 8, "GLshort": 16, "GLushort": 16, "GLhalfNV": 16,
          "GLint64": 64, "GLint64EXT": 64, "GLuint64": 64, "GLuint64EXT": 64, "GLintptr": 64, "GLsizeiptr": 64,

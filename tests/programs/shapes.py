@@ -17,9 +17,9 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 import numpy as np
 import OpenGL
 
+from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
-from wendascope.opengl.objects import DefaultFramebuffer
-from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
 from _linking import make_program

@@ -15,9 +15,9 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 
 import OpenGL
 
+from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
-from wendascope.opengl.objects import DefaultFramebuffer
-from wendascope.replay.context import PbufferContext
 
 OpenGL.ERROR_CHECKING = False
 from OpenGL import GL

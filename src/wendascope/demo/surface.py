@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 from typing import Protocol
 
+from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
-from wendascope.opengl.objects import DefaultFramebuffer
-from wendascope.replay.context import PbufferContext
 
 
 class Surface(Protocol):

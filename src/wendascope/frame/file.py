@@ -79,7 +79,7 @@ _BUSY_SECONDS = 5.0
 _LOCKED = ("locked", "busy")
 
 
-_CODECS = {"OpenGL": "wendascope.opengl.codec", "OpenGL ES": "wendascope.opengl.codec"}
+_CODECS = {"OpenGL": "wendascope.backends.opengl.codec", "OpenGL ES": "wendascope.backends.opengl.codec"}
 """API -> module whose `decode(parts)` makes a frame of them; imported when a file needs it, for nothing here knows an
 API.
 """

@@ -8,14 +8,14 @@ from collections.abc import Mapping
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.gl_helpers import small_program
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.clocks import CPU, READING_BYTES, WALL, Clock, read_clocks, readings
 from wendascope.measure.records import Calibration, ClockTrial
-from wendascope.opengl.gl_helpers import small_program
-from wendascope.opengl.packed import CallBatch, Raw
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 _SIZE = 512
 _SMALL = 128

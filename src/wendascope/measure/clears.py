@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.tracker import signed32
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.state.tracker import signed32
 from wendascope.registry import GL
 
 _COLOUR_CLEARS = {"glClearBufferfv", "glClearBufferiv", "glClearBufferuiv"}

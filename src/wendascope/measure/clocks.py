@@ -7,7 +7,7 @@ from enum import StrEnum
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.opengl.packed import CallBatch
+from wendascope.backends.opengl.calls.packed import CallBatch
 
 Floats = npt.NDArray[np.float64]
 WALL, CPU, THREAD = range(3)

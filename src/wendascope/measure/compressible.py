@@ -12,11 +12,11 @@ from wendascope.analysis.block_codec import (
     signal_to_noise,
 )
 from wendascope.analysis.memory_use import CompressedTexture
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.frame.memory import MemoryKind
 from wendascope.frame.stored_image import StoredImage
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 _LEAST_BYTES = 16 << 10
 _MOST_TEXELS = 1 << 18

@@ -15,23 +15,23 @@ from wendascope.analysis.drawn import (
 )
 from wendascope.analysis.layers import step_layers
 from wendascope.analysis.step_triangles import StepTriangles, fill_steps
+from wendascope.backends.opengl.calls.enclosed import within_queries
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.running.instrumented import instrumented
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.glsl.words import FragmentHabits, fragment_habits
 from wendascope.measure.layers import runs_once
 from wendascope.measure.overdraw import Geometry, coverage_of_frame, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, step_counts, step_spans
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.enclosed import within_queries
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.edit import Edit, Insertion
-from wendascope.replay.instrumented import instrumented
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 _VERTEX_REPEATS, _VERTEX_SECONDS = 3, 6.0
 """Runs for the times of vertex stages, and what they may take together beyond the first."""

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.opengl.primitives import INDEX_TYPES
-from wendascope.replay.session import ReplaySession
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.primitives import INDEX_TYPES
+from wendascope.backends.opengl.running.session import ReplaySession
 
 
 def draw_indices(session: ReplaySession, step: int) -> npt.NDArray[np.uint32] | None:

@@ -17,6 +17,14 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.layers import Kind, PassLayers, Touch, extent
+from wendascope.backends.opengl.calls.enclosed import within_feedback
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.rebuild.executor import PackedBatch
+from wendascope.backends.opengl.running.draw_state import DrawState, StateReader, may_change_stencil
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.walk import Walk
 from wendascope.errors import ReplayError
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
@@ -24,16 +32,8 @@ from wendascope.glsl.words import fragment_habits
 from wendascope.measure.clears import written_rectangle
 from wendascope.measure.stencil_mask import StencilCopy, StencilMask
 from wendascope.measure.target_reader import TargetReader
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.enclosed import within_feedback
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StateReader, may_change_stencil
-from wendascope.replay.executor import PackedBatch
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.walk import Walk
 
 Box = tuple[int, int, int, int]
 """(x0, y0, x1, y1) in pixels, end exclusive."""

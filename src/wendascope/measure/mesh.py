@@ -6,25 +6,25 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.gl_helpers import small_program
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.primitives import restart_index, triangles
+from wendascope.backends.opengl.rebuild.context import PbufferContext
+from wendascope.backends.opengl.rebuild.executor import LocalExecutor
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.walk import Walk
+from wendascope.backends.opengl.tables.vertex_inputs import vertex_inputs
+from wendascope.backends.opengl.tables.written import written_objects
+from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.resources import VertexInput
 from wendascope.measure.indices import draw_indices
 from wendascope.measure.overdraw import geometry_of
-from wendascope.opengl.gl_helpers import small_program
-from wendascope.opengl.objects import DefaultFramebuffer
-from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.opengl.primitives import restart_index, triangles
-from wendascope.opengl.vertex_inputs import vertex_inputs
-from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
-from wendascope.replay.context import PbufferContext
-from wendascope.replay.executor import LocalExecutor
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
-from wendascope.replay.walk import Walk
 
 _MOST_ROWS = 5000
 _LARGEST = 1024

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.opengl.calls.gl_helpers import pack_tightly
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.objects.contents import image_of, image_values, renderbuffer_values
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.left_behind import read_images
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.written import Written
 from wendascope.errors import ReplayError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import ImageValues
-from wendascope.opengl.contents import image_of, image_values, renderbuffer_values
-from wendascope.opengl.gl_helpers import pack_tightly
-from wendascope.opengl.objects import ImageRecord, TextureRecord
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.written import Written
 from wendascope.registry import GL
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import read_images
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 
 @remote

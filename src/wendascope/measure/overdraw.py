@@ -15,20 +15,20 @@ from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.liveness import reads_of_targets
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.triangles import Triangles, View, classify
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.running.draw_state import DrawState
+from wendascope.backends.opengl.running.instrumented import instrumented
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import replace_words
 from wendascope.measure.layers import Box, Counting, What, count_layers, runs_once
 from wendascope.measure.positions import Positions, measure_positions
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState
-from wendascope.replay.instrumented import instrumented
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 
 
 @dataclass

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from wendascope.opengl.gl_helpers import small_program
-from wendascope.opengl.packed import CallBatch
+from wendascope.backends.opengl.calls.gl_helpers import small_program
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.draw_state import DrawState
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState
-from wendascope.replay.session import ReplaySession
 
 _VERTEX = (
     "{version}\nvoid main() {{ gl_Position = vec4(gl_VertexID == 1 ? 3.0 : -1.0, gl_VertexID == 2 ? 3.0 : -1.0, 0.0,"

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.walk import Walk
 from wendascope.errors import WendascopeError
 from wendascope.frame.steps import KINDS
 from wendascope.measure.lenses import Found, Place, lens_named
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.walk import Walk
 
 Image = npt.NDArray[np.uint8]
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import hashlib
 
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.left_behind import Contents, read_left_behind
+from wendascope.backends.opengl.running.scramble import OTHER_WINDOW, WINDOW
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.written import images_of, written_objects
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.passes import Target
-from wendascope.opengl.written import images_of, written_objects
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import Contents, read_left_behind
 from wendascope.replay.progress import Job
-from wendascope.replay.scramble import OTHER_WINDOW, WINDOW
-from wendascope.replay.session import ReplaySession
 
 
 class _Digests(BlobStore):

@@ -7,14 +7,14 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.frame.frame import Picture
 from wendascope.frame.passes import Target
 from wendascope.measure.lenses import Place, lens_named
 from wendascope.measure.records import Verification
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 
 @remote

@@ -7,20 +7,20 @@ import numpy as np
 
 from wendascope.analysis.layers import PassLayers
 from wendascope.analysis.triangles import cover, window_points
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.draw_state import DrawState, StateReader
+from wendascope.backends.opengl.running.instrumented import instrumented
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.walk import Walk
 from wendascope.errors import ReplayError
 from wendascope.measure.clears import written_rectangle
 from wendascope.measure.layers import runs_once, stencil_state
 from wendascope.measure.overdraw import Geometry, geometry_of, layers_of, passes_shown, view_of
 from wendascope.measure.stencil_mask import StencilMask
 from wendascope.measure.target_reader import TargetReader
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StateReader
-from wendascope.replay.instrumented import instrumented
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.walk import Walk
 
 
 class StackEntry(msgspec.Struct):

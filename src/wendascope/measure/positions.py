@@ -15,24 +15,24 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.drawn import transformed_vertices
+from wendascope.backends.opengl.calls.display_lists import display_lists, drawn_modes
+from wendascope.backends.opengl.calls.enclosed import within_feedback
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.objects import Objects, ProgramRecord, ShaderRecord
+from wendascope.backends.opengl.running.draw_state import DrawState, StateReader, may_change
+from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.running.instrumented import POSITION, gives_positions
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.walk import Walk
+from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import output_primitive, words_of
 from wendascope.measure.indices import draw_indices, element_buffer
 from wendascope.measure.times import query_batches, query_results
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.display_lists import display_lists, drawn_modes
-from wendascope.opengl.enclosed import within_feedback
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import Objects, ProgramRecord, ShaderRecord
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StateReader, may_change
-from wendascope.replay.edit import Edit, Insertion
-from wendascope.replay.instrumented import POSITION, gives_positions
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.walk import Walk
 
 Clip = npt.NDArray[np.float32]
 _VERTEX_BYTES = 16

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.errors import MachineError
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.clocks import Clock
@@ -12,8 +14,6 @@ from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 
 CLOCK: Slot[str] = Slot("clock")
 """The way of timing that was found credible."""

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.draw_state import DrawState, StencilFace
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.measure.own_draw import OwnDraw
 from wendascope.measure.target_reader import TargetReader
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState, StencilFace
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 
 _FRAGMENT = "out vec4 colour;\nvoid main() { colour = vec4(0.0); }\n"
 _BOTH = GL.DEPTH_BUFFER_BIT | GL.STENCIL_BUFFER_BIT

@@ -6,6 +6,7 @@ import time
 
 import numpy as np
 
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.clocks import Clock
 from wendascope.measure.pictures import verify
@@ -15,7 +16,6 @@ from wendascope.measure.statistics import median_interval, median_intervals
 from wendascope.measure.times import SpanTimer, frame_times, pass_spans, step_spans
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 REPEATS = 6
 """The fewest whose range holds the median with 95 %."""

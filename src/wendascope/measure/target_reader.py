@@ -10,17 +10,17 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.gl_helpers import pack_as_before, pack_tightly
+from wendascope.backends.opengl.calls.packed import CallBatch, Out
+from wendascope.backends.opengl.objects.formats import pixel_size
+from wendascope.backends.opengl.rebuild.executor import PackedBatch
+from wendascope.backends.opengl.running.draw_state import DrawState
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError
 from wendascope.frame.passes import Target
 from wendascope.measure.own_draw import OwnDraw
-from wendascope.opengl.formats import pixel_size
-from wendascope.opengl.gl_helpers import pack_as_before, pack_tightly
-from wendascope.opengl.packed import CallBatch, Out
 from wendascope.registry import GL
-from wendascope.replay.draw_state import DrawState
-from wendascope.replay.executor import PackedBatch
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 
 Bytes = npt.NDArray[np.uint8]
 _CUBE = range(GL.TEXTURE_CUBE_MAP_POSITIVE_X, GL.TEXTURE_CUBE_MAP_POSITIVE_X + 6)

@@ -5,15 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from wendascope.analysis.memory_use import TargetValues
+from wendascope.backends.opengl.objects.contents import image_values, renderbuffer_values
+from wendascope.backends.opengl.objects.objects import RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
+from wendascope.backends.opengl.running.left_behind import read_images
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.written import Written, images_of
 from wendascope.frame.blobs import BlobStore
-from wendascope.opengl.contents import image_values, renderbuffer_values
-from wendascope.opengl.objects import RenderbufferRecord, TextureRecord
-from wendascope.opengl.texel_sizes import format_name, texel_size
-from wendascope.opengl.written import Written, images_of
 from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import read_images
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 _NARROW = 32
 """Bits of a texel of four channels with eight each."""

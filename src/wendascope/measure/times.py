@@ -9,14 +9,14 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, Floats, read_clocks, readings
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.edit import Edit, Insertion
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import Prepared, ReplaySession
-from wendascope.replay.slots import Slot
 
 
 def enclosing(

@@ -26,8 +26,8 @@ from wendascope.errors import ReplayError
 from wendascope.replay import wire
 
 if TYPE_CHECKING:
+    from wendascope.backends.opengl.running.session import ReplaySession
     from wendascope.replay.progress import Job
-    from wendascope.replay.session import ReplaySession
 
 P = ParamSpec("P")
 R = TypeVar("R")

@@ -15,9 +15,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wendascope import confinement
+from wendascope.backends.busy import BusyLoops
 from wendascope.confinement import confine, limit_memory
 from wendascope.frame.places import place_of
-from wendascope.replay.busy import BusyLoops
 
 PATIENCE = "WENDASCOPE_PATIENCE"
 """Seconds that any single call may take, in the place of those that such a call needs."""
@@ -48,7 +48,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     busy = BusyLoops()
     give_up_rights(path, cache)
 
-    from wendascope.replay.guard import guard
+    from wendascope.backends.opengl.rebuild.guard import guard
 
     guard(connection_fd, int(os.environ.get(PATIENCE, "0")))
 
@@ -59,11 +59,11 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     import numpy as np
 
     from wendascope.analysis.guidelines import adopt
+    from wendascope.backends.opengl.codec import load_opengl
+    from wendascope.backends.opengl.running.session import ReplaySession
     from wendascope.errors import CancelledError, WendascopeError
-    from wendascope.opengl.codec import load_opengl
     from wendascope.replay.jobs import job_named
     from wendascope.replay.progress import PROGRESS_BYTES, Job
-    from wendascope.replay.session import ReplaySession
     from wendascope.replay.wire import Reply, decode_request, encode
 
     connection = Connection(connection_fd)

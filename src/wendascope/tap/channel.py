@@ -20,8 +20,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.errors import TargetError
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry.numbers import MESSAGE_VALUES, PROTOCOL, FrameEnd, MessageKind
 
 __all__ = ["LARGEST_FILE", "PROTOCOL", "Channel", "FrameEnd", "Message", "MessageKind", "read_memory_file", "same_user"]

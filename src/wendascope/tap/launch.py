@@ -21,10 +21,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import CancelledError, TargetError, WendascopeError
 from wendascope.files import OwnFolder
 from wendascope.frame.frame import FrameStatistics
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import native_library, tables
 from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, failure_text, same_user
 from wendascope.tap.take import Collect, Progress, take_frame

@@ -13,12 +13,12 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from wendascope.backends.opengl.calls.prune import unused_bytes
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import TargetError, WendascopeError
 from wendascope.frame.file import SequenceWriter
 from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.prune import unused_bytes
 from wendascope.tap.channel import (
     OBJECTS_FAILED,
     PATIENCE_SECONDS,

@@ -11,26 +11,26 @@ from dataclasses import dataclass
 import numpy as np
 
 import wendascope
+from wendascope.backends.opengl.calls.contexts import ContextSettler, OtherContext
+from wendascope.backends.opengl.calls.journal import Journal
+from wendascope.backends.opengl.calls.kept import Kept
+from wendascope.backends.opengl.calls.mappings import settle_writes
+from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Executor, merge_streams
+from wendascope.backends.opengl.calls.prune import drop_unseen_contents, drop_unused_contents
+from wendascope.backends.opengl.calls.relinks import LinkSettler
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.backends.opengl.state.state_table import PACK_STORE
+from wendascope.backends.opengl.tables.passes import framebuffer_size
+from wendascope.backends.opengl.words.caveats import frame_caveats
 from wendascope.errors import TargetError
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import FrameStatistics, Metadata, Picture
-from wendascope.opengl.caveats import frame_caveats
-from wendascope.opengl.contexts import ContextSettler, OtherContext
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.journal import Journal
-from wendascope.opengl.kept import Kept
-from wendascope.opengl.mappings import settle_writes
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch, CallStream, Executor, merge_streams
-from wendascope.opengl.passes import framebuffer_size
-from wendascope.opengl.prune import drop_unseen_contents, drop_unused_contents
-from wendascope.opengl.relinks import LinkSettler
-from wendascope.opengl.state_table import PACK_STORE
 from wendascope.registry import GL
 from wendascope.registry.numbers import RecordedFlag
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, failure_text, read_memory_file
 from wendascope.tap.driver_memory import driver_memory
-from wendascope.tap.snapshot import Snapshot, read_fixed_function_again, read_other_context, take_snapshot
 from wendascope.texts import readable
 
 CLASSES = (

@@ -12,17 +12,17 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.errors import CancelledError, WendascopeError
 from wendascope.measure.clocks import THREAD
 from wendascope.measure.deciding import Decision, Measure, differences_of, in_turns
 from wendascope.measure.statistics import Interval
 from wendascope.measure.times import FrameTimer
 from wendascope.replay.client import Replay
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 from wendascope.trials.outcomes import bring_in, edited
 
 _SECONDS = 0.8

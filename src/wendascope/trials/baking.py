@@ -6,13 +6,13 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.formats import uniform_type
+from wendascope.backends.opengl.objects.objects import ProgramRecord, sampler_targets
+from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.std140 import fits, glsl_type
-from wendascope.opengl.formats import uniform_type
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord, sampler_targets
-from wendascope.opengl.uniform_values import uniform_value
 
 _KINDS = {"f": np.float32, "i": np.int32, "u": np.uint32}
 

@@ -15,6 +15,9 @@ from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews
 from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.images import StoredImages, images_now, put_images
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
@@ -22,11 +25,8 @@ from wendascope.frame.places import frame_path, place_of
 from wendascope.measure.pictures import alpha_matters, unlike
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
-from wendascope.replay.edit import Edit
-from wendascope.replay.images import StoredImages, images_now, put_images
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import bring_earlier
 from wendascope.trials.over_frames import sequence_results, sequence_steps, unused_objects
 from wendascope.trials.remedies import change_of

@@ -12,17 +12,17 @@ from wendascope.analysis.findings import Case
 from wendascope.analysis.late_views import FAR, secondary_views
 from wendascope.analysis.left_out import Kind, LeftOut
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import TrialError
 from wendascope.frame.roles import Role
 from wendascope.glsl.stages import Stage
 from wendascope.measure.pictures import alpha_matters, unlike
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.frame import OpenGLFrame
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.lowering import opengl
 from wendascope.trials.outcomes import Variation, edited, finished, judge_remedies
 from wendascope.trials.rewriting import visited_arrays

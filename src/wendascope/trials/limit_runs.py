@@ -7,16 +7,16 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.objects.objects import Objects
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import alpha_matters, compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, pass_spans, step_spans
-from wendascope.opengl.objects import Objects
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import change_of
 
 _MOST_RUNS = 64

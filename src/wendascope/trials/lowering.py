@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
-from wendascope.opengl.frame import OpenGLFrame
 
 
 def opengl(frame: Frame) -> OpenGLFrame:

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_contents import BufferContents
+from wendascope.backends.opengl.tables.vertex_inputs import vertex_inputs
+from wendascope.backends.opengl.tables.written import buffer_writes, element_buffers
 from wendascope.errors import TrialError
 from wendascope.frame.uses import UnknownContentsError
-from wendascope.opengl.buffer_contents import BufferContents
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.vertex_inputs import vertex_inputs
-from wendascope.opengl.written import buffer_writes, element_buffers
 from wendascope.registry import GL, Role
 
 _WHOLE = ("glBufferData", "glNamedBufferData")

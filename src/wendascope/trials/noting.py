@@ -6,13 +6,13 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.running.edit import Insertion
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.pictures import alpha_matters, compare_pictures
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.edit import Insertion
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting.es_version import in_es_310, raisable
 

@@ -17,20 +17,12 @@ import numpy.typing as npt
 
 from wendascope.analysis.late_views import FAR
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import ReplayError, TrialError
-from wendascope.frame.frame import Picture
-from wendascope.measure.pictures import alpha_matters, compare_pictures, unlike
-from wendascope.measure.records import is_rounding
-from wendascope.opengl.colour_outputs import ColourOutputs
-from wendascope.opengl.objects import Objects
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.returned import counting_queries, returned
-from wendascope.opengl.unread_stores import unread_stores
-from wendascope.opengl.written import Written
-from wendascope.replay.edit import Edit
-from wendascope.replay.images import StoredImages, put_images
-from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import (
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.calls.returned import counting_queries, returned
+from wendascope.backends.opengl.objects.objects import Objects
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.images import StoredImages, put_images
+from wendascope.backends.opengl.running.left_behind import (
     READ_PIXELS,
     Contents,
     differing,
@@ -38,10 +30,26 @@ from wendascope.replay.left_behind import (
     read_back,
     read_left_behind,
 )
+from wendascope.backends.opengl.running.scramble import (
+    OTHER_WINDOW,
+    PATTERNS,
+    WINDOW,
+    Store,
+    scramble,
+    undefined_stores,
+    written_stores,
+)
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.tables.colour_outputs import ColourOutputs
+from wendascope.backends.opengl.tables.unread_stores import unread_stores
+from wendascope.backends.opengl.tables.written import Written
+from wendascope.backends.slots import Slot
+from wendascope.errors import ReplayError, TrialError
+from wendascope.frame.frame import Picture
+from wendascope.measure.pictures import alpha_matters, compare_pictures, unlike
+from wendascope.measure.records import is_rounding
+from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.scramble import OTHER_WINDOW, PATTERNS, WINDOW, Store, scramble, undefined_stores, written_stores
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 from wendascope.trials.remedies import FrameChange, change_of
 
 _FOLLOWING = "with the frame after"

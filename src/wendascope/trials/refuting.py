@@ -9,10 +9,10 @@ import time
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import TrialError
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
 from wendascope.trials.remedies import Claim, Clash, Trying, change_of, kind_of

@@ -11,16 +11,16 @@ from collections import defaultdict
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_contents import BufferContents
+from wendascope.backends.opengl.objects.subroutines import chooses_subroutines
+from wendascope.backends.opengl.objects.uniform_values import initial_value, set_uniform
+from wendascope.backends.opengl.state.draw_buffers import repeated_draw_buffers
+from wendascope.backends.opengl.state.state_table import OF_VERTEX_ARRAYS, PATTERNS, Setter, decoded
+from wendascope.backends.opengl.state.texture_parameters import parameter_calls
+from wendascope.backends.opengl.state.tracker import UNKNOWN
 from wendascope.errors import TrialError
-from wendascope.opengl.buffer_contents import BufferContents
-from wendascope.opengl.draw_buffers import repeated_draw_buffers
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.state_table import OF_VERTEX_ARRAYS, PATTERNS, Setter, decoded
-from wendascope.opengl.subroutines import chooses_subroutines
-from wendascope.opengl.texture_parameters import parameter_calls
-from wendascope.opengl.tracker import UNKNOWN
-from wendascope.opengl.uniform_values import initial_value, set_uniform
 from wendascope.registry import GL, Role
 from wendascope.trials.moved_uploads import UPLOADS, MovedUploads
 

@@ -10,6 +10,12 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.left_behind import differing
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.running.span_start import step_calls
+from wendascope.backends.slots import Slot
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
 from wendascope.measure.clocks import THREAD
@@ -18,15 +24,9 @@ from wendascope.measure.pictures import alpha_matters
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL, STEPS, tables
-from wendascope.replay.edit import Edit
 from wendascope.replay.jobs import remote
-from wendascope.replay.left_behind import differing
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
-from wendascope.replay.span_start import step_calls
 from wendascope.trials.compare import Count, counts
 from wendascope.trials.outcomes import (
     Ground,

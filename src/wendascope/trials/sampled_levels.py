@@ -7,14 +7,14 @@ from collections.abc import Iterable
 import numpy as np
 
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.errors import ReplayError, TrialError
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting._parts import read

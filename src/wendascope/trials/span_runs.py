@@ -8,16 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.running.left_behind import Contents
+from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.opengl.running.span_start import SpanStart
+from wendascope.backends.opengl.tables.written import Written, both, written_objects
+from wendascope.backends.slots import Slot
 from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, read_clocks, readings
 from wendascope.measure.times import FrameTimer, can_count, query_batches, query_results
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.written import Written, both, written_objects
 from wendascope.registry import GL, tables
-from wendascope.replay.edit import Edit, Insertion
-from wendascope.replay.left_behind import Contents
-from wendascope.replay.session import Prepared, ReplaySession
-from wendascope.replay.slots import Slot
-from wendascope.replay.span_start import SpanStart
 from wendascope.trials.outcomes import outcomes
 
 _MOST_KEPT_BYTES = 512 << 20

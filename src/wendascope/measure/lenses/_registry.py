@@ -13,9 +13,9 @@ from wendascope.discovery import import_all
 from wendascope.errors import UsageError
 
 if TYPE_CHECKING:
+    from wendascope.backends.opengl.running.session import ReplaySession
     from wendascope.frame.passes import Target
     from wendascope.replay.progress import Job
-    from wendascope.replay.session import ReplaySession
 
 Image = npt.NDArray[np.uint8]
 Found = dict[str, Any]

@@ -11,12 +11,12 @@ from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import boxes_of_triangles
 from wendascope.analysis.layers import owner_map
 from wendascope.analysis.sharing import Sharing
+from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.slots import Slot
 from wendascope.colours import PASS_COLOURS
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.overdraw import coverage_of_frame, geometry_of, layers_of, passes_shown
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
-from wendascope.replay.slots import Slot
 
 _NOBODY, _SINGLE_DRAW = (58, 58, 56), (150, 150, 148)
 _PERIOD = 8

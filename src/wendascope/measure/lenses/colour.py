@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.frame.frame import Picture
 from wendascope.measure.lenses._registry import Found, Image, Place, lens
 from wendascope.measure.lenses.depth import measure_depth, paint_depth, probe_depth
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 
 def _paint(found: Found) -> Image:

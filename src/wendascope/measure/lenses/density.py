@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.lenses._relief import Relief, ranges
 from wendascope.measure.overdraw import geometry_of, passes_shown
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 CELL = 8
 """Pixels along one side of a square."""

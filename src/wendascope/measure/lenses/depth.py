@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.lenses._registry import Found, Image, Place, lens
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 
 def paint_depth(found: Found) -> Image:

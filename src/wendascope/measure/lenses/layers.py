@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from wendascope.analysis.layers import PassLayers, layer_map
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.lenses._relief import Relief, ranges
 from wendascope.measure.overdraw import layers_of, passes_shown, rasterised_of
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 
 _BOUNDS = (1, 2, 3, 4, 5, 8, 16)
 # multisampled targets have fractions of a layer: a level begins half below its figure

@@ -8,11 +8,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.layers import owner_map
+from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.colours import PASS_COLOURS
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.overdraw import layers_of, passes_shown
 from wendascope.replay.progress import Job
-from wendascope.replay.session import ReplaySession
 from wendascope.texts import share as per_cent
 
 _NOBODY = (58, 58, 56)

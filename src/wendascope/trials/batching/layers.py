@@ -10,10 +10,10 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.atlas import pack, power_of_two
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.formats import pixel_size
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import pixel_size
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.registry import GL
 
 _MOST_LEVELS = 5

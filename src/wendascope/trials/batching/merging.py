@@ -8,14 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_contents import BufferContents
+from wendascope.backends.opengl.objects.primitives import INDEX_TYPES, restart_index, separate
+from wendascope.backends.opengl.tables.vertex_inputs import client_array, vertex_inputs
+from wendascope.backends.opengl.tables.written import element_buffers
 from wendascope.errors import TrialError
 from wendascope.frame.resources import VertexInput
 from wendascope.frame.uses import UnknownContentsError
-from wendascope.opengl.buffer_contents import BufferContents
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.primitives import INDEX_TYPES, restart_index, separate
-from wendascope.opengl.vertex_inputs import client_array, vertex_inputs
-from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 
 _FLOATS = re.compile(r"glVertexAttrib[1-4]fv?")

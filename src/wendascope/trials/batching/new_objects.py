@@ -6,11 +6,11 @@ import dataclasses
 import struct
 from dataclasses import dataclass, field
 
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_contents import BufferContents
+from wendascope.backends.opengl.objects.objects import BufferRecord, Objects, ProgramRecord
+from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.errors import TrialError
-from wendascope.opengl.buffer_contents import BufferContents
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import BufferRecord, Objects, ProgramRecord
-from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.trials.batching.layers import array_of, page_of
 

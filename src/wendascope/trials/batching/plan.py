@@ -14,18 +14,11 @@ import numpy as np
 from wendascope.analysis.groups import ATLAS, INSTANCE, MULTI_DRAW, UNITS
 from wendascope.analysis.remedy import Part
 from wendascope.analysis.spirv import BadModuleError, read_module
-from wendascope.errors import MachineError, TrialError
-from wendascope.frame.uses import UnknownContentsError
-from wendascope.glsl.compiler import CompileError, compile_glsl
-from wendascope.glsl.globals import UnclearSourceError
-from wendascope.glsl.preprocessor import compiled_text
-from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
-from wendascope.opengl.buffer_textures import buffer_texels
-from wendascope.opengl.describe import argument_text
-from wendascope.opengl.formats import uniform_type
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import TextureInput, texture_inputs
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.buffer_textures import buffer_texels
+from wendascope.backends.opengl.objects.formats import uniform_type
+from wendascope.backends.opengl.objects.objects import (
     AttributeRecord,
     ImageRecord,
     ProgramRecord,
@@ -34,12 +27,19 @@ from wendascope.opengl.objects import (
     VertexArrayRecord,
     sampler_targets,
 )
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.opengl.subroutines import chooses_subroutines
-from wendascope.opengl.uniform_blocks import block_layout
-from wendascope.opengl.uniform_values import uniform_setters, uniform_value, variable_of
-from wendascope.opengl.vertex_inputs import vertex_inputs
+from wendascope.backends.opengl.objects.subroutines import chooses_subroutines
+from wendascope.backends.opengl.objects.uniform_blocks import block_layout
+from wendascope.backends.opengl.objects.uniform_values import uniform_setters, uniform_value, variable_of
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.backends.opengl.tables.inputs import TextureInput, texture_inputs
+from wendascope.backends.opengl.tables.vertex_inputs import vertex_inputs
+from wendascope.backends.opengl.words.describe import argument_text
+from wendascope.errors import MachineError, TrialError
+from wendascope.frame.uses import UnknownContentsError
+from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.globals import UnclearSourceError
+from wendascope.glsl.preprocessor import compiled_text
+from wendascope.glsl.std140 import Member, fits, pack, struct_layout, unpack
 from wendascope.registry import GL, tables
 from wendascope.trials.batching.merging import INSTANCED_DRAWS, Merged, merge
 from wendascope.trials.batching.new_objects import Gathered, NewObjects

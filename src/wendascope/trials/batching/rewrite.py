@@ -12,12 +12,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
+from wendascope.backends.opengl.objects.uniform_values import variable_of
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Block, Declaration, Globals, UnclearSourceError
 from wendascope.glsl.std140 import Member, from_texels, glsl_type, texels_of
 from wendascope.glsl.versions import Version, version_of
 from wendascope.glsl.words import Token, tokens
-from wendascope.opengl.uniform_values import variable_of
 from wendascope.registry import GL
 
 _WRAPPED = {

@@ -5,9 +5,9 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.tables.inputs import TextureInput
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import TextureInput
 
 LEAST_UNITS = 16
 """Units that the fragment shaders of every context may read, but for those of OpenGL ES 2."""

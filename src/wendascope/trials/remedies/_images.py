@@ -8,17 +8,17 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.contents import image_values
+from wendascope.backends.opengl.objects.formats import pixel_size
+from wendascope.backends.opengl.objects.objects import AttachmentRecord, ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.texel_sizes import format_name
+from wendascope.backends.opengl.running.edit import Insertion
+from wendascope.backends.opengl.tables.memory import texture_bytes
+from wendascope.backends.opengl.tables.written import texture_writes
 from wendascope.errors import TrialError
-from wendascope.opengl.contents import image_values
-from wendascope.opengl.formats import pixel_size
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.memory import texture_bytes
-from wendascope.opengl.objects import AttachmentRecord, ImageRecord, TextureRecord
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.texel_sizes import format_name
-from wendascope.opengl.written import texture_writes
 from wendascope.registry import GL
-from wendascope.replay.edit import Insertion
 from wendascope.trials.remedies._registry import FrameChange
 from wendascope.trials.remedies._states import active_texture, bind_texture
 

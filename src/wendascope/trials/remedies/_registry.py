@@ -10,17 +10,17 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Part, Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.running.span_start import step_calls
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
 from wendascope.frame.frame import Frame
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ProgramRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import Role, tables
 from wendascope.registry.numbers import HEADER_WORDS
-from wendascope.replay.edit import Edit, Insertion
-from wendascope.replay.span_start import step_calls
 from wendascope.trials.batching import BatchPlan, NewObjects, plan_batch
 from wendascope.trials.lowering import opengl
 from wendascope.trials.remedies._kinds import Claim, Clash, Gains, Kind, Phase, Trying, kind_of, known_kinds

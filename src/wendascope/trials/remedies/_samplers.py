@@ -7,9 +7,9 @@ from collections.abc import Callable, Collection, Mapping
 import msgspec
 import numpy as np
 
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.tables.inputs import sampler_uses
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import sampler_uses
 from wendascope.trials.remedies._registry import FrameChange
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.backends.opengl.state.state_table import VIEWPORTS, decoded
+from wendascope.backends.opengl.state.tracker import signed32
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import TextureRecord
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.state_table import VIEWPORTS, decoded
-from wendascope.opengl.tracker import signed32
 from wendascope.registry import GL
 
 

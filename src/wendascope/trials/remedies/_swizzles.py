@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from wendascope.analysis.distinct_channels import DistinctChannels
+from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.texel_sizes import format_name
 from wendascope.errors import TrialError
-from wendascope.opengl.objects import TextureRecord
-from wendascope.opengl.texel_sizes import format_name
 from wendascope.registry import GL
 
 _WRAPS = ("TEXTURE_WRAP_S", "TEXTURE_WRAP_T", "TEXTURE_WRAP_R")

@@ -6,9 +6,9 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.tables.vertex_inputs import vertex_inputs
 from wendascope.errors import TrialError
 from wendascope.glsl.words import words_of
-from wendascope.opengl.vertex_inputs import vertex_inputs
 from wendascope.trials.batching import vertex_values
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

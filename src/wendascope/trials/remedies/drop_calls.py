@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.tables.written import buffer_writes, texture_writes
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.written import buffer_writes, texture_writes
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 

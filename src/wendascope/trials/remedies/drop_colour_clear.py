@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.opengl.packed import CallBatch
+from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.state_table import DRAW_BUFFERS
-from wendascope.opengl.step_uses import target_colours
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.backends.opengl.state.state_table import DRAW_BUFFERS
+from wendascope.backends.opengl.tables.step_uses import target_colours
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

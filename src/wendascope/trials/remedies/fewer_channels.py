@@ -7,11 +7,11 @@ import numpy as np
 
 from wendascope.analysis.distinct_channels import distinct_channels
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.formats import named_format
+from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.stored_images import stored_image
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import named_format
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import TextureRecord
-from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

@@ -7,12 +7,11 @@ import struct
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import TrialError
-from wendascope.glsl.words import replace_words, tokens
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.formats import named_types
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.formats import named_types
+from wendascope.backends.opengl.objects.objects import (
     AttributeRecord,
     FramebufferRecord,
     ImageRecord,
@@ -21,9 +20,10 @@ from wendascope.opengl.objects import (
     TextureRecord,
     VertexArrayRecord,
 )
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.subroutines import chooses_subroutines
+from wendascope.backends.opengl.objects.subroutines import chooses_subroutines
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.errors import TrialError
+from wendascope.glsl.words import replace_words, tokens
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

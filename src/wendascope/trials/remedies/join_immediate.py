@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.immediate import LISTS, joinable_runs
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.immediate import LISTS, joinable_runs
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL, Role
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

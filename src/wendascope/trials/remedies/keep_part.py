@@ -5,19 +5,19 @@ from __future__ import annotations
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.errors import TrialError
-from wendascope.frame.passes import Attachment
-from wendascope.opengl.objects import (
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.objects.objects import (
     AttachmentRecord,
     FramebufferRecord,
     ImageRecord,
     RenderbufferRecord,
     TextureRecord,
 )
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
+from wendascope.backends.opengl.running.edit import Insertion
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.errors import TrialError
+from wendascope.frame.passes import Attachment
 from wendascope.registry import GL
-from wendascope.replay.edit import Insertion
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on

@@ -7,9 +7,9 @@ import struct
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.objects.objects import UniformRecord
 from wendascope.errors import TrialError
-from wendascope.opengl.objects import UniformRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -5,10 +5,10 @@ from __future__ import annotations
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.objects.formats import named_format
+from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import named_format
-from wendascope.opengl.objects import TextureRecord
-from wendascope.opengl.texel_sizes import format_name, texel_size
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.running.edit import Insertion
+from wendascope.backends.opengl.state.offers import Offers
 from wendascope.errors import TrialError
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
-from wendascope.replay.edit import Insertion
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 from wendascope.trials.remedies._states import is_on

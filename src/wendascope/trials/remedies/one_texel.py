@@ -5,12 +5,12 @@ from __future__ import annotations
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.formats import named_format
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.tables.inputs import texture_inputs
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import named_format
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.inputs import texture_inputs
-from wendascope.opengl.objects import ImageRecord, TextureRecord
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import middle_texel, with_one_texel
 from wendascope.trials.remedies._kinds import Claim

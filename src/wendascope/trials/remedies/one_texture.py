@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
-from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

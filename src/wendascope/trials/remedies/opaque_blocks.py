@@ -6,10 +6,10 @@ import msgspec
 
 from wendascope.analysis.block_codec import opaque_format, without_alpha
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.stored_images import stored_image
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import TextureRecord
-from wendascope.opengl.stored_images import stored_image
 from wendascope.registry import tables
 from wendascope.trials.remedies._images import replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

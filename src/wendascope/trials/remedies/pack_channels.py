@@ -7,11 +7,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.formats import pixel_size
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.errors import TrialError
-from wendascope.opengl.formats import pixel_size
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ImageRecord, TextureRecord
-from wendascope.opengl.written import written_objects
 from wendascope.registry import GL
 from wendascope.trials.batching.layers import known_textures
 from wendascope.trials.remedies._kinds import Claim, Trying

@@ -7,15 +7,15 @@ from typing import Any
 import numpy as np
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.primitives import restart_index
+from wendascope.backends.opengl.running.edit import Insertion
+from wendascope.backends.opengl.state.offers import Offers
+from wendascope.backends.opengl.tables.fetched import INDEXED
+from wendascope.backends.opengl.tables.written import element_buffers
 from wendascope.errors import TrialError
-from wendascope.opengl.fetched import INDEXED
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch, Raw
-from wendascope.opengl.primitives import restart_index
-from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
-from wendascope.replay.edit import Insertion
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy
 

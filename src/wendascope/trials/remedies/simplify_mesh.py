@@ -7,11 +7,11 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.tables.vertex_inputs import vertex_inputs
+from wendascope.backends.opengl.tables.written import element_buffers
 from wendascope.errors import TrialError
 from wendascope.frame.resources import holding_positions
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.vertex_inputs import vertex_inputs
-from wendascope.opengl.written import element_buffers
 from wendascope.registry import GL
 from wendascope.trials.batching import drawn_indices, vertex_values
 from wendascope.trials.remedies._kinds import Claim

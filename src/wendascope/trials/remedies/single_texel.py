@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import TextureRecord
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import TextureRecord
 from wendascope.trials.remedies._images import middle_texel, replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends.opengl.objects.formats import named_types
+from wendascope.backends.opengl.objects.objects import FramebufferRecord, ImageRecord, TextureRecord
+from wendascope.backends.opengl.state.offers import Offers
 from wendascope.errors import TrialError
 from wendascope.frame.uses import Primitive
 from wendascope.glsl.words import words_of
-from wendascope.opengl.compiled import compiled_program
-from wendascope.opengl.formats import named_types
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import FramebufferRecord, ImageRecord, TextureRecord
-from wendascope.opengl.offers import Offers
-from wendascope.opengl.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Clash, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -5,9 +5,9 @@ from __future__ import annotations
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
-from wendascope.opengl.frame import OpenGLFrame
-from wendascope.opengl.objects import ImageRecord, TextureRecord
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import half_as_large, replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.opengl.packed import CallBatch
-from wendascope.opengl.tracker import signed32
+from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.state.tracker import signed32
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim
 from wendascope.trials.remedies._registry import FrameChange, remedy

@@ -1,0 +1,1 @@
+"""Recorded calls: how they are packed, kept and ordered, and what they come to."""

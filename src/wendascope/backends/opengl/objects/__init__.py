@@ -1,0 +1,1 @@
+"""Objects of a context, their formats and their contents."""

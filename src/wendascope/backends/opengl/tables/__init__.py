@@ -1,0 +1,1 @@
+"""The tables of a frame, derived from its calls: steps, passes, uses, flow, memory."""

@@ -1,0 +1,1 @@
+"""What calls, state and limits are called in sentences."""
