@@ -12,7 +12,7 @@ import OpenGL
 OpenGL.ERROR_CHECKING = False
 from OpenGL import GL
 
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer
 from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 

@@ -17,12 +17,12 @@ import numpy.typing as npt
 
 from wendascope.analysis.coverage import DepthTouches, coverage_of
 from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn, step_boxes
-from wendascope.analysis.layers import Kind, PassLayers, Touch, step_layers
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.call_use import STEP, CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane
 from wendascope.frame.frame import Frame, Metadata, Picture, Section
+from wendascope.frame.layers import Kind, PassLayers, Touch, step_layers
 from wendascope.frame.numbers import Ints, Mask, Numbers, combined
 from wendascope.frame.parts import Parts
 from wendascope.frame.passes import PassTable, Target
@@ -317,6 +317,18 @@ class RasterFrame(Frame):
     @property
     def has_alpha(self) -> bool:
         return True
+
+    @functools.cached_property
+    def finished_target(self) -> Target:
+        return self.passes.targets[-1]
+
+    @property
+    def alpha_matters(self) -> bool:
+        return True
+
+    @property
+    def finished_depth(self) -> npt.NDArray[np.uint32] | None:
+        return None
 
     @functools.cached_property
     def steps(self) -> StepTable:

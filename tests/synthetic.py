@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw, stream_of
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttributeRecord,
     BufferRecord,
     DefaultFramebuffer,

@@ -14,7 +14,7 @@ import pytest
 from wendascope import discovery
 from wendascope.analysis.findings import Case, find
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.desktop.pages import _registry as page_registry
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
@@ -91,10 +91,10 @@ def write(document, path, frame_file):
     "wendascope.measure": """
 from wendascope.replay.jobs import remote
 from wendascope.replay.progress import Job
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 
 @remote
-def added(session: ReplaySession, job: Job, least: int = 0) -> list[int]:
+def added(session: OpenGLSession, job: Job, least: int = 0) -> list[int]:
     return [v for v in session.frame.steps.vertices.tolist() if v >= least]
 """,
 }
@@ -145,7 +145,7 @@ def test_a_remedy_is_one_file(added: None, depot: Path) -> None:
 
 def test_an_added_rule_and_kind_are_refuted_proved_planned_and_shown(added: None, small: Path) -> None:
     frame = load(small)
-    session = ReplaySession(frame)  # type: ignore[arg-type]
+    session = OpenGLSession(frame)  # type: ignore[arg-type]
     (tried,) = refute(session, Job(), [Remedy("added-remedy", list(range(len(frame.steps))))], 30.0)
     session.close()
     assert tried.state == DISPROVED and "pixels differ" in tried.reason
@@ -170,7 +170,7 @@ def test_a_lens_is_one_file_and_moves_no_other(added: None, small: Path) -> None
     shortcuts = {item.name: item.shortcut for item in lens_registry.lenses()}
     assert shortcuts["added"] == "" and shortcuts["colour"] == "Ctrl+1" and shortcuts["layers"] == "Ctrl+5"
     frame = load(small)
-    session = ReplaySession(frame)  # type: ignore[arg-type]
+    session = OpenGLSession(frame)  # type: ignore[arg-type]
     found = picture_at(session, Job(), step=2, lens="added")
     session.close()
     lens = lens_registry.lens_named("added")
@@ -179,7 +179,7 @@ def test_a_lens_is_one_file_and_moves_no_other(added: None, small: Path) -> None
 
 def test_a_measurement_is_one_file(added: None, small: Path) -> None:
     job = jobs.job_named("measure.zz_added.added")
-    session = ReplaySession(load(small))  # type: ignore[arg-type]
+    session = OpenGLSession(load(small))  # type: ignore[arg-type]
     asked = job.asked(least=4)
     found = job.result(job.run(session, Job(), asked.arguments))
     session.close()

@@ -23,8 +23,8 @@ from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
-from wendascope.backends.opengl.objects.objects import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.backends.opengl.objects.primitives import separate, triangles
+from wendascope.backends.opengl.objects.records import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.backends.opengl.objects.uniform_blocks import block_layout
 from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.errors import TrialError

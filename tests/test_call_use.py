@@ -107,7 +107,7 @@ def test_array_uniforms_set_whole_and_in_parts_are_left_alone() -> None:
         batch.call("glUniform1f", location, 1.0)
     draw(batch, 1, 1, 1)
     frame = _frame(batch)
-    from wendascope.backends.opengl.objects.objects import UniformRecord
+    from wendascope.backends.opengl.objects.records import UniformRecord
 
     frame.objects.programs[0].uniforms = [
         *frame.objects.programs[0].uniforms,

@@ -6,8 +6,10 @@ import numpy as np
 import numpy.typing as npt
 import pytest
 
+from wendascope.backends.doors import CPU, THREAD, WALL
+from wendascope.backends.opengl.instruments.clocks import READING_BYTES, readings
 from wendascope.measure.calibrate import choose_verdict_clock, clock_trials
-from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, readings
+from wendascope.measure.clocks import Clock
 
 RATIO = 16.0
 Rows = npt.NDArray[np.float64]

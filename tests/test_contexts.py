@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from wendascope.backends.opengl.calls.contexts import ContextReading, ContextSettler, OtherContext, owners
 from wendascope.backends.opengl.calls.packed import FLAG_SWITCH, CallBatch, CallStream, merge_streams, stream_of
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import FramebufferRecord, Objects, VertexArrayRecord
+from wendascope.backends.opengl.objects.records import FramebufferRecord, Objects, VertexArrayRecord
 from wendascope.backends.opengl.state.state_table import PATTERNS
 from wendascope.backends.opengl.state.tracker import InitialState, StateHistory
 from wendascope.errors import DamagedFileError

@@ -14,10 +14,10 @@ from wendascope.analysis.coverage import Coverage, DepthTouches, coverage_of, of
 from wendascope.analysis.draw_order import Plan, Touched, edges, everywhere, plan
 from wendascope.analysis.draw_plans import plan_regions
 from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
-from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.frame.blobs import BlobStore
+from wendascope.frame.layers import PassLayers, Touch
 from wendascope.registry import GL
 
 from .synthetic import draw, frame_of, objects

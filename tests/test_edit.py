@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from tests.synthetic import draw, frame_of, objects
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Edit, Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
-from wendascope.backends.opengl.running.edit import Edit, EditedCalls, Insertion, apply_edit
+from wendascope.backends.opengl.running.edit import EditedCalls, apply_edit
 from wendascope.frame.blobs import BlobStore
 from wendascope.registry import GL
 from wendascope.replay import wire

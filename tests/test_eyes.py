@@ -12,7 +12,7 @@ from wendascope.analysis.findings import Case
 from wendascope.analysis.findings.two_eyes import eyes
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import UniformRecord
+from wendascope.backends.opengl.objects.records import UniformRecord
 from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load

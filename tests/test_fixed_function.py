@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.display_lists import display_lists, drawn_modes
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.edit import Edit
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.overdraw import geometry_of
 from wendascope.registry import GL
@@ -21,7 +21,7 @@ pytestmark = pytest.mark.driver
 _NO_VERTICES = ("glBitmap", "glDrawPixels")
 
 
-def _up_to(session: ReplaySession, call: int) -> np.ndarray:
+def _up_to(session: OpenGLSession, call: int) -> np.ndarray:
     session.run(session.prepare(Edit(keep_until=call)))
     return session.final_picture().pixels
 
@@ -41,7 +41,7 @@ def _draws(frame: OpenGLFrame) -> list[int]:
 @pytest.mark.parametrize("name", ["fixed_function", "client_arrays"])
 def test_what_a_step_changes_lies_where_its_positions_are(capture: Capture, name: str) -> None:
     path, _ = capture(program(name))
-    session = ReplaySession(load_opengl(path))
+    session = OpenGLSession(load_opengl(path))
     frame = session.frame
     geometry = geometry_of(session, Job())
     drawn = measure_drawn(session, Job())

@@ -13,7 +13,7 @@ from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Raw, stream_of
 from wendascope.backends.opengl.calls.prune import drop_unseen_contents, drop_unused_contents, unused_bytes
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,
@@ -23,6 +23,7 @@ from wendascope.backends.opengl.objects.objects import (
 from wendascope.backends.opengl.rebuild.deletions import unbinding_calls
 from wendascope.backends.opengl.rebuild.names import NameMap
 from wendascope.backends.opengl.rebuild.translate import Translator, drop_mask
+from wendascope.backends.opengl.running.edit import own_calls
 from wendascope.backends.opengl.tables.inputs import sampler_uses
 from wendascope.backends.opengl.tables.written import buffer_writes, written_objects
 from wendascope.frame.blobs import BlobStore
@@ -244,7 +245,7 @@ def test_deletes_are_not_replayed_but_unbind() -> None:
             [(c.command(i).name, c.argument(i, c.command(i).parameters[-1].name)) for i in range(len(c))],
         )
         for insertion in unbinding_calls(frame)
-        for c in [stream_of(insertion.batch)]
+        for c in [stream_of(own_calls(insertion.calls))]
     ]
     first = int(frame.calls.calls_of("glDeleteTextures")[0])
     assert unbound == [

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.layers import layer_map, step_layers
 from wendascope.analysis.triangles import View, classify
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.frame.layers import layer_map, step_layers
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.overdraw import geometry_of, layers_of
 from wendascope.measure.pixel_stack import pixel_stack
@@ -26,7 +26,7 @@ def scene(request: pytest.FixtureRequest, capture: Capture):
     """(passes, what becomes of their fragments, a session that replays them)."""
     passes = make_scene(request.param)
     _, frame = capture(program("scenes", str(request.param)))
-    session = ReplaySession(frame)
+    session = OpenGLSession(frame)
     yield passes, [Outcome(item) for item in passes], session
     session.close()
 

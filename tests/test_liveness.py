@@ -13,7 +13,7 @@ from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
 from wendascope.backends.opengl.calls.relinks import LinkSettler
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,

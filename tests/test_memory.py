@@ -37,11 +37,11 @@ from wendascope.analysis.memory_use import MemoryUse, SampledTexture, SampledTex
 from wendascope.analysis.squares import squarified
 from wendascope.analysis.traffic import Moved, moved, traffic
 from wendascope.analysis.vertex_widths import narrower
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
-from wendascope.backends.opengl.objects.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import texel_size
 from wendascope.backends.opengl.objects.texel_values import texel_values
-from wendascope.backends.opengl.running.edit import Edit
 from wendascope.desktop.pages.memory import MemoryPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError

@@ -9,7 +9,7 @@ import pytest
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.running.scramble import Store
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.tap.channel import FrameEnd
 from wendascope.trials.outcomes import Outcomes, Variation, judge_remedies
 
@@ -37,7 +37,7 @@ def test_an_edit_that_changes_nothing_is_the_same(capture: Capture, name: str) -
     _, frame = capture(
         program(name, *PROGRAMS[name]), frame_end=FrameEnd.readback if "readback" in name else FrameEnd.swap
     )
-    session = ReplaySession(frame)
+    session = OpenGLSession(frame)
     try:
         found = Outcomes(session)
         assert not found.ground.trouble, found.ground.trouble
@@ -51,7 +51,7 @@ def test_an_edit_that_changes_nothing_is_the_same(capture: Capture, name: str) -
 
 def test_counts_that_differ_now_and_then_are_no_change(capture: Capture, monkeypatch: pytest.MonkeyPatch) -> None:
     _, frame = capture(program("everything"))
-    session, query = ReplaySession(frame), Store("query", 1)
+    session, query = OpenGLSession(frame), Store("query", 1)
     try:
         found = Outcomes(session)
         assert found.overwritten
@@ -64,7 +64,7 @@ def test_counts_that_differ_now_and_then_are_no_change(capture: Capture, monkeyp
         session.close()
 
 
-def _some_draw_shows(session: ReplaySession, frame: OpenGLFrame) -> bool:
+def _some_draw_shows(session: OpenGLSession, frame: OpenGLFrame) -> bool:
     """Some draw cannot be left out, nor drawn in other colours, without a difference on screen, in whatever window."""
     draws = [s for s in range(len(frame.steps)) if frame.steps.kind_name(s) in ("draw", "clear")]
     return any(judge_remedies(session, [Remedy("drop-steps", [s])]).pixels_different for s in draws[-8:])
@@ -73,7 +73,7 @@ def _some_draw_shows(session: ReplaySession, frame: OpenGLFrame) -> bool:
 def test_another_window_is_looked_at_as_well(capture: Capture) -> None:
     """Every window of the program shows its draws: what is left out in any of them is told as a changed picture."""
     _, frame = capture(program("windows"))
-    session = ReplaySession(frame)
+    session = OpenGLSession(frame)
     try:
         others = [
             s

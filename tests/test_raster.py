@@ -17,10 +17,10 @@ from wendascope.analysis.breaks import find_breaks
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.drawn import touched_of
 from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.layers import layer_map, owner_map, step_layers
 from wendascope.analysis.liveness import live, reads_of_targets, without_effect
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import study
+from wendascope.frame.layers import layer_map, owner_map, step_layers
 from wendascope.frame.summary import summarise
 from wendascope.frame.uses import Compare
 

@@ -11,7 +11,7 @@ import pytest
 from wendascope import records
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord
+from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord
 from wendascope.demo.data import demo_files
 from wendascope.desktop.models.document import Document
 from wendascope.frame.blobs import BlobStore

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     DefaultFramebuffer,
     Objects,
     ProgramRecord,

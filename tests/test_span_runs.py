@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.codec import load_opengl
-from wendascope.backends.opengl.running.edit import Edit
 from wendascope.backends.opengl.running.left_behind import differing
-from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.running.span_start import SpanStart, step_calls
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
 from wendascope.replay.client import Replay
@@ -29,21 +29,21 @@ pytestmark = pytest.mark.driver
 
 
 @pytest.fixture(params=["wasteful", "crowd core", "everything", "multisample", "gles"])
-def session(request: pytest.FixtureRequest, capture: Capture) -> Iterator[ReplaySession]:
+def session(request: pytest.FixtureRequest, capture: Capture) -> Iterator[OpenGLSession]:
     path, _ = capture(program(*request.param.split()))
-    made = ReplaySession(load_opengl(path))
+    made = OpenGLSession(load_opengl(path))
     yield made
     made.close()
 
 
-def _rest_comes_out(session: ReplaySession, start: SpanStart) -> bool:
+def _rest_comes_out(session: OpenGLSession, start: SpanStart) -> bool:
     start.enter(start.approach(Edit()))
     whole = session.prepare()
     session.run_part(whole, int(np.searchsorted(whole.owner, start.call)), len(whole.stream))
     return outcomes(session).came_out()
 
 
-def test_from_every_pass_and_some_steps_on_the_frame_comes_out(session: ReplaySession) -> None:
+def test_from_every_pass_and_some_steps_on_the_frame_comes_out(session: OpenGLSession) -> None:
     outcomes(session)
     steps = session.frame.steps
     middle = [step_calls(session.frame, step)[0] for step in range(1, len(steps), max(len(steps) // 4, 1))]
@@ -55,7 +55,7 @@ def test_from_every_pass_and_some_steps_on_the_frame_comes_out(session: ReplaySe
         assert _rest_comes_out(session, start), "without its copies it runs what comes before"
 
 
-def test_a_span_is_measured_by_all_clocks(session: ReplaySession) -> None:
+def test_a_span_is_measured_by_all_clocks(session: OpenGLSession) -> None:
     spans = Spans(session)
     first, end = max(pass_spans(session), key=lambda span: span[1] - span[0])
     run = SpanRuns(session, spans.start(first), end, Clock.CPU)
@@ -67,7 +67,7 @@ def test_a_span_is_measured_by_all_clocks(session: ReplaySession) -> None:
     assert counted is None or counted >= 0
 
 
-def test_a_span_writes_nothing_but_what_it_is_said_to(session: ReplaySession) -> None:
+def test_a_span_writes_nothing_but_what_it_is_said_to(session: OpenGLSession) -> None:
     """Then to put that back is enough to run it again."""
     spans, found = Spans(session), outcomes(session)
     for first, end in pass_spans(session):
@@ -86,7 +86,7 @@ def test_a_span_writes_nothing_but_what_it_is_said_to(session: ReplaySession) ->
 
 def test_a_change_of_several_passes_is_measured_in_each(capture: Capture) -> None:
     path, _ = capture(program("wasteful"))
-    session = ReplaySession(load_opengl(path))
+    session = OpenGLSession(load_opengl(path))
     pairs = [
         tuple(SpanRuns(session, Spans(session).start(first), end, Clock.CPU, edit) for edit in (None, Edit()))
         for first, end in pass_spans(session)
@@ -104,7 +104,7 @@ def test_a_change_of_several_passes_is_measured_in_each(capture: Capture) -> Non
 def test_edits_whose_objects_have_the_same_names_run_beside_each_other(capture: Capture) -> None:
     """Each prepared with objects of its own; the second does not take the first one's away."""
     path, frame = capture(program("crowd", "core"))
-    session = ReplaySession(load_opengl(path))
+    session = OpenGLSession(load_opengl(path))
     program_name = int(frame.steps.program[np.flatnonzero(frame.steps.program)[0]])
     steps = np.flatnonzero(frame.steps.program == program_name).tolist()
     prepared = []
@@ -132,6 +132,6 @@ def test_what_saves_much_is_decided_at_the_first_look(capture: Capture, tmp_path
     assert timed.submission.saved is not None and timed.submission.saved.low > 0
 
 
-def test_a_job_can_be_asked_in_this_process_as_well(session: ReplaySession) -> None:
+def test_a_job_can_be_asked_in_this_process_as_well(session: OpenGLSession) -> None:
     timed = time_remedies(session, Job(), [Remedy("drop-repeats", [])], [], 0.5)
     assert timed.work.frame_ms.median > 0 and timed.seconds < 20

@@ -11,7 +11,7 @@ from wendascope.analysis.remedy import Part
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord, ShaderRecord
+from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord, ShaderRecord
 from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore

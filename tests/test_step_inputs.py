@@ -17,7 +17,7 @@ from wendascope.analysis.same_steps import FrameInputs, same_steps, static_part
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord
+from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord
 from wendascope.demo.data import demo_files
 from wendascope.frame.blobs import BlobStore
 from wendascope.registry import GL

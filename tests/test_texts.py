@@ -35,7 +35,7 @@ FORBIDDEN = {
 }
 """What no text may say, and what it says instead."""
 ALLOWED: dict[str, str] = {}
-_CODE = ("registry", "demo", "opengl/packed.py", "opengl/objects.py")
+_CODE = ("registry", "demo", "backends/opengl/calls/packed.py", "backends/opengl/objects/records.py")
 
 
 @functools.cache

@@ -13,13 +13,13 @@ import pytest
 
 from wendascope import records
 from wendascope.analysis.answers import geometry_answer, overdraw_answer
-from wendascope.analysis.drawn import transformed_vertices
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.step_triangles import repeats
 from wendascope.backends.opengl.codec import load_opengl
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
+from wendascope.frame.vertex_cache import transformed_vertices
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
@@ -153,7 +153,7 @@ def test_a_proof_that_changes_the_picture_says_so_and_where(own_wasteful: Path) 
         proof = prove(own_wasteful, frame, [wrong], replay, seconds=3)
     assert proof.verdict == CHANGES and proof.pixels_different > 0 and proof.where is not None
     x0, y0, x1, y1 = proof.where
-    session = ReplaySession(frame)
+    session = OpenGLSession(frame)
     found = picture_of(session, Job(), [Remedy("drop-steps", [step])])
     session.close()
     rows, columns = np.nonzero(found.different)
@@ -205,7 +205,7 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
 def test_every_order_of_independent_steps_gives_the_same_picture(wasteful: tuple[Path, Examined]) -> None:
     """Reordering carries uniforms, depth range and all other state along with each step."""
     order = _only(wasteful[1], "back-to-front")
-    session = ReplaySession(load_opengl(wasteful[0]))
+    session = OpenGLSession(load_opengl(wasteful[0]))
     random = np.random.default_rng(1)
     for _ in range(5):
         shuffled = [int(s) for s in random.permutation(order.steps)]

@@ -10,7 +10,7 @@ import pytest
 from tests.synthetic import draw, frame_of, objects
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, FramebufferRecord, RenderbufferRecord
+from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord, RenderbufferRecord
 from wendascope.backends.opengl.tables.unread_stores import unread_stores
 from wendascope.frame.blobs import BlobStore
 from wendascope.registry import GL

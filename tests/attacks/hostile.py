@@ -14,7 +14,7 @@ from tests.attacks.running import run_on
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import ProgramRecord, ShaderRecord, UniformRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import save
 from wendascope.registry import GL, tables

@@ -11,7 +11,7 @@ from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, find
 from wendascope.analysis.remedy import Part, Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
@@ -57,7 +57,7 @@ def check(seed: int, frame: OpenGLFrame) -> Report:
     assert frame.reference is not None
     start = _start(seed, ops, frame.reference.pixels)
     truth = _pictures(start, ops, frozenset(), frozenset())
-    session = ReplaySession(frame)
+    session = OpenGLSession(frame)
     try:
         assert verify(session, Job()).identical, f"seed {seed}: the replay is not the captured picture"
         drawn = measure_drawn(session, Job())
@@ -129,7 +129,7 @@ def _redundant(
             report.claims[f"{kind}, calls"] = report.claims.get(f"{kind}, calls", 0) + len(numbers)
 
 
-def _batches(report: Report, case: Case, session: ReplaySession) -> None:
+def _batches(report: Report, case: Case, session: OpenGLSession) -> None:
     for batch in case.batches.batches:
         remedy = Remedy("batch", batch.steps, parts=[Part(batch.how, part) for part in batch.parts])
         try:
@@ -164,7 +164,7 @@ def check_sequence(seed: int, frames: list[OpenGLFrame]) -> Report:
         if model is None:
             report.claims["takes longer turns"] = 1
             continue
-        session = ReplaySession(frame)
+        session = OpenGLSession(frame)
         try:
             assert verify(session, Job()).identical, f"seed {seed}: the replay is not the captured picture"
         finally:

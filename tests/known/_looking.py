@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 
 from wendascope.analysis.findings import Finding
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.records import Survey
 from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import Job
@@ -34,7 +34,7 @@ class LocalReplay:
     """A session in this process in the place of a replay process: jobs pass through the same encoding."""
 
     def __init__(self, frame: OpenGLFrame) -> None:
-        self.session = ReplaySession(frame)
+        self.session = OpenGLSession(frame)
 
     def run(self, asked: Asked[R], *_: Any, **_more: Any) -> R:
         return asked.job.result(asked.job.run(self.session, Job(), asked.arguments))

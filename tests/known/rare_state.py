@@ -10,7 +10,7 @@ from OpenGL import GL
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.calls.packed import merge_streams
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.trials.outcomes import judge_remedies
 
@@ -111,7 +111,7 @@ def _holds_nothing_up(looked) -> None:  # type: ignore[no-untyped-def]
     for record in frame.objects.renderbuffers:
         record.contents = None
     view = [s for s in range(12 + 2) if frame.steps.kind_name(s) == "draw"]
-    with contextlib.closing(ReplaySession(frame)) as session:
+    with contextlib.closing(OpenGLSession(frame)) as session:
         outcome = judge_remedies(session, [Remedy("reorder-steps", view, order=view[::-1])])
     assert outcome.same, outcome
 

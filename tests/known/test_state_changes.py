@@ -9,7 +9,7 @@ import pytest
 
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
 from wendascope.measure.pictures import verify
@@ -32,7 +32,7 @@ def gallery(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gallery]:
 def test_what_a_draw_depends_on(name: str, gallery: Gallery) -> None:
     one, other = _both_turns(name, gallery)
     for frame in (one, other):
-        session = ReplaySession(frame)
+        session = OpenGLSession(frame)
         try:
             found = verify(session, Job())
         finally:

@@ -15,7 +15,7 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 
 import OpenGL
 
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer
 from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 

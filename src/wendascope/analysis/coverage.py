@@ -16,8 +16,8 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.layers import PassLayers, Touch, extent
 from wendascope.frame.frame import Frame
+from wendascope.frame.layers import PassLayers, Touch, extent
 from wendascope.frame.numbers import Ints
 
 _SIDES = (1, 4, 8, 16, 32, 64, 128)

@@ -13,8 +13,8 @@ import numpy.typing as npt
 
 from wendascope.analysis.coverage import Coverage, of_boxes
 from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.layers import PassLayers, Touch, layer_map, owner_map, step_layers
 from wendascope.analysis.triangles import Triangles
+from wendascope.frame.layers import PassLayers, Touch, layer_map, owner_map, step_layers
 
 if TYPE_CHECKING:
     from wendascope.frame.frame import Frame
@@ -253,19 +253,3 @@ def clear_survivors(item: PassLayers, clear: Touch) -> int:
         if item.covers(touch) or touch.kind == "blended":
             mine[theirs] = False
     return seen + int(waiting.sum())
-
-
-CACHE = 32
-"""Entries of the vertex cache that the model has: first in, first out."""
-
-
-def transformed_vertices(indices: npt.NDArray[np.uint32], size: int = CACHE) -> int:
-    """How often a vertex is run when the last `size` results are kept, first in, first out."""
-    entered: dict[int, int] = {}
-    misses = 0
-    for index in indices.tolist():
-        at = entered.get(index)
-        if at is None or at < misses - size:
-            entered[index] = misses
-            misses += 1
-    return misses

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from typing import Protocol
 
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer
 from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 

@@ -22,7 +22,7 @@ from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.mesh import StepMesh
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
-from wendascope.frame.passes import PassTable
+from wendascope.frame.passes import PassTable, Target
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.resources import Program, Texture
 from wendascope.frame.roles import PassRole, roles_of
@@ -110,7 +110,8 @@ class Section:
 class Frame(ABC):
     """One captured frame. Everything derived is computed once, when first asked for.
 
-    An API gives a subclass; `opengl.frame.OpenGLFrame` is one, and tests have another that nothing was captured for.
+    An API gives a subclass; `backends.opengl.frame.OpenGLFrame` is one, and tests have another that nothing was
+    captured for.
     """
 
     metadata: Metadata
@@ -131,6 +132,23 @@ class Frame(ABC):
     @abstractmethod
     def has_alpha(self) -> bool:
         """Whether the window keeps alpha, so that it counts where pictures are compared."""
+
+    @property
+    @abstractmethod
+    def finished_target(self) -> Target:
+        """The target that the reference picture shows."""
+
+    @property
+    @abstractmethod
+    def alpha_matters(self) -> bool:
+        """Whether the finished picture is to be the same in alpha: a window without alpha reads back as 1 here and
+        as anything there.
+        """
+
+    @property
+    @abstractmethod
+    def finished_depth(self) -> npt.NDArray[np.uint32] | None:
+        """Depth of the window at the end, as the capture keeps it, shape (pixels,); None where it does not."""
 
     @property
     @abstractmethod

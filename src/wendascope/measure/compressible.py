@@ -12,11 +12,11 @@ from wendascope.analysis.block_codec import (
     signal_to_noise,
 )
 from wendascope.analysis.memory_use import CompressedTexture
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.frame.memory import MemoryKind
 from wendascope.frame.stored_image import StoredImage
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 _LEAST_BYTES = 16 << 10
 _MOST_TEXELS = 1 << 18
@@ -25,7 +25,7 @@ _LOSSLESS = 99.0
 
 
 @remote
-def compressible(session: ReplaySession, job: Job, seconds: float) -> list[CompressedTexture]:
+def compressible(session: Session, job: Task, seconds: float) -> list[CompressedTexture]:
     """Of textures that the frame does not write and that are not of one colour, the largest first, as far as some
     seconds reach. Compressed on the CPU, for the GPUs that the frame's API is for. Raises CancelledError.
     """

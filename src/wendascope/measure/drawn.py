@@ -13,32 +13,27 @@ from wendascope.analysis.drawn import (
     pass_drawn,
     step_boxes,
 )
-from wendascope.analysis.layers import step_layers
 from wendascope.analysis.step_triangles import StepTriangles, fill_steps
-from wendascope.backends.opengl.calls.enclosed import within_queries
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.edit import Edit, Insertion
-from wendascope.backends.opengl.running.instrumented import instrumented
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Counter, Mark, Session
+from wendascope.backends.edit import Edit, Insertion
+from wendascope.frame.layers import step_layers
+from wendascope.frame.resources import Program
+from wendascope.glsl.preprocessor import Dialect, compiled_text
+from wendascope.glsl.stages import Stage
 from wendascope.glsl.words import FragmentHabits, fragment_habits
-from wendascope.measure.layers import runs_once
 from wendascope.measure.overdraw import Geometry, coverage_of_frame, geometry_of, layers_of, rejected_by_depth
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, step_counts, step_spans
-from wendascope.registry import GL
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 _VERTEX_REPEATS, _VERTEX_SECONDS = 3, 6.0
 """Runs for the times of vertex stages, and what they may take together beyond the first."""
 
 
 @remote
-def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
+def measure_drawn(session: Session, job: Task) -> Drawn:
     """Count what every step draws and sort its triangles. Raises CancelledError, ReplayError."""
     started = time.monotonic()
     frame = session.frame
@@ -66,7 +61,7 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
                     clear_survivors(item, touch),
                     0,
                 )
-    _fill(frame, geometry, result)
+    _fill(session, geometry, result)
     result.coverage = coverage_of_frame(session, job, step_boxes(result))
     _count_by_driver(session, job, result, counted)
     if result.mismatched:
@@ -80,13 +75,13 @@ def measure_drawn(session: ReplaySession, job: Job) -> Drawn:
     return result
 
 
-def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: set[int]) -> None:
+def _count_by_driver(session: Session, job: Task, result: Drawn, counted: set[int]) -> None:
     """What the driver's own counters say of each step: against the layers' counts, and beyond them. `counted` are the
     passes whose layers were counted.
     """
     frame = session.frame
     by_driver = step_counts(session, job)
-    driver = by_driver.get(GL.SAMPLES_PASSED)
+    driver = by_driver.get(Counter.SAMPLES)
     for step, row in enumerate(result.steps):
         if frame.steps.kind_name(step) != "draw" or int(frame.passes.of_step[step]) not in counted:
             continue
@@ -95,10 +90,10 @@ def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: s
             row.fragments = row.survivors = row.idle = 0
         if driver is not None and driver[step] != row.fragments:
             result.mismatched += 1
-    for step, count in enumerate(by_driver.get(GL.VERTEX_SHADER_INVOCATIONS, [])):
+    for step, count in enumerate(by_driver.get(Counter.VERTEX_RUNS, [])):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].vertices_run = count
-    for step, count in enumerate(by_driver.get(GL.FRAGMENT_SHADER_INVOCATIONS, [])):
+    for step, count in enumerate(by_driver.get(Counter.FRAGMENT_RUNS, [])):
         if frame.steps.kind_name(step) == "draw":
             result.steps[step].shaded = count
     late = frozenset(
@@ -111,22 +106,18 @@ def _count_by_driver(session: ReplaySession, job: Job, result: Drawn, counted: s
             result.steps[step].rejected = count
 
 
-def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[float | None]:
+def vertex_times(session: Session, job: Task, geometry: Geometry) -> list[float | None]:
     """Milliseconds of each draw with rasterisation off, the median of a few runs; None where that cannot be
     switched.
     """
     steps = session.frame.steps
-    draws = [
-        s
-        for s in range(len(steps))
-        if steps.kind_name(s) == "draw" and not geometry.positions.states[s].on("RASTERIZER_DISCARD")
-    ]
+    draws = [s for s in range(len(steps)) if steps.kind_name(s) == "draw" and geometry.positions.states[s].rasterises]
     result: list[float | None] = [None] * len(steps)
-    if not draws or not session.offers("GL_RASTERIZER_DISCARD"):
+    if not draws or not session.can_mark(Mark.FRAGMENTS_OFF):
         return result
     job.progress("timing the vertex stages", 0.0)
     spans = step_spans(session)
-    around = _without_fragments(session.frame, draws)
+    around = _without_fragments(session, draws)
     timer = SpanTimer(session, [spans[s] for s in draws], calibrated_method(session, job), Edit(around))
     started = time.monotonic()
     timer.run()
@@ -139,26 +130,24 @@ def vertex_times(session: ReplaySession, job: Job, geometry: Geometry) -> list[f
     return result
 
 
-def _without_fragments(frame: OpenGLFrame, draws: list[int]) -> list[Insertion]:
-    """Switches rasterisation off around every run of draws that nothing else lies between."""
-    off, on = CallBatch(), CallBatch()
-    off.call("glEnable", GL.RASTERIZER_DISCARD)
-    on.call("glDisable", GL.RASTERIZER_DISCARD)
-    steps, found = frame.steps, []
+def _without_fragments(session: Session, draws: list[int]) -> list[Insertion]:
+    """Switches fragments off around every run of draws that nothing else lies between."""
+    off, on = session.marks(Mark.FRAGMENTS_OFF), session.marks(Mark.FRAGMENTS_ON)
+    steps, around = session.frame.steps, []
     for number, step in enumerate(draws):
         if not number or draws[number - 1] != step - 1:
-            found.append(Insertion(int(steps.begin[step]), off))
+            around.append(Insertion(int(steps.begin[step]), off))
         if number + 1 == len(draws) or draws[number + 1] != step + 1:
-            found.append(Insertion(int(steps.call[step]) + 1, on))
-    return found
+            around.append(Insertion(int(steps.call[step]) + 1, on))
+    return around
 
 
-def _check_picture(session: ReplaySession, result: Drawn) -> None:
+def _check_picture(session: Session, result: Drawn) -> None:
     """The instrumented frame has to give the captured picture, or its counts are of another frame."""
     reference = session.frame.reference
     if reference is None:
         return
-    with session.variant("counting", instrumented) as counting:
+    with session.counting() as counting:
         counting.run(counting.prepare())
         different, _ = compare_pictures(counting.final_picture(), reference, alpha=False)
     if different:
@@ -167,41 +156,32 @@ def _check_picture(session: ReplaySession, result: Drawn) -> None:
         )
 
 
-def _fill(frame: OpenGLFrame, geometry: Geometry, result: Drawn) -> None:
+def _fill(session: Session, geometry: Geometry, result: Drawn) -> None:
+    frame = session.frame
     habits: dict[int, FragmentHabits | None] = {}
-    programs = {p.name: compiled_program(p, frame.context.dialect) for p in frame.objects.programs}
-    effects = runs_once(frame) | within_queries(frame)
+    effects = session.has_effects()
     gathered: list[StepTriangles] = []
     for step, state in geometry.positions.states.items():
         row = result.steps[step]
-        row.depth_test, row.depth_write, row.depth_func = (
-            state.on("DEPTH_TEST"),
-            bool(state.value("DEPTH_WRITEMASK")),
-            state.value("DEPTH_FUNC"),
-        )
-        row.stencil, row.effects = state.on("STENCIL_TEST"), bool(effects[step])
+        row.depth_test, row.depth_write, row.depth_func = state.depth_test, state.depth_write, state.depth_func
+        row.stencil, row.effects = state.stencil_test, bool(effects[step])
         name = int(frame.steps.program[step])
         if name not in habits:
-            habits[name] = _habits(programs.get(name))
-        found = habits[name]
-        row.early = not (
-            (found is not None and found.prevents_early_test)
-            or state.on("ALPHA_TEST")
-            or state.on("SAMPLE_ALPHA_TO_COVERAGE")
-        )
+            habits[name] = _habits(frame.programs.get(name), frame.context.dialect)
+        known = habits[name]
+        row.early = not ((known is not None and known.prevents_early_test) or state.late_tests)
         row.transformed = geometry.positions.transformed.get(step, -1)
         if step in geometry.triangles:
-            zero_to_one = state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE
             near, far = state.depth_range
             gathered.append(
-                StepTriangles(row, geometry.triangles[step], geometry.positions.clip[step], (near, far), zero_to_one)
+                StepTriangles(
+                    row, geometry.triangles[step], geometry.positions.clip[step], (near, far), state.zero_to_one
+                )
             )
     fill_steps(gathered)
     for step in geometry.triangles:
-        row, state = result.steps[step], geometry.positions.states[step]
-        row.scissored = (
-            state.on("SCISSOR_TEST") and row.box is not None and _apart(row.box, state.values("SCISSOR_BOX"))
-        )
+        row, scissor = result.steps[step], geometry.positions.states[step].scissor
+        row.scissored = scissor is not None and row.box is not None and _apart(row.box, scissor)
 
 
 def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
@@ -209,6 +189,7 @@ def _apart(box: tuple[int, int, int, int], scissor: tuple[int, ...]) -> bool:
     return box[2] <= x or box[0] >= x + width or box[3] <= y or box[1] >= y + height
 
 
-def _habits(program: ProgramRecord | None) -> FragmentHabits | None:
-    sources = [s.source for s in program.shaders if s.type == GL.FRAGMENT_SHADER] if program else []
+def _habits(program: Program | None, dialect: Dialect) -> FragmentHabits | None:
+    shaders = program.shaders if program else []
+    sources = [compiled_text(s.source, dialect) for s in shaders if s.stage == Stage.FRAGMENT]
     return fragment_habits("\n".join(sources)) if sources else None

@@ -2,40 +2,31 @@
 
 from __future__ import annotations
 
-import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.coverage import Coverage, DepthTouches, frame_coverage, shares_pixels
-from wendascope.analysis.layers import PassLayers, Touch
 from wendascope.analysis.liveness import reads_of_targets
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.triangles import Triangles, View, classify
-from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.draw_state import DrawState
-from wendascope.backends.opengl.running.instrumented import instrumented
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Box, Counting, DrawState, Positions, Session, What
 from wendascope.backends.slots import Slot
+from wendascope.frame.frame import Frame
+from wendascope.frame.layers import PassLayers, Touch
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
-from wendascope.glsl.words import replace_words
-from wendascope.measure.layers import Box, Counting, What, count_layers, runs_once
-from wendascope.measure.positions import Positions, measure_positions
-from wendascope.registry import GL
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 
 @dataclass
 class Geometry:
     """Positions and what becomes of them."""
 
-    positions: Positions
+    positions: Positions[DrawState]
     triangles: dict[int, Triangles]
     """Step -> its triangles; of steps that draw triangles and whose positions are known."""
     boxes: dict[int, Box | None]
@@ -48,71 +39,57 @@ _DEPTH_TOUCHES: Slot[DepthTouches] = Slot("depth touches")
 _RASTERISED: Slot[dict[int, PassLayers]] = Slot("rasterised")
 
 
-def _positions_of(session: ReplaySession, counting: ReplaySession, job: Job) -> Geometry:
-    return _geometry(session.frame, measure_positions(counting, job), job)
-
-
-def geometry_of(session: ReplaySession, job: Job) -> Geometry:
+def geometry_of(session: Session, job: Task) -> Geometry:
     """Positions of the frame and their classes; gathered when first asked for."""
 
     def gather() -> Geometry:
-        with session.variant("counting", instrumented) as counting:
-            positions = measure_positions(counting, job)
+        with session.counting() as counting:
+            positions = counting.positions(job)
         return _geometry(session.frame, positions, job)
 
     return session.slots.get(_GEOMETRY, gather)
 
 
-def target_reads(session: ReplaySession) -> list[list[int]]:
+def target_reads(session: Session) -> list[list[int]]:
     """For each pass the steps before which its target is read; worked out once."""
     return session.slots.get(_TARGET_READS, lambda: reads_of_targets(session.frame))
 
 
-def layers_of(session: ReplaySession, job: Job, passes: Iterable[int] | None = None) -> list[PassLayers]:
+def layers_of(session: Session, job: Task, passes: Iterable[int] | None = None) -> list[PassLayers]:
     """Layers of the passes asked for, or of all; those not counted before are counted."""
     kept = session.slots.get(_LAYERS, dict)
     wanted = list(range(len(session.frame.passes)) if passes is None else passes)
     missing = frozenset(wanted) - set(kept)
     if missing:
         geometry = geometry_of(session, job)
-        with session.variant("counting", instrumented) as counting:
-            for found in count_layers(
-                counting, job, Counting(geometry.positions.states, geometry.boxes, passes=missing)
-            ):
+        with session.counting() as counting:
+            asked = Counting(geometry.positions.states, geometry.boxes, passes=missing)
+            for found in counting.count_layers(job, asked):
                 found.reads = target_reads(session)[found.index]
                 kept[found.index] = found
     return [kept[index] for index in wanted]
 
 
-def rasterised_of(session: ReplaySession, job: Job, passes: Iterable[int]) -> list[PassLayers]:
+def rasterised_of(session: Session, job: Task, passes: Iterable[int]) -> list[PassLayers]:
     """Everything that was rasterised in some passes, whether or not it passed or was discarded."""
     kept = session.slots.get(_RASTERISED, dict)
     wanted = list(passes)
     missing = frozenset(wanted) - set(kept)
     if missing:
-        with session.variant("no discard", functools.partial(instrumented, change_program=without_discard)) as counting:
-            here = functools.partial(_positions_of, session, counting, job)
-            geometry = counting.slots.get(_GEOMETRY, here)
-            for found in count_layers(
-                counting, job, Counting(geometry.positions.states, geometry.boxes, "reached", missing)
-            ):
+        with session.counting(discards=False) as counting:
+
+            def gather() -> Geometry:
+                return _geometry(session.frame, counting.positions(job), job)
+
+            geometry = counting.slots.get(_GEOMETRY, gather)
+            asked = Counting(geometry.positions.states, geometry.boxes, "reached", missing)
+            for found in counting.count_layers(job, asked):
                 kept[found.index] = found
     return [kept[index] for index in wanted]
 
 
-def without_discard(program: ProgramRecord) -> ProgramRecord:
-    """The program with fragment shaders that keep every fragment: `discard` becomes a statement that does nothing."""
-    shaders = [
-        msgspec.structs.replace(s, source=replace_words(s.source, {"discard": "0"}))
-        if s.type == GL.FRAGMENT_SHADER
-        else s
-        for s in program.shaders
-    ]
-    return msgspec.structs.replace(program, shaders=shaders)
-
-
 @remote
-def steps_mask(session: ReplaySession, job: Job, steps: list[int]) -> npt.NDArray[np.bool_]:
+def steps_mask(session: Session, job: Task, steps: list[int]) -> npt.NDArray[np.bool_]:
     """Shape (h, w), bottom row first: where fragments of some steps passed, of those in the pass of the first; of a
     step of which none did, the box of its triangles.
     """
@@ -131,24 +108,22 @@ def steps_mask(session: ReplaySession, job: Job, steps: list[int]) -> npt.NDArra
     return mask
 
 
-def passes_shown(session: ReplaySession, step: int | None) -> list[int]:
+def passes_shown(session: Session, step: int | None) -> list[int]:
     """The pass of a step; without one, all passes into the captured window."""
     frame = session.frame
     if step is not None:
         return [int(frame.passes.of_step[step])]
-    return [
-        i for i, t in enumerate(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer and not t.window
-    ]
+    shown = frame.finished_target.framebuffer
+    return [i for i, t in enumerate(frame.passes.targets) if t.framebuffer == shown and not t.window]
 
 
-def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -> dict[int, int]:
+def rejected_by_depth(session: Session, job: Task, steps: frozenset[int]) -> dict[int, int]:
     """Fragments of some steps that the depth test rejected after the shader had run or before."""
     geometry = geometry_of(session, job)
     passes = frozenset(int(session.frame.passes.of_step[step]) for step in steps)
-    with session.variant("counting", instrumented) as counting:
-        found = count_layers(
-            counting, job, Counting(geometry.positions.states, geometry.boxes, "failed depth", passes, steps)
-        )
+    with session.counting() as counting:
+        asked = Counting(geometry.positions.states, geometry.boxes, "failed depth", passes, steps)
+        found = counting.count_layers(job, asked)
     counts = dict.fromkeys(steps, 0)
     for item in found:
         for touch in item.touches:
@@ -157,18 +132,18 @@ def rejected_by_depth(session: ReplaySession, job: Job, steps: frozenset[int]) -
     return counts
 
 
-def coverage_of_frame(session: ReplaySession, job: Job, boxes: npt.NDArray[np.int64]) -> Coverage:
+def coverage_of_frame(session: Session, job: Task, boxes: npt.NDArray[np.int64]) -> Coverage:
     """What every step of the frame touches, and what depth tests decide; `boxes` as `frame_coverage` takes them."""
     depth = session.slots.get(_DEPTH_TOUCHES, lambda: _depth_touches(session, job))
     return frame_coverage(session.frame, layers_of(session, job), boxes, depth)
 
 
-def _depth_touches(session: ReplaySession, job: Job) -> DepthTouches:
+def _depth_touches(session: Session, job: Task) -> DepthTouches:
     """Where it shows which of two steps comes first though a depth test decides, counted in a walk each: opaque ones
     of equal depth, drawn twice for it, and what steps hide that write depth without covering.
     """
     sharing = Sharing(session.frame)
-    free = sharing.order_free & sharing.movable & ~runs_once(session.frame)
+    free = sharing.order_free & sharing.movable & ~session.runs_once()
     passes = np.asarray(session.frame.passes.of_step)
     several = np.flatnonzero(np.bincount(passes[free], minlength=len(session.frame.passes)) > 1)
 
@@ -177,17 +152,16 @@ def _depth_touches(session: ReplaySession, job: Job) -> DepthTouches:
             return {}
         geometry, chosen = geometry_of(session, job), frozenset(np.flatnonzero(steps).tolist())
         counting_of = frozenset(np.unique(passes[steps]).tolist())
-        with session.variant("counting", instrumented) as counting:
-            found = count_layers(
-                counting, job, Counting(geometry.positions.states, geometry.boxes, what, counting_of, chosen)
-            )
+        with session.counting() as counting:
+            asked = Counting(geometry.positions.states, geometry.boxes, what, counting_of, chosen)
+            found = counting.count_layers(job, asked)
         return {item.index: [t for t in item.touches if t.step in chosen] for item in found if item.counted}
 
     ties = touches("tied", free & np.isin(passes, several) & _near_others(session, job))
     return DepthTouches(ties, touches("failed depth", sharing.hidden_by_depth), sharing.hiders)
 
 
-def _near_others(session: ReplaySession, job: Job) -> npt.NDArray[np.bool_]:
+def _near_others(session: Session, job: Task) -> npt.NDArray[np.bool_]:
     """Steps that may share a pixel with another step of their pass, by the pixels that their triangles touch with any
     part; all those of which that is not known. Shape (steps,).
     """
@@ -204,19 +178,15 @@ def _near_others(session: ReplaySession, job: Job) -> npt.NDArray[np.bool_]:
 
 
 def _touched_box(geometry: Geometry, step: int) -> Box | None:
-    filled = geometry.positions.states[step].value("POLYGON_MODE") == GL.FILL
+    filled = geometry.positions.states[step].filled
     return geometry.triangles[step].box if filled and step in geometry.triangles else geometry.boxes[step]
 
 
 def view_of(state: DrawState, target: Target) -> View:
     """Viewport, culling and clipping of a draw."""
-    culled = state.value("CULL_FACE_MODE") if state.on("CULL_FACE") else 0
-    x, y, width, height = state.values("VIEWPORT")
     return View(
-        (x, y, width, height), target.width, target.height,
-        culled in (GL.FRONT, GL.FRONT_AND_BACK), culled in (GL.BACK, GL.FRONT_AND_BACK),
-        state.value("FRONT_FACE") == GL.CW, state.value("CLIP_ORIGIN") == GL.UPPER_LEFT,
-        state.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE, state.on("DEPTH_CLAMP"),
+        state.viewport, target.width, target.height, *state.culls, state.front_clockwise, state.upper_left,
+        state.zero_to_one, state.depth_clamp,
     )  # fmt: skip
 
 
@@ -232,7 +202,7 @@ _TOGETHER = 1 << 18
 """Triangles that are sorted in one go."""
 
 
-def _geometry(frame: OpenGLFrame, positions: Positions, job: Job) -> Geometry:
+def _geometry(frame: Frame, positions: Positions[DrawState], job: Task) -> Geometry:
     """Sort the triangles of all steps that share a view together: steps are many and small."""
     found = Geometry(positions, {}, {})
     by_view: dict[View, list[int]] = {}
@@ -258,7 +228,7 @@ def _geometry(frame: OpenGLFrame, positions: Positions, job: Job) -> Geometry:
             for step in group:
                 end = first + len(positions.clip[step])
                 found.triangles[step] = triangles.part(slice(first, end))
-                filled = positions.states[step].value("POLYGON_MODE") == GL.FILL
+                filled = positions.states[step].filled
                 found.boxes[step] = _roomy(found.triangles[step].box, view) if filled else view.bounds
                 first = end
             done += many

@@ -5,25 +5,24 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.opengl.running.session import ReplaySession
-from wendascope.backends.opengl.running.walk import Walk
+from wendascope.backends.doors import Session
 from wendascope.errors import WendascopeError
 from wendascope.frame.steps import KINDS
 from wendascope.measure.lenses import Found, Place, lens_named
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 Image = npt.NDArray[np.uint8]
 
 
 @remote
-def pass_pictures(session: ReplaySession, job: Job, width: int = 320, height: int = 240) -> dict[int, Image]:
+def pass_pictures(session: Session, job: Task, width: int = 320, height: int = 240) -> dict[int, Image]:
     """Pass -> its target after its last step, at most so large, top row first, shape (h, w, 3). Passes whose target
     cannot be read back are left out.
     """
     frame, passes = session.frame, session.frame.passes
     colour, depth = lens_named("colour"), lens_named("depth")
-    walk = Walk(session)
+    walk = session.walk()
     pictures: dict[int, Image] = {}
     for index, target in enumerate(passes.targets):
         job.progress("pictures of passes", index / len(passes))

@@ -7,18 +7,17 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.opengl.running.edit import Edit
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
+from wendascope.backends.edit import Edit
 from wendascope.frame.frame import Picture
-from wendascope.frame.passes import Target
 from wendascope.measure.lenses import Place, lens_named
 from wendascope.measure.records import Verification
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 
 @remote
-def verify(session: ReplaySession, job: Job) -> Verification:
+def verify(session: Session, job: Task) -> Verification:
     """Replay the unedited frame and compare it with the reference picture, every byte."""
     job.progress("replaying the frame", 0.2)
     frame = session.frame
@@ -27,17 +26,12 @@ def verify(session: ReplaySession, job: Job) -> Verification:
     if frame.reference is None:
         return Verification(0, False, 0, 0, [*caveats, "the capture has no reference picture"])
     picture = session.final_picture()
-    different, largest = compare_pictures(picture, frame.reference, alpha_matters(session))
+    different, largest = compare_pictures(picture, frame.reference, frame.alpha_matters)
     pixels = frame.reference.width * frame.reference.height
     depth = None
-    if frame.reference_depth is not None:
-        depth = int(np.count_nonzero(np.frombuffer(frame.reference_depth, np.uint32) != session.read_window_depth()))
+    if frame.finished_depth is not None:
+        depth = int(np.count_nonzero(frame.finished_depth != session.read_window_depth()))
     return Verification(pixels, different == 0 and not depth, different, largest, caveats, depth)
-
-
-def alpha_matters(session: ReplaySession) -> bool:
-    """A window without alpha reads back as 1 here and may read back as anything there."""
-    return session.frame.reference_framebuffer != 0 or session.frame.default_framebuffer.alpha > 0
 
 
 def compare_pictures(a: Picture, b: Picture, alpha: bool = True) -> tuple[int, int]:
@@ -101,7 +95,7 @@ def _lab(colours: npt.NDArray[np.uint8]) -> npt.NDArray[np.float64]:
 
 
 @remote
-def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: str = "colour") -> dict[str, Any]:
+def picture_at(session: Session, job: Task, step: int | None = None, lens: str = "colour") -> dict[str, Any]:
     """The target of a step as it stands after it, through a lens; without a step, after the whole frame.
 
     Returns what the lens measured, with the target's `name`, `width` and `height`.
@@ -111,11 +105,7 @@ def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: 
     if step is None:
         if chosen.replays:
             session.run(session.prepare())
-        size = (frame.reference.width, frame.reference.height) if frame.reference else _window_size(session)
-        attachments = next(
-            (t.attachments for t in reversed(frame.passes.targets) if t.framebuffer == frame.reference_framebuffer), ()
-        )
-        target = Target(frame.reference_framebuffer, attachments, *size)
+        target = frame.finished_target
         name = "finished picture"
     else:
         target = frame.passes.targets[int(frame.passes.of_step[step])]
@@ -128,7 +118,3 @@ def picture_at(session: ReplaySession, job: Job, step: int | None = None, lens: 
         "height": target.height,
         **chosen.measure(session, job, Place(target, step)),
     }
-
-
-def _window_size(session: ReplaySession) -> tuple[int, int]:
-    return session.frame.default_framebuffer.width, session.frame.default_framebuffer.height

@@ -6,7 +6,7 @@ import time
 
 import numpy as np
 
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.measure.calibrate import calibrate
 from wendascope.measure.clocks import Clock
 from wendascope.measure.pictures import verify
@@ -15,7 +15,7 @@ from wendascope.measure.samples import CALIBRATION, CLOCK
 from wendascope.measure.statistics import median_interval, median_intervals
 from wendascope.measure.times import SpanTimer, frame_times, pass_spans, step_spans
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 REPEATS = 6
 """The fewest whose range holds the median with 95 %."""
@@ -28,7 +28,7 @@ WARM_UP = 1
 
 
 @remote
-def survey(session: ReplaySession, job: Job, repeats: int = REPEATS) -> Survey:
+def survey(session: Session, job: Task, repeats: int = REPEATS) -> Survey:
     """Time a frame. Runs it 3 x repeats + 1 times at most; where it has one pass, 2 x repeats + 1 times."""
     started = time.monotonic()
     frame = session.frame

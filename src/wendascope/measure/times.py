@@ -9,55 +9,12 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import Edit, Insertion
-from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.doors import CPU, THREAD, WALL, Counter, Floats, Mark, Prepared, Session
+from wendascope.backends.edit import Edit, Insertion, enclosing
 from wendascope.backends.slots import Slot
-from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, Floats, read_clocks, readings
-from wendascope.registry import GL
+from wendascope.measure.clocks import Clock
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
-
-
-def enclosing(
-    spans: list[tuple[int, int]], batches: list[tuple[CallBatch, CallBatch]]
-) -> tuple[list[Insertion], list[int]]:
-    """Insertions that put a batch before and after each span, and which of them each is (2n before span n, 2n + 1
-    after).
-
-    Where one span ends and the next begins, the end comes first.
-    """
-    found = []
-    for (first, end), (before, after) in zip(spans, batches, strict=True):
-        found += [Insertion(first, before), Insertion(end, after)]
-    order = sorted(range(len(found)), key=lambda i: (found[i].before, i % 2 == 0, i))
-    return [found[i] for i in order], order
-
-
-def query_batches(target: int, query: int) -> tuple[CallBatch, CallBatch]:
-    """Begin and end of one query."""
-    before, after = CallBatch(), CallBatch()
-    before.call("glBeginQuery", target, query)
-    after.call("glEndQuery", target)
-    return before, after
-
-
-def _clock_batches() -> tuple[CallBatch, CallBatch]:
-    before, after = CallBatch(), CallBatch()
-    read_clocks(before, drained=True)
-    read_clocks(after, drained=True)
-    return before, after
-
-
-def query_results(session: ReplaySession, queries: list[int]) -> list[int]:
-    """Results of queries of the last run, waiting for them."""
-    batch = CallBatch()
-    command = "glGetQueryObjectui64v" if session.offers("glGetQueryObjectui64v") else "glGetQueryObjectuiv"
-    outs = [batch.out(16) for _ in queries]
-    for query, out in zip(queries, outs, strict=True):
-        batch.call(command, session.names.get("query", query), GL.QUERY_RESULT, out)
-    session.executor.run(batch)
-    return [out.int64() for out in outs]
+from wendascope.task import Task
 
 
 class SpanTimer:
@@ -67,26 +24,25 @@ class SpanTimer:
     query, a TIME_ELAPSED query encloses it.
     """
 
-    def __init__(
-        self, session: ReplaySession, spans: list[tuple[int, int]], method: str, edit: Edit | None = None
-    ) -> None:
+    def __init__(self, session: Session, spans: list[tuple[int, int]], method: str, edit: Edit | None = None) -> None:
         """With an edit, the edited frame is timed; what it inserts at the first call of a span lies within the span."""
         edit = edit or Edit()
         self._session = session
         self._spans = spans
         self._column = CPU if method == Clock.CPU else WALL
-        self._queries = session.fresh_names("query", len(spans)) if method == Clock.QUERY else []
-        batches = [query_batches(GL.TIME_ELAPSED, query) for query in self._queries] or [_clock_batches()] * len(spans)
-        insertions, self._order = enclosing(spans, batches)
+        self._counters = session.counters([Counter.TIME], len(spans)) if method == Clock.QUERY else None
+        clock = session.marks(Mark.DRAINED_CLOCK)
+        around = self._counters.around if self._counters else [(clock, clock)] * len(spans)
+        insertions, self._order = enclosing(spans, around)
         self._prepared: Prepared = session.prepare(Edit([*insertions, *edit.insertions], edit.drop, edit.keep_until))
 
     def run(self) -> Floats:
         """One run; milliseconds of each span, shape (spans,)."""
         self._session.run(self._prepared)
-        if self._queries:
-            return np.array(query_results(self._session, self._queries)) / 1e6
+        if self._counters is not None:
+            return np.array(self._counters.read()[Counter.TIME]) / 1e6
         stamps = np.zeros(2 * len(self._spans))
-        stamps[self._order] = self._prepared.output_words(len(self._order), self._column) / 1e6
+        stamps[self._order] = self._prepared.first_readings(len(self._order), self._column)
         return stamps[1::2] - stamps[0::2]
 
 
@@ -96,23 +52,19 @@ class FrameTimer:
     Without `rasterised`, no fragments are made: submission is all there is to it, and the pictures are not the frame's.
     """
 
-    def __init__(self, session: ReplaySession, edit: Edit | None = None, rasterised: bool = True) -> None:
+    def __init__(self, session: Session, edit: Edit | None = None, rasterised: bool = True) -> None:
         edit = edit or Edit()
         self._session = session
-        first, last = CallBatch(), CallBatch()
-        if not rasterised:
-            first.call("glEnable", GL.RASTERIZER_DISCARD)
-        read_clocks(first, drained=True)
-        read_clocks(last, drained=False)
-        read_clocks(last, drained=True)
-        around = [Insertion(0, first), Insertion(len(session.frame.calls), last)]
+        off = [] if rasterised else [Mark.FRAGMENTS_OFF]
+        first = session.marks(*off, Mark.DRAINED_CLOCK)
+        last = session.marks(Mark.CLOCK, Mark.DRAINED_CLOCK)
+        around = [Insertion(0, first), Insertion(session.frame.call_count, last)]
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
 
     def read(self) -> Floats:
         """One run: of submitting all calls, and of the finished work, by three clocks, shape (2, 3)."""
         self._session.run(self._prepared)
-        begin = readings(self._prepared.output(0, READING_BYTES))
-        return readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
+        return self._prepared.readings(1, 2) - self._prepared.readings(0)
 
     def run(self) -> tuple[float, float]:
         """(CPU time of the submitting thread over all calls, time of the wall until the work was done)."""
@@ -120,7 +72,7 @@ class FrameTimer:
         return float(submitted[THREAD]), float(finished[WALL])
 
 
-def pass_spans(session: ReplaySession) -> list[tuple[int, int]]:
+def pass_spans(session: Session) -> list[tuple[int, int]]:
     """Calls of each pass: from after the last step of the pass before to its own last step."""
     passes, steps = session.frame.passes, session.frame.steps
     spans, start = [], 0
@@ -131,7 +83,7 @@ def pass_spans(session: ReplaySession) -> list[tuple[int, int]]:
     return spans
 
 
-def step_spans(session: ReplaySession) -> list[tuple[int, int]]:
+def step_spans(session: Session) -> list[tuple[int, int]]:
     """The calls [first, end) of each step with what it sets before it draws."""
     steps = session.frame.steps
     return [(first, last + 1) for first, last in zip(steps.begin.tolist(), steps.call.tolist(), strict=True)]
@@ -145,7 +97,7 @@ class FrameTimes(msgspec.Struct):
 
 
 @remote
-def frame_times(session: ReplaySession, job: Job, repeats: int) -> FrameTimes:
+def frame_times(session: Session, job: Task, repeats: int) -> FrameTimes:
     """Whole-frame times."""
     timer = FrameTimer(session)
     rows = []
@@ -157,7 +109,7 @@ def frame_times(session: ReplaySession, job: Job, repeats: int) -> FrameTimes:
 
 
 @remote
-def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
+def prefix_ms(session: Session, job: Task, step: int) -> float:
     """Milliseconds of replaying the frame up to a step, until the work is done."""
     prepared = session.prepare(Edit(keep_until=int(session.frame.steps.call[step]) + 1))
     started = time.perf_counter()
@@ -166,60 +118,47 @@ def prefix_ms(session: ReplaySession, job: Job, step: int) -> float:
     return (time.perf_counter() - started) * 1000
 
 
-_COUNTERS = (GL.SAMPLES_PASSED, GL.VERTEX_SHADER_INVOCATIONS, GL.FRAGMENT_SHADER_INVOCATIONS)
-_STEP_COUNTS: Slot[dict[int, list[int]]] = Slot("step counts")
+_COUNTED = (Counter.SAMPLES, Counter.VERTEX_RUNS, Counter.FRAGMENT_RUNS)
+_STEP_COUNTS: Slot[dict[Counter, list[int]]] = Slot("step counts")
 
 
-def step_counts(session: ReplaySession, job: Job) -> dict[int, list[int]]:
-    """What the driver counts in each step: counter (a query target) -> counts; those that it has. Counted once."""
+def step_counts(session: Session, job: Task) -> dict[Counter, list[int]]:
+    """What the driver counts in each step, by those of its counters that there are. Counted once."""
 
-    def count() -> dict[int, list[int]]:
+    def count() -> dict[Counter, list[int]]:
         job.progress("counting fragments", 0.0)
-        return span_counts(session, step_spans(session), _COUNTERS)
+        return span_counts(session, step_spans(session), _COUNTED)
 
     return session.slots.get(_STEP_COUNTS, count)
 
 
 @remote
-def fragments(session: ReplaySession, job: Job) -> list[int] | None:
-    """Fragments of each step that passed all tests, by occlusion query; None where the frame uses its own."""
-    return step_counts(session, job).get(GL.SAMPLES_PASSED)
+def fragments(session: Session, job: Task) -> list[int] | None:
+    """Fragments of each step that passed all tests, by the driver's counter; None where the frame uses its own."""
+    return step_counts(session, job).get(Counter.SAMPLES)
 
 
 def span_fragments(
-    session: ReplaySession, job: Job, spans: list[tuple[int, int]], edit: Edit | None = None
+    session: Session, job: Task, spans: list[tuple[int, int]], edit: Edit | None = None
 ) -> list[int] | None:
     """The same for spans of calls, each [first, end), of the edited frame."""
     job.progress("counting fragments", 0.0)
-    return span_counts(session, spans, [GL.SAMPLES_PASSED], edit).get(GL.SAMPLES_PASSED)
-
-
-def can_count(session: ReplaySession, target: int) -> bool:
-    """Whether a counter of the driver (a query target) is there and the frame has no queries of its own."""
-    asked = session.frame.calls.calls_of("glBeginQuery", "glBeginQueryIndexed")
-    return not len(asked) and session.offers("glGetQueryObjectuiv") and session.offers.value(target)
+    return span_counts(session, spans, [Counter.SAMPLES], edit).get(Counter.SAMPLES)
 
 
 def span_counts(
-    session: ReplaySession, spans: list[tuple[int, int]], targets: Iterable[int], edit: Edit | None = None
-) -> dict[int, list[int]]:
-    """What counters of the driver (query targets) count in each span of calls, [first, end), of the edited frame, in
-    one run: counter -> counts.
+    session: Session, spans: list[tuple[int, int]], counters: Iterable[Counter], edit: Edit | None = None
+) -> dict[Counter, list[int]]:
+    """What counters of the driver count in each span of calls, [first, end), of the edited frame, in one run.
 
-    Without those that the context does not have (OpenGL ES has hardly any); none where the frame has queries of its
+    Without those that the driver does not have (OpenGL ES has hardly any); none where the frame has counters of its
     own.
     """
     edit = edit or Edit()
-    queries = {t: session.fresh_names("query", len(spans)) for t in targets if can_count(session, t)}
-    if not queries:
+    wanted = [counter for counter in counters if session.can_count(counter)]
+    if not wanted:
         return {}
-    batches = []
-    for names in zip(*queries.values(), strict=True):
-        before, after = CallBatch(), CallBatch()
-        for target, query in zip(queries, names, strict=True):
-            before.call("glBeginQuery", target, query)
-            after.call("glEndQuery", target)
-        batches.append((before, after))
-    insertions, _ = enclosing(spans, batches)
+    counted = session.counters(wanted, len(spans))
+    insertions, _ = enclosing(spans, counted.around)
     session.run(session.prepare(Edit([*insertions, *edit.insertions], edit.drop)))
-    return {target: query_results(session, names) for target, names in queries.items()}
+    return counted.read()

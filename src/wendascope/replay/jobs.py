@@ -1,7 +1,7 @@
 """Jobs: the functions that a replay process runs for others, with typed arguments and results.
 
     @remote
-    def picture_at(session: ReplaySession, job: Job, step: int | None = None) -> Picture: ...
+    def picture_at(session: Session, job: Task, step: int | None = None) -> Picture: ...
 
     picture_at(session, job, step=3)                      # within the replay process
     replay.run(picture_at.asked(step=3), progress)        # from outside; returns a Picture
@@ -26,11 +26,13 @@ from wendascope.errors import ReplayError
 from wendascope.replay import wire
 
 if TYPE_CHECKING:
-    from wendascope.backends.opengl.running.session import ReplaySession
-    from wendascope.replay.progress import Job
+    from wendascope.backends.doors import Session
+    from wendascope.task import Task
 
 P = ParamSpec("P")
 R = TypeVar("R")
+S = TypeVar("S")
+T = TypeVar("T")
 _PACKAGE = "wendascope."
 _OFFERS = ("measure.", "trials.")
 """Where jobs stand: a name from outside leads to no import of anything else."""
@@ -48,12 +50,12 @@ class Asked(Generic[R]):
 class RemoteJob(Generic[P, R]):
     """A function of the session that can be asked for from outside."""
 
-    def __init__(self, function: Callable[Concatenate[ReplaySession, Job, P], R]) -> None:
+    def __init__(self, function: Callable[Concatenate[Any, Any, P], R]) -> None:
         self._function = function
         self.name = f"{function.__module__.removeprefix(_PACKAGE)}.{function.__name__}"
         functools.update_wrapper(self, function)
 
-    def __call__(self, session: ReplaySession, job: Job, *args: P.args, **kwargs: P.kwargs) -> R:
+    def __call__(self, session: Session, job: Task, *args: P.args, **kwargs: P.kwargs) -> R:
         return self._function(session, job, *args, **kwargs)
 
     def asked(self, *args: P.args, **kwargs: P.kwargs) -> Asked[R]:
@@ -66,7 +68,7 @@ class RemoteJob(Generic[P, R]):
         found: R = wire.unpack(data, self._hints["return"])
         return found
 
-    def run(self, session: ReplaySession, job: Job, arguments: bytes) -> bytes:
+    def run(self, session: Session, job: Task, arguments: bytes) -> bytes:
         """Run it for somebody outside. Raises ReplayError where the arguments are not its own."""
         try:
             given = wire.unpack(arguments, self._arguments)
@@ -95,7 +97,7 @@ class RemoteJob(Generic[P, R]):
         return msgspec.defstruct(f"{self.name} arguments", fields, forbid_unknown_fields=True)
 
 
-def remote(function: Callable[Concatenate[ReplaySession, Job, P], R]) -> RemoteJob[P, R]:
+def remote(function: Callable[Concatenate[S, T, P], R]) -> RemoteJob[P, R]:
     """Mark a function of session and job as one that can be asked for from outside."""
     made = RemoteJob(function)
     _known[made.name] = made

@@ -6,6 +6,7 @@ from multiprocessing.connection import Connection
 
 from wendascope.errors import CancelledError
 from wendascope.replay.wire import Reply, encode
+from wendascope.task import Task
 
 PROGRESS_BYTES = 16 << 20
 """Memory file of the running call: its index in the buffer, the number of calls, then the captured call of each."""
@@ -13,14 +14,13 @@ PROGRESS_BYTES = 16 << 20
 CANCEL = b"cancel"
 
 
-class Job:
+class Job(Task):
     """Handed to every function that the replay process runs."""
 
     def __init__(self, connection: Connection | None = None) -> None:
         self._connection = connection
 
     def progress(self, what: str, part: float) -> None:
-        """Say what is being done and how much of it is done, 0 to 1. Raises CancelledError when cancelled."""
         if self._connection is None:
             return
         self._connection.send_bytes(encode(Reply(False, what, part)))

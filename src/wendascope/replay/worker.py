@@ -60,7 +60,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
 
     from wendascope.analysis.guidelines import adopt
     from wendascope.backends.opengl.codec import load_opengl
-    from wendascope.backends.opengl.running.session import ReplaySession
+    from wendascope.backends.opengl.session import OpenGLSession
     from wendascope.errors import CancelledError, WendascopeError
     from wendascope.replay.jobs import job_named
     from wendascope.replay.progress import PROGRESS_BYTES, Job
@@ -69,7 +69,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     connection = Connection(connection_fd)
     memory = mmap.mmap(progress_fd, PROGRESS_BYTES)
     words = np.frombuffer(memory, np.int64)
-    session: ReplaySession | None = None
+    session: OpenGLSession | None = None
     while True:
         try:
             request = decode_request(connection.recv_bytes())
@@ -81,7 +81,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
             adopt(request.guidelines)
             if session is None:
                 job.progress("rebuilding the frame", 0.0)
-                session = ReplaySession(load_opengl(Path(path)), words.ctypes.data)
+                session = OpenGLSession(load_opengl(Path(path)), words.ctypes.data)
                 session.watch = words[1:]
                 session.busy = busy
             reply = Reply(True, result=wanted.run(session, job, request.arguments))

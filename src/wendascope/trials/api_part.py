@@ -12,17 +12,17 @@ import msgspec
 import numpy as np
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.running.edit import Edit
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import THREAD
+from wendascope.backends.edit import Edit
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import CancelledError, WendascopeError
-from wendascope.measure.clocks import THREAD
 from wendascope.measure.deciding import Decision, Measure, differences_of, in_turns
 from wendascope.measure.statistics import Interval
 from wendascope.measure.times import FrameTimer
 from wendascope.replay.client import Replay
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.outcomes import bring_in, edited
 
 _SECONDS = 0.8
@@ -48,7 +48,7 @@ _DREW: Slot[bool] = Slot("whether this driver draws")
 
 
 @remote
-def measure_api_part(session: ReplaySession, job: Job, remedies: list[Remedy]) -> ApiPart:
+def measure_api_part(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> ApiPart:
     """Raises TrialError, ReplayError, CancelledError."""
     job.progress("submitting both without drawing", 0.0)
     if session.slots.get(_DREW, lambda: _draws(session)):
@@ -76,7 +76,7 @@ def measure_api_part(session: ReplaySession, job: Job, remedies: list[Remedy]) -
     return ApiPart(measure.decision, measure.interval, float(np.median(originals)))
 
 
-def _draws(session: ReplaySession) -> bool:
+def _draws(session: OpenGLSession) -> bool:
     """Whether the frame comes out as it was captured: then this driver draws."""
     session.run(session.prepare())
     reference = session.frame.reference

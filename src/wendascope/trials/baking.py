@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import ProgramRecord, sampler_targets
+from wendascope.backends.opengl.objects.records import ProgramRecord, sampler_targets
 from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.errors import TrialError
 from wendascope.glsl.globals import Globals, UnclearSourceError

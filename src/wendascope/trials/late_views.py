@@ -15,18 +15,18 @@ from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews
 from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.running.images import StoredImages, images_now, put_images
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
-from wendascope.measure.pictures import alpha_matters, unlike
+from wendascope.measure.pictures import unlike
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.outcomes import bring_earlier
 from wendascope.trials.over_frames import sequence_results, sequence_steps, unused_objects
 from wendascope.trials.remedies import change_of
@@ -53,7 +53,7 @@ class _Tried(msgspec.Struct):
 
 
 @remote
-def images_after(session: ReplaySession, job: Job, passes: list[int]) -> StoredImages:
+def images_after(session: OpenGLSession, job: Task, passes: list[int]) -> StoredImages:
     """What the images of some passes hold after the last of them. Raises TrialError."""
     job.progress("replaying an earlier frame", 0.2)
     frame = session.frame
@@ -64,7 +64,7 @@ def images_after(session: ReplaySession, job: Job, passes: list[int]) -> StoredI
 
 @remote
 def try_late(
-    session: ReplaySession, job: Job, frame_number: int, passes: list[int], earlier: list[StoredImages]
+    session: OpenGLSession, job: Task, frame_number: int, passes: list[int], earlier: list[StoredImages]
 ) -> _Tried:
     """The pictures of a frame without some passes, whose images hold what they held 1, 2, ... frames ago. The frame
     without them and with its own result has to be the frame itself, else nothing can be told.
@@ -86,7 +86,7 @@ def try_late(
             session.run(prepared, put_images(session, images))
         except TrialError as error:
             return _Tried(own, found, str(error))
-        differ = unlike(before, session.final_picture(), alpha_matters(session), FAR)
+        differ = unlike(before, session.final_picture(), session.frame.alpha_matters, FAR)
         if ago:
             found.append(Late(frame_number, ago, *differ[:3], differ.where))
         elif differ.pixels:

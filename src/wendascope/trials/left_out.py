@@ -14,15 +14,15 @@ from wendascope.analysis.left_out import Kind, LeftOut
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import TrialError
 from wendascope.frame.roles import Role
 from wendascope.glsl.stages import Stage
-from wendascope.measure.pictures import alpha_matters, unlike
+from wendascope.measure.pictures import unlike
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.lowering import opengl
 from wendascope.trials.outcomes import Variation, edited, finished, judge_remedies
 from wendascope.trials.rewriting import visited_arrays
@@ -164,10 +164,10 @@ def _parts(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
 
 
 @remote
-def pictures_without(session: ReplaySession, job: Job, items: list[LeftOut], seconds: float) -> list[LeftOut]:
+def pictures_without(session: OpenGLSession, job: Task, items: list[LeftOut], seconds: float) -> list[LeftOut]:
     """The finished picture without each, as far as some seconds reach. Raises ReplayError, CancelledError."""
     until = time.monotonic() + seconds
-    alpha, before = alpha_matters(session), finished(session, Variation())
+    alpha, before = session.frame.alpha_matters, finished(session, Variation())
     for number, item in enumerate(items):
         job.progress("without one light, or one part of a view", number / len(items))
         if time.monotonic() > until:

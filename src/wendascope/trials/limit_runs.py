@@ -7,16 +7,16 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.objects.objects import Objects
-from wendascope.backends.opengl.running.edit import Edit
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.edit import Edit
+from wendascope.backends.opengl.objects.records import Objects
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
-from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, pass_spans, step_spans
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.remedies import change_of
 
 _MOST_RUNS = 64
@@ -41,7 +41,7 @@ class VariantTimes(msgspec.Struct):
 
 @remote
 def measure_variants(
-    session: ReplaySession, job: Job, steps: list[int], variants: list[list[Remedy]], repeats: int
+    session: OpenGLSession, job: Task, steps: list[int], variants: list[list[Remedy]], repeats: int
 ) -> VariantTimes:
     """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError."""
     edits, refused, kept = _edits(session, variants)
@@ -52,7 +52,7 @@ def measure_variants(
     for number, edit in enumerate(edits):
         job.progress("replaying the experiments", number / max(len(edits), 1) * 0.2)
         picture = reference if edit is None else _picture(session, edit)
-        pair = compare_pictures(picture, reference, alpha_matters(session))
+        pair = compare_pictures(picture, reference, session.frame.alpha_matters)
         different.append(pair[0])
         largest.append(pair[1])
         mean.append(float(np.abs(picture.pixels[..., :3].astype(np.int16) - reference.pixels[..., :3]).mean()))
@@ -78,7 +78,7 @@ def measure_variants(
     return VariantTimes(ms, refused, different, largest, mean, what)
 
 
-def _edits(session: ReplaySession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:
+def _edits(session: OpenGLSession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:
     """Edits of all variants with the objects they bring in, by numbers of their own; None where one is refused."""
     edits: list[Edit | None] = []
     refused = []
@@ -99,12 +99,12 @@ def _edits(session: ReplaySession, variants: list[list[Remedy]]) -> tuple[list[E
     return edits, refused, objects
 
 
-def _picture(session: ReplaySession, edit: Edit) -> Picture:
+def _picture(session: OpenGLSession, edit: Edit) -> Picture:
     session.run(session.prepare(edit))
     return session.final_picture()
 
 
-def _spans(session: ReplaySession, steps: list[int]) -> tuple[list[tuple[int, int]], str]:
+def _spans(session: OpenGLSession, steps: list[int]) -> tuple[list[tuple[int, int]], str]:
     """Runs of steps that follow each other; the passes they are in where there are very many."""
     each = step_spans(session)
     runs: list[list[int]] = []

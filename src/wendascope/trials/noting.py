@@ -6,12 +6,12 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.edit import Insertion
-from wendascope.backends.opengl.running.session import ReplaySession
-from wendascope.measure.pictures import alpha_matters, compare_pictures
+from wendascope.backends.opengl.objects.records import ProgramRecord
+from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.measure.pictures import compare_pictures
 from wendascope.registry import GL
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting.es_version import in_es_310, raisable
@@ -20,7 +20,7 @@ BINDING = 7
 """Of the storage buffer that notes are written to."""
 
 
-def cannot_note(session: ReplaySession) -> str:
+def cannot_note(session: OpenGLSession) -> str:
     """Why shaders of this context cannot note anything; empty where they can."""
     if not session.offers("glBindBufferRange") or not session.offers("GL_SHADER_STORAGE_BUFFER"):
         return "this context has no storage buffers, which notes are written to"
@@ -49,7 +49,7 @@ def with_fragment(program: ProgramRecord, noting: Callable[[], str], es: bool) -
 
 
 def run_noting(
-    session: ReplaySession, frame: OpenGLFrame, change: FrameChange, notes: bytes, places: Sequence[tuple[int, int]],
+    session: OpenGLSession, frame: OpenGLFrame, change: FrameChange, notes: bytes, places: Sequence[tuple[int, int]],
     part: int,
 ) -> bytes | None:  # fmt: skip
     """Run a frame whose programs `change` has made to note, and return what they noted, as many bytes as `notes` holds,
@@ -72,7 +72,7 @@ def run_noting(
         out = batch.out(len(notes))
         batch.call("wendaReadBuffer", session.names.get("buffer", buffer), 0, len(notes), out)
         session.run_batch(batch)
-        if compare_pictures(before, session.final_picture(), alpha_matters(session))[0]:
+        if compare_pictures(before, session.final_picture(), session.frame.alpha_matters)[0]:
             return None
         return bytes(out.data)
     finally:

@@ -17,10 +17,10 @@ import numpy.typing as npt
 
 from wendascope.analysis.late_views import FAR
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.calls.returned import counting_queries, returned
-from wendascope.backends.opengl.objects.objects import Objects
-from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.objects.records import Objects
 from wendascope.backends.opengl.running.images import StoredImages, put_images
 from wendascope.backends.opengl.running.left_behind import (
     READ_PIXELS,
@@ -39,17 +39,17 @@ from wendascope.backends.opengl.running.scramble import (
     undefined_stores,
     written_stores,
 )
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.colour_outputs import ColourOutputs
 from wendascope.backends.opengl.tables.unread_stores import unread_stores
 from wendascope.backends.opengl.tables.written import Written
 from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
-from wendascope.measure.pictures import alpha_matters, compare_pictures, unlike
+from wendascope.measure.pictures import compare_pictures, unlike
 from wendascope.measure.records import is_rounding
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.remedies import FrameChange, change_of
 
 _FOLLOWING = "with the frame after"
@@ -148,7 +148,7 @@ class _State:
 class Outcomes:
     """Judges edits of one session's frame. Keeps what the original came to."""
 
-    def __init__(self, session: ReplaySession) -> None:
+    def __init__(self, session: OpenGLSession) -> None:
         self._session = session
         self._queries = counting_queries(session.frame)
         unmeant = ColourOutputs(session.frame).undefined_attachments() | unread_stores(session.frame)
@@ -160,7 +160,7 @@ class Outcomes:
         self._undefined = undefined_stores(session)
         self._original = self._run(session, Variation(), (), PATTERNS[0])
         self._original_after: _State | None = None
-        self._channels = 4 if alpha_matters(session) else 3
+        self._channels = 4 if session.frame.alpha_matters else 3
         self.ground = self._ground()
         self._looked_again = False
         self._stores: list[Store] | None = None
@@ -320,7 +320,7 @@ class Outcomes:
         outcome.left_behind = [str(s) for s in sorted(still)]
         outcome.rewritten = [str(s) for s in sorted(left - still)]
 
-    def _run(self, session: ReplaySession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
+    def _run(self, session: OpenGLSession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
         own = len(self._session.frame.calls)
         ready(session, variation)
         edit = _for_session(session, variation.edit)
@@ -351,11 +351,11 @@ class Outcomes:
             later = session.final_picture().pixels
         return _State(picture, self._contents(session) | read_back(prepared), later)
 
-    def _contents(self, session: ReplaySession) -> Contents:
+    def _contents(self, session: OpenGLSession) -> Contents:
         # the window is shown, and its other buffers are undefined once it was
         return {key: data for key, data in self.all_contents(session).items() if key[0].kind not in WINDOW}
 
-    def all_contents(self, session: ReplaySession, written: Written | None = None) -> Contents:
+    def all_contents(self, session: OpenGLSession, written: Written | None = None) -> Contents:
         """Of everything that the frame writes (or of this), as it is now, the window with it."""
         return read_left_behind(session, written or session.written, self._queries)
 
@@ -371,7 +371,7 @@ class Outcomes:
 _OUTCOMES: Slot[Outcomes] = Slot("outcomes")
 
 
-def outcomes(session: ReplaySession) -> Outcomes:
+def outcomes(session: OpenGLSession) -> Outcomes:
     """The judge of a session's frame, made when first asked for."""
     return session.slots.get(_OUTCOMES, lambda: Outcomes(session))
 
@@ -380,14 +380,14 @@ _EARLIER: Slot[dict[int, StoredImages]] = Slot("images of earlier frames")
 
 
 @remote
-def bring_earlier(session: ReplaySession, job: Job, images: dict[int, StoredImages]) -> None:
+def bring_earlier(session: OpenGLSession, job: Task, images: dict[int, StoredImages]) -> None:
     """Take what images held so many frames ago, for edits that let them stay as they were then."""
     known = session.slots.get(_EARLIER, dict)
     for ago, stored in images.items():
         known[ago] = known.get(ago, StoredImages()).joined(stored)
 
 
-def _earlier_batch(own: ReplaySession, session: ReplaySession, wanted: Mapping[Store, int]) -> CallBatch:
+def _earlier_batch(own: OpenGLSession, session: OpenGLSession, wanted: Mapping[Store, int]) -> CallBatch:
     """Calls that put images of earlier frames in place, brought into one session and put into it or a longer one.
     Raises TrialError.
     """
@@ -402,7 +402,7 @@ def _earlier_batch(own: ReplaySession, session: ReplaySession, wanted: Mapping[S
     return batch
 
 
-def finished(session: ReplaySession, variation: Variation) -> Picture:
+def finished(session: OpenGLSession, variation: Variation) -> Picture:
     """The finished picture of an edited frame, run by itself."""
     ready(session, variation)
     if variation.kept:
@@ -412,7 +412,7 @@ def finished(session: ReplaySession, variation: Variation) -> Picture:
     return session.final_picture()
 
 
-def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
+def edited(session: OpenGLSession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
     """The edited frame of remedies, with what it consists of. Raises TrialError."""
     change = change_of(session.frame, remedies, painted=painted)
     kept = frozenset(Store(*image) for image in change.kept)
@@ -420,7 +420,7 @@ def edited(session: ReplaySession, remedies: list[Remedy], painted: bool = False
     return Variation(change.edit(), change.new.objects, kept, earlier, change.prime), change
 
 
-def ready(session: ReplaySession, variation: Variation) -> None:
+def ready(session: OpenGLSession, variation: Variation) -> None:
     """Make the objects of an edited frame, and let them hold what they are to hold from then on. Raises TrialError
     where the driver refuses them.
     """
@@ -429,7 +429,7 @@ def ready(session: ReplaySession, variation: Variation) -> None:
         session.run(session.prepare(_for_session(session, variation.prime)))
 
 
-def _for_session(session: ReplaySession, edit: Edit) -> Edit:
+def _for_session(session: OpenGLSession, edit: Edit) -> Edit:
     """An edit of a frame, for the session of that frame or of one that goes on longer."""
     count = len(session.frame.calls)
     if edit.drop is None or len(edit.drop) == count:
@@ -437,7 +437,7 @@ def _for_session(session: ReplaySession, edit: Edit) -> Edit:
     return Edit(edit.insertions, np.concatenate([edit.drop, np.zeros(count - len(edit.drop), bool)]), edit.keep_until)
 
 
-def bring_in(session: ReplaySession, objects: Objects) -> None:
+def bring_in(session: OpenGLSession, objects: Objects) -> None:
     """Make the objects of an edited frame. Raises TrialError where the driver refuses them."""
     try:
         session.add(objects)
@@ -445,7 +445,7 @@ def bring_in(session: ReplaySession, objects: Objects) -> None:
         raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
 
 
-def variations(session: ReplaySession, remedies: list[Remedy], first: Variation, leaves_out: bool) -> list[Variation]:
+def variations(session: OpenGLSession, remedies: list[Remedy], first: Variation, leaves_out: bool) -> list[Variation]:
     """An edited frame in as many ways as there are patterns: the last draws otherwise what the remedies leave out. One
     way is enough where they leave out nothing. Raises TrialError.
     """
@@ -454,7 +454,7 @@ def variations(session: ReplaySession, remedies: list[Remedy], first: Variation,
     return [first, *(edited(session, remedies, painted=pattern == PATTERNS[-1])[0] for pattern in PATTERNS[1:])]
 
 
-def judge_remedies(session: ReplaySession, remedies: list[Remedy]) -> Outcome:
+def judge_remedies(session: OpenGLSession, remedies: list[Remedy]) -> Outcome:
     """How remedies, applied together, change what the frame comes to. Raises TrialError, ReplayError."""
     first, change = edited(session, remedies)
     return outcomes(session).judge(variations(session, remedies, first, change.leaves_out))

@@ -7,11 +7,11 @@ import numpy as np
 from wendascope.analysis.reached_code import ReachedCode, ReachedLoop
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.objects.records import ProgramRecord
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting.iterations import Loop
@@ -21,7 +21,7 @@ _MOST_LOOPS = 4096
 
 
 @remote
-def reached_code(session: ReplaySession, job: Job) -> ReachedCode:
+def reached_code(session: OpenGLSession, job: Task) -> ReachedCode:
     """Replay the frame once with shaders that note how often their loops run. The picture has to stay what it is.
     Raises ReplayError, CancelledError.
     """

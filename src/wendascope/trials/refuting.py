@@ -9,10 +9,10 @@ import time
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import TrialError
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes
 from wendascope.trials.proof import in_order
 from wendascope.trials.remedies import Claim, Clash, Trying, change_of, kind_of
@@ -36,7 +36,7 @@ class Tried(msgspec.Struct):
 
 
 @remote
-def refute(session: ReplaySession, job: Job, remedies: list[Remedy], seconds: float) -> list[Tried]:
+def refute(session: OpenGLSession, job: Task, remedies: list[Remedy], seconds: float) -> list[Tried]:
     """Try remedies whose kinds are tried before they are claimed, as far as some seconds reach; a `Tried` for each.
     Raises ReplayError, CancelledError.
     """
@@ -44,7 +44,7 @@ def refute(session: ReplaySession, job: Job, remedies: list[Remedy], seconds: fl
 
 
 class _Refuting:
-    def __init__(self, session: ReplaySession, job: Job, remedies: list[Remedy], until: float) -> None:
+    def __init__(self, session: OpenGLSession, job: Task, remedies: list[Remedy], until: float) -> None:
         self._session, self._job, self._remedies, self._until = session, job, remedies, until
         self._found = [Tried(UNTRIED) for _ in remedies]
 

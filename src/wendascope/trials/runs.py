@@ -10,23 +10,23 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import THREAD
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.opengl.running.edit import own_calls
 from wendascope.backends.opengl.running.left_behind import differing
-from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.running.span_start import step_calls
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
-from wendascope.measure.clocks import THREAD
 from wendascope.measure.deciding import Decision, Measure, Order, differences_of, in_turns
-from wendascope.measure.pictures import alpha_matters
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
 from wendascope.registry import GL, STEPS, tables
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.compare import Count, counts
 from wendascope.trials.outcomes import (
     Ground,
@@ -119,7 +119,7 @@ class TrialRun(msgspec.Struct):
     """Whether all steps are as they were: only submission was measured then, without making fragments."""
 
 
-def _edit(session: ReplaySession, remedies: list[Remedy]) -> Edit:
+def _edit(session: OpenGLSession, remedies: list[Remedy]) -> Edit:
     """The edited frame of remedies, with the objects it brings in made. Raises TrialError."""
     variation, _ = edited(session, remedies)
     ready(session, variation)
@@ -127,20 +127,20 @@ def _edit(session: ReplaySession, remedies: list[Remedy]) -> Edit:
 
 
 @remote
-def picture_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Beside:
+def picture_of(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> Beside:
     """Where the edited frame differs."""
     variation, _ = edited(session, remedies)
     return _beside(session, finished(session, Variation()), finished(session, variation))
 
 
-def _beside(session: ReplaySession, before: Picture, after: Picture) -> Beside:
-    channels = 4 if alpha_matters(session) else 3
+def _beside(session: OpenGLSession, before: Picture, after: Picture) -> Beside:
+    channels = 4 if session.frame.alpha_matters else 3
     different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
     return Beside(before.pixels, after.pixels, different)
 
 
 @remote
-def edited_picture(session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int]) -> Edited:
+def edited_picture(session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int]) -> Edited:
     """The same, with the time of both from the first to the last of some passes (none: the frame), run once each
     after the new shaders were compiled. For a first look; a proof measures.
     """
@@ -157,22 +157,22 @@ def edited_picture(session: ReplaySession, job: Job, remedies: list[Remedy], pas
 
 
 @remote
-def outcome_of(session: ReplaySession, job: Job, remedies: list[Remedy]) -> Outcome:
+def outcome_of(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> Outcome:
     """Only how the edited frame differs, without measuring. Raises TrialError, ReplayError, CancelledError."""
     job.progress("replaying the edited frame", 0.0)
     return judge_remedies(session, remedies)
 
 
-def _only_state(session: ReplaySession, change: FrameChange, edit: Edit) -> bool:
+def _only_state(session: OpenGLSession, change: FrameChange, edit: Edit) -> bool:
     """Whether an edit leaves all steps and what they draw with as they are: then only submission can differ."""
     steps = session.frame.steps.call
     objects = change.new.objects
     made = objects.buffers or objects.textures or objects.programs or objects.vertex_arrays or objects.framebuffers
     dropped = edit.drop is not None and bool(edit.drop[steps].any())
-    return not (made or dropped or any(_draws(i.batch) for i in edit.insertions))
+    return not (made or dropped or any(_draws(own_calls(i.calls)) for i in edit.insertions))
 
 
-def _submitted(session: ReplaySession, job: Job, edit: Edit, seconds: float) -> Timed:
+def _submitted(session: OpenGLSession, job: Task, edit: Edit, seconds: float) -> Timed:
     """Original and edited frame submitted in turns without making fragments."""
     timed = _unmeasured(session, job)
     timers = [FrameTimer(session, e, rasterised=False) for e in (Edit(), edit)]
@@ -189,11 +189,11 @@ def _submitted(session: ReplaySession, job: Job, edit: Edit, seconds: float) -> 
     return timed
 
 
-def _telling(job: Job) -> Callable[[float], None]:
+def _telling(job: Task) -> Callable[[float], None]:
     return lambda part: job.progress("measuring both in turns", 0.1 + 0.9 * part)
 
 
-def _unmeasured(session: ReplaySession, job: Job) -> Timed:
+def _unmeasured(session: OpenGLSession, job: Task) -> Timed:
     clock = calibration(session, job).verdict_clock
     scale = frame_scale(session, clock)
     sides = [Side(Decision.OPEN, None, median_interval(ms)) for ms in (scale.wall, scale.submit)]
@@ -201,7 +201,7 @@ def _unmeasured(session: ReplaySession, job: Job) -> Timed:
 
 
 def _timed(
-    session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
+    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
 ) -> tuple[Timed, tuple[int, int] | None]:
     """The times of both, and their fragments where they can be counted."""
     timed = _unmeasured(session, job)
@@ -225,7 +225,9 @@ def _timed(
 
 
 @remote
-def time_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float) -> Timed:
+def time_remedies(
+    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], seconds: float
+) -> Timed:
     """Only the times of original and edited span, whatever becomes of the picture. Raises TrialError, ReplayError,
     CancelledError.
     """
@@ -235,7 +237,7 @@ def time_remedies(session: ReplaySession, job: Job, remedies: list[Remedy], pass
 
 @remote
 def try_remedies(
-    session: ReplaySession, job: Job, remedies: list[Remedy], passes: list[int], seconds: float
+    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], seconds: float
 ) -> TrialRun:
     """Replay original and edited frame in turns, the span that changes only, until it is decided what that saves or
     `seconds` of measuring are over. Where the picture changes though it should not, nothing is measured. Raises
@@ -280,7 +282,7 @@ def try_remedies(
     )
 
 
-def _pairs(session: ReplaySession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> SpanPairs:
+def _pairs(session: OpenGLSession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> SpanPairs:
     """Original and edited over the steps that are touched, pass by pass; over all from the first to the end of the last
     pass touched where what they have drawn by then differs, so that steps after them may take another time.
     """
@@ -300,13 +302,13 @@ def _pairs(session: ReplaySession, remedies: list[Remedy], passes: list[int], cl
     return SpanPairs([pair(first, end)])
 
 
-def _touched(session: ReplaySession, remedies: list[Remedy], passes: list[int], edit: Edit) -> list[tuple[int, int]]:
+def _touched(session: OpenGLSession, remedies: list[Remedy], passes: list[int], edit: Edit) -> list[tuple[int, int]]:
     """Of each pass, the calls from the first step touched to the last; none where a remedy is of the whole frame."""
     frame = session.frame
     steps = sorted({s for r in remedies for s in (*r.steps, *r.order)})
     if not passes or not steps:
         return []
-    moved = [i.before for i in edit.insertions if _draws(i.batch)]  # where the edited frame has its steps
+    moved = [i.before for i in edit.insertions if _draws(own_calls(i.calls))]  # where the edited frame has its steps
     found: dict[int, tuple[int, int]] = {}
 
     def touch(index: int, first: int, last: int) -> None:
@@ -328,13 +330,13 @@ def _draws(batch: CallBatch) -> bool:
 
 
 @remote
-def driver_name(session: ReplaySession, job: Job) -> str:
+def driver_name(session: OpenGLSession, job: Task) -> str:
     """What the driver of this machine calls itself."""
     return session.renderer
 
 
 @remote
-def count_fragments(session: ReplaySession, job: Job, remedies: list[Remedy]) -> list[int] | None:
+def count_fragments(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> list[int] | None:
     """Fragments that pass all tests in each pass of the edited frame; None where they cannot be counted. Raises
     TrialError.
     """
@@ -342,7 +344,7 @@ def count_fragments(session: ReplaySession, job: Job, remedies: list[Remedy]) ->
     return span_fragments(session, job, [_span(session, [index]) for index in range(len(session.frame.passes))], edit)
 
 
-def _span(session: ReplaySession, passes: list[int]) -> tuple[int, int]:
+def _span(session: OpenGLSession, passes: list[int]) -> tuple[int, int]:
     """Calls from the first of some passes to the last; the whole frame when there are none."""
     table, steps = session.frame.passes, session.frame.steps
     if not passes or len(steps) == 0:

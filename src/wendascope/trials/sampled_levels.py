@@ -9,12 +9,12 @@ import numpy as np
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.opengl.objects.records import ProgramRecord
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
 from wendascope.registry import GL
 from wendascope.replay.jobs import remote
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 from wendascope.trials.remedies import FrameChange
 from wendascope.trials.rewriting._parts import read
@@ -36,7 +36,7 @@ _NOTHING = (0xFFFFFFFF, 0xFFFFFFFF, 0, 0)
 
 
 @remote
-def sampled_levels(session: ReplaySession, job: Job) -> SampledTextures:
+def sampled_levels(session: OpenGLSession, job: Task) -> SampledTextures:
     """Replay the frame once with shaders that note what they read. The picture has to stay what it is. Raises
     ReplayError, CancelledError.
     """

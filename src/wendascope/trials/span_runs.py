@@ -8,16 +8,17 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.doors import CPU, THREAD, WALL, Counter, Counters, Mark
+from wendascope.backends.edit import Edit, Insertion
 from wendascope.backends.opengl.running.left_behind import Contents
-from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.opengl.running.session import PreparedCalls
 from wendascope.backends.opengl.running.span_start import SpanStart
+from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.written import Written, both, written_objects
 from wendascope.backends.slots import Slot
-from wendascope.measure.clocks import CPU, READING_BYTES, THREAD, WALL, Clock, read_clocks, readings
-from wendascope.measure.times import FrameTimer, can_count, query_batches, query_results
-from wendascope.registry import GL, tables
+from wendascope.measure.clocks import Clock
+from wendascope.measure.times import FrameTimer
+from wendascope.registry import tables
 from wendascope.trials.outcomes import outcomes
 
 _MOST_KEPT_BYTES = 512 << 20
@@ -36,30 +37,27 @@ class SpanRuns:
     """Calls [start.call, end) of an edited frame, from the state and contents before them."""
 
     def __init__(
-        self, session: ReplaySession, start: SpanStart, end: int, clock: str, edit: Edit | None = None
+        self, session: OpenGLSession, start: SpanStart, end: int, clock: str, edit: Edit | None = None
     ) -> None:
         edit = edit or Edit()
         self._session, self._start = session, start
-        self._query = session.fresh_names("query", 1) if clock == Clock.QUERY else []
+        self._counters = session.counters([Counter.TIME], 1) if clock == Clock.QUERY else None
         self._column = CPU if clock == Clock.CPU else WALL
-        first, last = CallBatch(), CallBatch()
-        read_clocks(first, drained=True)
-        if self._query:
-            begin, finish = query_batches(GL.TIME_ELAPSED, self._query[0])
-            first.append(begin)
-            last.append(finish)
-        read_clocks(last, drained=False)
-        read_clocks(last, drained=True)
-        around = [Insertion(start.call, first), Insertion(end, last)]
+        clocks = (
+            Insertion(start.call, session.marks(Mark.DRAINED_CLOCK)),
+            Insertion(end, session.marks(Mark.CLOCK, Mark.DRAINED_CLOCK)),
+        )
+        around = _within(clocks, self._counters)
+        self._last = len(around) - 1
         self._approach = start.approach(edit)
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
         self._edit, self._end_call = edit, end
         self._written = written_objects(session.frame, start.call, end)
-        clocks = [command.id for command in tables().commands if command.name in ("wendaClock", "wendaDrainedClock")]
-        self._clocks = np.array(clocks)
+        readers = [command.id for command in tables().commands if command.name in ("wendaClock", "wendaDrainedClock")]
+        self._clocks = np.array(readers)
         self._first, self._end = self._between(self._prepared)
 
-    def _between(self, prepared: Prepared) -> tuple[int, int]:
+    def _between(self, prepared: PreparedCalls) -> tuple[int, int]:
         """The calls from the first reading of the clocks to the last."""
         places = np.flatnonzero(np.isin(prepared.stream.ids, self._clocks))
         return int(places[0]), int(places[-1]) + 1
@@ -74,12 +72,12 @@ class SpanRuns:
         self._start.enter(self._approach, only)
         self._session.run_part(self._prepared, self._first, self._end)
         self._undo(self._prepared, self._end)
-        begin = readings(self._prepared.output(0, READING_BYTES))[0]
-        submitted, finished = readings(self._prepared.output(1, 2 * READING_BYTES)) - begin
-        work = query_results(self._session, self._query)[0] / 1e6 if self._query else float(finished[self._column])
+        submitted, finished = self._prepared.readings(self._last, 2) - self._prepared.readings(0)
+        counters = self._counters
+        work = float(finished[self._column]) if counters is None else counters.read()[Counter.TIME][0] / 1e6
         return SpanTime(work, float(submitted[THREAD]))
 
-    def _undo(self, prepared: Prepared, end: int) -> None:
+    def _undo(self, prepared: PreparedCalls, end: int) -> None:
         """Put back what the edit changed of the frame's objects: what runs next is the original, or another edit."""
         undone = int(np.searchsorted(prepared.owner, len(self._session.frame.calls)))
         self._session.run_part(prepared, max(end, undone), len(prepared.stream))
@@ -92,22 +90,26 @@ class SpanRuns:
     def fragments(self) -> int | None:
         """Fragments that pass all tests in the span; None where they cannot be counted."""
         session = self._session
-        if not can_count(session, GL.SAMPLES_PASSED):
+        if not session.can_count(Counter.SAMPLES):
             return None
-        query = session.fresh_names("query", 1)
-        first, last = CallBatch(), CallBatch()
-        read_clocks(first, drained=False)
-        begin, finish = query_batches(GL.SAMPLES_PASSED, query[0])
-        first.append(begin)
-        last.append(finish)
-        read_clocks(last, drained=True)
-        around = [Insertion(self._start.call, first), Insertion(self._end_call, last)]
+        counters = session.counters([Counter.SAMPLES], 1)
+        clock = session.marks(Mark.CLOCK)
+        around = _within((Insertion(self._start.call, clock), Insertion(self._end_call, clock)), counters)
         counted = session.prepare(Edit([*around, *self._edit.insertions], self._edit.drop))
         begun, ended = self._between(counted)
         self._start.enter(self._approach)
         session.run_part(counted, begun, ended)
         self._undo(counted, ended)
-        return query_results(session, query)[0]
+        session.drain()
+        return counters.read()[Counter.SAMPLES][0]
+
+
+def _within(clocks: tuple[Insertion, Insertion], counters: Counters | None) -> list[Insertion]:
+    """The clocks of a span, and within them what begins and ends its counters."""
+    if counters is None:
+        return list(clocks)
+    (begin, end), (first, last) = counters.around[0], clocks
+    return [first, Insertion(first.before, begin), Insertion(last.before, end), last]
 
 
 class SpanPairs:
@@ -145,7 +147,7 @@ class Spans:
     The first of each pass is tried: from there on the frame must come out as it does as a whole.
     """
 
-    def __init__(self, session: ReplaySession) -> None:
+    def __init__(self, session: OpenGLSession) -> None:
         self._session = session
         self._starts: dict[int, SpanStart] = {}
         self._tried: set[int] = set()
@@ -208,7 +210,7 @@ SPANS: Slot[Spans] = Slot("spans")
 _SCALE: Slot[FrameScale] = Slot("frame scale")
 
 
-def frame_scale(session: ReplaySession, clock: str) -> FrameScale:
+def frame_scale(session: OpenGLSession, clock: str) -> FrameScale:
     """Measured once a session."""
 
     def measure() -> FrameScale:

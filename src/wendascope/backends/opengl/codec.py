@@ -12,7 +12,7 @@ from wendascope.backends.opengl.calls.contexts import OtherContext
 from wendascope.backends.opengl.calls.packed import CallStream, merge_streams
 from wendascope.backends.opengl.calls.runnable import may_set_up
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer, Objects
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer, Objects
 from wendascope.backends.opengl.state.state_table import PATTERNS
 from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobRef

@@ -20,8 +20,8 @@ from wendascope.backends.opengl.codec import encode
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
 from wendascope.backends.opengl.objects.contents import buffer_bytes, buffer_layouts, stored_values
 from wendascope.backends.opengl.objects.meshes import step_mesh
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.backends.opengl.objects.pixels import stored_channels, texture_pixels
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
 from wendascope.backends.opengl.state.setting_values import SettingValues
 from wendascope.backends.opengl.state.tracker import InitialState, StateHistory
@@ -47,7 +47,7 @@ from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.mesh import StepMesh
 from wendascope.frame.numbers import Ints, Mask, Numbers
 from wendascope.frame.parts import Parts
-from wendascope.frame.passes import PassTable
+from wendascope.frame.passes import PassTable, Target
 from wendascope.frame.resource_flow import ResourceFlow
 from wendascope.frame.roles import pass_names
 from wendascope.frame.side_work import SideWork
@@ -151,6 +151,21 @@ class OpenGLFrame(Frame):
     @property
     def has_alpha(self) -> bool:
         return self.default_framebuffer.alpha > 0
+
+    @functools.cached_property
+    def finished_target(self) -> Target:
+        shown = self.reference_framebuffer
+        size = (self.reference.width, self.reference.height) if self.reference else self.size
+        last = next((t for t in reversed(self.passes.targets) if t.framebuffer == shown), None)
+        return Target(shown, last.attachments if last else (), *size)
+
+    @property
+    def alpha_matters(self) -> bool:
+        return self.reference_framebuffer != 0 or self.has_alpha
+
+    @property
+    def finished_depth(self) -> npt.NDArray[np.uint32] | None:
+        return None if self.reference_depth is None else np.frombuffer(self.reference_depth, np.uint32)
 
     @functools.cached_property
     def steps(self) -> StepTable:

@@ -13,9 +13,9 @@ from wendascope.discovery import import_all
 from wendascope.errors import UsageError
 
 if TYPE_CHECKING:
-    from wendascope.backends.opengl.running.session import ReplaySession
+    from wendascope.backends.doors import Session
     from wendascope.frame.passes import Target
-    from wendascope.replay.progress import Job
+    from wendascope.task import Task
 
 Image = npt.NDArray[np.uint8]
 Found = dict[str, Any]
@@ -38,7 +38,7 @@ class LegendEntry:
     share: float
 
 
-Measure = Callable[["ReplaySession", "Job", Place], Found]
+Measure = Callable[["Session", "Task", Place], Found]
 
 
 @dataclass(frozen=True)

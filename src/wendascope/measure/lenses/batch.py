@@ -9,14 +9,14 @@ import numpy.typing as npt
 
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.drawn import boxes_of_triangles
-from wendascope.analysis.layers import owner_map
 from wendascope.analysis.sharing import Sharing
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.backends.slots import Slot
 from wendascope.colours import PASS_COLOURS
+from wendascope.frame.layers import owner_map
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.overdraw import coverage_of_frame, geometry_of, layers_of, passes_shown
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 _NOBODY, _SINGLE_DRAW = (58, 58, 56), (150, 150, 148)
 _PERIOD = 8
@@ -104,7 +104,7 @@ def _legend(found: Found) -> list[LegendEntry]:
 _BATCHES: Slot[Batches] = Slot("batches")
 
 
-def batches_of(session: ReplaySession, job: Job) -> Batches:
+def batches_of(session: Session, job: Task) -> Batches:
     """Worked out once a session."""
 
     def find() -> Batches:
@@ -120,7 +120,7 @@ _MORE: dict[str, Any] = {"replays": False, "legend": _legend, "alike": _alike, "
 
 
 @lens("batch", "Batch", 2, _paint, _probe, **_MORE)
-def measure_batch(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_batch(session: Session, job: Task, place: Place) -> Found:
     """`batch` (h, w): the batch whose fragment is seen, -1 for single draws, -2 for nothing; `owner` the step;
     `texts` and short `names` of the batches.
     """

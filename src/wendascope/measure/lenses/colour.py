@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.frame.frame import Picture
 from wendascope.measure.lenses._registry import Found, Image, Place, lens
 from wendascope.measure.lenses.depth import measure_depth, paint_depth, probe_depth
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 
 def _paint(found: Found) -> Image:
@@ -25,7 +25,7 @@ def _probe(found: Found, x: int, y: int) -> str:
 
 
 @lens("colour", "Colour", 1, _paint, _probe)
-def measure(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure(session: Session, job: Task, place: Place) -> Found:
     """`pixels` (h, w, 4) uint8, bottom row first; a target without colour gives its depth instead."""
     shown = session.read_target(place.target)
     if isinstance(shown, Picture):

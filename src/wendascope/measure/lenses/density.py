@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.lenses._relief import Relief, ranges
 from wendascope.measure.overdraw import geometry_of, passes_shown
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 CELL = 8
 """Pixels along one side of a square."""
@@ -35,7 +35,7 @@ def _probe(found: Found, x: int, y: int) -> str:
 
 
 @lens("density", "Triangle density", 3, _paint, _probe, replays=False, legend=_legend)
-def measure_density(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_density(session: Session, job: Task, place: Place) -> Found:
     """`density` (rows, columns): triangles facing the viewer whose middle lies in each square, hidden ones too."""
     width, height = max(place.target.width, 1), max(place.target.height, 1)
     rows, columns = -(-height // CELL), -(-width // CELL)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.measure.lenses._registry import Found, Image, Place, lens
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 
 def paint_depth(found: Found) -> Image:
@@ -29,7 +29,7 @@ def probe_depth(found: Found, x: int, y: int) -> str:
     return f"depth {float(found['depth'][y, x]):.6f}"
 
 
-def measure_depth(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_depth(session: Session, job: Task, place: Place) -> Found:
     """Depth of the target, shape (height, width), 0 near to 1 far."""
     return {"depth": session.read_target_depth(place.target)}
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.analysis.layers import PassLayers, layer_map
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
+from wendascope.frame.layers import PassLayers, layer_map
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.lenses._relief import Relief, ranges
 from wendascope.measure.overdraw import layers_of, passes_shown, rasterised_of
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
 _BOUNDS = (1, 2, 3, 4, 5, 8, 16)
 # multisampled targets have fractions of a layer: a level begins half below its figure
@@ -49,12 +49,12 @@ _MORE = {"replays": False, "legend": _legend, "figure": _figure}
 
 
 @lens("layers", "Layers that passed", 5, _paint, _probe, **_MORE)
-def measure_layers(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_layers(session: Session, job: Task, place: Place) -> Found:
     """Fragments that passed all tests, up to and with the step."""
     return _found(layers_of(session, job, passes_shown(session, place.step)), place.step)
 
 
 @lens("rasterised", "Layers rasterised", 8, _paint, _probe, **_MORE)
-def measure_rasterised(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_rasterised(session: Session, job: Task, place: Place) -> Found:
     """Fragments of all triangles, hidden and discarded ones too, up to and with the step."""
     return _found(rasterised_of(session, job, passes_shown(session, place.step)), place.step)

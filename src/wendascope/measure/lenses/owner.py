@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.layers import owner_map
-from wendascope.backends.opengl.running.session import ReplaySession
+from wendascope.backends.doors import Session
 from wendascope.colours import PASS_COLOURS
+from wendascope.frame.layers import owner_map
 from wendascope.measure.lenses._registry import Found, Image, LegendEntry, Place, lens
 from wendascope.measure.overdraw import layers_of, passes_shown
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.texts import share as per_cent
 
 _NOBODY = (58, 58, 56)
@@ -68,7 +68,7 @@ def _legend(found: Found) -> list[LegendEntry]:
     ]
 
 
-def _owners(session: ReplaySession, job: Job, place: Place) -> npt.NDArray[np.int32]:
+def _owners(session: Session, job: Task, place: Place) -> npt.NDArray[np.int32]:
     passes = layers_of(session, job, passes_shown(session, place.step))
     if not passes:
         return np.full((1, 1), -1, np.int32)
@@ -114,7 +114,7 @@ _MORE: dict[str, Any] = {
 
 
 @lens("owner", "Visible draw", 6, _paint, _probe, **_MORE)
-def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_owner(session: Session, job: Task, place: Place) -> Found:
     """The visible step of each pixel."""
     owner = _owners(session, job, place)
     steps = np.unique(owner[owner >= 0]).tolist()
@@ -122,12 +122,12 @@ def measure_owner(session: ReplaySession, job: Job, place: Place) -> Found:
 
 
 @lens("owner-program", "Visible program", 7, _paint, _probe, **_MORE)
-def measure_owner_program(session: ReplaySession, job: Job, place: Place) -> Found:
+def measure_owner_program(session: Session, job: Task, place: Place) -> Found:
     """The program of the visible step of each pixel."""
     owner = _owners(session, job, place)
     programs = session.frame.steps.program
     keys = np.where(owner >= 0, programs[np.maximum(owner, 0)], -1)
-    labels = {p.name: p.label for p in session.frame.objects.programs}
+    labels = {name: program.label for name, program in session.frame.programs.items()}
     present = np.unique(keys[owner >= 0]).tolist()
     names = {k: labels.get(k) or (f"program {k}" if k else "fixed function") for k in present}
     return _found(owner, keys, names, {k: int(owner[(keys == k) & (owner >= 0)].max()) for k in present}, programs)

@@ -12,7 +12,7 @@ import numpy as np
 from wendascope.analysis.atlas import pack, power_of_two
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
 from wendascope.registry import GL
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
-from wendascope.backends.opengl.objects.objects import BufferRecord, Objects, ProgramRecord
+from wendascope.backends.opengl.objects.records import BufferRecord, Objects, ProgramRecord
 from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.errors import TrialError
 from wendascope.registry import GL

@@ -18,7 +18,7 @@ from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.buffer_textures import buffer_texels
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttributeRecord,
     ImageRecord,
     ProgramRecord,

@@ -8,13 +8,13 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.contents import image_values
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import AttachmentRecord, ImageRecord, TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import format_name
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.backends.opengl.tables.memory import texture_bytes
 from wendascope.backends.opengl.tables.written import texture_writes
 from wendascope.errors import TrialError

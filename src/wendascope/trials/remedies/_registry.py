@@ -10,11 +10,12 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.remedy import Part, Remedy
+from wendascope.backends.edit import Edit, Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import ProgramRecord
-from wendascope.backends.opengl.running.edit import Edit, Insertion
+from wendascope.backends.opengl.objects.records import ProgramRecord
+from wendascope.backends.opengl.running.edit import own_calls
 from wendascope.backends.opengl.running.span_start import step_calls
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS, CallUse
@@ -193,7 +194,7 @@ class FrameChange:
             insertions.append(Insertion(0, self.first))
         insertions += self.insertions
         for insertion in insertions:
-            self._rename_in(insertion.batch)
+            self._rename_in(own_calls(insertion.calls))
         return Edit([*insertions, *self.unrenamed], drop)
 
     @property

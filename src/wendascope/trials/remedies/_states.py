@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.state.state_table import VIEWPORTS, decoded
 from wendascope.backends.opengl.state.tracker import signed32

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.analysis.distinct_channels import DistinctChannels
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import format_name
 from wendascope.errors import TrialError
 from wendascope.registry import GL

@@ -9,7 +9,7 @@ from wendascope.analysis.distinct_channels import distinct_channels
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import named_format
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
 from wendascope.errors import TrialError
 from wendascope.registry import tables

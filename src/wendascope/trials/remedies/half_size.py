@@ -11,7 +11,7 @@ from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
 from wendascope.backends.opengl.objects.formats import named_types
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttributeRecord,
     FramebufferRecord,
     ImageRecord,

@@ -5,15 +5,15 @@ from __future__ import annotations
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttachmentRecord,
     FramebufferRecord,
     ImageRecord,
     RenderbufferRecord,
     TextureRecord,
 )
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.errors import TrialError
 from wendascope.frame.passes import Attachment

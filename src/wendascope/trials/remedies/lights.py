@@ -8,7 +8,7 @@ import msgspec
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.objects.objects import UniformRecord
+from wendascope.backends.opengl.objects.records import UniformRecord
 from wendascope.errors import TrialError
 from wendascope.registry import GL
 from wendascope.trials.remedies._kinds import Claim, Trying

@@ -6,7 +6,7 @@ import msgspec
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.objects.formats import named_format
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
 from wendascope.errors import TrialError
 from wendascope.registry import tables

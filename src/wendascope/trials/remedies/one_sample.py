@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.errors import TrialError
 from wendascope.registry import GL

@@ -8,7 +8,7 @@ from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import named_format
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.backends.opengl.tables.inputs import texture_inputs
 from wendascope.errors import TrialError
 from wendascope.registry import GL

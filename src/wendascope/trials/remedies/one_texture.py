@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import msgspec
 
 from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
 from wendascope.trials.remedies._images import not_uploaded, plain_texture, replace_texture
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

@@ -9,7 +9,7 @@ import numpy.typing as npt
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.errors import TrialError
 from wendascope.registry import GL

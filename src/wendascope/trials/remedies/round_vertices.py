@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.vertex_widths import float_columns, narrower, rounded, values_of
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.errors import TrialError
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying
 from wendascope.trials.remedies._registry import FrameChange, remedy

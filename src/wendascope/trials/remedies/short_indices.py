@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 
 from wendascope.analysis.remedy import Remedy
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.primitives import restart_index
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.tables.fetched import INDEXED
 from wendascope.backends.opengl.tables.written import element_buffers

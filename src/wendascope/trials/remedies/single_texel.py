@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.errors import TrialError
 from wendascope.trials.remedies._images import middle_texel, replace_each
 from wendascope.trials.remedies._kinds import Claim, Gains, Trying

@@ -6,7 +6,7 @@ import msgspec
 
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.errors import TrialError
 from wendascope.registry import GL
 from wendascope.trials.remedies._images import half_as_large, replace_each

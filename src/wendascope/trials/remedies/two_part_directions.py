@@ -7,7 +7,7 @@ import msgspec
 from wendascope.analysis.block_codec import directions, level_texels
 from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import TextureRecord
+from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
 from wendascope.errors import TrialError
 from wendascope.registry import GL

@@ -24,7 +24,7 @@ from wendascope.backends.opengl.calls.packed import (
     merge_streams,
     stream_of,
 )
-from wendascope.backends.opengl.objects.objects import Objects
+from wendascope.backends.opengl.objects.records import Objects
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.state.set_state import set_buffers, set_targets, set_textures, set_values
 from wendascope.backends.opengl.state.state_table import OF_OBJECTS, PATTERNS

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wendascope.backends.opengl.calls.packed import CallStream
-from wendascope.backends.opengl.objects.objects import LooseShaderRecord, ProgramRecord, ShaderRecord
+from wendascope.backends.opengl.objects.records import LooseShaderRecord, ProgramRecord, ShaderRecord
 from wendascope.registry import GL, tables
 
 LINKS = ("glLinkProgram", "glLinkProgramARB")

@@ -10,7 +10,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.packed import FLAG_LOST, CallStream, merge_streams
 from wendascope.backends.opengl.objects.formats import named_format, pixel_size
-from wendascope.backends.opengl.objects.objects import ImageRecord
+from wendascope.backends.opengl.objects.records import ImageRecord
 from wendascope.errors import DamagedFileError
 from wendascope.frame.blobs import BlobStore
 from wendascope.registry import GL, tables

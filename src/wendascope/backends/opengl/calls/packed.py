@@ -18,6 +18,7 @@ from typing import Any, NamedTuple, Protocol
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.edit import Calls
 from wendascope.errors import DamagedFileError
 from wendascope.registry import Command, Role, tables
 from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK, CallFlag, PointerMode
@@ -106,7 +107,7 @@ def _plan(name: str) -> _Plan:
     return _plans.setdefault(name, _Plan(command.id | total << 32, total, kinds, command.returns != "void"))
 
 
-class CallBatch:
+class CallBatch(Calls):
     """Calls gathered to be run in one go by an `Executor`.
 
     `offers`, if given, says which commands the context has; calls of others are left out.

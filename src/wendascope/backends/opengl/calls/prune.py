@@ -14,7 +14,7 @@ from wendascope.registry import GL, tables
 
 if TYPE_CHECKING:
     from wendascope.backends.opengl.frame import OpenGLFrame
-    from wendascope.backends.opengl.objects.objects import BufferRecord, TextureRecord
+    from wendascope.backends.opengl.objects.records import BufferRecord, TextureRecord
 
 _CLEAR, _DRAW = KINDS.index("clear"), KINDS.index("draw")
 _DEPTH, _STENCIL = GL.DEPTH_ATTACHMENT, GL.STENCIL_ATTACHMENT

@@ -12,7 +12,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.journal import LINKS, Journal
 from wendascope.backends.opengl.calls.packed import CallStream, merge_streams
-from wendascope.backends.opengl.objects.objects import Objects, ProgramRecord
+from wendascope.backends.opengl.objects.records import Objects, ProgramRecord
 from wendascope.backends.opengl.state.tracker import InitialState, StateHistory
 from wendascope.registry import tables
 from wendascope.registry.numbers import HEADER_WORDS

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.glsl.preprocessor import Dialect, compiled_text
 
 

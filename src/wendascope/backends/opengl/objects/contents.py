@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.objects.primitives import INDEX_TYPES
+from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.objects.texel_values import texel_values
 from wendascope.backends.opengl.objects.uniform_blocks import block_layout
 from wendascope.backends.opengl.tables.written import element_buffers

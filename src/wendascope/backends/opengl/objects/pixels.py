@@ -11,7 +11,7 @@ from wendascope.registry import GL
 
 if TYPE_CHECKING:
     from wendascope.backends.opengl.frame import OpenGLFrame
-    from wendascope.backends.opengl.objects.objects import TextureRecord
+    from wendascope.backends.opengl.objects.records import TextureRecord
 
 _CHANNELS = {
     GL.RED: 1,

@@ -14,7 +14,7 @@ from wendascope.frame.numbers import Mask, Numbers
 
 if TYPE_CHECKING:
     from wendascope.backends.opengl.frame import OpenGLFrame
-    from wendascope.backends.opengl.objects.objects import ProgramRecord
+    from wendascope.backends.opengl.objects.records import ProgramRecord
 
 _RESETS = ("glUseProgram", "glUseProgramObjectARB", "glBindProgramPipeline", "glUseProgramStages")
 _DECLARED = re.compile(r"\bsubroutine\s+uniform\b")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 from dataclasses import dataclass
 
-from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.glsl.globals import Block, Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect, compiled_text
 from wendascope.glsl.std140 import Member, struct_layout, type_named

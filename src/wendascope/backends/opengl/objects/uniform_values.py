@@ -9,7 +9,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import ProgramRecord, UniformRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord, UniformRecord
 
 if TYPE_CHECKING:
     from wendascope.backends.opengl.frame import OpenGLFrame

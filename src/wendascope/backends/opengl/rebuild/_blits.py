@@ -8,7 +8,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.objects.formats import attachment_of, pixel_size
-from wendascope.backends.opengl.objects.objects import RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.rebuild._site import Site
 from wendascope.errors import ReplayError
 from wendascope.registry import GL

@@ -7,7 +7,7 @@ from __future__ import annotations
 import struct
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     BufferRecord,
     FeedbackRecord,
     FramebufferRecord,

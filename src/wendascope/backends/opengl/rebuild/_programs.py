@@ -9,7 +9,7 @@ import msgspec
 from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.kept import Kept
 from wendascope.backends.opengl.calls.packed import CallBatch, Out, merge_streams
-from wendascope.backends.opengl.objects.objects import Objects, ProgramRecord, ShaderRecord
+from wendascope.backends.opengl.objects.records import Objects, ProgramRecord, ShaderRecord
 from wendascope.backends.opengl.objects.uniform_values import initial_value, set_uniform
 from wendascope.backends.opengl.rebuild._site import Site
 from wendascope.backends.opengl.rebuild.executor import now_doing

@@ -6,7 +6,7 @@ import struct
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Executor
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import Objects, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import Objects, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.rebuild._blits import (
     WINDOW_COLOUR,
     WINDOW_DEPTH,

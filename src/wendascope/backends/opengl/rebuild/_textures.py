@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.backends.opengl.rebuild._site import Site
 from wendascope.errors import ReplayError
 from wendascope.registry import GL

@@ -6,7 +6,7 @@ import ctypes
 import ctypes.util
 from dataclasses import dataclass
 
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer
 from wendascope.errors import MachineError
 from wendascope.frame.context import ContextInfo
 

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.edit import Insertion
 from wendascope.registry import GL
 
 _DELETES = {

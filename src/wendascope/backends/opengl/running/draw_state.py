@@ -105,6 +105,71 @@ class DrawState:
         self.depth_range = depth_range
         self._blended = blended
 
+    # ---- what `doors.DrawState` says of it ---------------------------------------------------------------
+
+    @property
+    def depth_test(self) -> bool:
+        return self.on("DEPTH_TEST")
+
+    @property
+    def depth_write(self) -> bool:
+        return bool(self.value("DEPTH_WRITEMASK"))
+
+    @property
+    def depth_func(self) -> int:
+        return self.value("DEPTH_FUNC")
+
+    @property
+    def stencil_test(self) -> bool:
+        return self.on("STENCIL_TEST")
+
+    @property
+    def late_tests(self) -> bool:
+        return self.on("ALPHA_TEST") or self.on("SAMPLE_ALPHA_TO_COVERAGE")
+
+    @property
+    def rasterises(self) -> bool:
+        return not self.on("RASTERIZER_DISCARD")
+
+    @property
+    def filled(self) -> bool:
+        return self.value("POLYGON_MODE") == GL.FILL
+
+    @property
+    def viewport(self) -> tuple[int, int, int, int]:
+        return self._box("VIEWPORT")
+
+    @property
+    def scissor(self) -> tuple[int, int, int, int] | None:
+        return self._box("SCISSOR_BOX") if self.on("SCISSOR_TEST") else None
+
+    def _box(self, name: str) -> tuple[int, int, int, int]:
+        x, y, width, height = self._values[name]
+        return x, y, width, height
+
+    @property
+    def culls(self) -> tuple[bool, bool]:
+        side = self.value("CULL_FACE_MODE") if self.on("CULL_FACE") else 0
+        return side in (GL.FRONT, GL.FRONT_AND_BACK), side in (GL.BACK, GL.FRONT_AND_BACK)
+
+    @property
+    def front_clockwise(self) -> bool:
+        return self.value("FRONT_FACE") == GL.CW
+
+    @property
+    def upper_left(self) -> bool:
+        return self.value("CLIP_ORIGIN") == GL.UPPER_LEFT
+
+    @property
+    def zero_to_one(self) -> bool:
+        return self.value("CLIP_DEPTH_MODE") == GL.ZERO_TO_ONE
+
+    @property
+    def depth_clamp(self) -> bool:
+        return self.on("DEPTH_CLAMP")
+
+    # ---- by names of OpenGL --------------------------------------------------------------------------------
+
     def on(self, capability: str) -> bool:
         return self._flags[capability]
 

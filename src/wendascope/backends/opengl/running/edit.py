@@ -1,4 +1,4 @@
-"""Edits of a frame: calls inserted, removed or replaced. An edited frame is again a packed buffer."""
+"""An edited frame is again a packed buffer."""
 
 from __future__ import annotations
 
@@ -7,33 +7,10 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.backends.edit import Calls, Edit
 from wendascope.backends.opengl.calls.packed import BLOB, OUT, STRINGS, CallBatch, CallStream, Words
 
 Ints = npt.NDArray[np.int64]
-
-
-@dataclass
-class Insertion:
-    """Calls (a batch, in captured names) to put before call `before`; len(calls) puts them at the end.
-
-    What `closes` belongs to the call before it: it comes ahead of other insertions at its place, and whoever goes
-    through the frame in pieces runs it with that call. What `undoes` puts back what other insertions changed of the
-    frame's own objects: it runs where the frame is cut off before its place, too.
-    """
-
-    before: int
-    batch: CallBatch
-    closes: bool = False
-    undoes: bool = False
-
-
-@dataclass
-class Edit:
-    """What to change. `keep_until` cuts the frame off after that many calls; `drop` names calls to leave out."""
-
-    insertions: list[Insertion] = field(default_factory=list)
-    drop: npt.NDArray[np.bool_] | None = None
-    keep_until: int | None = None
 
 
 @dataclass
@@ -49,6 +26,12 @@ class EditedCalls:
     out_size: int = 0
     out_starts: list[int] = field(default_factory=list)
     """Where the output of each insertion begins in the output memory."""
+
+
+def own_calls(calls: Calls) -> CallBatch:
+    """Calls of an edit as what they are here."""
+    assert isinstance(calls, CallBatch)
+    return calls
 
 
 def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
@@ -95,7 +78,7 @@ def apply_edit(calls: CallStream, edit: Edit) -> EditedCalls:
             continue
         take(position, min(insertion.before, count))
         position = insertion.before
-        batch = insertion.batch
+        batch = own_calls(insertion.calls)
         if id(batch) not in packed:  # one batch may stand at many places
             packed[id(batch)] = np.array(batch.words, np.uint64), np.array(batch.starts, np.int64)
         words, starts = packed[id(batch)]

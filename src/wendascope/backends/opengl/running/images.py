@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import msgspec
 
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.objects.objects import RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.running.left_behind import read_images
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.tables.written import images_of

@@ -16,7 +16,7 @@ import numpy as np
 
 from wendascope.backends.opengl.calls.packed import BLOB, CallStream
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import ImageRecord, ProgramRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, ProgramRecord, RenderbufferRecord, TextureRecord
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.registry import GL, tables
 from wendascope.registry.numbers import HEADER_WORDS

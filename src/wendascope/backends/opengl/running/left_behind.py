@@ -10,9 +10,9 @@ import numpy as np
 from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.kept import Kept
 from wendascope.backends.opengl.calls.packed import CallBatch, merge_streams
-from wendascope.backends.opengl.objects.objects import Objects
+from wendascope.backends.opengl.objects.records import Objects
 from wendascope.backends.opengl.running.scramble import OTHER_WINDOW, WINDOW, Store
-from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.opengl.running.session import PreparedCalls, ReplaySession
 from wendascope.backends.opengl.snapshot import Reader, read_contents, read_query_results
 from wendascope.backends.opengl.tables.written import Written
 from wendascope.frame.blobs import BlobRef, BlobStore
@@ -58,7 +58,7 @@ def read_left_behind(
     return found
 
 
-def read_back(prepared: Prepared) -> Contents:
+def read_back(prepared: PreparedCalls) -> Contents:
     """What the last run of a frame read into the program's memory."""
     digests = _Digests()
     return {

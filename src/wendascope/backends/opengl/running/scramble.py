@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.objects.objects import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.registry import GL
 

@@ -7,21 +7,25 @@ import dataclasses
 import functools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Self
 
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.busy import BusyLoops
+from wendascope.backends.doors import Floats, Prepared
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.gl_helpers import pack_tightly
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import Objects, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.instruments.clocks import READING_BYTES, readings
+from wendascope.backends.opengl.objects.records import Objects, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.rebuild import Rebuilder
 from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.backends.opengl.rebuild.deletions import unbinding_calls
 from wendascope.backends.opengl.rebuild.executor import LocalExecutor, PackedBatch, set_surface
 from wendascope.backends.opengl.rebuild.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
-from wendascope.backends.opengl.running.edit import Edit, apply_edit
+from wendascope.backends.opengl.running.edit import apply_edit
 from wendascope.backends.opengl.snapshot import read_strings
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.tables.written import written_objects
@@ -45,7 +49,7 @@ _FRESH = 0xF0000000
 
 
 @dataclass
-class Prepared:
+class PreparedCalls(Prepared):
     """An edited frame, translated and ready to run any number of times."""
 
     stream: CallStream
@@ -62,10 +66,12 @@ class Prepared:
         start = self.out_starts[insertion]
         return self.out[start : start + size].tobytes()
 
-    def output_words(self, insertions: int, word: int) -> npt.NDArray[np.uint64]:
-        """One 64-bit word of what each of the first insertions wrote, shape (insertions,)."""
+    def readings(self, insertion: int, count: int = 1) -> Floats:
+        return readings(self.output(insertion, count * READING_BYTES))
+
+    def first_readings(self, insertions: int, clock: int) -> Floats:
         words = self.out[: len(self.out) // 8 * 8].view(np.uint64)
-        return words[np.array(self.out_starts[:insertions]) // 8 + word]
+        return words[np.array(self.out_starts[:insertions]) // 8 + clock] / 1e6
 
 
 class ReplaySession:
@@ -74,7 +80,7 @@ class ReplaySession:
     def __init__(self, frame: OpenGLFrame, progress: int | None = None) -> None:
         self.frame = frame
         self._progress = progress
-        self._variants: dict[str, ReplaySession] = {}
+        self._variants: dict[str, Self] = {}
         self._surfaces: dict[int, tuple[int, int]] = {}
         self.other_windows: dict[int, tuple[int, int]] = {}
         """Size of each window that the frame goes to besides its own, by numbers of ours."""
@@ -96,7 +102,7 @@ class ReplaySession:
         self._dropped = drop_mask(frame)
         self.slots = Slots()
         """What measuring found and later jobs ask about."""
-        self._whole: Prepared | None = None
+        self._whole: PreparedCalls | None = None
         self._unbinding = unbinding_calls(frame)
         self.written = written = written_objects(frame)
         self._restore = self._rebuilder.restore_batches(written)
@@ -149,14 +155,14 @@ class ReplaySession:
             set_surface(number, *surface)
 
     @contextlib.contextmanager
-    def variant(self, name: str, change: Callable[[OpenGLFrame], OpenGLFrame]) -> Iterator[ReplaySession]:
+    def variant(self, name: str, change: Callable[[OpenGLFrame], OpenGLFrame]) -> Iterator[Self]:
         """Another session of the same frame, changed, with a context of its own that is current meanwhile.
 
         It is built when first asked for and kept by its name.
         """
         try:
             if name not in self._variants:
-                self._variants[name] = ReplaySession(change(self.frame), self._progress)
+                self._variants[name] = type(self)(change(self.frame), self._progress)
             other = self._variants[name]
             other.watch = self.watch
             other._enter()
@@ -177,14 +183,14 @@ class ReplaySession:
         self.context.make_current()
         self._register_surfaces()
 
-    def _own_stream(self, calls: CallStream, drop: npt.NDArray[np.bool_]) -> Prepared:
+    def _own_stream(self, calls: CallStream, drop: npt.NDArray[np.bool_]) -> PreparedCalls:
         """Calls from before the frame, translated."""
         edited = apply_edit(calls, Edit(drop=drop))
         before = np.full(len(edited.offsets), -1, np.int64)
         stream, readbacks = self.translator.translate(edited.words, edited.arena, edited.offsets, before, 0)
-        return Prepared(stream, before, before, np.zeros(readbacks.bytes + 64, np.uint8), [], {})
+        return PreparedCalls(stream, before, before, np.zeros(readbacks.bytes + 64, np.uint8), [], {})
 
-    def _run_stream(self, prepared: Prepared) -> None:
+    def _run_stream(self, prepared: PreparedCalls) -> None:
         if len(prepared.stream):
             self._setup.execute(prepared.stream.words, prepared.stream.arena, prepared.out)
 
@@ -268,14 +274,14 @@ class ReplaySession:
 
     # ---- running ------------------------------------------------------------------------------------
 
-    def prepare(self, edit: Edit | None = None) -> Prepared:
+    def prepare(self, edit: Edit | None = None) -> PreparedCalls:
         """Build, translate and hold an edited frame."""
         edit = edit or Edit()
         if not edit.insertions and edit.drop is None:
             return self._beginning(len(self.frame.calls) if edit.keep_until is None else edit.keep_until)
         return self._translated(edit)
 
-    def _beginning(self, calls: int) -> Prepared:
+    def _beginning(self, calls: int) -> PreparedCalls:
         """The first `calls` calls, cut from the whole frame, which is translated only once."""
         if self._whole is None:
             self._whole = self._translated(Edit())
@@ -288,7 +294,7 @@ class ReplaySession:
         )
         stream = whole.stream
         end = len(stream.words) if kept == len(stream) else int(stream.offsets[kept])
-        return Prepared(
+        return PreparedCalls(
             CallStream(stream.words[:end], stream.arena, stream.offsets[:kept]),
             whole.origin[:kept],
             whole.owner[:kept],
@@ -297,7 +303,7 @@ class ReplaySession:
             {call: place for call, place in whole.readbacks.items() if call < calls},
         )
 
-    def _translated(self, edit: Edit) -> Prepared:
+    def _translated(self, edit: Edit) -> PreparedCalls:
         drop = self._dropped if edit.drop is None else edit.drop | self._dropped
         edit = Edit([*edit.insertions, *self._unbinding], drop, edit.keep_until)
         edited = apply_edit(self.frame.calls, edit)
@@ -306,7 +312,7 @@ class ReplaySession:
         )
         out = np.zeros(edited.out_size + readbacks.bytes + 64, np.uint8)
         places = {int(edited.origin[call]): place for call, place in readbacks.places.items()}
-        return Prepared(stream, edited.origin, edited.owner, out, edited.out_starts, places)
+        return PreparedCalls(stream, edited.origin, edited.owner, out, edited.out_starts, places)
 
     def edited(self, edit: Edit) -> OpenGLFrame:
         """The frame with an edit made, in captured names: for counting what it consists of."""
@@ -316,11 +322,12 @@ class ReplaySession:
 
     def run(self, prepared: Prepared, between: CallBatch | None = None) -> None:
         """Run an edited frame from the frame's own start (see `restore`). Raises ReplayError, naming the call."""
+        assert isinstance(prepared, PreparedCalls)
         self.restore(between)
         self.drain()
         self.run_part(prepared, 0, len(prepared.stream))
 
-    def run_part(self, prepared: Prepared, first: int, end: int) -> None:
+    def run_part(self, prepared: PreparedCalls, first: int, end: int) -> None:
         """Run calls [first, end) of a prepared frame, from whatever state there is."""
         if first >= end:
             return

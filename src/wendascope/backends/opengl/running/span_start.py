@@ -12,11 +12,11 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.objects import TextureRecord
-from wendascope.backends.opengl.running.edit import Edit
-from wendascope.backends.opengl.running.session import Prepared, ReplaySession
+from wendascope.backends.opengl.objects.records import TextureRecord
+from wendascope.backends.opengl.running.session import PreparedCalls, ReplaySession
 from wendascope.backends.opengl.tables.written import Written
 from wendascope.frame.steps import KINDS
 from wendascope.registry import GL, Role
@@ -181,7 +181,7 @@ class SpanStart:
 
     # ---- beginning there ---------------------------------------------------------------------------------
 
-    def approach(self, edit: Edit) -> Prepared:
+    def approach(self, edit: Edit) -> PreparedCalls:
         """The calls before, as an edit has them, that have to run ahead of each run of the span."""
         drop = self._drop if self.kept else np.zeros(len(self._drop), bool)
         if edit.drop is not None:
@@ -189,7 +189,7 @@ class SpanStart:
         ahead = [i for i in edit.insertions if i.before < self.call or (i.before == self.call and i.closes)]
         return self._session.prepare(Edit(ahead, drop, self.call))
 
-    def enter(self, approach: Prepared, only: Written | None = None) -> None:
+    def enter(self, approach: PreparedCalls, only: Written | None = None) -> None:
         """Be where the frame is before the call; `only` names what else was written since the last time, where that
         is known. Raises ReplayError.
         """

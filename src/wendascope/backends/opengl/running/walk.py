@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.backends.opengl.running.edit import Edit
+from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.running.session import ReplaySession
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Out
-from wendascope.backends.opengl.objects.objects import BufferRecord
+from wendascope.backends.opengl.objects.records import BufferRecord
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.registry import GL
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from wendascope.backends.opengl.objects.objects import FeedbackRecord, PipelineRecord
+from wendascope.backends.opengl.objects.records import FeedbackRecord, PipelineRecord
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.registry import GL
 

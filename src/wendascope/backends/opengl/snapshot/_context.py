@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Executor
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.state.state_table import INDEXED_BUFFER_TARGETS

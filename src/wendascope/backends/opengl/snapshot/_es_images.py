@@ -15,7 +15,7 @@ import numpy.typing as npt
 from wendascope.backends.opengl.calls.gl_helpers import small_program
 from wendascope.backends.opengl.calls.packed import CallBatch, Out, Result
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import ImageRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import ImageRecord, TextureRecord
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.registry import GL, tables
 

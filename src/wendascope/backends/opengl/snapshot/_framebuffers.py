@@ -13,7 +13,7 @@ from wendascope.backends.opengl.objects.formats import (
     pixel_size,
     transfer_format,
 )
-from wendascope.backends.opengl.objects.objects import (
+from wendascope.backends.opengl.objects.records import (
     AttachmentRecord,
     DefaultFramebuffer,
     FramebufferRecord,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Out
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import LooseShaderRecord, ProgramRecord, UniformRecord
+from wendascope.backends.opengl.objects.records import LooseShaderRecord, ProgramRecord, UniformRecord
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.registry import GL
 

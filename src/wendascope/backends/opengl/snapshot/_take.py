@@ -8,7 +8,7 @@ from wendascope.backends.opengl.calls.contexts import ContextReading
 from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.kept import Kept
 from wendascope.backends.opengl.calls.packed import CallStream, Executor, merge_streams
-from wendascope.backends.opengl.objects.objects import DefaultFramebuffer, Objects
+from wendascope.backends.opengl.objects.records import DefaultFramebuffer, Objects
 from wendascope.backends.opengl.snapshot._buffers import read_buffers, watch_mappings
 from wendascope.backends.opengl.snapshot._containers import read_feedbacks, read_pipelines, read_query_results
 from wendascope.backends.opengl.snapshot._context import read_context

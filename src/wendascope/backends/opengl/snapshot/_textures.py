@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from wendascope.backends.opengl.calls.packed import CallBatch, Out
 from wendascope.backends.opengl.objects.formats import Components, named_types, pixel_size, transfer_format
-from wendascope.backends.opengl.objects.objects import DEFAULT_TEXTURES, ImageRecord, SamplerRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import DEFAULT_TEXTURES, ImageRecord, SamplerRecord, TextureRecord
 from wendascope.backends.opengl.snapshot._es_images import read_es_images
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.backends.opengl.state.state_table import TEXTURE_TARGETS

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wendascope.backends.opengl.calls.packed import Out
-from wendascope.backends.opengl.objects.objects import AttributeRecord, VertexArrayRecord
+from wendascope.backends.opengl.objects.records import AttributeRecord, VertexArrayRecord
 from wendascope.backends.opengl.snapshot._reader import Reader
 from wendascope.registry import GL
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.backends.opengl.state.draw_buffers import draw_buffers
 from wendascope.frame.numbers import Ints, Mask
 from wendascope.frame.steps import KINDS

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.packed import CallStream
-from wendascope.backends.opengl.objects.objects import ProgramRecord, UniformRecord, sampler_targets
+from wendascope.backends.opengl.objects.records import ProgramRecord, UniformRecord, sampler_targets
 from wendascope.backends.opengl.state.tracker import StateHistory
 from wendascope.frame.steps import KINDS
 from wendascope.registry import GL, tables

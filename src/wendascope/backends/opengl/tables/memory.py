@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from wendascope.backends.opengl.objects.objects import BufferRecord, ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.records import BufferRecord, ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
 from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.backends.opengl.tables.buffer_uses import BufferUses, joined

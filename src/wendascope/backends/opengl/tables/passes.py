@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.packed import CallStream
-from wendascope.backends.opengl.objects.objects import AttachmentRecord, DefaultFramebuffer, FramebufferRecord, Objects
+from wendascope.backends.opengl.objects.records import AttachmentRecord, DefaultFramebuffer, FramebufferRecord, Objects
 from wendascope.backends.opengl.state.tracker import StateHistory
 from wendascope.frame.passes import PassTable, Target
 from wendascope.frame.steps import KINDS, StepTable

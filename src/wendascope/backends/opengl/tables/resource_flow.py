@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.enclosed import within_feedback, within_queries
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import ProgramRecord
+from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.backends.opengl.tables.inputs import sampler_uses
 from wendascope.backends.opengl.tables.overwriting import overwriting_steps
 from wendascope.frame.resource_flow import ResourceFlow

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.opengl.objects.formats import pixel_size
-from wendascope.backends.opengl.objects.objects import ImageRecord
+from wendascope.backends.opengl.objects.records import ImageRecord
 from wendascope.backends.opengl.tables.written import buffer_writes, texture_writes, written_by_shaders
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.registry import GL

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from wendascope.backends.opengl.objects.objects import ProgramRecord, sampler_targets
+from wendascope.backends.opengl.objects.records import ProgramRecord, sampler_targets
 from wendascope.backends.opengl.objects.subroutines import subroutine_numbers
 from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.backends.opengl.state.draw_buffers import draw_buffers

@@ -14,7 +14,7 @@ import numpy.typing as npt
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
 from wendascope.backends.opengl.objects.buffer_textures import buffer_texels
 from wendascope.backends.opengl.objects.formats import uniform_type
-from wendascope.backends.opengl.objects.objects import ProgramRecord, TextureRecord, sampler_targets
+from wendascope.backends.opengl.objects.records import ProgramRecord, TextureRecord, sampler_targets
 from wendascope.backends.opengl.objects.subroutines import subroutine_numbers
 from wendascope.backends.opengl.objects.uniform_blocks import block_layout
 from wendascope.backends.opengl.objects.uniform_values import uniform_value, variable_of

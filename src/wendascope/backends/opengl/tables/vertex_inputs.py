@@ -18,7 +18,7 @@ from wendascope.registry import GL, Role
 
 if TYPE_CHECKING:
     from wendascope.backends.opengl.frame import OpenGLFrame
-    from wendascope.backends.opengl.objects.objects import ProgramRecord, VertexArrayRecord
+    from wendascope.backends.opengl.objects.records import ProgramRecord, VertexArrayRecord
 
 _DTYPES: dict[int, type[np.generic]] = {
     GL.BYTE: np.int8, GL.UNSIGNED_BYTE: np.uint8, GL.SHORT: np.int16, GL.UNSIGNED_SHORT: np.uint16, GL.INT: np.int32,

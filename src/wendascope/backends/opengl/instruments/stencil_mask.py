@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.instruments.own_draw import OwnDraw
+from wendascope.backends.opengl.instruments.target_reader import TargetReader
 from wendascope.backends.opengl.running.draw_state import DrawState, StencilFace
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.slots import Slot
-from wendascope.measure.own_draw import OwnDraw
-from wendascope.measure.target_reader import TargetReader
 from wendascope.registry import GL
 
 _FRAGMENT = "out vec4 colour;\nvoid main() { colour = vec4(0.0); }\n"

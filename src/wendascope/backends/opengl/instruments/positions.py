@@ -1,6 +1,6 @@
 """Clip positions of every step after its last vertex stage, by transform feedback in the replay.
 
-The frame must be instrumented: its programs feed back gl_Position (`replay.instrumented`).
+The frame must be instrumented: its programs feed back gl_Position (`backends.opengl.running.instrumented`).
 """
 
 from __future__ import annotations
@@ -9,32 +9,32 @@ import re
 import struct
 from collections import Counter
 from collections.abc import Container
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.drawn import transformed_vertices
+from wendascope.backends.doors import Positions
+from wendascope.backends.edit import Edit, Insertion
 from wendascope.backends.opengl.calls.display_lists import display_lists, drawn_modes
 from wendascope.backends.opengl.calls.enclosed import within_feedback
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.instruments.indices import draw_indices, element_buffer
+from wendascope.backends.opengl.instruments.queries import query_batches, query_results
 from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.objects import Objects, ProgramRecord, ShaderRecord
+from wendascope.backends.opengl.objects.records import Objects, ProgramRecord, ShaderRecord
 from wendascope.backends.opengl.running.draw_state import DrawState, StateReader, may_change
-from wendascope.backends.opengl.running.edit import Edit, Insertion
 from wendascope.backends.opengl.running.instrumented import POSITION, gives_positions
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.running.walk import Walk
 from wendascope.backends.opengl.tables.written import written_objects
 from wendascope.frame.steps import KINDS
+from wendascope.frame.vertex_cache import transformed_vertices
 from wendascope.glsl.words import output_primitive, words_of
-from wendascope.measure.indices import draw_indices, element_buffer
-from wendascope.measure.times import query_batches, query_results
 from wendascope.registry import GL
-from wendascope.replay.progress import Job
+from wendascope.task import Task
 
-Clip = npt.NDArray[np.float32]
 _VERTEX_BYTES = 16
 _CHUNK = 256 << 20
 """Bytes of positions that one run gathers."""
@@ -49,19 +49,6 @@ _STAND_IN = 0xE8000000
 
 
 @dataclass
-class Positions:
-    """What one run of the frame gave."""
-
-    clip: dict[int, Clip] = field(default_factory=dict)
-    """Step -> clip positions of its primitives, shape (primitives, corners, 4), corners 1 to 3."""
-    states: dict[int, DrawState] = field(default_factory=dict)
-    """Step -> the state it found."""
-    transformed: dict[int, int] = field(default_factory=dict)
-    """Step -> vertices run through the vertex stages, by the cache model of `analysis.drawn`."""
-    caveats: list[str] = field(default_factory=list)
-
-
-@dataclass
 class _Wanted:
     step: int
     mode: int
@@ -71,9 +58,9 @@ class _Wanted:
     """Whether a program stands in for the fixed-function pipeline."""
 
 
-def measure_positions(session: ReplaySession, job: Job) -> Positions:
+def measure_positions(session: ReplaySession, job: Task) -> Positions[DrawState]:
     """Gather clip positions and draw states of all draws. Raises CancelledError."""
-    found = Positions()
+    found = Positions[DrawState]()
     wanted, unknown = _wanted(session.frame, found.caveats) if session.offers("glBeginTransformFeedback") else ([], [])
     if not wanted and not unknown and not session.offers("glBeginTransformFeedback"):
         found.caveats.append("the context has no transform feedback: positions are not known")
@@ -193,7 +180,7 @@ def _links(frame: OpenGLFrame) -> list[Insertion]:
     return insertions
 
 
-def _count(session: ReplaySession, job: Job, items: list[_Wanted]) -> None:
+def _count(session: ReplaySession, job: Task, items: list[_Wanted]) -> None:
     """How many primitives geometry and tessellation shaders make, by query."""
     job.progress("counting primitives", 0.0)
     queries = session.fresh_names("query", len(items))
@@ -227,7 +214,9 @@ def _positions_follow_pixels(frame: OpenGLFrame) -> bool:
     return bool((frame.steps.kind == KINDS.index("copy")).any())
 
 
-def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Positions, with_states: bool) -> None:
+def _gather(
+    session: ReplaySession, job: Task, items: list[_Wanted], found: Positions[DrawState], with_states: bool
+) -> None:
     frame = session.frame
     steps = frame.steps
     buffer = session.fresh_names("buffer", 1)[0]
@@ -293,7 +282,9 @@ def _gather(session: ReplaySession, job: Job, items: list[_Wanted], found: Posit
     session.run_batch(delete)
 
 
-def _ask_states(session: ReplaySession, job: Job, walk: Walk, gathered: Container[int], found: Positions) -> None:
+def _ask_states(
+    session: ReplaySession, job: Task, walk: Walk, gathered: Container[int], found: Positions[DrawState]
+) -> None:
     """Go through the frame, and note the state of each step and the vertices that those gathered run."""
     steps = session.frame.steps
     reader, reuse = StateReader(session), _Reuse(session)

@@ -10,37 +10,29 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.layers import Kind, PassLayers, Touch, extent
+from wendascope.backends.doors import Box, Counting, What
 from wendascope.backends.opengl.calls.enclosed import within_feedback
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.instruments.clears import written_rectangle
+from wendascope.backends.opengl.instruments.stencil_mask import StencilCopy, StencilMask
+from wendascope.backends.opengl.instruments.target_reader import TargetReader
 from wendascope.backends.opengl.objects.compiled import compiled_program
 from wendascope.backends.opengl.rebuild.executor import PackedBatch
 from wendascope.backends.opengl.running.draw_state import DrawState, StateReader, may_change_stencil
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.running.walk import Walk
 from wendascope.errors import ReplayError
+from wendascope.frame.layers import Kind, PassLayers, Touch, extent
 from wendascope.frame.passes import Target
 from wendascope.frame.steps import KINDS
 from wendascope.glsl.words import fragment_habits
-from wendascope.measure.clears import written_rectangle
-from wendascope.measure.stencil_mask import StencilCopy, StencilMask
-from wendascope.measure.target_reader import TargetReader
 from wendascope.registry import GL
-from wendascope.replay.progress import Job
-
-Box = tuple[int, int, int, int]
-"""(x0, y0, x1, y1) in pixels, end exclusive."""
-What = Literal["passed", "failed depth", "reached", "tied"]
-"""Fragments that passed all tests; that the depth test rejected; that were rasterised and not discarded; whose depth is
-the one that was there before.
-"""
+from wendascope.task import Task
 
 _OPERATIONS: dict[What, tuple[int, int, int]] = {
     "passed": (GL.KEEP, GL.KEEP, GL.INCR_WRAP),
@@ -60,21 +52,7 @@ _MARKED = 255
 """Stencil value of pixels that a step's own test keeps out."""
 
 
-@dataclass
-class Counting:
-    """What to count, and where."""
-
-    states: dict[int, DrawState]
-    boxes: dict[int, Box | None]
-    """Step -> where its fragments can be; None where there can be none; missing: anywhere."""
-    what: What = "passed"
-    passes: frozenset[int] | None = None
-    """Only these passes; None for all."""
-    steps: frozenset[int] | None = None
-    """Only these steps; None for all."""
-
-
-def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[PassLayers]:
+def count_layers(session: ReplaySession, job: Task, counting: Counting[DrawState]) -> list[PassLayers]:
     """Go through the frame and count, more than once where that takes less time in all. `session` must be
     instrumented. Raises CancelledError.
     """
@@ -90,7 +68,7 @@ def count_layers(session: ReplaySession, job: Job, counting: Counting) -> list[P
     return found
 
 
-def _walks(frame: OpenGLFrame, counting: Counting) -> list[Counting]:
+def _walks(frame: OpenGLFrame, counting: Counting[DrawState]) -> list[Counting[DrawState]]:
     """What to count in each walk: several where that needs so many readings fewer that they are worth it. Steps that
     overlap cannot share a reading: neighbours of a row of tiles can, every other one at a time.
     """
@@ -122,7 +100,7 @@ def _walks(frame: OpenGLFrame, counting: Counting) -> list[Counting]:
     ]
 
 
-def _dealt(steps: list[int], counting: Counting, walks: int) -> tuple[npt.NDArray[np.int64], int]:
+def _dealt(steps: list[int], counting: Counting[DrawState], walks: int) -> tuple[npt.NDArray[np.int64], int]:
     """(walk of each step, readings in all), when steps are dealt to walks so that few readings are needed."""
     walk_of = np.zeros(len(steps), np.int64)
     boxes = np.zeros((walks, _MOST_TOGETHER, 4), np.int64)
@@ -154,7 +132,7 @@ def _overlaps(boxes: npt.NDArray[np.int64], box: Box | None) -> bool:
 
 
 class _Counter:
-    def __init__(self, session: ReplaySession, job: Job, counting: Counting) -> None:
+    def __init__(self, session: ReplaySession, job: Task, counting: Counting[DrawState]) -> None:
         self._session, self._job, self._counting = session, job, counting
         self._frame: OpenGLFrame = session.frame
         self._state_reader = StateReader(session)

@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.gl_helpers import pack_as_before, pack_tightly
 from wendascope.backends.opengl.calls.packed import CallBatch, Out
+from wendascope.backends.opengl.instruments.own_draw import OwnDraw
 from wendascope.backends.opengl.objects.formats import pixel_size
 from wendascope.backends.opengl.rebuild.executor import PackedBatch
 from wendascope.backends.opengl.running.draw_state import DrawState
@@ -19,7 +20,6 @@ from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError
 from wendascope.frame.passes import Target
-from wendascope.measure.own_draw import OwnDraw
 from wendascope.registry import GL
 
 Bytes = npt.NDArray[np.uint8]

@@ -1,0 +1,363 @@
+"""What measuring and trying ask of a frame that is rebuilt, whatever API it was made with."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from enum import Enum, auto
+from typing import Generic, Literal, Protocol, TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+from wendascope.backends.busy import BusyLoops
+from wendascope.backends.edit import Calls, Edit
+from wendascope.backends.slots import Slots
+from wendascope.frame.contents import ImageValues
+from wendascope.frame.frame import Frame, Picture
+from wendascope.frame.layers import PassLayers
+from wendascope.frame.passes import Target
+from wendascope.frame.resources import VertexInput
+from wendascope.task import Task
+
+Floats = npt.NDArray[np.float64]
+Mask = npt.NDArray[np.bool_]
+Clip = npt.NDArray[np.float32]
+Box = tuple[int, int, int, int]
+"""(x0, y0, x1, y1) in pixels, y from the bottom, end exclusive."""
+
+WALL, CPU, THREAD = range(3)
+"""Columns of a reading of the clocks: the time of the wall, the CPU time of all threads of the replay process, that of
+the one thread.
+"""
+
+
+class Counter(Enum):
+    """What a driver may count over a span of calls."""
+
+    TIME = auto()
+    """ns that the device worked."""
+    SAMPLES = auto()
+    """Samples that passed all tests."""
+    VERTEX_RUNS = auto()
+    FRAGMENT_RUNS = auto()
+
+
+class Mark(Enum):
+    """What can be put between calls."""
+
+    CLOCK = auto()
+    """A reading of the clocks."""
+    DRAINED_CLOCK = auto()
+    """The same, once all work before it is done."""
+    FRAGMENTS_OFF = auto()
+    FRAGMENTS_ON = auto()
+
+
+What = Literal["passed", "failed depth", "reached", "tied"]
+"""Fragments that passed all tests; that the depth test rejected; that were rasterised and not discarded; whose depth is
+the one that was there before.
+"""
+
+
+class DrawState(Protocol):
+    """The state that decides what becomes of a step's fragments."""
+
+    @property
+    def depth_test(self) -> bool: ...
+    @property
+    def depth_write(self) -> bool: ...
+    @property
+    def depth_func(self) -> int:
+        """Of `frame.uses.Compare`."""
+
+    @property
+    def stencil_test(self) -> bool: ...
+    @property
+    def late_tests(self) -> bool:
+        """Whether alpha decides about fragments, so that no test can come before the shader."""
+
+    @property
+    def rasterises(self) -> bool: ...
+    @property
+    def filled(self) -> bool:
+        """Whether triangles are filled, and not drawn as lines or points."""
+
+    @property
+    def viewport(self) -> tuple[int, int, int, int]:
+        """(x, y, width, height)."""
+
+    @property
+    def scissor(self) -> tuple[int, int, int, int] | None:
+        """(x, y, width, height); None where there is none."""
+
+    @property
+    def culls(self) -> tuple[bool, bool]:
+        """(front faces, back faces)."""
+
+    @property
+    def front_clockwise(self) -> bool: ...
+    @property
+    def upper_left(self) -> bool:
+        """Whether y of the clip space points downwards."""
+
+    @property
+    def zero_to_one(self) -> bool:
+        """Whether clip depth begins at 0, and not at -1."""
+
+    @property
+    def depth_clamp(self) -> bool: ...
+    @property
+    def depth_range(self) -> tuple[float, ...]:
+        """(near, far)."""
+
+
+S = TypeVar("S", bound=DrawState)
+
+
+@dataclass
+class Positions(Generic[S]):
+    """What one run of the frame gave; draw states as the backend has them."""
+
+    clip: dict[int, Clip] = field(default_factory=dict)
+    """Step -> clip positions of its primitives, shape (primitives, corners, 4), corners 1 to 3."""
+    states: dict[int, S] = field(default_factory=dict)
+    """Step -> the state it found."""
+    transformed: dict[int, int] = field(default_factory=dict)
+    """Step -> vertices run through the vertex stages, by a model of the vertex cache."""
+    caveats: list[str] = field(default_factory=list)
+
+
+@dataclass
+class Counting(Generic[S]):
+    """Which fragments to count, and where."""
+
+    states: dict[int, S]
+    boxes: dict[int, Box | None]
+    """Step -> where its fragments can be; None where there can be none; missing: anywhere."""
+    what: What = "passed"
+    passes: frozenset[int] | None = None
+    """Only these passes; None for all."""
+    steps: frozenset[int] | None = None
+    """Only these steps; None for all."""
+
+
+class Prepared(ABC):
+    """An edited frame, ready to run any number of times."""
+
+    @abstractmethod
+    def readings(self, insertion: int, count: int = 1) -> Floats:
+        """The clocks that one insertion of the edit read in the last run so many times, in ms, shape (count, 3)."""
+
+    @abstractmethod
+    def first_readings(self, insertions: int, clock: int) -> Floats:
+        """One clock of the first reading of each of the first insertions, in ms, shape (insertions,)."""
+
+
+class Walk(Protocol):
+    """One run of a frame from its start, in pieces. Whoever does something between must leave all as it was."""
+
+    def run_to(self, call: int) -> None:
+        """Run everything before a captured call."""
+
+    def run_step(self, step: int) -> None:
+        """Run the calls of a step, which must be next."""
+
+    def finish(self) -> None: ...
+
+
+@dataclass
+class Probing(Generic[S]):
+    """Which pixel is asked about."""
+
+    x: int
+    y: int
+    """From the bottom."""
+    passes: list[int]
+    states: dict[int, S]
+    boxes: dict[int, Box | None]
+    """As in `Counting`."""
+    covered: Callable[[int], int | None]
+    """Step -> its triangles that cover the pixel's centre; None where that is not known."""
+
+
+@dataclass
+class Probed:
+    """What one step did at one pixel. Counts are fragments (samples on a multisampled target)."""
+
+    step: int
+    cut_off: bool = False
+    """By the scissor: nothing else is known then."""
+    passed: int = 0
+    reached: int = 0
+    """Those that came as far as the depth test."""
+    stencilled: int = 0
+    """Those that the stencil test rejected."""
+    discarded: int = 0
+    colour: tuple[int, int, int, int] | None = None
+    """Of the pixel after the step, eight bits a channel."""
+    depth: float | None = None
+
+
+@dataclass
+class StepMesh:
+    """What one draw fetches."""
+
+    inputs: list[tuple[VertexInput, Floats | None]]
+    """Attributes with the values of vertices in the order of the buffer, shape (vertices, size); None where they cannot
+    be had.
+    """
+    corners: npt.NDArray[np.int64] | None
+    """Rows of the values that each triangle joins, shape (triangles, 3); None where the draw's ranges are not known."""
+
+
+class Studio(Protocol):
+    """A place beside the frame in which meshes are drawn."""
+
+    largest: int
+    """Pixels of a side."""
+
+    def picture(
+        self,
+        key: tuple[int, str],
+        corners: npt.NDArray[np.float32],
+        view: npt.NDArray[np.float32],
+        size: tuple[int, int],
+        colours: dict[str, str],
+        shaded: bool,
+        wire: bool,
+    ) -> npt.NDArray[np.uint8]:
+        """Triangles (shape (n, 3, 3), known by a key) under a row-major projection, shape (h, w, 4), bottom row first.
+        `colours` are those of `ground`, `mesh` and `wire` as #RRGGBB.
+        """
+
+
+class Counters(Protocol):
+    """Counters of the driver, one set for each span."""
+
+    around: list[tuple[Calls, Calls]]
+    """What begins and what ends each set."""
+
+    def read(self) -> dict[Counter, list[int]]:
+        """What they counted in the last run; waits for it."""
+
+
+class KnownWork(Protocol):
+    """Work of a known size, drawn beside the frame; for calibrating clocks."""
+
+    def drained(self, size: int) -> Floats:
+        """Draw a square of so many pixels a side, drained on both sides: ms by the three clocks, shape (3,)."""
+
+    def counted(self, sizes: Sequence[int]) -> Floats | None:
+        """Squares one after the other with no drain between, ms of each by `Counter.TIME`; None without one."""
+
+    def close(self) -> None: ...
+
+
+class Session(Protocol):
+    """One frame rebuilt in this process, and everything that can be run on it. Methods raise ReplayError."""
+
+    slots: Slots
+    """What measuring found and later jobs ask about."""
+    busy: BusyLoops | None
+    """Load for calibrating clocks; None where nobody made any."""
+    caveats: list[str]
+
+    @property
+    def frame(self) -> Frame: ...
+    @property
+    def renderer(self) -> str:
+        """What the driver here calls itself: numbers belong to it."""
+
+    @property
+    def elsewhere_captured(self) -> bool:
+        """Whether the frame was captured with another driver than that of this machine."""
+
+    # ---- runs ----------------------------------------------------------------------------------------
+
+    def prepare(self, edit: Edit | None = None) -> Prepared:
+        """Build, translate and hold an edited frame."""
+
+    def run(self, prepared: Prepared) -> None:
+        """Run an edited frame from the frame's own start, once all work before it is done."""
+
+    def drain(self) -> None:
+        """Wait for all work."""
+
+    def walk(self) -> Walk:
+        """Begin a run that is gone through in pieces."""
+
+    def marks(self, *marks: Mark) -> Calls:
+        """What to put between calls of the frame."""
+
+    def can_mark(self, mark: Mark) -> bool: ...
+
+    def can_count(self, counter: Counter) -> bool:
+        """Whether the driver counts it, and the frame has no counters of its own in the way."""
+
+    def counters(self, counters: Iterable[Counter], spans: int) -> Counters:
+        """A set of counters for each of some spans; all must be there."""
+
+    def known_work(self) -> KnownWork:
+        """Work that has nothing to do with the frame. Leaves the session to be restored by the next run."""
+
+    # ---- pictures and contents -----------------------------------------------------------------------
+
+    def final_picture(self) -> Picture:
+        """What the reference picture shows, after a run of the whole frame."""
+
+    def read_target(self, target: Target) -> Picture | npt.NDArray[np.float32]:
+        """The colour of a pass target as it is now, or its depth when it has no colour."""
+
+    def read_target_depth(self, target: Target) -> npt.NDArray[np.float32]:
+        """Depth of a pass target as it is now, shape (h, w), 0 to 1, where it has some."""
+
+    def read_window_depth(self) -> npt.NDArray[np.uint32]:
+        """Depth of the window as the capture keeps it."""
+
+    def image_values(self, kind: str, name: int, level: int, layer: int) -> ImageValues:
+        """One layer of one level of a `texture` or `renderbuffer` as it is now."""
+
+    def has_wide_targets(self) -> bool:
+        """Whether there are any of these."""
+
+    def wide_targets(self) -> list[tuple[str, int, ImageValues]]:
+        """(kind, name, values of every layer together) of each render target with one sample whose texels are larger
+        than four channels of eight bits, as they are now.
+        """
+
+    def stays(self, index: int) -> bool:
+        """Whether nothing after a pass writes what it draws into."""
+
+    def digests(self, targets: Sequence[Target]) -> list[str]:
+        """Of each target one digest of all that it holds now; empty where not all can be read."""
+
+    # ---- looking inside ------------------------------------------------------------------------------
+
+    def counting(self, discards: bool = True) -> AbstractContextManager[Session]:
+        """The same frame made ready for counting fragments, kept from one time to the next; without `discards`,
+        fragments that shaders throw away stay.
+        """
+
+    def runs_once(self) -> Mask:
+        """Steps that must not run twice, shape (steps,): their shaders write beyond their colours."""
+
+    def has_effects(self) -> Mask:
+        """The same, and steps whose fragments the program counts."""
+
+    def positions(self, task: Task) -> Positions[DrawState]:
+        """Clip positions and draw states of all draws. Of a session for counting."""
+
+    def count_layers(self, task: Task, counting: Counting[DrawState]) -> list[PassLayers]:
+        """Go through the frame and count. Of a session for counting."""
+
+    def probe(self, task: Task, asked: Probing[DrawState]) -> list[Probed]:
+        """Go through the frame once, drawing one pixel only in the passes asked for. Of a session for counting."""
+
+    def mesh(self, step: int) -> StepMesh:
+        """What a draw fetches."""
+
+    def studio(self) -> Studio:
+        """Made when first asked for."""

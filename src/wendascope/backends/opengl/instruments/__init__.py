@@ -1,0 +1,1 @@
+"""What is looked at while a frame is run: fragments, positions, targets, objects, known work."""
