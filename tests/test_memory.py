@@ -530,7 +530,7 @@ class _Replayed:
     offers = staticmethod(lambda _name: True)
 
     def __init__(self, *shades: int) -> None:
-        self.frame = SimpleNamespace(reference_framebuffer=1)
+        self.frame = SimpleNamespace(alpha_matters=True)
         self.names = SimpleNamespace(get=lambda _kind, name: name)
         self._shades = iter(shades)
         self.run = self.prepare = self.drain = self.add = lambda *_: None
