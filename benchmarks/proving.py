@@ -17,10 +17,10 @@ import numpy as np
 
 from benchmarks.replaying import DEMO, Row
 from tests import SECOND_DRIVER
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.samples import use_clock
 from wendascope.registry import GL

@@ -15,11 +15,11 @@ import msgspec
 import numpy as np
 
 from benchmarks.replaying import DEMO, Row
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shaders import study_shaders
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.frame.file import save
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay

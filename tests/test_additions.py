@@ -13,11 +13,11 @@ import pytest
 
 from wendascope import discovery
 from wendascope.analysis.findings import Case, find
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.desktop.pages import _registry as page_registry
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.lenses import _registry as lens_registry
 from wendascope.measure.pictures import picture_at
 from wendascope.measure.statistics import Interval
@@ -28,8 +28,7 @@ from wendascope.report.formats import _registry as form_registry
 from wendascope.trials.plan import make_plan, recommendations_of, worth_trying
 from wendascope.trials.proof import Proof
 from wendascope.trials.refuting import DISPROVED, refute
-from wendascope.trials.remedies import _registry as remedy_registry
-from wendascope.trials.remedies import change_of
+from wendascope.trials.remedies import _recipes, change_of
 from wendascope.trials.remedies._kinds import known_kinds
 from wendascope.trials.verdicts import SAVES
 
@@ -39,7 +38,7 @@ NEW = {
     "wendascope.analysis.findings": """
 from wendascope.analysis.findings._registry import Case, Finding, finding
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 
 @finding(Rule("added-rule", "Time", Side.GPU, Effort.ASSET, risk="added risk"))
@@ -48,9 +47,10 @@ def added(case: Case):
                   evidence={}, estimate_ms=0.5, how="", price="", conditions="", remedy=Remedy("added-remedy", [1]))
 """,
     "wendascope.trials.remedies": """
-from wendascope.trials.remedies import Claim, Trying, remedy
+from wendascope.trials.remedies._kinds import Claim, Trying
+from wendascope.trials.remedies._recipes import recipe
 
-@remedy("added-remedy", Claim.SAME, Trying.TOGETHER)
+@recipe("added-remedy", Claim.SAME, Trying.TOGETHER)
 def added(change, item):
     change.dropped |= set(item.steps)
 """,
@@ -106,7 +106,7 @@ def added(tmp_path: Path) -> Iterator[None]:
     registries: list[dict[str, Any]] = [
         importlib.import_module("wendascope.analysis.findings._registry")._finders,
         importlib.import_module("wendascope.analysis.rule")._rules,
-        remedy_registry._applied,
+        _recipes._recipes,
         known_kinds,
         lens_registry._found,
         page_registry._makers,

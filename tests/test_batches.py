@@ -17,10 +17,10 @@ from hypothesis import strategies as st
 from wendascope.analysis.batches import find_batches
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.findings.batching import parts_of
-from wendascope.analysis.groups import INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.changes.batching import NewObjects, plan_batch
+from wendascope.backends.opengl.changes.batching.rewrite import DrawData, Names, Source, Store, rewrite
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
 from wendascope.backends.opengl.objects.primitives import separate, triangles
@@ -30,6 +30,7 @@ from wendascope.backends.opengl.objects.uniform_values import uniform_value
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
+from wendascope.frame.remedy import INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS, Part, Remedy
 from wendascope.frame.uses import UnknownContentsError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.globals import Globals, UnclearSourceError
@@ -38,8 +39,6 @@ from wendascope.glsl.std140 import pack, struct_layout, type_named
 from wendascope.measure.drawn import measure_drawn
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.batching import NewObjects, plan_batch
-from wendascope.trials.batching.rewrite import DrawData, Names, Source, Store, rewrite
 from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import examine_file, stored_examination
 from wendascope.trials.proof import Proof, in_order, prove

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Capture
-from wendascope.analysis.block_codec import (
+from wendascope.frame.block_codec import (
     DESKTOP,
     MOBILE,
     BlockFormat,
@@ -21,7 +21,7 @@ from wendascope.analysis.block_codec import (
     signal_to_noise,
     without_alpha,
 )
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.measure.compressible import compressible
 from wendascope.replay.client import Replay

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wendascope.analysis.distinct_channels import distinct_channels
+from wendascope.frame.distinct_channels import distinct_channels
 from wendascope.frame.stored_image import Packing, StoredImage
 
 

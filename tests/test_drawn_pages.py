@@ -13,12 +13,12 @@ from PySide6.QtGui import QGuiApplication
 
 from wendascope import records
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.mesh_view import MeshPanel
 from wendascope.desktop.pages.findings import FindingsPage
 from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.window import MainWindow
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.lenses import lenses
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay

@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.synthetic import draw, frame_of, objects
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.edit import Edit, Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
 from wendascope.backends.opengl.running.edit import EditedCalls, apply_edit
 from wendascope.frame.blobs import BlobStore
+from wendascope.frame.remedy import Remedy
 from wendascope.registry import GL
 from wendascope.replay import wire
 from wendascope.trials.remedies import change_of

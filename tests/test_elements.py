@@ -7,8 +7,8 @@ import pytest
 from wendascope.errors import TrialError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
+from wendascope.glsl.rewriting import visited_arrays, without_element
 from wendascope.registry import GL
-from wendascope.trials.rewriting import visited_arrays, without_element
 
 HEAD = "#version 330 core\nuniform vec4 lamps[6];\nuniform int count;\nuniform int ids[6];\nin vec3 at;\nout vec4 c;\n"
 PLAIN = (

@@ -16,7 +16,6 @@ from wendascope.analysis.atlas import Options, page_picture, plan_atlases, plan_
 from wendascope.analysis.batches import Batches, find_batches
 from wendascope.analysis.breaks import Accepted, find_breaks
 from wendascope.analysis.drawn import Drawn, StepDrawn
-from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MERGE, UNITS
 from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
@@ -25,6 +24,7 @@ from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobStore
+from wendascope.frame.remedy import ARRAY, ATLAS, INSTANCE, MERGE, UNITS
 from wendascope.registry import GL
 from wendascope.report.atlas import write_atlas
 from wendascope.texts import share

@@ -14,9 +14,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.slots import Slot, Slots
 from wendascope.errors import FileError, InternalError, ReplayError, TrialError, error_named
+from wendascope.frame.remedy import Remedy
 from wendascope.logs import start_logging
 from wendascope.replay import wire
 from wendascope.replay.jobs import RemoteJob, job_named, remote

@@ -23,12 +23,12 @@ from wendascope.analysis.late_views import Late, LateView, secondary_views
 from wendascope.analysis.left_out import Kind, LeftOut
 from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames
-from wendascope.analysis.remedy import Remedy
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load, save_sequence
 from wendascope.frame.places import frame_path
+from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.examine import Examined, examine_file

@@ -23,17 +23,17 @@ from wendascope.analysis.limits import (
     limit_answer,
     limit_of,
 )
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shader_cost import shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import read_module
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import ReplayCrashedError, TrialError
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
+from wendascope.glsl.spirv import read_module
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay

@@ -36,7 +36,6 @@ from wendascope.analysis.memory import (
 from wendascope.analysis.memory_use import MemoryUse, SampledTexture, SampledTextures
 from wendascope.analysis.squares import squarified
 from wendascope.analysis.traffic import Moved, moved, traffic
-from wendascope.analysis.vertex_widths import narrower
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
@@ -51,6 +50,7 @@ from wendascope.frame.file import load, save
 from wendascope.frame.frame import Picture
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
+from wendascope.frame.vertex_widths import narrower
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL, tables
 from wendascope.replay.client import Replay

@@ -6,10 +6,10 @@ from __future__ import annotations
 
 import pytest
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.running.scramble import Store
 from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.frame.remedy import Remedy
 from wendascope.tap.channel import FrameEnd
 from wendascope.trials.outcomes import Outcomes, Variation, judge_remedies
 

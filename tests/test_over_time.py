@@ -23,12 +23,12 @@ from wendascope.analysis.over_time import (
     same_results,
     unchanged_passes,
 )
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.demo.data import demo_files
 from wendascope.frame.file import load, save, save_sequence
 from wendascope.frame.places import frame_path
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.measure.pass_results import pass_results
 from wendascope.registry import GL

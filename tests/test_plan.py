@@ -17,8 +17,8 @@ from wendascope.analysis.drawn import Drawn, StepDrawn
 from wendascope.analysis.estimates import Correction, agrees, correction, correction_of, within_two
 from wendascope.analysis.findings import Case, Facts, Finding, Trying
 from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, Section, State, recommend
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.rule import known_rules
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif, plan_text
 from wendascope.trials.best_set import best_set, excludes

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from tests.raster import RasterFrame, quad
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.errors import ReplayCrashedError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked

@@ -11,17 +11,13 @@ from typing import Any
 
 import pytest
 
-from wendascope.analysis.spirv import read_module
+from wendascope.backends.opengl.changes.batching.rewrite import DrawData, Names, Source, Store
+from wendascope.backends.opengl.changes.batching.rewrite import rewrite as with_draw_data
 from wendascope.errors import TrialError
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.globals import Globals, UnclearSourceError
 from wendascope.glsl.preprocessor import Dialect, compiled_text
-from wendascope.glsl.std140 import struct_layout
-from wendascope.glsl.words import fragment_habits
-from wendascope.registry import GL
-from wendascope.trials.batching.rewrite import DrawData, Names, Source, Store
-from wendascope.trials.batching.rewrite import rewrite as with_draw_data
-from wendascope.trials.rewriting import (
+from wendascope.glsl.rewriting import (
     fewer_iterations,
     flat_colour,
     medium_precision,
@@ -30,6 +26,10 @@ from wendascope.trials.rewriting import (
     without_outputs,
     without_samples,
 )
+from wendascope.glsl.spirv import read_module
+from wendascope.glsl.std140 import struct_layout
+from wendascope.glsl.words import fragment_habits
+from wendascope.registry import GL
 
 DIALECT = Dialect(extensions=frozenset({"GL_ARB_shading_language_420pack", "GL_ARB_gpu_shader5"}))
 ES = Dialect(es=True)

@@ -14,8 +14,7 @@ from wendascope.errors import TrialError
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.globals import Globals
 from wendascope.glsl.preprocessor import Dialect
-from wendascope.registry import GL
-from wendascope.trials.rewriting import (
+from wendascope.glsl.rewriting import (
     as_channels,
     fewer_iterations,
     flat_colour,
@@ -26,11 +25,12 @@ from wendascope.trials.rewriting import (
     without_outputs,
     without_samples,
 )
-from wendascope.trials.rewriting.channels import Channel
-from wendascope.trials.rewriting.es_version import in_es_310, raisable
-from wendascope.trials.rewriting.expressions import Expressions
-from wendascope.trials.rewriting.levels import noted_samplers, with_levels_noted
-from wendascope.trials.rewriting.powers import EXPONENTS
+from wendascope.glsl.rewriting.channels import Channel
+from wendascope.glsl.rewriting.es_version import in_es_310, raisable
+from wendascope.glsl.rewriting.expressions import Expressions
+from wendascope.glsl.rewriting.levels import noted_samplers, with_levels_noted
+from wendascope.glsl.rewriting.powers import EXPONENTS
+from wendascope.registry import GL
 
 VERTEX = (
     "#version 330\nin vec3 position;\nout vec2 uv;\nvoid main() {\n    uv = position.xy;\n    gl_Position ="

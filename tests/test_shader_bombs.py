@@ -10,9 +10,9 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shader_cost import shader_cost
 from wendascope.analysis.shader_flow import shader_flow
 from wendascope.analysis.shader_live import live_instructions
-from wendascope.analysis.spirv import BadModuleError, check_followable, read_module
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
+from wendascope.glsl.spirv import BadModuleError, check_followable, read_module
 from wendascope.registry import GL
 
 _HEAD = "#version 330 core\nout vec4 c; uniform float u; uniform int m;\n"

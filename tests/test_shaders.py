@@ -13,22 +13,22 @@ from hypothesis import strategies as st
 from wendascope import records
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shader_cost import ShaderCost, shader_cost
 from wendascope.analysis.shaders import shaders_answer, study_shaders
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import MAGIC, BadModuleError, read_module
+from wendascope.backends.opengl.changes.baking import baked, constant_texts
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.preprocessor import Dialect
+from wendascope.glsl.spirv import MAGIC, BadModuleError, read_module
 from wendascope.glsl.upgrade import upgraded
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.baking import baked, constant_texts
 from wendascope.trials.examine import stored_examination
 from wendascope.trials.proof import prove
 from wendascope.trials.runs import edited_picture

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.demo.data import demo_files
 from wendascope.errors import TrialError
 from wendascope.frame.file import load
+from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.trials.remedies import change_of
 from wendascope.trials.runs import picture_of

@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.running.left_behind import differing
 from wendascope.backends.opengl.running.span_start import SpanStart, step_calls
 from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
 from wendascope.replay.client import Replay
@@ -111,7 +111,7 @@ def test_edits_whose_objects_have_the_same_names_run_beside_each_other(capture: 
     for kind in ("flat-colour", "early-test"):
         change = change_of(session.frame, [Remedy(kind, steps, program=program_name)])
         edit = change.edit()
-        session.add(change.new.objects)
+        session.add(change.brought_in)
         prepared.append(session.prepare(edit))
     pictures = []
     for which in (0, 1, 0, 1):

@@ -12,10 +12,10 @@ import pytest
 from wendascope import records
 from wendascope.analysis.findings import Case, Finding, find
 from wendascope.analysis.findings import _registry as registry
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.errors import CancelledError, ReplayCrashedError, TrialError
 from wendascope.frame.file import load
+from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.trials import judging, stages
 from wendascope.trials.examine import examine_file, stored_caveats

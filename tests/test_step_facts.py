@@ -6,17 +6,16 @@ import numpy as np
 import pytest
 
 from wendascope.analysis.batches import find_batches
-from wendascope.analysis.groups import MERGE
-from wendascope.analysis.remedy import Part
 from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.changes.batching import NewObjects, plan_batch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord, ShaderRecord
 from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.errors import TrialError
 from wendascope.frame.blobs import BlobStore
+from wendascope.frame.remedy import MERGE, Part
 from wendascope.registry import GL
-from wendascope.trials.batching import NewObjects, plan_batch
 
 from .synthetic import FRAGMENT, draw, frame_of, objects
 

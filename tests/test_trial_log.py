@@ -14,13 +14,13 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.trials import TrialsPage
 from wendascope.desktop.window import MainWindow
 from wendascope.errors import UsageError
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.report.trials import write_trials

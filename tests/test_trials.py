@@ -14,11 +14,11 @@ import pytest
 from wendascope import records
 from wendascope.analysis.answers import geometry_answer, overdraw_answer
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.step_triangles import repeats
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.vertex_cache import transformed_vertices
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
 from wendascope.replay.client import Replay

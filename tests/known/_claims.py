@@ -9,12 +9,12 @@ import numpy as np
 
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case, find
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.errors import TrialError
 from wendascope.frame.call_use import OVERWRITTEN, REPEATS
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.pictures import verify
 from wendascope.replay.progress import Job

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from OpenGL import GL
 
-from wendascope.analysis.block_codec import DESKTOP, block_plan, encoded
+from wendascope.frame.block_codec import DESKTOP, block_plan, encoded
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.trials.verdicts import CHANGES
 

@@ -8,10 +8,10 @@ import dataclasses
 import numpy as np
 from OpenGL import GL
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.calls.packed import merge_streams
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.outcomes import judge_remedies
 
 from ._case import Draw, known

@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 from OpenGL import GL
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.outcomes import judge_remedies
 
 from ._case import Draw, known

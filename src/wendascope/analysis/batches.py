@@ -15,21 +15,11 @@ import numpy.typing as npt
 
 from wendascope.analysis.draw_order import Touched
 from wendascope.analysis.draw_plans import PlannedDraw, Region, plan_regions
-from wendascope.analysis.groups import (
-    ATLAS,
-    INSTANCE,
-    MERGE,
-    MULTI_DRAW,
-    SAME,
-    UNITS,
-    Group,
-    Textures,
-    all_same,
-    find_groups,
-)
+from wendascope.analysis.groups import Group, all_same, find_groups
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import combined
+from wendascope.frame.remedy import ATLAS, INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS, Textures
 
 Ints = npt.NDArray[np.int64]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Final, Literal
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -11,16 +11,7 @@ import numpy.typing as npt
 from wendascope.analysis.guidelines import BatchGuidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import Ints, Numbers, combined
-
-INSTANCE, MERGE, MULTI_DRAW = "instance", "merge", "multi-draw"
-SAME: Final = "same"
-ARRAY: Final = "array"
-ATLAS: Final = "atlas"
-UNITS: Final = "units"
-Textures = Literal["same", "array", "atlas", "units"]
-"""How textures that differ come together: they are the same; layers of an array; places on a page of an atlas; bound
-side by side, each on a texture unit of its own.
-"""
+from wendascope.frame.remedy import ARRAY, ATLAS, INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS, Textures
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from enum import Enum
 import msgspec
 
 from wendascope.analysis.late_views import FAR
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import listed, plural, share
 
 

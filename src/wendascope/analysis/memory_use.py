@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import msgspec
 
-COUNTED_EACH_WAY = 4
-"""Of so many columns and rows of fragments, one makes samples that are counted."""
+from wendascope.glsl.rewriting.levels import COUNTED_EACH_WAY
+
 COUNTED_PART = COUNTED_EACH_WAY**2
 NEVER = 1000.0
 """In place of a level: nothing was read."""

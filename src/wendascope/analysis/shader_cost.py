@@ -10,9 +10,9 @@ from collections import defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
-from wendascope.analysis import spirv
 from wendascope.analysis.guidelines import OperationCosts
-from wendascope.analysis.spirv import Block, Function, Instruction, Module, dominators, within
+from wendascope.glsl import spirv
+from wendascope.glsl.spirv import Block, Function, Instruction, Module, dominators, within
 
 Number = int | float | bool
 _DEEPEST = 24

@@ -11,8 +11,8 @@ from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from wendascope.analysis import spirv
-from wendascope.analysis.spirv import Instruction, Module, within
+from wendascope.glsl import spirv
+from wendascope.glsl.spirv import Instruction, Module, within
 
 _STEADY, _LINEAR, _OTHER = range(3)
 _DEEPEST = 64

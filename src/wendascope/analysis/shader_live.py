@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping
 
-from wendascope.analysis import spirv
-from wendascope.analysis.spirv import Block, Function, Instruction, Module
+from wendascope.glsl import spirv
+from wendascope.glsl.spirv import Block, Function, Instruction, Module
 
 _EFFECTS = {spirv.OP_KILL, 4416, 5380, 63, 99, 218, 219, 220, 221, 224, 225, *range(227, 243)}
 """Leaving out fragments, copies of memory, writes to images, emitted vertices, barriers, atomics."""

@@ -13,11 +13,11 @@ from wendascope.analysis.shader_cost import Number, ShaderCost, shader_cost
 from wendascope.analysis.shader_flow import Flow, shader_flow
 from wendascope.analysis.shader_live import live_inputs, live_instructions
 from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.spirv import INPUT, OUTPUT, BadModuleError, Module, check_followable, read_module
 from wendascope.frame.frame import Frame
 from wendascope.frame.resources import Program, Shader
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.glsl.preprocessor import Code, Dialect, PreprocessorError, preprocessed
+from wendascope.glsl.spirv import INPUT, OUTPUT, BadModuleError, Module, check_followable, read_module
 from wendascope.glsl.stages import STAGE_NAMES, Stage
 from wendascope.glsl.words import tokens
 from wendascope.texts import capital, plural, sentence, share

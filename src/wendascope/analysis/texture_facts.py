@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.block_codec import directions, level_texels
-from wendascope.analysis.distinct_channels import DistinctChannels, distinct_channels
+from wendascope.frame.block_codec import directions, level_texels
+from wendascope.frame.distinct_channels import DistinctChannels, distinct_channels
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage

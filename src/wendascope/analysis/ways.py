@@ -9,20 +9,11 @@ import numpy as np
 from wendascope.analysis.batches import Batch, Batches
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.findings.batching import batch_remedy
-from wendascope.analysis.groups import (
-    ARRAY,
-    ATLAS,
-    INSTANCE,
-    MERGE,
-    MULTI_DRAW,
-    SAME,
-    UNITS,
-    all_same,
-    texture_ways,
-)
+from wendascope.analysis.groups import all_same, texture_ways
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.frame.numbers import Ints
+from wendascope.frame.remedy import ARRAY, ATLAS, INSTANCE, MERGE, MULTI_DRAW, SAME, UNITS
 
 _WORDS = {
     INSTANCE: (

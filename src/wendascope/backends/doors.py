@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from enum import Enum, auto
 from typing import Generic, Literal, Protocol, TypeVar
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -19,6 +20,7 @@ from wendascope.frame.contents import ImageValues
 from wendascope.frame.frame import Frame, Picture
 from wendascope.frame.layers import PassLayers
 from wendascope.frame.passes import Target
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.frame.resources import VertexInput
 from wendascope.task import Task
 
@@ -234,6 +236,78 @@ class Studio(Protocol):
         """
 
 
+class Code(msgspec.Struct):
+    """A piece of what the programmer would write."""
+
+    title: str
+    text: str
+    language: str = ""
+    """`glsl`, `c` or plain text."""
+
+
+class Changes(Protocol):
+    """Everything that is to be different in a frame. Recipes write into it, then one edited frame is made of it."""
+
+    painted: bool
+    """Whether steps that are said to be unseen are drawn in other colours, in place of being left out."""
+    dropped: set[int]
+    """Steps left out."""
+    orders: list[list[int]]
+    """Runs of steps in the order in which they are to come."""
+    sequences: list[list[int]]
+    """Runs of steps in an order that batches are a part of."""
+    batches: list[Part]
+    """Steps to be drawn together."""
+    redundant: set[int]
+    """Uses (`frame.call_use`) of which every call is left out."""
+    kept: set[tuple[str, int]]
+    """(kind, name) of images that have to hold their result from the beginning: that of the frame before."""
+    earlier: dict[tuple[str, int], int]
+    """The same of images that hold what they held so many frames before: (kind, name) -> how many."""
+    left_out: list[str]
+    """Batches among others that cannot be drawn here, each with the reason."""
+    leaves_out: bool
+    """Whether anything is not drawn, cleared or set any more: then what the frame left before may come through."""
+
+    @property
+    def frame(self) -> Frame: ...
+
+    def leave_out(self, step: int, painted: bool = False) -> None:
+        """Drop a step; where steps are painted, one that can be is painted instead."""
+
+    def apply(self, item: Remedy) -> None:
+        """Make a change that only the backend knows how to make. Raises TrialError, also where it does not know it."""
+
+    def edit(self) -> Edit:
+        """Raises TrialError, saying what stands in the way."""
+
+    @property
+    def prime(self) -> Edit | None:
+        """What has to be run once, ahead of the edited frame; None where nothing stays from it."""
+
+    @property
+    def brought_in(self) -> object:
+        """The objects that the edited frame needs (see `Session.add`)."""
+
+    @property
+    def brings_in(self) -> bool:
+        """Whether there are any."""
+
+    @property
+    def steps_after(self) -> int:
+        """How many steps the edited frame has."""
+
+    @property
+    def new_bytes(self) -> int:
+        """Graphics memory of what is brought in."""
+
+    def changed_sources(self) -> dict[int, list[tuple[int, str]]]:
+        """Program -> (stage, source) of its shaders as they are to be, of those that are changed."""
+
+    def codes(self) -> list[list[Code]]:
+        """What the programmer would write for each batch, once `edit` was called."""
+
+
 class Counters(Protocol):
     """Counters of the driver, one set for each span."""
 
@@ -288,6 +362,9 @@ class Session(Protocol):
 
     def walk(self) -> Walk:
         """Begin a run that is gone through in pieces."""
+
+    def add(self, *brought_in: object) -> None:
+        """Make objects that edits bring in (`Changes.brought_in`)."""
 
     def marks(self, *marks: Mark) -> Calls:
         """What to put between calls of the frame."""

@@ -50,7 +50,7 @@ def batches(
     report = batch_report(frame, touched_of(drawn), shared, with_limits(limit or []))
     written: list[Path] = []
     if code is not None:
-        from wendascope.trials.batching import batch_code
+        from wendascope.backends import batch_code
 
         pieces, refused = {}, []
         for planned in report.batches:

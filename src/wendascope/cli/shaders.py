@@ -166,7 +166,7 @@ def edit(
     json: JsonOption = False,
 ) -> None:
     """Replay the frame with other shader sources, measure it against the original, and keep that as a trial."""
-    from wendascope.analysis.remedy import EditedSource, Remedy
+    from wendascope.frame.remedy import EditedSource, Remedy
     from wendascope.glsl.compiler import CompileError, compile_glsl
     from wendascope.glsl.stages import Stage
     from wendascope.replay.client import Replay

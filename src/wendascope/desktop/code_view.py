@@ -17,10 +17,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wendascope.backends.doors import Code
 from wendascope.desktop.plain import Label
 from wendascope.desktop.theme import GRID, code_colours, theme
 from wendascope.texts import visible
-from wendascope.trials.batching import Code
 
 
 def coloured(text: str, language: str) -> str:

@@ -8,13 +8,13 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Qt, Signal
 
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.structure import study
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import Failed, JobName, T, Work
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.errors import CancelledError
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification

@@ -9,7 +9,6 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QPushButton, QSlider, QSplitter, QWidget
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shader_cost import Loop
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.desktop.answer import lay_out
@@ -19,6 +18,7 @@ from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.source_view import LONGEST_SECONDS
 from wendascope.desktop.theme import GRID, figures_font, theme
+from wendascope.frame.remedy import Remedy
 from wendascope.glsl.stages import Stage
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.trials.limit_runs import VariantTimes, measure_variants

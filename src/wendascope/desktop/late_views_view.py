@@ -8,7 +8,6 @@ from PySide6.QtWidgets import QPushButton, QSplitter, QWidget
 
 from wendascope import records
 from wendascope.analysis.late_views import FAR, RATES, LateView, LateViews
-from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.curves import Curves
 from wendascope.desktop.models.document import Document, Workspace
@@ -16,6 +15,7 @@ from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.theme import theme
 from wendascope.frame.places import frame_path, place_of
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural, three_digits
 from wendascope.trials.late_views import views_here
 

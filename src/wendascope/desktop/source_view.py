@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QComboBox, QInputDialog, QPushButton, QWidget
 
-from wendascope.analysis.remedy import EditedSource, Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
 from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.commands import JobName
@@ -13,6 +12,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.plain import Label
 from wendascope.desktop.shader_editor import Outline, ShaderEditor
 from wendascope.desktop.theme import GRID
+from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.glsl.compiler import CompileError, compile_glsl
 from wendascope.texts import plural, verb
 from wendascope.trials.log import Attempt, attempt

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import time
 
-from wendascope.analysis.block_codec import (
+from wendascope.analysis.memory_use import CompressedTexture
+from wendascope.backends.doors import Session
+from wendascope.frame.block_codec import (
     BlockFormat,
     block_formats,
     block_plan,
     opaque_format,
     signal_to_noise,
 )
-from wendascope.analysis.memory_use import CompressedTexture
-from wendascope.backends.doors import Session
 from wendascope.frame.memory import MemoryKind
 from wendascope.frame.stored_image import StoredImage
 from wendascope.replay.jobs import remote

@@ -11,7 +11,6 @@ import msgspec
 from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, PassDraws, find_batches
 from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.groups import INSTANCE, MULTI_DRAW
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.analysis.sharing import Sharing
 from wendascope.analysis.structure import devices_sentence, plan_answer
@@ -19,6 +18,7 @@ from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_u
 from wendascope.errors import UsageError
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import INSTANCE, MULTI_DRAW
 from wendascope.texts import visible
 
 _HOW = {INSTANCE: "instances", MULTI_DRAW: "multi-draw"}

@@ -6,10 +6,11 @@ import re
 from pathlib import Path
 
 from wendascope.analysis.findings import Finding
+from wendascope.backends import batch_code
+from wendascope.backends.doors import Code
 from wendascope.errors import TrialError
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
-from wendascope.trials.batching import Code, batch_code
 
 _ENDINGS = {"Vertex shader": ".vert", "Fragment shader": ".frag", "Calls": ".c"}
 

@@ -21,19 +21,19 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
     change = change_of(frame, [remedy for trial in kept for remedy in trial.remedies])
     change.edit()
     files: dict[str, bytes] = {}
-    for program, record in sorted(change.new.changed_programs.items()):
+    for program, shaders in sorted(change.changed_sources().items()):
         captured = frame.programs.get(program)
-        for before, after in zip(captured.shaders if captured else [], record.shaders, strict=False):
-            if before.source == after.source:
+        for before, (stage, after) in zip(captured.shaders if captured else [], shaders, strict=False):
+            if before.source == after:
                 continue
-            stem = f"program-{program}.{STAGES.get(after.stage, 'glsl')}"
-            files[stem] = after.source.encode()
+            stem = f"program-{program}.{STAGES.get(stage, 'glsl')}"
+            files[stem] = after.encode()
             lines = difflib.unified_diff(
-                before.source.splitlines(True), after.source.splitlines(True), f"captured/{stem}", f"kept/{stem}"
+                before.source.splitlines(True), after.splitlines(True), f"captured/{stem}", f"kept/{stem}"
             )
             files[f"{stem}.diff"] = "".join(line if line.endswith("\n") else line + "\n" for line in lines).encode()
-    for number, plan in enumerate(change.plans):
-        files |= code_files(f"batch-{number + 1}-", plan.code)
+    for number, code in enumerate(change.codes()):
+        files |= code_files(f"batch-{number + 1}-", code)
     files["summary.md"] = _summary(name, kept, together, sorted(files)).encode()
     files["trials.json"] = json_text({"kept": kept, "together": together}).encode()
     return write_files(folder, files)

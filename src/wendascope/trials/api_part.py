@@ -11,12 +11,12 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.doors import THREAD
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import CancelledError, WendascopeError
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.deciding import Decision, Measure, differences_of, in_turns
 from wendascope.measure.statistics import Interval
 from wendascope.measure.times import FrameTimer
@@ -54,7 +54,7 @@ def measure_api_part(session: OpenGLSession, job: Task, remedies: list[Remedy]) 
     if session.slots.get(_DREW, lambda: _draws(session)):
         return ApiPart(Decision.OPEN, None, 0.0, True)
     variation, _ = edited(session, remedies)
-    bring_in(session, variation.objects)
+    bring_in(session, variation.brought_in)
     timers = [FrameTimer(session, e) for e in (Edit(), variation.edit)]
     originals: list[float] = []
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.remedies import Clash, kind_of
 
 _EXACT = 24

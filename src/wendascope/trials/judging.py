@@ -8,10 +8,10 @@ import msgspec
 
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Finding, Trying
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Verify
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.statistics import median_interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import plural, verb

@@ -14,7 +14,6 @@ from wendascope import records
 from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, layers_of
 from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.running.images import StoredImages, images_now, put_images
 from wendascope.backends.opengl.session import OpenGLSession
@@ -22,6 +21,7 @@ from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import unlike
 from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay

@@ -11,21 +11,20 @@ import numpy as np
 from wendascope.analysis.findings import Case
 from wendascope.analysis.late_views import FAR, secondary_views
 from wendascope.analysis.left_out import Kind, LeftOut
-from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.compiled import compiled_program
+from wendascope.backends import fixed_lights
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import TrialError
+from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.roles import Role
+from wendascope.glsl.preprocessor import compiled_text
+from wendascope.glsl.rewriting import visited_arrays
 from wendascope.glsl.stages import Stage
 from wendascope.measure.pictures import unlike
-from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
-from wendascope.trials.lowering import opengl
 from wendascope.trials.outcomes import Variation, edited, finished, judge_remedies
-from wendascope.trials.rewriting import visited_arrays
 
 _LIGHT_WORDS = re.compile(r"light|lamp|lantern|spot|omni|sun(?![a-z])|illum", re.IGNORECASE)
 """In what names of arrays have that hold lights."""
@@ -35,19 +34,18 @@ _LIKELY_ELEMENTS = 2
 """Of such an array that are tried before all else."""
 _LEAST_PART = 0.01
 """Of the frame's time: parts of views that take less are not tried."""
-_FIXED_LIGHTS = 8
 
 
 def find_left_out(case: Case) -> list[LeftOut]:
     """Everything worth trying without: lights first, then parts of views, those that take most first. Last come
     elements of arrays of which nobody knows how many there are, after the first few.
     """
-    frame = opengl(case.frame)
+    frame = case.frame
     lights = [
         *_views(frame, case),
         *_light_draws(frame, case),
         *_elements(frame, case),
-        *_fixed_lights(frame, case),
+        *_fixed_lights(frame),
     ]
     parts = sorted(_parts(frame, case), key=lambda item: -(item.ms or 0.0))
     least = _LEAST_PART * (case.frame_ms or 0.0)
@@ -56,7 +54,7 @@ def find_left_out(case: Case) -> list[LeftOut]:
     return [*likely, *(part for part in parts if part.ms is None or part.ms >= least), *rest]
 
 
-def _views(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+def _views(frame: Frame, case: Case) -> Iterator[LeftOut]:
     """Secondary views, reflections and shadow maps without anything in them."""
     for passes in secondary_views(frame):
         steps = [s for index in passes for s in case.steps_of(index)]
@@ -69,7 +67,7 @@ def _views(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
             yield LeftOut(kind, name, draws, Remedy("drop-steps", draws), case.time_of(draws))
 
 
-def _light_draws(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+def _light_draws(frame: Frame, case: Case) -> Iterator[LeftOut]:
     """Draws that add light to what images drawn before hold: of deferred shading."""
     flow, of_step = frame.resource_flow, frame.passes.of_step
     drawn: dict[int, int] = {}
@@ -89,28 +87,29 @@ def _light_draws(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
             yield LeftOut(Kind.LIGHT_DRAW, label, [step], Remedy("drop-steps", [step]), case.time_of([step]))
 
 
-def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+def _elements(frame: Frame, case: Case) -> Iterator[LeftOut]:
     """Lights in arrays that shaders go through."""
     known: dict[str, dict[int, int | None]] = {}
     shares: dict[str, dict[int, float]] = {}
     studies = {study.program: study for study in case.shaders}
     for name in np.unique(frame.steps.program).tolist():
-        record, study = frame.objects.program(name), studies.get(name)
+        record, study = frame.programs.get(name), studies.get(name)
         if record is None or study is None:
             continue
-        for shader in compiled_program(record, frame.context.dialect).shaders:
+        for shader in record.shaders:
             try:
-                visits = visited_arrays(shader.source) if shader.source else []
+                source = compiled_text(shader.source, frame.context.dialect)
+                visits = visited_arrays(source) if source else []
             except TrialError:
                 continue
             for visit in visits:
                 if not _LIGHT_WORDS.search(visit.array):
                     continue
-                stage = study.stage(shader.type)
+                stage = study.stage(shader.stage)
                 loops = stage.cost.loops if stage and stage.cost and visit.by_round else []
                 loop = next((found for found in loops if found.line == visit.line), None)
                 known.setdefault(visit.array, {})[name] = loop.trips if loop else None
-                if loop and loop.trips and study.ms is not None and shader.type == Stage.FRAGMENT and stage:
+                if loop and loop.trips and study.ms is not None and shader.stage == Stage.FRAGMENT and stage:
                     part = loop.cost / max(stage.cost.total if stage.cost else 0.0, 1e-9) / loop.trips
                     shares.setdefault(visit.array, {})[name] = study.ms * min(part, 1.0)
     for array, programs in known.items():
@@ -128,25 +127,14 @@ def _elements(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
             yield LeftOut(Kind.ELEMENT, f"{array}[{element}]", steps, remedy, ms, certain=certain)
 
 
-def _fixed_lights(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
-    """Lights of the fixed-function pipeline, of steps without a vertex shader."""
-    calls = np.asarray(frame.steps.call)
-    if frame.context.profile == "core" or frame.context.es:
-        return
-
-    def on(capability: int) -> np.ndarray:
-        return np.asarray(frame.history.column("capability", calls, capability) == 1)
-
-    shaded = [p.name for p in frame.objects.programs if any(s.type == GL.VERTEX_SHADER for s in p.shaders)]
-    lit = on(GL.LIGHTING) & ~np.isin(frame.steps.program, shaded)
-    for light in range(_FIXED_LIGHTS):
-        steps = [s for s in np.flatnonzero(lit & on(GL.LIGHT0 + light)).tolist() if frame.steps.kind_name(s) == "draw"]
-        if steps:
-            remedy = Remedy("light-off", steps, values={"light": float(light)})
-            yield LeftOut(Kind.FIXED, f"light {light}", steps, remedy)
+def _fixed_lights(frame: Frame) -> Iterator[LeftOut]:
+    """Lights of the fixed-function pipeline."""
+    for light, steps in fixed_lights(frame).items():
+        remedy = Remedy("light-off", steps, values={"light": float(light)})
+        yield LeftOut(Kind.FIXED, f"light {light}", steps, remedy)
 
 
-def _parts(frame: OpenGLFrame, case: Case) -> Iterator[LeftOut]:
+def _parts(frame: Frame, case: Case) -> Iterator[LeftOut]:
     """Of every secondary view, reflection and shadow: what has one mesh or one material."""
     for passes in secondary_views(frame):
         steps = np.array([s for index in passes for s in case.steps_of(index)], np.int64)

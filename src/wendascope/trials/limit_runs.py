@@ -6,12 +6,11 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import Session
 from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.objects.records import Objects
-from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import compare_pictures
 from wendascope.measure.samples import calibrated_method
 from wendascope.measure.times import SpanTimer, pass_spans, step_spans
@@ -41,11 +40,11 @@ class VariantTimes(msgspec.Struct):
 
 @remote
 def measure_variants(
-    session: OpenGLSession, job: Task, steps: list[int], variants: list[list[Remedy]], repeats: int
+    session: Session, job: Task, steps: list[int], variants: list[list[Remedy]], repeats: int
 ) -> VariantTimes:
     """Time some steps in the original frame and in variants of it, all in turns. Raises ReplayError, CancelledError."""
     edits, refused, kept = _edits(session, variants)
-    session.add(kept)
+    session.add(*kept)
     whole = Edit()
     reference = _picture(session, whole)
     different, largest, mean = [], [], []
@@ -78,33 +77,32 @@ def measure_variants(
     return VariantTimes(ms, refused, different, largest, mean, what)
 
 
-def _edits(session: OpenGLSession, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], Objects]:
+def _edits(session: Session, variants: list[list[Remedy]]) -> tuple[list[Edit | None], list[str], list[object]]:
     """Edits of all variants with the objects they bring in, by numbers of their own; None where one is refused."""
     edits: list[Edit | None] = []
     refused = []
-    objects = Objects()
+    brought_in: list[object] = []
     for number, remedies in enumerate(variants):
         try:
             change = change_of(session.frame, remedies, space=number + 1)
             edit = change.edit()
-            session.add(change.new.objects)
+            session.add(change.brought_in)
         except (TrialError, ReplayError) as error:
             edits.append(None)
             refused.append(str(error))
             continue
         edits.append(edit)
         refused.append("")
-        for name in ("buffers", "textures", "framebuffers", "vertex_arrays", "programs"):
-            getattr(objects, name).extend(getattr(change.new.objects, name))
-    return edits, refused, objects
+        brought_in.append(change.brought_in)
+    return edits, refused, brought_in
 
 
-def _picture(session: OpenGLSession, edit: Edit) -> Picture:
+def _picture(session: Session, edit: Edit) -> Picture:
     session.run(session.prepare(edit))
     return session.final_picture()
 
 
-def _spans(session: OpenGLSession, steps: list[int]) -> tuple[list[tuple[int, int]], str]:
+def _spans(session: Session, steps: list[int]) -> tuple[list[tuple[int, int]], str]:
     """Runs of steps that follow each other; the passes they are in where there are very many."""
     each = step_spans(session)
     runs: list[list[int]] = []

@@ -9,11 +9,11 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis import limits as names
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
+from wendascope.glsl.stages import Stage
 from wendascope.measure.statistics import Interval, median_interval
-from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.proof import now
@@ -68,7 +68,7 @@ class Limits(msgspec.Struct):
 def experiments_of(study: ProgramStudy, steps: list[int]) -> list[Experiment]:
     """All that can be tried on some steps of a program. Those that change the shader change it for all of its steps."""
     program = study.program
-    stage = study.stage(GL.FRAGMENT_SHADER)
+    stage = study.stage(Stage.FRAGMENT)
     loops = {loop.line: 1 for loop in stage.cost.loops if loop.trips != 1} if stage and stage.cost else {}
     found = [
         Experiment(names.LEFT_OUT, [Remedy("drop-steps", steps)]),

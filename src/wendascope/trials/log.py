@@ -12,9 +12,9 @@ import msgspec
 
 from wendascope import records
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.errors import UsageError
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Progress, Replay
 from wendascope.texts import share as per_cent

@@ -8,13 +8,13 @@ import msgspec
 
 from wendascope.backends.edit import Insertion
 from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.opengl.changes.frame_change import FrameChange
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.glsl.rewriting.es_version import in_es_310, raisable
 from wendascope.measure.pictures import compare_pictures
 from wendascope.registry import GL
-from wendascope.trials.remedies import FrameChange
-from wendascope.trials.rewriting.es_version import in_es_310, raisable
 
 BINDING = 7
 """Of the storage buffer that notes are written to."""

@@ -16,11 +16,10 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.late_views import FAR
-from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import Changes
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.calls.returned import counting_queries, returned
-from wendascope.backends.opengl.objects.records import Objects
 from wendascope.backends.opengl.running.images import StoredImages, put_images
 from wendascope.backends.opengl.running.left_behind import (
     READ_PIXELS,
@@ -46,11 +45,12 @@ from wendascope.backends.opengl.tables.written import Written
 from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import compare_pictures, unlike
 from wendascope.measure.records import is_rounding
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
-from wendascope.trials.remedies import FrameChange, change_of
+from wendascope.trials.remedies import change_of
 
 _FOLLOWING = "with the frame after"
 _MORE_RUNS = 3
@@ -129,7 +129,7 @@ class Variation:
     """One way to run an edited frame: its edit, and the objects it brings in."""
 
     edit: Edit = field(default_factory=Edit)
-    objects: Objects = field(default_factory=Objects)
+    brought_in: object = None
     kept: frozenset[Store] = frozenset()
     """What starts with the result of the frame before, whatever else starts from a pattern."""
     earlier: dict[Store, int] = field(default_factory=dict)
@@ -412,19 +412,20 @@ def finished(session: OpenGLSession, variation: Variation) -> Picture:
     return session.final_picture()
 
 
-def edited(session: OpenGLSession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, FrameChange]:
+def edited(session: OpenGLSession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, Changes]:
     """The edited frame of remedies, with what it consists of. Raises TrialError."""
     change = change_of(session.frame, remedies, painted=painted)
     kept = frozenset(Store(*image) for image in change.kept)
     earlier = {Store(*image): frames for image, frames in change.earlier.items()}
-    return Variation(change.edit(), change.new.objects, kept, earlier, change.prime), change
+    return Variation(change.edit(), change.brought_in, kept, earlier, change.prime), change
 
 
 def ready(session: OpenGLSession, variation: Variation) -> None:
     """Make the objects of an edited frame, and let them hold what they are to hold from then on. Raises TrialError
     where the driver refuses them.
     """
-    bring_in(session, variation.objects)
+    if variation.brought_in is not None:
+        bring_in(session, variation.brought_in)
     if variation.prime is not None:
         session.run(session.prepare(_for_session(session, variation.prime)))
 
@@ -437,7 +438,7 @@ def _for_session(session: OpenGLSession, edit: Edit) -> Edit:
     return Edit(edit.insertions, np.concatenate([edit.drop, np.zeros(count - len(edit.drop), bool)]), edit.keep_until)
 
 
-def bring_in(session: OpenGLSession, objects: Objects) -> None:
+def bring_in(session: OpenGLSession, objects: object) -> None:
     """Make the objects of an edited frame. Raises TrialError where the driver refuses them."""
     try:
         session.add(objects)

@@ -14,9 +14,9 @@ from wendascope import records
 from wendascope.analysis.findings import Finding
 from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.late import CPU, GPU, Bound, frame_bound
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.errors import TrialError, UsageError
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval

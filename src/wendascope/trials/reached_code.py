@@ -5,17 +5,17 @@ from __future__ import annotations
 import numpy as np
 
 from wendascope.analysis.reached_code import ReachedCode, ReachedLoop
+from wendascope.backends.opengl.changes.frame_change import FrameChange
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
 from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
+from wendascope.glsl.rewriting.iterations import Loop
+from wendascope.glsl.rewriting.reached import noted_loops, with_loops_noted
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
-from wendascope.trials.remedies import FrameChange
-from wendascope.trials.rewriting.iterations import Loop
-from wendascope.trials.rewriting.reached import noted_loops, with_loops_noted
 
 _MOST_LOOPS = 4096
 

@@ -8,9 +8,9 @@ import time
 
 import msgspec
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import TrialError
+from wendascope.frame.remedy import Remedy
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.outcomes import Outcome, differ, judge_remedies, outcomes

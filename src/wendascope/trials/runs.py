@@ -9,8 +9,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.remedy import Remedy
-from wendascope.backends.doors import THREAD
+from wendascope.backends.doors import THREAD, Changes, Mark
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.running.edit import own_calls
@@ -20,11 +19,12 @@ from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
+from wendascope.frame.remedy import Remedy
 from wendascope.measure.deciding import Decision, Measure, Order, differences_of, in_turns
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
-from wendascope.registry import GL, STEPS, tables
+from wendascope.registry import STEPS, tables
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.compare import Count, counts
@@ -39,7 +39,7 @@ from wendascope.trials.outcomes import (
     ready,
     variations,
 )
-from wendascope.trials.remedies import FrameChange, may_change_picture
+from wendascope.trials.remedies import may_change_picture
 from wendascope.trials.span_runs import SPANS, SpanPairs, SpanRuns, Spans, frame_scale
 from wendascope.trials.verdicts import small_ms
 
@@ -163,13 +163,11 @@ def outcome_of(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> Out
     return judge_remedies(session, remedies)
 
 
-def _only_state(session: OpenGLSession, change: FrameChange, edit: Edit) -> bool:
+def _only_state(session: OpenGLSession, change: Changes, edit: Edit) -> bool:
     """Whether an edit leaves all steps and what they draw with as they are: then only submission can differ."""
     steps = session.frame.steps.call
-    objects = change.new.objects
-    made = objects.buffers or objects.textures or objects.programs or objects.vertex_arrays or objects.framebuffers
     dropped = edit.drop is not None and bool(edit.drop[steps].any())
-    return not (made or dropped or any(_draws(own_calls(i.calls)) for i in edit.insertions))
+    return not (change.brings_in or dropped or any(_draws(own_calls(i.calls)) for i in edit.insertions))
 
 
 def _submitted(session: OpenGLSession, job: Task, edit: Edit, seconds: float) -> Timed:
@@ -254,7 +252,7 @@ def try_remedies(
     edit = variation.edit
     ready(session, variation)
     timed, fragments = _unmeasured(session, job), None
-    only_state = _only_state(session, change, edit) and session.offers.value(GL.RASTERIZER_DISCARD)
+    only_state = _only_state(session, change, edit) and session.can_mark(Mark.FRAGMENTS_OFF)
     measured = not found.ground.trouble and (outcome.same or all(map(may_change_picture, remedies)))
     if measured and only_state:
         timed = _submitted(session, job, edit, seconds)

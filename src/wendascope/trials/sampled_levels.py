@@ -7,18 +7,14 @@ from collections.abc import Iterable
 import numpy as np
 
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
+from wendascope.backends.opengl.changes.frame_change import FrameChange
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.compiled import compiled_program
 from wendascope.backends.opengl.objects.records import ProgramRecord
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import ReplayError, TrialError
-from wendascope.registry import GL
-from wendascope.replay.jobs import remote
-from wendascope.task import Task
-from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
-from wendascope.trials.remedies import FrameChange
-from wendascope.trials.rewriting._parts import read
-from wendascope.trials.rewriting.levels import (
+from wendascope.glsl.rewriting._parts import read
+from wendascope.glsl.rewriting.levels import (
     ES_QUERY,
     NUMBERS,
     OFFSET,
@@ -28,6 +24,10 @@ from wendascope.trials.rewriting.levels import (
     reads_early,
     with_levels_noted,
 )
+from wendascope.registry import GL
+from wendascope.replay.jobs import remote
+from wendascope.task import Task
+from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 
 _MOST_SAMPLERS = 16
 _PART = _MOST_SAMPLERS * NUMBERS * 4

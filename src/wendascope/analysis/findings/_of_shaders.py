@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.shaders import ProgramStudy, StageStudy
+from wendascope.frame.remedy import Remedy
 from wendascope.glsl.stages import Stage
 
 LEAST_SHARE = 0.02

@@ -17,7 +17,6 @@ from wendascope.analysis.left_out import LeftOut
 from wendascope.analysis.memory_use import MemoryUse
 from wendascope.analysis.over_time import OtherFrames
 from wendascope.analysis.reached_code import ReachedCode
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Rule, register, rule_named
 from wendascope.analysis.shaders import ProgramStudy, study_shaders
 from wendascope.analysis.sharing import Sharing
@@ -26,6 +25,7 @@ from wendascope.analysis.traffic import Moved, ObjectKey, traffic
 from wendascope.discovery import import_all
 from wendascope.errors import MachineError, WendascopeError
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural
 
 _FEW_MS = 10

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
-from wendascope.analysis.vertex_widths import Narrower, float_columns, narrower, values_of
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
+from wendascope.frame.vertex_widths import Narrower, float_columns, narrower, values_of
 from wendascope.texts import memory, plural
 
 _LEAST_SAVED = 64 << 10

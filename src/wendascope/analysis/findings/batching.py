@@ -10,12 +10,11 @@ from wendascope.analysis.batch_words import BatchWords
 from wendascope.analysis.batches import Batch, Batches
 from wendascope.analysis.causes import COPIES, DRAWS
 from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
-from wendascope.analysis.groups import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.cpu import Floats
 from wendascope.frame.numbers import Ints
+from wendascope.frame.remedy import ARRAY, ATLAS, INSTANCE, MULTI_DRAW, SAME, UNITS, Part, Remedy
 from wendascope.texts import plural
 
 

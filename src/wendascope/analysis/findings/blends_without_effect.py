@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from wendascope.analysis.drawn import StepDrawn
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural, share, verb
 
 _LEAST_AREA = 0.1

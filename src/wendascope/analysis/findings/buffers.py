@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.frame.memory import Fetched, MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory, plural, share
 
 _LEAST_SAVED, _MOST_PART, _ALONE = 16 << 10, 0.5, 5

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 
 
 @finding(Rule("covered-clear", "Overdraw", Side.GPU, Effort.SETTING, risk="low"))

@@ -13,8 +13,8 @@ from wendascope.analysis.findings._of_shaders import (
     shader_finding,
 )
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
+from wendascope.frame.remedy import Remedy
 from wendascope.glsl.words import words_of
 
 _PRECISION_SHARE = 0.2

@@ -8,8 +8,8 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 from wendascope.glsl.stages import Stage
 
 _COVERS = 0.95

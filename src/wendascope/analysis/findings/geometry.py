@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from wendascope.analysis.causes import FACING_AWAY, MESH, OUTSIDE
 from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural, verb
 from wendascope.texts import share as per_cent
 

@@ -9,8 +9,8 @@ import numpy as np
 from wendascope.analysis.causes import IMMEDIATE
 from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Part, Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Part, Remedy
 from wendascope.texts import plural
 
 JOIN = "join"

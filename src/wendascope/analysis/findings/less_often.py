@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import FAR
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import listed, plural
 
 _ORDINALS = {2: "second", 3: "third", 4: "fourth"}

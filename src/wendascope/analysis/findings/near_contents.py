@@ -8,10 +8,10 @@ import numpy as np
 
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.texture_facts import TextureFacts
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.stored_image import StoredImage
 from wendascope.texts import memory
 

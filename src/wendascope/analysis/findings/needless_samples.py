@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory
 
 

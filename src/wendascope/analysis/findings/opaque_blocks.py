@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import CompressedTexture
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory, plural
 
 _LEAST_SAVED = 16 << 10

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from wendascope.analysis.causes import ORDER
 from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.uses import FAR_FIRST, NEAR_FIRST
 
 _LEAST_SHARE = 0.05

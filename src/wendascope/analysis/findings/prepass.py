@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from wendascope.analysis.causes import ORDER
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.roles import Role
 from wendascope.frame.uses import Compare
 from wendascope.texts import plural

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import listed, memory, plural
 
 _LEAST_SAVED = 16 << 10

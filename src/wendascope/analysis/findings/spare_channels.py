@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from wendascope.analysis.causes import STORED
-from wendascope.analysis.distinct_channels import DistinctChannels
 from wendascope.analysis.findings._by_use import by_use
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.traffic import moved
+from wendascope.frame.distinct_channels import DistinctChannels
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import listed, memory, plural
 
 _LEAST_SAVED = 16 << 10

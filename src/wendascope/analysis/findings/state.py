@@ -10,10 +10,10 @@ import numpy.typing as npt
 from wendascope.analysis.causes import STATE
 from wendascope.analysis.findings._registry import Case, Facts, Finding, finding
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.switches import find_switches
 from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED
+from wendascope.frame.remedy import Remedy
 
 _LEAST_SHARE = 0.10
 """Of all calls that set state: fewer redundant ones are what careful programs have too."""

@@ -8,9 +8,9 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.liveness import without_effect
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.analysis.same_steps import static_part
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural, verb
 
 _LEAST_PART = 0.02

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from wendascope.analysis.causes import STORED
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import NEVER, SampledTexture
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem, MemoryKind
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory, plural, share, verb
 
 _LEAST_SAVED = 16 << 10

@@ -7,8 +7,8 @@ from collections.abc import Hashable, Iterator
 import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 
 _LEAST_BYTES = 4096
 

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.late_views import sharing_images
 from wendascope.analysis.liveness import without_effect
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import listed, plural, verb
 
 _BY_CHANCE = "it may be the same by chance: see what in its inputs changes. "

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from wendascope.analysis.causes import UNREAD
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.liveness import without_effect
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side
 from wendascope.frame.frame import Frame
+from wendascope.frame.remedy import Remedy
 from wendascope.frame.roles import SCENE
 from wendascope.texts import listed, plural
 

@@ -8,10 +8,10 @@ import numpy as np
 
 from wendascope.analysis.findings._registry import Case, Finding, finding
 from wendascope.analysis.memory_use import TargetValues
-from wendascope.analysis.remedy import Remedy
 from wendascope.analysis.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.traffic import moved
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory
 
 _LARGEST_HALF = 65504.0

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Protocol, TypeVar
 
 from wendascope.analysis.findings import Finding
-from wendascope.analysis.remedy import Remedy
+from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Progress, Replay
 from wendascope.trials.proof import Proof
 from wendascope.trials.runs import Beside

@@ -13,6 +13,8 @@ from wendascope.analysis.findings import Case, Finding
 from wendascope.analysis.findings.batching import cpu_ms, parts_of, step_ms
 from wendascope.analysis.parts import draw_parts
 from wendascope.analysis.structure import Structure, batching_answer
+from wendascope.backends import batch_code
+from wendascope.backends.doors import Code
 from wendascope.desktop.atlas_view import AtlasView
 from wendascope.desktop.breaks_view import BreaksView
 from wendascope.desktop.code_view import CodeView
@@ -26,7 +28,6 @@ from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.passes_view import PassesView
 from wendascope.desktop.ways_view import WaysView
-from wendascope.trials.batching import Code, batch_code
 from wendascope.trials.proof import newest_together, state_of
 from wendascope.trials.verdicts import SHORT
 

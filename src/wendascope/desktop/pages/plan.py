@@ -9,7 +9,6 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter
 
 from wendascope.analysis.recommend import Gain, Recommendation, Section
-from wendascope.analysis.remedy import Remedy
 from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
@@ -17,6 +16,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.plan_sections import SectionButtons, under
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.waterfall import Waterfall
+from wendascope.frame.remedy import Remedy
 from wendascope.report.plan import gain_text, places_text
 from wendascope.texts import capital, memory, plural, three_digits
 from wendascope.trials.plan import Plan, make_plan, prove_plan, recommendations_of

@@ -1,18 +1,6 @@
-"""Remedies as changes of the frame. Each file here knows one kind of remedy and registers itself."""
+"""Kinds of remedies: what each claims, and what it does to a frame. One file a kind, or a few with the same means."""
 
 from wendascope.trials.remedies._kinds import Claim, Clash, Gains, Kind, Trying, claim_of, kind_of, may_change_picture
-from wendascope.trials.remedies._registry import FrameChange, change_of, remedy
+from wendascope.trials.remedies._recipes import change_of
 
-__all__ = [
-    "Claim",
-    "Clash",
-    "FrameChange",
-    "Gains",
-    "Kind",
-    "Trying",
-    "change_of",
-    "claim_of",
-    "kind_of",
-    "may_change_picture",
-    "remedy",
-]
+__all__ = ["Claim", "Clash", "Gains", "Kind", "Trying", "change_of", "claim_of", "kind_of", "may_change_picture"]

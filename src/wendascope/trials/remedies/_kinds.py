@@ -9,9 +9,9 @@ import enum
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from wendascope.analysis.remedy import Remedy
 from wendascope.discovery import import_all
 from wendascope.errors import TrialError
+from wendascope.frame.remedy import Remedy
 
 
 class Claim(enum.Enum):
@@ -95,6 +95,18 @@ class Kind:
 
 known_kinds: dict[str, Kind] = {}
 """Name -> kind, once the modules of this package are imported."""
+
+
+def declare(
+    name: str, claim: Claim, trying: Trying = Trying.NEVER, gains: Gains = Gains.TIME, clash: Clash = Clash.NOTHING,
+    phase: Phase = Phase.MIDDLE, leaves_out: bool = False, nowhere_far: bool = False, stands_for: str = "",
+    measured_anyway: bool = False, trade: Callable[[Remedy], bool] | None = None, no_difference: str = "",
+) -> None:  # fmt: skip
+    """Declare a kind of remedy; the arguments are the fields of `Kind`."""
+    known_kinds[name] = Kind(
+        name, claim, trying, gains, clash, phase, leaves_out, nowhere_far, stands_for, measured_anyway, trade,
+        no_difference,
+    )  # fmt: skip
 
 
 def kind_of(remedy: Remedy) -> Kind:

@@ -4,13 +4,14 @@ that an order gives them.
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import Changes
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.remedies._kinds import Claim, Clash, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._recipes import recipe
 
 
-@remedy("batch", Claim.SAME, Trying.DRAWS, clash=Clash.DRAWS)
-def batch(change: FrameChange, item: Remedy) -> None:
+@recipe("batch", Claim.SAME, Trying.DRAWS, clash=Clash.DRAWS)
+def batch(change: Changes, item: Remedy) -> None:
     """Draw the parts' steps together; where the remedy has orders, with all their steps in those."""
     for order in item.orders:
         if order not in change.sequences:

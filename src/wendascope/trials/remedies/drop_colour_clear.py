@@ -2,22 +2,6 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.registry import GL
-from wendascope.trials.remedies._kinds import Claim, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._kinds import Claim, Trying, declare
 
-
-@remedy("drop-colour-clear", Claim.SAME, Trying.TOGETHER)
-def drop_colour_clear(change: FrameChange, item: Remedy) -> None:
-    """Clear without colour."""
-    frame = change.frame
-    for step in item.steps:
-        call = int(frame.steps.call[step])
-        batch = CallBatch()
-        if frame.calls.command(call).name == "glClear":
-            mask = int(frame.calls.argument(call, "mask")) & ~GL.COLOR_BUFFER_BIT
-            if mask:
-                batch.call("glClear", mask)
-        change.replaced[call] = batch
+declare("drop-colour-clear", Claim.SAME, Trying.TOGETHER)

@@ -2,34 +2,35 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import Changes
 from wendascope.errors import TrialError
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.remedies._kinds import Claim, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._recipes import recipe
 
 
-@remedy("keep-result", Claim.SAME, Trying.BY_ITSELF)
-def keep_result(change: FrameChange, item: Remedy) -> None:
+@recipe("keep-result", Claim.SAME, Trying.BY_ITSELF)
+def keep_result(change: Changes, item: Remedy) -> None:
     """Leave out whole passes. What they draw into keeps what it held: from before the frame where that was captured,
     else what the same frame, run just before, left there. It counts as a result, not as something left by chance.
     """
     change.kept |= _images(change, item)
     for step in item.steps:
-        change.leave_out(step, None)
+        change.leave_out(step)
 
 
-@remedy("older-result", Claim.NEARLY)
-def older_result(change: FrameChange, item: Remedy) -> None:
+@recipe("older-result", Claim.NEARLY)
+def older_result(change: Changes, item: Remedy) -> None:
     """The same with what they drew in an earlier frame of the sequence: the picture shows how late it is."""
     images = _images(change, item)
     if item.frames_ago < 1 or images & change.earlier.keys():
         raise TrialError("an image cannot stay from two frames at once")
     change.earlier |= dict.fromkeys(images, item.frames_ago)
     for step in item.steps:
-        change.leave_out(step, None)
+        change.leave_out(step)
 
 
-def _images(change: FrameChange, item: Remedy) -> set[tuple[str, int]]:
+def _images(change: Changes, item: Remedy) -> set[tuple[str, int]]:
     """What the passes draw into. Raises TrialError where that is the window."""
     frame = change.frame
     targets = [

@@ -2,33 +2,6 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.registry import GL
-from wendascope.trials.remedies._kinds import Claim, Clash, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._kinds import Claim, Clash, Trying, declare
 
-
-@remedy("no-prepass", Claim.SAME, Trying.SHADERS, clash=Clash.STEPS)
-def no_prepass(change: FrameChange, item: Remedy) -> None:
-    """Leave out the depth-only steps; those that follow test and write depth themselves."""
-    change.dropped |= set(item.steps)
-    for step in item.order:  # the steps that follow
-        batch = CallBatch()
-        batch.call("glDepthFunc", GL.LEQUAL)
-        batch.call("glDepthMask", 1)
-        change.before[step] = batch
-        _put_back(change, step)
-
-
-def _put_back(change: FrameChange, step: int) -> None:
-    """Depth state as the program has it, before the step after."""
-    frame = change.frame
-    after = step + 1
-    if after >= len(frame.steps) or after in change.before:
-        return
-    call = int(frame.steps.begin[after])
-    batch = CallBatch()
-    batch.call("glDepthFunc", frame.history.number("depth_func", call, missing=GL.LESS))
-    batch.call("glDepthMask", frame.history.number("depth_mask", call, missing=1))
-    change.before[after] = batch
+declare("no-prepass", Claim.SAME, Trying.SHADERS, clash=Clash.STEPS)

@@ -2,18 +2,9 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
-from wendascope.backends.edit import Insertion
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.state.offers import Offers
-from wendascope.errors import TrialError
-from wendascope.registry import GL
-from wendascope.trials.remedies._kinds import Claim, Gains, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
-from wendascope.trials.remedies._states import is_on
+from wendascope.trials.remedies._kinds import Claim, Gains, Trying, declare
 
-
-@remedy(
+declare(
     "one-sample",
     Claim.NEARLY,
     Trying.BY_ITSELF,
@@ -21,22 +12,3 @@ from wendascope.trials.remedies._states import is_on
     nowhere_far=True,
     stands_for="multisampling was switched off, and the picture compared: its samples stay in memory here",
 )
-def one_sample(change: FrameChange, item: Remedy) -> None:
-    """Switch multisampling off for some steps. Raises TrialError where the context cannot, or where it is off."""
-    frame = change.frame
-    if not Offers(frame.context)("GL_MULTISAMPLE") or frame.context.es:
-        raise TrialError("this context cannot switch multisampling off")
-    found = False
-    for step in item.steps:
-        if frame.steps.kind_name(step) != "draw" or not is_on(frame, int(frame.steps.call[step]), GL.MULTISAMPLE):
-            continue
-        found = True
-        for call, command in (
-            (int(frame.steps.begin[step]), "glDisable"),
-            (int(frame.steps.call[step]) + 1, "glEnable"),
-        ):
-            batch = CallBatch()
-            batch.call(command, GL.MULTISAMPLE)
-            change.insertions.append(Insertion(call, batch))
-    if not found:
-        raise TrialError("none of the steps uses multisampling")

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from wendascope.analysis.remedy import Remedy
+from wendascope.backends.doors import Changes
 from wendascope.errors import TrialError
+from wendascope.frame.remedy import Remedy
 from wendascope.trials.remedies._kinds import Claim, Clash, Trying
-from wendascope.trials.remedies._registry import FrameChange, remedy
+from wendascope.trials.remedies._recipes import recipe
 
 
-@remedy("reorder-steps", Claim.SAME, Trying.BY_ITSELF, clash=Clash.ORDER)
-def reorder_steps(change: FrameChange, item: Remedy) -> None:
+@recipe("reorder-steps", Claim.SAME, Trying.BY_ITSELF, clash=Clash.ORDER)
+def reorder_steps(change: Changes, item: Remedy) -> None:
     """Run the steps in another order. Raises TrialError unless they follow one another."""
     if sorted(item.order) != sorted(item.steps) or sorted(item.steps) != list(
         range(min(item.steps, default=0), max(item.steps, default=-1) + 1)

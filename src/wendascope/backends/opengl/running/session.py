@@ -353,11 +353,15 @@ class ReplaySession:
         self._rebuilder.generate(class_name, captured)
         return captured
 
-    def add(self, objects: Objects) -> None:
-        """Make objects that an edit brings in, in captured names of their own; those of the last few edits stay, under
-        their names here. Raises ReplayError when a program does not link.
+    def add(self, *brought_in: object) -> None:
+        """Make objects that edits bring in (`Objects` each), in captured names of their own; those of the last few
+        edits stay, under their names here. Raises ReplayError when a program does not link.
         """
-        self._rebuilder.add(objects)
+        own = [objects for objects in brought_in if isinstance(objects, Objects)]
+        assert len(own) == len(brought_in)
+        kinds = ("buffers", "textures", "framebuffers", "vertex_arrays", "programs")
+        together = {kind: [record for objects in own for record in getattr(objects, kind)] for kind in kinds}
+        self._rebuilder.add(own[0] if len(own) == 1 else Objects(**together))  # type: ignore[arg-type]
 
     def define_images(self, textures: list[TextureRecord], renderbuffers: list[RenderbufferRecord]) -> None:
         """Make textures and renderbuffers under names that were made for them (`fresh_names`)."""

@@ -1,0 +1,1 @@
+"""Remedies as changes of the calls of a frame: what each kind becomes in OpenGL."""
