@@ -318,6 +318,9 @@ class RasterFrame(Frame):
     def has_alpha(self) -> bool:
         return True
 
+    def stored_texture(self, name: int) -> int:
+        return name
+
     @functools.cached_property
     def finished_target(self) -> Target:
         return self.passes.targets[-1]

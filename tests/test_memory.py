@@ -38,6 +38,7 @@ from wendascope.analysis.squares import squarified
 from wendascope.analysis.traffic import Moved, moved, traffic
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.instruments.noting import note
 from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.objects.texel_sizes import texel_size
 from wendascope.backends.opengl.objects.texel_values import texel_values
@@ -61,7 +62,6 @@ from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials import sampled_levels
 from wendascope.trials.examine import Examined, examine_file
-from wendascope.trials.noting import run_noting
 from wendascope.trials.proof import measured_proof
 from wendascope.trials.runs import edited_picture
 
@@ -576,7 +576,7 @@ def test_levels_of_an_es_program_are_those_it_reads(version: str, capture: Captu
 def test_levels_count_only_where_noting_them_leaves_the_picture() -> None:
     """What the shaders note is not believed where they draw something else than before."""
     new = SimpleNamespace(buffer=lambda _data, _use: (1, None), objects=None)
-    change: Any = SimpleNamespace(new=new, insertions=[], edit=Edit)
-    assert run_noting(_Replayed(7, 8), None, change, bytes(16), [], 16) is None  # type: ignore[arg-type]
-    notes = run_noting(_Replayed(7, 7), None, change, bytes(16), [], 16)  # type: ignore[arg-type]
+    change: Any = SimpleNamespace(new=new, insertions=[], edit=Edit, brought_in=None)
+    assert note(_Replayed(7, 8), change, bytes(16), [], 16) is None  # type: ignore[arg-type]
+    notes = note(_Replayed(7, 7), change, bytes(16), [], 16)  # type: ignore[arg-type]
     assert notes is not None and len(notes) == 16

@@ -6,8 +6,8 @@ from __future__ import annotations
 
 import pytest
 
+from wendascope.backends.contents import Store
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.running.scramble import Store
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.frame.remedy import Remedy
 from wendascope.tap.channel import FrameEnd

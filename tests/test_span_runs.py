@@ -8,11 +8,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from wendascope.backends.contents import differing
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.codec import load_opengl
-from wendascope.backends.opengl.running.left_behind import differing
 from wendascope.backends.opengl.running.span_start import SpanStart, step_calls
 from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.backends.opengl.tables.written import Written
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
@@ -69,19 +70,21 @@ def test_a_span_is_measured_by_all_clocks(session: OpenGLSession) -> None:
 
 def test_a_span_writes_nothing_but_what_it_is_said_to(session: OpenGLSession) -> None:
     """Then to put that back is enough to run it again."""
-    spans, found = Spans(session), outcomes(session)
+    spans = Spans(session)
     for first, end in pass_spans(session):
         start = spans.start(first)
         run = SpanRuns(session, start, end, Clock.CPU)
         start.enter(start.approach(Edit()))
-        before = found.all_contents(session)
+        before = session.contents()
         run.run()
-        after = found.all_contents(session)
+        after = session.contents()
         changed = {s for s in differing(before, after) if s.kind in ("texture", "renderbuffer")}
-        said = {("texture", n) for n in run.written.textures} | {("renderbuffer", n) for n in run.written.renderbuffers}
+        written = run.written
+        assert isinstance(written, Written)
+        said = {("texture", n) for n in written.textures} | {("renderbuffer", n) for n in written.renderbuffers}
         assert {(s.kind, s.name) for s in changed} <= said
         run.run(run.written)
-        assert not differing(found.all_contents(session), after)
+        assert not differing(session.contents(), after)
 
 
 def test_a_change_of_several_passes_is_measured_in_each(capture: Capture) -> None:

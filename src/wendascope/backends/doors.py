@@ -7,13 +7,14 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from enum import Enum, auto
-from typing import Generic, Literal, Protocol, TypeVar
+from typing import Generic, Literal, Protocol, Self, TypeVar
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.busy import BusyLoops
+from wendascope.backends.contents import Contents, Store, StoredImages
 from wendascope.backends.edit import Calls, Edit
 from wendascope.backends.slots import Slots
 from wendascope.frame.contents import ImageValues
@@ -34,6 +35,10 @@ WALL, CPU, THREAD = range(3)
 """Columns of a reading of the clocks: the time of the wall, the CPU time of all threads of the replay process, that of
 the one thread.
 """
+
+
+NOTES = 7
+"""Binding of the storage buffer in which shaders note something."""
 
 
 class Counter(Enum):
@@ -154,8 +159,47 @@ class Prepared(ABC):
         """The clocks that one insertion of the edit read in the last run so many times, in ms, shape (count, 3)."""
 
     @abstractmethod
+    def place(self, call: int) -> int:
+        """How many of its calls come before a captured one."""
+
+    @abstractmethod
+    def clocks(self) -> tuple[int, int]:
+        """Its calls [first, end) from the first reading of the clocks to the last."""
+
+    @abstractmethod
+    def __len__(self) -> int:
+        """How many calls it has."""
+
+    @abstractmethod
     def first_readings(self, insertions: int, clock: int) -> Floats:
         """One clock of the first reading of each of the first insertions, in ms, shape (insertions,)."""
+
+
+class Writes(Protocol):
+    """What some calls write."""
+
+    def joined(self, other: Self) -> Self:
+        """With what others write."""
+
+
+class SpanStart(Protocol):
+    """One call of a frame at which runs can begin."""
+
+    call: int
+    kept: bool
+    """Whether what the steps before have drawn is kept; else they run each time."""
+    bytes: int
+
+    def approach(self, edit: Edit) -> Prepared:
+        """The calls before, as an edit has them, that have to run ahead of each run of the span."""
+
+    def enter(self, approach: Prepared, only: Writes | None = None) -> None:
+        """Be where the frame is before the call; `only` names what else was written since the last time, where that
+        is known.
+        """
+
+    def close(self) -> None:
+        """Give back what was kept."""
 
 
 class Walk(Protocol):
@@ -337,6 +381,8 @@ class Session(Protocol):
     """What measuring found and later jobs ask about."""
     busy: BusyLoops | None
     """Load for calibrating clocks; None where nobody made any."""
+    watch: npt.NDArray[np.int64] | None
+    """Memory that outlives this process, to tell which captured call a crash happened in."""
     caveats: list[str]
 
     @property
@@ -354,8 +400,37 @@ class Session(Protocol):
     def prepare(self, edit: Edit | None = None) -> Prepared:
         """Build, translate and hold an edited frame."""
 
-    def run(self, prepared: Prepared) -> None:
-        """Run an edited frame from the frame's own start, once all work before it is done."""
+    def run(self, prepared: Prepared, between: Calls | None = None) -> None:
+        """Run an edited frame from the frame's own start, once all work before it is done. `between` runs after
+        contents were put back and before state is.
+        """
+
+    def run_part(self, prepared: Prepared, first: int, end: int) -> None:
+        """Run calls [first, end) of a prepared frame, from whatever state there is."""
+
+    def restore(self, between: Calls | None = None) -> None:
+        """Back to the state before the frame."""
+
+    def span_start(self, call: int) -> SpanStart:
+        """Runs the frame up to a call."""
+
+    def writes(self, first: int = 0, end: int | None = None) -> Writes:
+        """What calls [first, end) of the frame write."""
+
+    def written_texels(self) -> int:
+        """Of all images that the frame writes."""
+
+    def following(self) -> AbstractContextManager[Session]:
+        """The frame with the calls of the one after it, kept from one time to the next."""
+
+    def edited(self, edit: Edit) -> Frame:
+        """The frame with an edit made: for counting what it consists of."""
+
+    def step_calls(self, step: int) -> tuple[int, int]:
+        """The calls [first, end) that are left out when a step is: it and what comes with it."""
+
+    def draws(self, calls: Calls) -> bool:
+        """Whether any of some calls are steps."""
 
     def drain(self) -> None:
         """Wait for all work."""
@@ -394,6 +469,40 @@ class Session(Protocol):
     def read_window_depth(self) -> npt.NDArray[np.uint32]:
         """Depth of the window as the capture keeps it."""
 
+    def picture_in_between(self) -> npt.NDArray[np.uint8]:
+        """The finished picture while more calls are to follow, shape (h, w, 4)."""
+
+    def contents(self, of: Writes | None = None) -> Contents:
+        """Of everything that the frame writes (or of this), as it is now."""
+
+    def read_back(self, prepared: Prepared) -> Contents:
+        """What the last run of a frame read into the program's memory."""
+
+    def written_stores(self) -> list[Store]:
+        """Everything that the frame writes and that was there before it."""
+
+    def undefined_stores(self) -> list[Store]:
+        """What the frame writes and of which no contents were kept, so that nothing defines it."""
+
+    def meaningless_stores(self) -> set[Store]:
+        """What holds anything after the frame, by the API's own rules, where who draws with it shows in the picture;
+        and what nothing reads or clears.
+        """
+
+    def returned_stores(self) -> set[Store]:
+        """What the program gets to read: whether it is written anew afterwards does not matter."""
+
+    def fill(self, stores: Iterable[Store], pattern: int) -> Calls:
+        """Calls that fill some stores with a pattern (of `contents.PATTERNS`)."""
+
+    def images_now(self, targets: Iterable[Target]) -> StoredImages:
+        """What the images of some targets hold. Raises TrialError where one of them cannot be read."""
+
+    def put_images(self, stored: StoredImages) -> Calls:
+        """Calls that make images hold what others held: for between two runs. Raises TrialError where there is none
+        like them here.
+        """
+
     def image_values(self, kind: str, name: int, level: int, layer: int) -> ImageValues:
         """One layer of one level of a `texture` or `renderbuffer` as it is now."""
 
@@ -410,6 +519,23 @@ class Session(Protocol):
 
     def digests(self, targets: Sequence[Target]) -> list[str]:
         """Of each target one digest of all that it holds now; empty where not all can be read."""
+
+    # ---- shaders that note ---------------------------------------------------------------------------
+
+    def cannot_note(self) -> str:
+        """Why shaders here cannot note anything; empty where they can."""
+
+    def notable(self) -> dict[int, str]:
+        """Program -> its only fragment shader as it is compiled, of those that could be made to note."""
+
+    def run_noting(
+        self, sources: dict[int, str], notes: bytes, places: Sequence[tuple[int, int]], part: int
+    ) -> bytes | None:
+        """Run the frame once with other fragment shaders, that note in the storage buffer `NOTES`, and return what they
+        noted, as many bytes as `notes` holds, from which they start; None where the picture is another one than
+        without. `places` are (step, first byte): from each of these steps on, notes go to `part` bytes from there.
+        Raises TrialError.
+        """
 
     # ---- looking inside ------------------------------------------------------------------------------
 

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
 
 
-class Calls:
-    """Calls of one API, to be put into a frame."""
+class Calls(ABC):
+    """Calls of one API, to be put into a frame, or to be run between two runs of it."""
+
+    @abstractmethod
+    def append(self, other: Calls) -> None:
+        """Add others of the same API, which give nothing back."""
 
 
 @dataclass

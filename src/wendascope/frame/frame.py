@@ -200,6 +200,10 @@ class Frame(ABC):
     def textures(self) -> Mapping[int, Texture]:
         """Textures by name."""
 
+    @abstractmethod
+    def stored_texture(self, name: int) -> int:
+        """The texture that holds the texels of one: another one where it is a view."""
+
     @property
     @abstractmethod
     def object_counts(self) -> dict[str, int]:

@@ -48,7 +48,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     busy = BusyLoops()
     give_up_rights(path, cache)
 
-    from wendascope.backends.opengl.rebuild.guard import guard
+    from wendascope.backends.guard import guard
 
     guard(connection_fd, int(os.environ.get(PATIENCE, "0")))
 
@@ -58,10 +58,11 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
 
     import numpy as np
 
+    from wendascope import backends
     from wendascope.analysis.guidelines import adopt
-    from wendascope.backends.opengl.codec import load_opengl
-    from wendascope.backends.opengl.session import OpenGLSession
+    from wendascope.backends.doors import Session
     from wendascope.errors import CancelledError, WendascopeError
+    from wendascope.frame import file
     from wendascope.replay.jobs import job_named
     from wendascope.replay.progress import PROGRESS_BYTES, Job
     from wendascope.replay.wire import Reply, decode_request, encode
@@ -69,7 +70,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     connection = Connection(connection_fd)
     memory = mmap.mmap(progress_fd, PROGRESS_BYTES)
     words = np.frombuffer(memory, np.int64)
-    session: OpenGLSession | None = None
+    session: Session | None = None
     while True:
         try:
             request = decode_request(connection.recv_bytes())
@@ -81,7 +82,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
             adopt(request.guidelines)
             if session is None:
                 job.progress("rebuilding the frame", 0.0)
-                session = OpenGLSession(load_opengl(Path(path)), words.ctypes.data)
+                session = backends.session(file.load(Path(path)), words.ctypes.data)
                 session.watch = words[1:]
                 session.busy = busy
             reply = Reply(True, result=wanted.run(session, job, request.arguments))

@@ -11,9 +11,8 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 
-from wendascope.backends.doors import THREAD
+from wendascope.backends.doors import THREAD, Session
 from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import CancelledError, WendascopeError
 from wendascope.frame.remedy import Remedy
@@ -48,7 +47,7 @@ _DREW: Slot[bool] = Slot("whether this driver draws")
 
 
 @remote
-def measure_api_part(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> ApiPart:
+def measure_api_part(session: Session, job: Task, remedies: list[Remedy]) -> ApiPart:
     """Raises TrialError, ReplayError, CancelledError."""
     job.progress("submitting both without drawing", 0.0)
     if session.slots.get(_DREW, lambda: _draws(session)):
@@ -76,7 +75,7 @@ def measure_api_part(session: OpenGLSession, job: Task, remedies: list[Remedy]) 
     return ApiPart(measure.decision, measure.interval, float(np.median(originals)))
 
 
-def _draws(session: OpenGLSession) -> bool:
+def _draws(session: Session) -> bool:
     """Whether the frame comes out as it was captured: then this driver draws."""
     session.run(session.prepare())
     reference = session.frame.reference

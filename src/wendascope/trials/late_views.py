@@ -14,16 +14,15 @@ from wendascope import records
 from wendascope.analysis.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, layers_of
 from wendascope.analysis.moved import offset_between
 from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_passes
+from wendascope.backends.contents import StoredImages
+from wendascope.backends.doors import Session
 from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.running.images import StoredImages, images_now, put_images
-from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import unlike
-from wendascope.registry import GL
 from wendascope.replay.client import Progress, Replay
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
@@ -31,7 +30,6 @@ from wendascope.trials.outcomes import bring_earlier
 from wendascope.trials.over_frames import sequence_results, sequence_steps, unused_objects
 from wendascope.trials.remedies import change_of
 
-_DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
 Keys = tuple[PassKey, ...]
 """What draws one view."""
 _MOST_AGO = max(RATES) - 1
@@ -53,19 +51,17 @@ class _Tried(msgspec.Struct):
 
 
 @remote
-def images_after(session: OpenGLSession, job: Task, passes: list[int]) -> StoredImages:
+def images_after(session: Session, job: Task, passes: list[int]) -> StoredImages:
     """What the images of some passes hold after the last of them. Raises TrialError."""
     job.progress("replaying an earlier frame", 0.2)
     frame = session.frame
     last = max(int(frame.passes.end[index]) for index in passes) - 1
     session.run(session.prepare(Edit(keep_until=int(frame.steps.call[last]) + 1)))
-    return images_now(session, [frame.passes.targets[index] for index in passes])
+    return session.images_now([frame.passes.targets[index] for index in passes])
 
 
 @remote
-def try_late(
-    session: OpenGLSession, job: Task, frame_number: int, passes: list[int], earlier: list[StoredImages]
-) -> _Tried:
+def try_late(session: Session, job: Task, frame_number: int, passes: list[int], earlier: list[StoredImages]) -> _Tried:
     """The pictures of a frame without some passes, whose images hold what they held 1, 2, ... frames ago. The frame
     without them and with its own result has to be the frame itself, else nothing can be told.
     """
@@ -83,7 +79,7 @@ def try_late(
     for ago, images in enumerate([own, *earlier]):
         job.progress("views of earlier frames", (ago + 1) / (len(earlier) + 2))
         try:
-            session.run(prepared, put_images(session, images))
+            session.run(prepared, session.put_images(images))
         except TrialError as error:
             return _Tried(own, found, str(error))
         differ = unlike(before, session.final_picture(), session.frame.alpha_matters, FAR)
@@ -96,21 +92,21 @@ def try_late(
 
 def _moved(before: StoredImages, after: StoredImages) -> tuple[int, int] | None:
     """By how much all colour images have moved; None where they have not, or each otherwise."""
-    known = {texture.name: texture for texture in before.textures}
+    known = {(image.kind, image.name): image for image in before.images if image.kind == "texture"}
     offsets = set()
-    for texture in after.textures:
-        (image, *others), old = texture.images, known.get(texture.name)
-        if image.format in _DEPTHS:
+    for image in after.images:
+        if image.kind != "texture" or not image.colour:
             continue
-        if others or old is None or len(old.images) != 1 or image.depth > 1:
+        old = known.get((image.kind, image.name))
+        if old is None or image.size is None or len(old.contents) != 1:
             return None
+        width, height = image.size
         pictures = []
-        for stored, contents in ((before, old.images[0].contents), (after, image.contents)):
-            assert contents is not None
-            data = np.frombuffer(stored.data[contents.hash], np.uint8)
-            if len(data) % (image.width * image.height):
+        for stored, held in ((before, old), (after, image)):
+            data = np.frombuffer(stored.data[held.contents[0]], np.uint8)
+            if len(data) % (width * height):
                 return None
-            pictures.append(data.reshape(image.height, image.width, -1))
+            pictures.append(data.reshape(height, width, -1))
         offsets.add(offset_between(*pictures))
     return offsets.pop() if len(offsets) == 1 else None
 

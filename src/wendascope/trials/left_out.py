@@ -12,7 +12,7 @@ from wendascope.analysis.findings import Case
 from wendascope.analysis.late_views import FAR, secondary_views
 from wendascope.analysis.left_out import Kind, LeftOut
 from wendascope.backends import fixed_lights
-from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.backends.doors import Session
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Remedy
@@ -152,7 +152,7 @@ def _parts(frame: Frame, case: Case) -> Iterator[LeftOut]:
 
 
 @remote
-def pictures_without(session: OpenGLSession, job: Task, items: list[LeftOut], seconds: float) -> list[LeftOut]:
+def pictures_without(session: Session, job: Task, items: list[LeftOut], seconds: float) -> list[LeftOut]:
     """The finished picture without each, as far as some seconds reach. Raises ReplayError, CancelledError."""
     until = time.monotonic() + seconds
     alpha, before = session.frame.alpha_matters, finished(session, Variation())

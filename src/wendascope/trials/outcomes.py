@@ -8,6 +8,7 @@ them.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -16,32 +17,18 @@ import numpy as np
 import numpy.typing as npt
 
 from wendascope.analysis.late_views import FAR
-from wendascope.backends.doors import Changes
-from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.calls.returned import counting_queries, returned
-from wendascope.backends.opengl.running.images import StoredImages, put_images
-from wendascope.backends.opengl.running.left_behind import (
-    READ_PIXELS,
-    Contents,
-    differing,
-    picture_in_between,
-    read_back,
-    read_left_behind,
-)
-from wendascope.backends.opengl.running.scramble import (
+from wendascope.backends.contents import (
     OTHER_WINDOW,
     PATTERNS,
+    READ_PIXELS,
     WINDOW,
+    Contents,
     Store,
-    scramble,
-    undefined_stores,
-    written_stores,
+    StoredImages,
+    differing,
 )
-from wendascope.backends.opengl.session import OpenGLSession
-from wendascope.backends.opengl.tables.colour_outputs import ColourOutputs
-from wendascope.backends.opengl.tables.unread_stores import unread_stores
-from wendascope.backends.opengl.tables.written import Written
+from wendascope.backends.doors import Changes, Session
+from wendascope.backends.edit import Calls, Edit
 from wendascope.backends.slots import Slot
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.frame import Picture
@@ -52,7 +39,6 @@ from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.remedies import change_of
 
-_FOLLOWING = "with the frame after"
 _MORE_RUNS = 3
 """Runs of the original once an edited frame differs from it."""
 _MOST_TESTS = 40
@@ -148,16 +134,11 @@ class _State:
 class Outcomes:
     """Judges edits of one session's frame. Keeps what the original came to."""
 
-    def __init__(self, session: OpenGLSession) -> None:
+    def __init__(self, session: Session) -> None:
         self._session = session
-        self._queries = counting_queries(session.frame)
-        unmeant = ColourOutputs(session.frame).undefined_attachments() | unread_stores(session.frame)
-        self._unmeant = {Store(*found) for found in unmeant}
-        """What holds anything after the frame, by OpenGL's own rules, where who draws with it shows in the picture; and
-        what nothing reads or clears."""
-        self._returned = {Store(*found) for found in returned(session.frame.with_following)}
-        """What the program gets to read: whether it is written anew afterwards does not matter."""
-        self._undefined = undefined_stores(session)
+        self._unmeant = session.meaningless_stores()
+        self._returned = session.returned_stores()
+        self._undefined = session.undefined_stores()
         self._original = self._run(session, Variation(), (), PATTERNS[0])
         self._original_after: _State | None = None
         self._channels = 4 if session.frame.alpha_matters else 3
@@ -193,7 +174,7 @@ class Outcomes:
         """What the frame writes without anything depending on what was there before: found by trying."""
         if self._stores is None:
             self._tests = 0
-            self._stores = self._unread(written_stores(self._session))
+            self._stores = self._unread(self._session.written_stores())
         return self._stores
 
     def _unread(self, stores: list[Store]) -> list[Store]:
@@ -231,7 +212,7 @@ class Outcomes:
         """Run the variations (at least one) of an edit, each from its own pattern. Raises TrialError where the driver
         refuses one.
         """
-        outcome = Outcome(following=len(self._session.frame.following) > 0)
+        outcome = Outcome(following=self._session.frame.knows_following)
         stores = self.overwritten
         left: set[Store] = set()
         for variation, pattern in zip(variations, PATTERNS, strict=False):
@@ -307,7 +288,7 @@ class Outcomes:
 
     def _look_after(self, outcome: Outcome, variations: list[Variation], left: set[Store]) -> None:
         """Go on with the calls of the frame after, and see whether what was left otherwise makes a difference to it."""
-        with self._session.variant(_FOLLOWING, lambda frame: frame.with_following) as longer:
+        with self._session.following() as longer:
             if self._original_after is None:
                 self._original_after = self._run(longer, Variation(), (), PATTERNS[0])
             after = self._original_after
@@ -320,8 +301,8 @@ class Outcomes:
         outcome.left_behind = [str(s) for s in sorted(still)]
         outcome.rewritten = [str(s) for s in sorted(left - still)]
 
-    def _run(self, session: OpenGLSession, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
-        own = len(self._session.frame.calls)
+    def _run(self, session: Session, variation: Variation, stores: Sequence[Store], pattern: int) -> _State:
+        own = self._session.frame.call_count
         ready(session, variation)
         edit = _for_session(session, variation.edit)
         if variation.kept:
@@ -330,13 +311,11 @@ class Outcomes:
         stores = [store for store in stores if store not in variation.kept]
         between = None
         if undefined := [store for store in self._undefined if store not in stores and store not in variation.kept]:
-            between = scramble(session, undefined, PATTERNS[0])  # what no run puts back starts alike in each
+            between = session.fill(undefined, PATTERNS[0])  # what no run puts back starts alike in each
         if stores:
-            between = between or CallBatch(session.offers)
-            between.append(scramble(session, stores, pattern))
-        if variation.earlier:
-            between = between or CallBatch(session.offers)
-            between.append(_earlier_batch(self._session, session, variation.earlier))
+            between = _joined(between, session.fill(stores, pattern))
+        for calls in _earlier_calls(self._session, session, variation.earlier):
+            between = _joined(between, calls)
         later = None
         if session is self._session:
             session.run(prepared, between)
@@ -344,20 +323,16 @@ class Outcomes:
         else:
             session.restore(between)
             session.drain()
-            end = int(np.searchsorted(prepared.owner, own))
+            end = prepared.place(own)
             session.run_part(prepared, 0, end)
-            picture = picture_in_between(session)
-            session.run_part(prepared, end, len(prepared.stream))
+            picture = session.picture_in_between()
+            session.run_part(prepared, end, len(prepared))
             later = session.final_picture().pixels
-        return _State(picture, self._contents(session) | read_back(prepared), later)
+        return _State(picture, self._contents(session) | session.read_back(prepared), later)
 
-    def _contents(self, session: OpenGLSession) -> Contents:
+    def _contents(self, session: Session) -> Contents:
         # the window is shown, and its other buffers are undefined once it was
-        return {key: data for key, data in self.all_contents(session).items() if key[0].kind not in WINDOW}
-
-    def all_contents(self, session: OpenGLSession, written: Written | None = None) -> Contents:
-        """Of everything that the frame writes (or of this), as it is now, the window with it."""
-        return read_left_behind(session, written or session.written, self._queries)
+        return {key: data for key, data in session.contents().items() if key[0].kind not in WINDOW}
 
     # ---- pictures ---------------------------------------------------------------------------------------
 
@@ -371,7 +346,7 @@ class Outcomes:
 _OUTCOMES: Slot[Outcomes] = Slot("outcomes")
 
 
-def outcomes(session: OpenGLSession) -> Outcomes:
+def outcomes(session: Session) -> Outcomes:
     """The judge of a session's frame, made when first asked for."""
     return session.slots.get(_OUTCOMES, lambda: Outcomes(session))
 
@@ -380,39 +355,47 @@ _EARLIER: Slot[dict[int, StoredImages]] = Slot("images of earlier frames")
 
 
 @remote
-def bring_earlier(session: OpenGLSession, job: Task, images: dict[int, StoredImages]) -> None:
+def bring_earlier(session: Session, job: Task, images: dict[int, StoredImages]) -> None:
     """Take what images held so many frames ago, for edits that let them stay as they were then."""
     known = session.slots.get(_EARLIER, dict)
     for ago, stored in images.items():
         known[ago] = known.get(ago, StoredImages()).joined(stored)
 
 
-def _earlier_batch(own: OpenGLSession, session: OpenGLSession, wanted: Mapping[Store, int]) -> CallBatch:
+def _earlier_calls(own: Session, session: Session, wanted: Mapping[Store, int]) -> list[Calls]:
     """Calls that put images of earlier frames in place, brought into one session and put into it or a longer one.
     Raises TrialError.
     """
     known = own.slots.get(_EARLIER, dict)
-    batch = CallBatch(session.offers)
+    calls = []
     for ago in sorted(set(wanted.values())):
         names = {(store.kind, store.name) for store, frames in wanted.items() if frames == ago}
         stored = known.get(ago, StoredImages()).only(names)
         if stored.names != names:
             raise TrialError("no earlier frame is known whose result could stay: choose a later frame of a sequence")
-        batch.append(put_images(session, stored))
-    return batch
+        calls.append(session.put_images(stored))
+    return calls
 
 
-def finished(session: OpenGLSession, variation: Variation) -> Picture:
+def _joined(calls: Calls | None, more: Calls) -> Calls:
+    """Calls with more after them."""
+    if calls is None:
+        return more
+    calls.append(more)
+    return calls
+
+
+def finished(session: Session, variation: Variation) -> Picture:
     """The finished picture of an edited frame, run by itself."""
     ready(session, variation)
     if variation.kept:
         session.run(session.prepare())
-    earlier = _earlier_batch(session, session, variation.earlier) if variation.earlier else None
+    earlier = functools.reduce(_joined, _earlier_calls(session, session, variation.earlier), None)
     session.run(session.prepare(variation.edit), earlier)
     return session.final_picture()
 
 
-def edited(session: OpenGLSession, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, Changes]:
+def edited(session: Session, remedies: list[Remedy], painted: bool = False) -> tuple[Variation, Changes]:
     """The edited frame of remedies, with what it consists of. Raises TrialError."""
     change = change_of(session.frame, remedies, painted=painted)
     kept = frozenset(Store(*image) for image in change.kept)
@@ -420,7 +403,7 @@ def edited(session: OpenGLSession, remedies: list[Remedy], painted: bool = False
     return Variation(change.edit(), change.brought_in, kept, earlier, change.prime), change
 
 
-def ready(session: OpenGLSession, variation: Variation) -> None:
+def ready(session: Session, variation: Variation) -> None:
     """Make the objects of an edited frame, and let them hold what they are to hold from then on. Raises TrialError
     where the driver refuses them.
     """
@@ -430,15 +413,15 @@ def ready(session: OpenGLSession, variation: Variation) -> None:
         session.run(session.prepare(_for_session(session, variation.prime)))
 
 
-def _for_session(session: OpenGLSession, edit: Edit) -> Edit:
+def _for_session(session: Session, edit: Edit) -> Edit:
     """An edit of a frame, for the session of that frame or of one that goes on longer."""
-    count = len(session.frame.calls)
+    count = session.frame.call_count
     if edit.drop is None or len(edit.drop) == count:
         return edit
     return Edit(edit.insertions, np.concatenate([edit.drop, np.zeros(count - len(edit.drop), bool)]), edit.keep_until)
 
 
-def bring_in(session: OpenGLSession, objects: object) -> None:
+def bring_in(session: Session, objects: object) -> None:
     """Make the objects of an edited frame. Raises TrialError where the driver refuses them."""
     try:
         session.add(objects)
@@ -446,7 +429,7 @@ def bring_in(session: OpenGLSession, objects: object) -> None:
         raise TrialError(f"what was rewritten for this is refused by the driver: {error}") from error
 
 
-def variations(session: OpenGLSession, remedies: list[Remedy], first: Variation, leaves_out: bool) -> list[Variation]:
+def variations(session: Session, remedies: list[Remedy], first: Variation, leaves_out: bool) -> list[Variation]:
     """An edited frame in as many ways as there are patterns: the last draws otherwise what the remedies leave out. One
     way is enough where they leave out nothing. Raises TrialError.
     """
@@ -455,7 +438,7 @@ def variations(session: OpenGLSession, remedies: list[Remedy], first: Variation,
     return [first, *(edited(session, remedies, painted=pattern == PATTERNS[-1])[0] for pattern in PATTERNS[1:])]
 
 
-def judge_remedies(session: OpenGLSession, remedies: list[Remedy]) -> Outcome:
+def judge_remedies(session: Session, remedies: list[Remedy]) -> Outcome:
     """How remedies, applied together, change what the frame comes to. Raises TrialError, ReplayError."""
     first, change = edited(session, remedies)
     return outcomes(session).judge(variations(session, remedies, first, change.leaves_out))

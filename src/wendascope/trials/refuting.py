@@ -8,7 +8,7 @@ import time
 
 import msgspec
 
-from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.backends.doors import Session
 from wendascope.errors import TrialError
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.jobs import remote
@@ -36,7 +36,7 @@ class Tried(msgspec.Struct):
 
 
 @remote
-def refute(session: OpenGLSession, job: Task, remedies: list[Remedy], seconds: float) -> list[Tried]:
+def refute(session: Session, job: Task, remedies: list[Remedy], seconds: float) -> list[Tried]:
     """Try remedies whose kinds are tried before they are claimed, as far as some seconds reach; a `Tried` for each.
     Raises ReplayError, CancelledError.
     """
@@ -44,7 +44,7 @@ def refute(session: OpenGLSession, job: Task, remedies: list[Remedy], seconds: f
 
 
 class _Refuting:
-    def __init__(self, session: OpenGLSession, job: Task, remedies: list[Remedy], until: float) -> None:
+    def __init__(self, session: Session, job: Task, remedies: list[Remedy], until: float) -> None:
         self._session, self._job, self._remedies, self._until = session, job, remedies, until
         self._found = [Tried(UNTRIED) for _ in remedies]
 

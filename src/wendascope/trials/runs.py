@@ -9,13 +9,9 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.doors import THREAD, Changes, Mark
+from wendascope.backends.contents import differing
+from wendascope.backends.doors import THREAD, Changes, Mark, Session
 from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.calls.packed import CallBatch
-from wendascope.backends.opengl.running.edit import own_calls
-from wendascope.backends.opengl.running.left_behind import differing
-from wendascope.backends.opengl.running.span_start import step_calls
-from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.slots import Slot
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Picture
@@ -24,7 +20,6 @@ from wendascope.measure.deciding import Decision, Measure, Order, differences_of
 from wendascope.measure.samples import calibration
 from wendascope.measure.statistics import Interval, median_interval
 from wendascope.measure.times import FrameTimer, SpanTimer, span_fragments
-from wendascope.registry import STEPS, tables
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.compare import Count, counts
@@ -119,7 +114,7 @@ class TrialRun(msgspec.Struct):
     """Whether all steps are as they were: only submission was measured then, without making fragments."""
 
 
-def _edit(session: OpenGLSession, remedies: list[Remedy]) -> Edit:
+def _edit(session: Session, remedies: list[Remedy]) -> Edit:
     """The edited frame of remedies, with the objects it brings in made. Raises TrialError."""
     variation, _ = edited(session, remedies)
     ready(session, variation)
@@ -127,20 +122,20 @@ def _edit(session: OpenGLSession, remedies: list[Remedy]) -> Edit:
 
 
 @remote
-def picture_of(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> Beside:
+def picture_of(session: Session, job: Task, remedies: list[Remedy]) -> Beside:
     """Where the edited frame differs."""
     variation, _ = edited(session, remedies)
     return _beside(session, finished(session, Variation()), finished(session, variation))
 
 
-def _beside(session: OpenGLSession, before: Picture, after: Picture) -> Beside:
+def _beside(session: Session, before: Picture, after: Picture) -> Beside:
     channels = 4 if session.frame.alpha_matters else 3
     different = (before.pixels[..., :channels] != after.pixels[..., :channels]).any(axis=2)
     return Beside(before.pixels, after.pixels, different)
 
 
 @remote
-def edited_picture(session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int]) -> Edited:
+def edited_picture(session: Session, job: Task, remedies: list[Remedy], passes: list[int]) -> Edited:
     """The same, with the time of both from the first to the last of some passes (none: the frame), run once each
     after the new shaders were compiled. For a first look; a proof measures.
     """
@@ -157,20 +152,20 @@ def edited_picture(session: OpenGLSession, job: Task, remedies: list[Remedy], pa
 
 
 @remote
-def outcome_of(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> Outcome:
+def outcome_of(session: Session, job: Task, remedies: list[Remedy]) -> Outcome:
     """Only how the edited frame differs, without measuring. Raises TrialError, ReplayError, CancelledError."""
     job.progress("replaying the edited frame", 0.0)
     return judge_remedies(session, remedies)
 
 
-def _only_state(session: OpenGLSession, change: Changes, edit: Edit) -> bool:
+def _only_state(session: Session, change: Changes, edit: Edit) -> bool:
     """Whether an edit leaves all steps and what they draw with as they are: then only submission can differ."""
     steps = session.frame.steps.call
     dropped = edit.drop is not None and bool(edit.drop[steps].any())
-    return not (change.brings_in or dropped or any(_draws(own_calls(i.calls)) for i in edit.insertions))
+    return not (change.brings_in or dropped or any(session.draws(i.calls) for i in edit.insertions))
 
 
-def _submitted(session: OpenGLSession, job: Task, edit: Edit, seconds: float) -> Timed:
+def _submitted(session: Session, job: Task, edit: Edit, seconds: float) -> Timed:
     """Original and edited frame submitted in turns without making fragments."""
     timed = _unmeasured(session, job)
     timers = [FrameTimer(session, e, rasterised=False) for e in (Edit(), edit)]
@@ -191,7 +186,7 @@ def _telling(job: Task) -> Callable[[float], None]:
     return lambda part: job.progress("measuring both in turns", 0.1 + 0.9 * part)
 
 
-def _unmeasured(session: OpenGLSession, job: Task) -> Timed:
+def _unmeasured(session: Session, job: Task) -> Timed:
     clock = calibration(session, job).verdict_clock
     scale = frame_scale(session, clock)
     sides = [Side(Decision.OPEN, None, median_interval(ms)) for ms in (scale.wall, scale.submit)]
@@ -199,7 +194,7 @@ def _unmeasured(session: OpenGLSession, job: Task) -> Timed:
 
 
 def _timed(
-    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
+    session: Session, job: Task, remedies: list[Remedy], passes: list[int], edit: Edit, seconds: float
 ) -> tuple[Timed, tuple[int, int] | None]:
     """The times of both, and their fragments where they can be counted."""
     timed = _unmeasured(session, job)
@@ -223,9 +218,7 @@ def _timed(
 
 
 @remote
-def time_remedies(
-    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], seconds: float
-) -> Timed:
+def time_remedies(session: Session, job: Task, remedies: list[Remedy], passes: list[int], seconds: float) -> Timed:
     """Only the times of original and edited span, whatever becomes of the picture. Raises TrialError, ReplayError,
     CancelledError.
     """
@@ -234,9 +227,7 @@ def time_remedies(
 
 
 @remote
-def try_remedies(
-    session: OpenGLSession, job: Task, remedies: list[Remedy], passes: list[int], seconds: float
-) -> TrialRun:
+def try_remedies(session: Session, job: Task, remedies: list[Remedy], passes: list[int], seconds: float) -> TrialRun:
     """Replay original and edited frame in turns, the span that changes only, until it is decided what that saves or
     `seconds` of measuring are over. Where the picture changes though it should not, nothing is measured. Raises
     TrialError, ReplayError, CancelledError.
@@ -258,7 +249,7 @@ def try_remedies(
         timed = _submitted(session, job, edit, seconds)
     elif measured:
         timed, in_span = _timed(session, job, remedies, passes, edit, seconds)
-        whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, len(frame.calls))]))
+        whole = session.slots.get(_FRAGMENTS, lambda: span_fragments(session, job, [(0, frame.call_count)]))
         if whole is not None and in_span is not None:
             fragments = whole[0], whole[0] + in_span[1] - in_span[0]
     edited_calls = session.edited(edit)
@@ -269,7 +260,7 @@ def try_remedies(
         counts=counts(frame, edited_calls),
         steps_before=len(frame.steps),
         steps_after=change.steps_after,
-        calls_before=len(frame.calls),
+        calls_before=frame.call_count,
         calls_after=edited_calls.call_count,
         fragments_before=fragments[0] if fragments else None,
         fragments_after=fragments[1] if fragments else None,
@@ -280,7 +271,7 @@ def try_remedies(
     )
 
 
-def _pairs(session: OpenGLSession, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> SpanPairs:
+def _pairs(session: Session, remedies: list[Remedy], passes: list[int], clock: str, edit: Edit) -> SpanPairs:
     """Original and edited over the steps that are touched, pass by pass; over all from the first to the end of the last
     pass touched where what they have drawn by then differs, so that steps after them may take another time.
     """
@@ -300,13 +291,13 @@ def _pairs(session: OpenGLSession, remedies: list[Remedy], passes: list[int], cl
     return SpanPairs([pair(first, end)])
 
 
-def _touched(session: OpenGLSession, remedies: list[Remedy], passes: list[int], edit: Edit) -> list[tuple[int, int]]:
+def _touched(session: Session, remedies: list[Remedy], passes: list[int], edit: Edit) -> list[tuple[int, int]]:
     """Of each pass, the calls from the first step touched to the last; none where a remedy is of the whole frame."""
     frame = session.frame
     steps = sorted({s for r in remedies for s in (*r.steps, *r.order)})
     if not passes or not steps:
         return []
-    moved = [i.before for i in edit.insertions if _draws(own_calls(i.calls))]  # where the edited frame has its steps
+    moved = [i.before for i in edit.insertions if session.draws(i.calls)]  # where the edited frame has its steps
     found: dict[int, tuple[int, int]] = {}
 
     def touch(index: int, first: int, last: int) -> None:
@@ -314,7 +305,7 @@ def _touched(session: OpenGLSession, remedies: list[Remedy], passes: list[int], 
         found[index] = min(first, known[0]), max(last, known[1])
 
     for step in steps:
-        touch(int(frame.passes.of_step[step]), step_calls(frame, step)[0], int(frame.steps.call[step]) + 1)
+        touch(int(frame.passes.of_step[step]), session.step_calls(step)[0], int(frame.steps.call[step]) + 1)
     for call in moved:
         step = min(int(np.searchsorted(frame.steps.call, call)), len(frame.steps) - 1)
         touch(int(frame.passes.of_step[step]), call, call + 1)
@@ -323,18 +314,14 @@ def _touched(session: OpenGLSession, remedies: list[Remedy], passes: list[int], 
     return parts if separate else [(parts[0][0], max(end for _, end in parts))]
 
 
-def _draws(batch: CallBatch) -> bool:
-    return any(tables().commands[batch.words[start] & 0xFFFF].has(STEPS) for start in batch.starts)
-
-
 @remote
-def driver_name(session: OpenGLSession, job: Task) -> str:
+def driver_name(session: Session, job: Task) -> str:
     """What the driver of this machine calls itself."""
     return session.renderer
 
 
 @remote
-def count_fragments(session: OpenGLSession, job: Task, remedies: list[Remedy]) -> list[int] | None:
+def count_fragments(session: Session, job: Task, remedies: list[Remedy]) -> list[int] | None:
     """Fragments that pass all tests in each pass of the edited frame; None where they cannot be counted. Raises
     TrialError.
     """
@@ -342,10 +329,10 @@ def count_fragments(session: OpenGLSession, job: Task, remedies: list[Remedy]) -
     return span_fragments(session, job, [_span(session, [index]) for index in range(len(session.frame.passes))], edit)
 
 
-def _span(session: OpenGLSession, passes: list[int]) -> tuple[int, int]:
+def _span(session: Session, passes: list[int]) -> tuple[int, int]:
     """Calls from the first of some passes to the last; the whole frame when there are none."""
     table, steps = session.frame.passes, session.frame.steps
     if not passes or len(steps) == 0:
-        return 0, len(session.frame.calls)
+        return 0, session.frame.call_count
     first, last = int(table.first[min(passes)]), int(table.end[max(passes)]) - 1
     return (int(steps.call[first - 1]) + 1 if first else 0), int(steps.call[last]) + 1

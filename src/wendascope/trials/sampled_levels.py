@@ -7,12 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from wendascope.analysis.memory_use import NEVER, SampledTexture, SampledTextures
-from wendascope.backends.opengl.changes.frame_change import FrameChange
-from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.backends.opengl.objects.compiled import compiled_program
-from wendascope.backends.opengl.objects.records import ProgramRecord
-from wendascope.backends.opengl.session import OpenGLSession
+from wendascope.backends.doors import NOTES, Session
 from wendascope.errors import ReplayError, TrialError
+from wendascope.frame.frame import Frame
 from wendascope.glsl.rewriting._parts import read
 from wendascope.glsl.rewriting.levels import (
     ES_QUERY,
@@ -24,10 +21,9 @@ from wendascope.glsl.rewriting.levels import (
     reads_early,
     with_levels_noted,
 )
-from wendascope.registry import GL
+from wendascope.glsl.stages import Stage
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
-from wendascope.trials.noting import BINDING, cannot_note, fragment_source, run_noting, with_fragment
 
 _MOST_SAMPLERS = 16
 _PART = _MOST_SAMPLERS * NUMBERS * 4
@@ -36,26 +32,25 @@ _NOTHING = (0xFFFFFFFF, 0xFFFFFFFF, 0, 0)
 
 
 @remote
-def sampled_levels(session: OpenGLSession, job: Task) -> SampledTextures:
+def sampled_levels(session: Session, job: Task) -> SampledTextures:
     """Replay the frame once with shaders that note what they read. The picture has to stay what it is. Raises
     ReplayError, CancelledError.
     """
     frame = session.frame
-    refused = cannot_note(session)
+    refused = session.cannot_note()
     if refused:
         return SampledTextures(refused=refused)
     if frame.context.es and ES_QUERY not in frame.context.extensions:
         return SampledTextures(refused="this context of OpenGL ES cannot tell which levels are read")
     job.progress("preparing shaders that note mip levels", 0.0)
-    change = FrameChange(frame)
-    slots = _change_programs(frame, change)
+    sources, slots = _noting(session)
     steps = [s for s, p in enumerate(frame.steps.program.tolist()) if p in slots and frame.steps.kind_name(s) == "draw"]
     if not steps:
         return SampledTextures(unclear=_all_read(frame))
     notes = np.tile(np.array(_NOTHING, np.uint32), (len(steps) * _MOST_SAMPLERS, 1)).tobytes()
     job.progress("replaying with shaders that note mip levels", 0.3)
     try:
-        found = run_noting(session, frame, change, notes, [(s, k * _PART) for k, s in enumerate(steps)], _PART)
+        found = session.run_noting(sources, notes, [(s, k * _PART) for k, s in enumerate(steps)], _PART)
     except (ReplayError, TrialError) as error:
         return SampledTextures(refused=str(error))
     if found is None:
@@ -64,50 +59,35 @@ def sampled_levels(session: OpenGLSession, job: Task) -> SampledTextures:
     return _gathered(frame, slots, steps, rows)
 
 
-def _change_programs(frame: OpenGLFrame, change: FrameChange) -> dict[int, dict[str, int]]:
-    """Program -> sampler -> its place, for programs that note what they read."""
+def _noting(session: Session) -> tuple[dict[int, str], dict[int, dict[str, int]]]:
+    """Program -> its fragment shader so that it notes, and sampler -> its place, for programs that note what they
+    read.
+    """
+    sources: dict[int, str] = {}
     slots: dict[int, dict[str, int]] = {}
-    for name in np.unique(frame.steps.program).tolist():
-        record = frame.objects.program(name)
-        if record is None or record.storage_blocks or record.binary:
-            continue
+    for name, source in session.notable().items():
         try:
-            found = _changed(compiled_program(record, frame.context.dialect), frame.context.es)
+            samplers = noted_samplers(source)[:_MOST_SAMPLERS]
+            if not samplers:
+                continue
+            places = {sampler: place for place, sampler in enumerate(samplers)}
+            early = reads_early(read(source), source)
+            sources[name] = with_levels_noted(source, places, NOTES, early, session.frame.context.es)
         except TrialError:
             continue
-        if found is not None:
-            changed, slots[name] = found
-            change.replace_program(name, changed)
-    return slots
+        slots[name] = places
+    return sources, slots
 
 
-def _changed(program: ProgramRecord, es: bool) -> tuple[ProgramRecord, dict[str, int]] | None:
-    """The program with a fragment shader that notes, and the places of its samplers; None where it has none, or several
-    or other stages read textures too.
-    """
-    source = fragment_source(program)
-    if not source:
-        return None
-    samplers = noted_samplers(source)[:_MOST_SAMPLERS]
-    if not samplers:
-        return None
-    slots = {sampler: place for place, sampler in enumerate(samplers)}
-    early = reads_early(read(source), source)
-    return with_fragment(program, lambda: with_levels_noted(source, slots, BINDING, early, es), es), slots
-
-
-def _all_read(frame: OpenGLFrame) -> list[int]:
+def _all_read(frame: Frame) -> list[int]:
     return sorted({t for use in frame.uses.textures for t in np.unique(use.textures).tolist()} - {0})
 
 
-def _gathered(
-    frame: OpenGLFrame, slots: dict[int, dict[str, int]], steps: list[int], notes: np.ndarray
-) -> SampledTextures:
+def _gathered(frame: Frame, slots: dict[int, dict[str, int]], steps: list[int], notes: np.ndarray) -> SampledTextures:
     """What the notes of all steps say of each texture."""
     place = {step: row for row, step in enumerate(steps)}
     rows: dict[int, list[tuple[int, np.ndarray]]] = {}
     unclear: set[int] = set()
-    origin = {t.name: t.view_of or t.name for t in frame.objects.textures}
     for use in frame.uses.textures:
         slot = slots.get(use.program, {}).get(use.sampler.partition("[")[0])
         if slot is not None and _read_elsewhere(frame, use.program, use.sampler):
@@ -115,7 +95,7 @@ def _gathered(
         for step, texture in zip(use.steps.tolist(), use.textures.tolist(), strict=True):
             if not texture:
                 continue
-            name = origin.get(texture, texture)
+            name = frame.stored_texture(texture)
             if slot is None or step not in place:
                 unclear.add(name)
             else:
@@ -125,14 +105,14 @@ def _gathered(
     return SampledTextures(textures, sorted(unclear))
 
 
-def _read_elsewhere(frame: OpenGLFrame, program: int, sampler: str) -> bool:
+def _read_elsewhere(frame: Frame, program: int, sampler: str) -> bool:
     """Whether a stage other than fragments does more with a sampler than to declare it."""
-    record = frame.objects.program(program)
-    others = [s for s in record.shaders if s.type != GL.FRAGMENT_SHADER] if record is not None else []
+    record = frame.programs.get(program)
+    others = [s for s in record.shaders if s.stage != Stage.FRAGMENT] if record is not None else []
     return any(names_beyond_declarations(s.source, sampler.partition("[")[0]) for s in others)
 
 
-def _without_programs(frame: OpenGLFrame) -> set[int]:
+def _without_programs(frame: Frame) -> set[int]:
     """Textures that steps read whose programs are not known, or that other steps than draws read."""
     flow = frame.resource_flow
     known = {use.program for use in frame.uses.textures}

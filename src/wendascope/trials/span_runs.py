@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.backends.doors import CPU, THREAD, WALL, Counter, Counters, Mark
+from wendascope.backends.contents import Contents
+from wendascope.backends.doors import (
+    CPU,
+    THREAD,
+    WALL,
+    Counter,
+    Counters,
+    Mark,
+    Prepared,
+    Session,
+    SpanStart,
+    Writes,
+)
 from wendascope.backends.edit import Edit, Insertion
-from wendascope.backends.opengl.running.left_behind import Contents
-from wendascope.backends.opengl.running.session import PreparedCalls
-from wendascope.backends.opengl.running.span_start import SpanStart
-from wendascope.backends.opengl.session import OpenGLSession
-from wendascope.backends.opengl.tables.written import Written, both, written_objects
 from wendascope.backends.slots import Slot
 from wendascope.measure.clocks import Clock
 from wendascope.measure.times import FrameTimer
-from wendascope.registry import tables
 from wendascope.trials.outcomes import outcomes
 
 _MOST_KEPT_BYTES = 512 << 20
@@ -36,9 +43,7 @@ class SpanTime:
 class SpanRuns:
     """Calls [start.call, end) of an edited frame, from the state and contents before them."""
 
-    def __init__(
-        self, session: OpenGLSession, start: SpanStart, end: int, clock: str, edit: Edit | None = None
-    ) -> None:
+    def __init__(self, session: Session, start: SpanStart, end: int, clock: str, edit: Edit | None = None) -> None:
         edit = edit or Edit()
         self._session, self._start = session, start
         self._counters = session.counters([Counter.TIME], 1) if clock == Clock.QUERY else None
@@ -52,22 +57,15 @@ class SpanRuns:
         self._approach = start.approach(edit)
         self._prepared = session.prepare(Edit([*around, *edit.insertions], edit.drop))
         self._edit, self._end_call = edit, end
-        self._written = written_objects(session.frame, start.call, end)
-        readers = [command.id for command in tables().commands if command.name in ("wendaClock", "wendaDrainedClock")]
-        self._clocks = np.array(readers)
-        self._first, self._end = self._between(self._prepared)
-
-    def _between(self, prepared: PreparedCalls) -> tuple[int, int]:
-        """The calls from the first reading of the clocks to the last."""
-        places = np.flatnonzero(np.isin(prepared.stream.ids, self._clocks))
-        return int(places[0]), int(places[-1]) + 1
+        self._written = session.writes(start.call, end)
+        self._first, self._end = self._prepared.clocks()
 
     @property
-    def written(self) -> Written:
+    def written(self) -> Writes:
         """What the span writes."""
         return self._written
 
-    def run(self, only: Written | None = None) -> SpanTime:
+    def run(self, only: Writes | None = None) -> SpanTime:
         """`only` names what was written since the last time, where that is known. Raises ReplayError."""
         self._start.enter(self._approach, only)
         self._session.run_part(self._prepared, self._first, self._end)
@@ -77,15 +75,15 @@ class SpanRuns:
         work = float(finished[self._column]) if counters is None else counters.read()[Counter.TIME][0] / 1e6
         return SpanTime(work, float(submitted[THREAD]))
 
-    def _undo(self, prepared: PreparedCalls, end: int) -> None:
+    def _undo(self, prepared: Prepared, end: int) -> None:
         """Put back what the edit changed of the frame's objects: what runs next is the original, or another edit."""
-        undone = int(np.searchsorted(prepared.owner, len(self._session.frame.calls)))
-        self._session.run_part(prepared, max(end, undone), len(prepared.stream))
+        undone = prepared.place(self._session.frame.call_count)
+        self._session.run_part(prepared, max(end, undone), len(prepared))
 
     def contents(self) -> Contents:
         """What everything that the span writes holds after it."""
         self.run()
-        return outcomes(self._session).all_contents(self._session, self._written)
+        return self._session.contents(self._written)
 
     def fragments(self) -> int | None:
         """Fragments that pass all tests in the span; None where they cannot be counted."""
@@ -96,7 +94,7 @@ class SpanRuns:
         clock = session.marks(Mark.CLOCK)
         around = _within((Insertion(self._start.call, clock), Insertion(self._end_call, clock)), counters)
         counted = session.prepare(Edit([*around, *self._edit.insertions], self._edit.drop))
-        begun, ended = self._between(counted)
+        begun, ended = counted.clocks()
         self._start.enter(self._approach)
         session.run_part(counted, begun, ended)
         self._undo(counted, ended)
@@ -119,7 +117,7 @@ class SpanPairs:
 
     def __init__(self, pairs: Sequence[tuple[SpanRuns, SpanRuns]]) -> None:
         self._pairs = pairs
-        self._written: Written | None = None
+        self._written: Writes | None = None
         """By all of them, once all ran."""
 
     def run(self, order: tuple[int, int]) -> tuple[float, float]:
@@ -129,7 +127,7 @@ class SpanPairs:
             taken = {which: pair[which].run(self._written) for which in order}
             work += taken[0].work_ms - taken[1].work_ms
             submission += taken[0].submit_ms - taken[1].submit_ms
-        self._written = both([original.written for original, _ in self._pairs])
+        self._written = functools.reduce(lambda a, b: a.joined(b), [original.written for original, _ in self._pairs])
         return work, submission
 
     def fragments(self) -> tuple[int, int] | None:
@@ -147,7 +145,7 @@ class Spans:
     The first of each pass is tried: from there on the frame must come out as it does as a whole.
     """
 
-    def __init__(self, session: OpenGLSession) -> None:
+    def __init__(self, session: Session) -> None:
         self._session = session
         self._starts: dict[int, SpanStart] = {}
         self._tried: set[int] = set()
@@ -156,7 +154,7 @@ class Spans:
     def start(self, call: int) -> SpanStart:
         """A start at a call."""
         if call not in self._starts:
-            start = SpanStart(self._session, call)
+            start = self._session.span_start(call)
             steps, passes = self._session.frame.steps, self._session.frame.passes
             step = min(int(np.searchsorted(steps.call, call)), len(steps) - 1)
             index = int(passes.of_step[step]) if len(steps) else 0
@@ -171,19 +169,13 @@ class Spans:
 
     def room(self, count: int) -> bool:
         """Whether so many starts can be kept at the same time."""
-        images = self._session.frame.objects
-        written = self._session.written
-        texels = sum(
-            i.width * i.height * i.depth for t in images.textures if t.name in written.textures for i in t.images
-        )
-        texels += sum(r.width * r.height for r in images.renderbuffers if r.name in written.renderbuffers)
-        return count * 4 * texels <= _MOST_KEPT_BYTES
+        return count * 4 * self._session.written_texels() <= _MOST_KEPT_BYTES
 
     def _comes_out(self, start: SpanStart) -> bool:
         session = self._session
         start.enter(start.approach(Edit()))
         whole = session.prepare()
-        session.run_part(whole, int(np.searchsorted(whole.owner, start.call)), len(whole.stream))
+        session.run_part(whole, whole.place(start.call), len(whole))
         return outcomes(session).came_out()
 
 
@@ -210,7 +202,7 @@ SPANS: Slot[Spans] = Slot("spans")
 _SCALE: Slot[FrameScale] = Slot("frame scale")
 
 
-def frame_scale(session: OpenGLSession, clock: str) -> FrameScale:
+def frame_scale(session: Session, clock: str) -> FrameScale:
     """Measured once a session."""
 
     def measure() -> FrameScale:

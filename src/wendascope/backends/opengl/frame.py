@@ -159,6 +159,13 @@ class OpenGLFrame(Frame):
         last = next((t for t in reversed(self.passes.targets) if t.framebuffer == shown), None)
         return Target(shown, last.attachments if last else (), *size)
 
+    def stored_texture(self, name: int) -> int:
+        return self._viewed.get(name, name)
+
+    @functools.cached_property
+    def _viewed(self) -> dict[int, int]:
+        return {t.name: t.view_of for t in self.objects.textures if t.view_of}
+
     @property
     def alpha_matters(self) -> bool:
         return self.reference_framebuffer != 0 or self.has_alpha

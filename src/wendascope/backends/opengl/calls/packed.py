@@ -192,8 +192,9 @@ class CallBatch(Calls):
             if mode in (BLOB, STRINGS):
                 self.words[slot], _ = self._append(mode, calls.arena[offset : offset + self.words[slot + 1]].tobytes())
 
-    def append(self, other: CallBatch) -> None:
+    def append(self, other: Calls) -> None:
         """Append the calls of another batch, which reads nothing back."""
+        assert isinstance(other, CallBatch)
         at, by = len(self.words), len(self.arena)
         self.starts += [at + start for start in other.starts]
         self.words.extend(other.words)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 
-from wendascope.backends.opengl.running.left_behind import Contents, read_left_behind
-from wendascope.backends.opengl.running.scramble import OTHER_WINDOW, WINDOW
+from wendascope.backends.contents import OTHER_WINDOW, WINDOW, Contents
+from wendascope.backends.opengl.running.left_behind import read_left_behind
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.backends.opengl.tables.written import images_of, written_objects
 from wendascope.frame.blobs import BlobRef, BlobStore

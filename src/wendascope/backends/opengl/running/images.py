@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TypeVar
 
 import msgspec
 
+from wendascope.backends.contents import KeptImage, StoredImages
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.objects.records import RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.running.left_behind import read_images
@@ -14,49 +16,31 @@ from wendascope.backends.opengl.tables.written import images_of
 from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.passes import Target
+from wendascope.registry import GL
 
-
-class StoredImages(msgspec.Struct):
-    """Images with their contents, by the names that they have in the captured program."""
-
-    textures: list[TextureRecord] = []
-    renderbuffers: list[RenderbufferRecord] = []
-    data: dict[str, bytes] = {}
-    """Hash -> contents."""
-
-    @property
-    def names(self) -> set[tuple[str, int]]:
-        """(kind, name) of each."""
-        kinds = (("texture", self.textures), ("renderbuffer", self.renderbuffers))
-        return {(kind, record.name) for kind, records in kinds for record in records}
-
-    def only(self, names: set[tuple[str, int]]) -> StoredImages:
-        """Those of some names."""
-        textures = [t for t in self.textures if ("texture", t.name) in names]
-        renderbuffers = [r for r in self.renderbuffers if ("renderbuffer", r.name) in names]
-        held = [i.contents for t in textures for i in t.images] + [r.contents for r in renderbuffers]
-        return StoredImages(textures, renderbuffers, {ref.hash: self.data[ref.hash] for ref in held if ref})
-
-    def joined(self, other: StoredImages) -> StoredImages:
-        """These and others, which take the place of those of their names."""
-        textures = [t for t in self.textures if ("texture", t.name) not in other.names]
-        renderbuffers = [r for r in self.renderbuffers if ("renderbuffer", r.name) not in other.names]
-        return StoredImages(
-            [*textures, *other.textures], [*renderbuffers, *other.renderbuffers], {**self.data, **other.data}
-        )
+R = TypeVar("R", TextureRecord, RenderbufferRecord)
+_DEPTHS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL, GL.STENCIL_INDEX)
 
 
 def images_now(session: ReplaySession, targets: Iterable[Target]) -> StoredImages:
     """What the images of some targets hold after a run. Raises TrialError where one of them cannot be read."""
     blobs = BlobStore()
     read = read_images(session, images_of(targets), blobs)
+    stored = []
     for texture in read.textures:
         if not texture.images or not all(image.contents for image in texture.images):
             raise TrialError(f"texture {texture.name} cannot be read")
+        first, *others = texture.images
+        size = (first.width, first.height) if not others and first.depth <= 1 else None
+        held = [image.contents.hash for image in texture.images if image.contents]
+        colour = first.format not in _DEPTHS
+        stored.append(KeptImage("texture", texture.name, msgspec.msgpack.encode(texture), held, colour, size))
     for renderbuffer in read.renderbuffers:
         if not renderbuffer.contents:
             raise TrialError(f"renderbuffer {renderbuffer.name} cannot be read")
-    return StoredImages(read.textures, read.renderbuffers, blobs.data)
+        record, held = msgspec.msgpack.encode(renderbuffer), [renderbuffer.contents.hash]
+        stored.append(KeptImage("renderbuffer", renderbuffer.name, record, held, renderbuffer.format not in _DEPTHS))
+    return StoredImages(stored, blobs.data)
 
 
 def put_images(session: ReplaySession, stored: StoredImages) -> CallBatch:
@@ -66,7 +50,9 @@ def put_images(session: ReplaySession, stored: StoredImages) -> CallBatch:
     objects = session.frame.objects
     there = {("texture", t.name): _shape(t) for t in objects.textures}
     there |= {("renderbuffer", r.name): _shape(r) for r in objects.renderbuffers}
-    for kind, records in (("texture", stored.textures), ("renderbuffer", stored.renderbuffers)):
+    textures = [_record(image, TextureRecord) for image in stored.images if image.kind == "texture"]
+    renderbuffers = [_record(image, RenderbufferRecord) for image in stored.images if image.kind == "renderbuffer"]
+    for kind, records in (("texture", textures), ("renderbuffer", renderbuffers)):
         for record in records:
             if there.get((kind, record.name)) != _shape(record):  # type: ignore[arg-type]
                 raise TrialError(f"{kind} {record.name} has another size or format in the other frame")
@@ -75,9 +61,16 @@ def put_images(session: ReplaySession, stored: StoredImages) -> CallBatch:
         if session.frame.blobs.put(data) != BlobRef(digest, len(data)):
             raise TrialError("contents of an image do not fit their hash")
     try:
-        return session.images_batch(stored.textures, stored.renderbuffers)
+        return session.images_batch(textures, renderbuffers)
     except ReplayError as error:
         raise TrialError(str(error)) from error
+
+
+def _record(image: KeptImage, kind: type[R]) -> R:
+    try:
+        return msgspec.msgpack.decode(image.record, type=kind)
+    except msgspec.MsgspecError as error:
+        raise TrialError(f"{image.kind} {image.name} is described in a way that is not known here") from error
 
 
 def _shape(record: TextureRecord | RenderbufferRecord) -> object:

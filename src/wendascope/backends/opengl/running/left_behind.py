@@ -7,22 +7,17 @@ import re
 
 import numpy as np
 
+from wendascope.backends.contents import OTHER_WINDOW, READ_PIXELS, WINDOW, Contents, Store
 from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.kept import Kept
 from wendascope.backends.opengl.calls.packed import CallBatch, merge_streams
 from wendascope.backends.opengl.objects.records import Objects
-from wendascope.backends.opengl.running.scramble import OTHER_WINDOW, WINDOW, Store
 from wendascope.backends.opengl.running.session import PreparedCalls, ReplaySession
 from wendascope.backends.opengl.snapshot import Reader, read_contents, read_query_results
 from wendascope.backends.opengl.tables.written import Written
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.frame import Picture
 from wendascope.registry import GL
-
-Contents = dict[tuple[Store, str], bytes]
-"""(what, which part of it) -> the digest of its bytes; of other windows, which are shown, the pixels."""
-READ_PIXELS = "what is read back by call"
-"""Kind of a store: what the program got into its own memory."""
 
 
 def read_left_behind(
@@ -131,11 +126,6 @@ class _Ours:
 
     def __init__(self, session: ReplaySession) -> None:
         self.run = session.run_batch
-
-
-def differing(a: Contents, b: Contents) -> list[Store]:
-    """What holds other contents in one than in the other, in order."""
-    return sorted({key[0] for key in a.keys() | b.keys() if a.get(key) != b.get(key)})
 
 
 _KEPT = (

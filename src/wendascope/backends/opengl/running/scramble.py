@@ -4,17 +4,13 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable
-from dataclasses import dataclass
 
+from wendascope.backends.contents import OTHER_WINDOW, WINDOW, Store
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.registry import GL
 
-OTHER_WINDOW = "another window"
-WINDOW = ("window colour", "window depth", "window stencil")
-PATTERNS = (1, 2)
-"""Two of them: what comes out alike from both was not read."""
 _COLOURS = {1: (0.29, 0.83, 0.11, 0.62), 2: (0.91, 0.07, 0.57, 0.23)}
 _DEPTHS = {1: 0.13, 2: 0.87}
 _NUMBERS = {1: (0x5A, 0x33, 0x69, 0x17), 2: (0xA5, 0x0C, 0x96, 0x68)}
@@ -22,19 +18,6 @@ _MOST_BUFFER_BYTES = 64 << 20
 _DEPTH_FORMATS = (GL.DEPTH_COMPONENT, GL.DEPTH_STENCIL)
 _INTEGERS = (GL.RED_INTEGER, GL.RG_INTEGER, GL.RGB_INTEGER, GL.RGBA_INTEGER)
 _UNSIGNED = (GL.UNSIGNED_BYTE, GL.UNSIGNED_SHORT, GL.UNSIGNED_INT, GL.UNSIGNED_INT_2_10_10_10_REV)
-
-
-@dataclass(frozen=True, order=True)
-class Store:
-    """Something that holds contents: a `texture`, `renderbuffer` or `buffer` by captured name, a part of the
-    window, or another window by its number.
-    """
-
-    kind: str
-    name: int = 0
-
-    def __str__(self) -> str:
-        return self.kind if self.kind in WINDOW else f"{self.kind} {self.name}"
 
 
 def written_stores(session: ReplaySession) -> list[Store]:
@@ -71,7 +54,7 @@ def undefined_stores(session: ReplaySession) -> list[Store]:
 
 
 def scramble(session: ReplaySession, stores: Iterable[Store], pattern: int) -> CallBatch:
-    """Calls, in names of this context, that fill some stores with a pattern (of `PATTERNS`). They leave state
+    """Calls, in names of this context, that fill some stores with a pattern (of `contents.PATTERNS`). They leave state
     behind.
     """
     batch = CallBatch(session.offers)

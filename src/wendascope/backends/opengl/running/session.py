@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from wendascope.backends.busy import BusyLoops
 from wendascope.backends.doors import Floats, Prepared
-from wendascope.backends.edit import Edit
+from wendascope.backends.edit import Calls, Edit
 from wendascope.backends.opengl.calls.gl_helpers import pack_tightly
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
 from wendascope.backends.opengl.frame import OpenGLFrame
@@ -25,7 +25,7 @@ from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.backends.opengl.rebuild.deletions import unbinding_calls
 from wendascope.backends.opengl.rebuild.executor import LocalExecutor, PackedBatch, set_surface
 from wendascope.backends.opengl.rebuild.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
-from wendascope.backends.opengl.running.edit import apply_edit
+from wendascope.backends.opengl.running.edit import apply_edit, own_calls
 from wendascope.backends.opengl.snapshot import read_strings
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.tables.written import written_objects
@@ -48,6 +48,11 @@ _FRESH = 0xF0000000
 """Captured-side names of objects that edits make begin here."""
 
 
+@functools.cache
+def _clock_ids() -> npt.NDArray[np.int64]:
+    return np.array([c.id for c in tables().commands if c.name in ("wendaClock", "wendaDrainedClock")])
+
+
 @dataclass
 class PreparedCalls(Prepared):
     """An edited frame, translated and ready to run any number of times."""
@@ -68,6 +73,16 @@ class PreparedCalls(Prepared):
 
     def readings(self, insertion: int, count: int = 1) -> Floats:
         return readings(self.output(insertion, count * READING_BYTES))
+
+    def place(self, call: int) -> int:
+        return int(np.searchsorted(self.owner, call))
+
+    def clocks(self) -> tuple[int, int]:
+        places = np.flatnonzero(np.isin(self.stream.ids, _clock_ids()))
+        return int(places[0]), int(places[-1]) + 1
+
+    def __len__(self) -> int:
+        return len(self.stream)
 
     def first_readings(self, insertions: int, clock: int) -> Floats:
         words = self.out[: len(self.out) // 8 * 8].view(np.uint64)
@@ -240,7 +255,7 @@ class ReplaySession:
 
     # ---- the same start for every run ---------------------------------------------------------------
 
-    def restore(self, between: CallBatch | None = None, images: bool = True) -> None:
+    def restore(self, between: Calls | None = None, images: bool = True) -> None:
         """Back to the state before the frame. `between` runs after contents were put back and before the context's
         state is. Without `images`, contents of textures, renderbuffers and the window stay as they are.
         """
@@ -251,7 +266,7 @@ class ReplaySession:
         contents, state = self._restore if images else self._restore_without_images or self._restore
         self._setup.run(contents)
         if between is not None:
-            self._setup.run(between)
+            self._setup.run(own_calls(between))
         self._setup.run(state)
         if self._lists_change:
             self._run_stream(self._list_calls)
@@ -320,15 +335,16 @@ class ReplaySession:
         made = apply_edit(self.frame.calls, Edit(edit.insertions, drop, edit.keep_until))
         return dataclasses.replace(self.frame, calls=CallStream(made.words, made.arena, made.offsets))
 
-    def run(self, prepared: Prepared, between: CallBatch | None = None) -> None:
+    def run(self, prepared: Prepared, between: Calls | None = None) -> None:
         """Run an edited frame from the frame's own start (see `restore`). Raises ReplayError, naming the call."""
         assert isinstance(prepared, PreparedCalls)
         self.restore(between)
         self.drain()
         self.run_part(prepared, 0, len(prepared.stream))
 
-    def run_part(self, prepared: PreparedCalls, first: int, end: int) -> None:
+    def run_part(self, prepared: Prepared, first: int, end: int) -> None:
         """Run calls [first, end) of a prepared frame, from whatever state there is."""
+        assert isinstance(prepared, PreparedCalls)
         if first >= end:
             return
         if self.watch is not None:

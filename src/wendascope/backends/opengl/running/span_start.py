@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
+from wendascope.backends.doors import Prepared, Writes
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
@@ -189,16 +190,17 @@ class SpanStart:
         ahead = [i for i in edit.insertions if i.before < self.call or (i.before == self.call and i.closes)]
         return self._session.prepare(Edit(ahead, drop, self.call))
 
-    def enter(self, approach: PreparedCalls, only: Written | None = None) -> None:
+    def enter(self, approach: Prepared, only: Writes | None = None) -> None:
         """Be where the frame is before the call; `only` names what else was written since the last time, where that
         is known. Raises ReplayError.
         """
         session = self._session
+        assert only is None or isinstance(only, Written)
         if not self.kept:
             session.run(approach)
         else:
             session.restore(self._blit(keep=False), images=False)
-            session.run_part(approach, 0, len(approach.stream))
+            session.run_part(approach, 0, len(approach))
             session.run_batch(self._copy(keep=False, only=only))
         session.drain()
 

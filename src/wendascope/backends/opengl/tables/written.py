@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 import numpy as np
 
@@ -30,6 +30,14 @@ class Written:
     pipelines: set[int] = field(default_factory=set)
     lists: bool = False
     """Whether display lists are made or deleted."""
+
+    def joined(self, other: Self) -> Self:
+        """Textures, buffers and renderbuffers that either writes."""
+        return type(self)(
+            textures=self.textures | other.textures,
+            buffers=self.buffers | other.buffers,
+            renderbuffers=self.renderbuffers | other.renderbuffers,
+        )
 
 
 _BY_ROLE = (
@@ -96,16 +104,6 @@ def images_of(targets: Iterable[Target]) -> Written:
     for target in targets:
         for attachment in target.attachments:
             (found.textures if attachment.kind == "texture" else found.renderbuffers).add(attachment.name)
-    return found
-
-
-def both(several: Iterable[Written]) -> Written:
-    """Textures, buffers and renderbuffers that any of several write."""
-    found = Written()
-    for written in several:
-        found.textures |= written.textures
-        found.buffers |= written.buffers
-        found.renderbuffers |= written.renderbuffers
     return found
 
 
