@@ -398,7 +398,7 @@ class RasterFrame(Frame):
 
     @property
     def object_counts(self) -> dict[str, int]:
-        return {"programs": len(self.programs), "textures": len(self.textures)}
+        return {"programs": len(self.programs), "textures": len(self.textures), "buffers": len(self.uses.buffer_sizes)}
 
     def texture_pixels(self, name: int) -> npt.NDArray[np.uint8] | None:
         return self.images.get(name)
@@ -527,20 +527,18 @@ class Rasteriser:
         return np.round(np.clip(window, 0, 1) * 255).astype(np.uint8), layers
 
 
-def _fill(
-    draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: Floats | None
-) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_], Floats]:
-    """Draw one triangle; returns (where its fragments passed, where it has any, their depths). A pixel is covered where
-    its centre lies inside; edges belong to one side only, so that neighbours neither overlap nor leave gaps.
-    """
+@functools.lru_cache(4096)
+def _covered(corners_bytes: bytes, shape: tuple[int, int]) -> tuple[npt.NDArray[np.bool_], Floats]:
+    """Where a triangle has pixels, and their depths."""
+    corners = np.frombuffer(corners_bytes).reshape(3, 3)
     (ax, ay, _), (bx, by, _), (cx, cy, _) = corners
     area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
     if area == 0:
-        return np.zeros(depth.shape, bool), np.zeros(depth.shape, bool), np.zeros(depth.shape)
+        return np.zeros(shape, bool), np.zeros(shape)
     if area < 0:
         corners = corners[[0, 2, 1]]
-    y, x = np.mgrid[0 : depth.shape[0], 0 : depth.shape[1]] + 0.5
-    inside = np.ones(depth.shape, bool)
+    y, x = np.mgrid[0 : shape[0], 0 : shape[1]] + 0.5
+    inside = np.ones(shape, bool)
     weights = []
     for k in range(3):
         (px, py, _), (qx, qy, _) = corners[(k + 1) % 3], corners[(k + 2) % 3]
@@ -549,10 +547,27 @@ def _fill(
         inside &= (edge > 0) | ((edge == 0) & belongs)
         weights.append(edge / abs(area))
     z = sum(weight * corner[2] for weight, corner in zip(weights, corners, strict=True))
+    return inside, np.asarray(z)
+
+
+def drawn_triangle(
+    draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: Floats | None
+) -> npt.NDArray[np.bool_]:
+    """Draw one triangle; returns where its fragments passed, shape (h, w)."""
+    return _fill(draw, corners, colour, depth, surface)[0]
+
+
+def _fill(
+    draw: Draw, corners: Floats, colour: Floats, depth: Floats, surface: Floats | None
+) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_], Floats]:
+    """Draw one triangle; returns (where its fragments passed, where it has any, their depths). A pixel is covered where
+    its centre lies inside; edges belong to one side only, so that neighbours neither overlap nor leave gaps.
+    """
+    inside, z = _covered(corners.astype(np.float64).tobytes(), depth.shape)
     passed = inside & (_COMPARES[draw.compare](z, depth) if draw.tests else True)
     source = np.broadcast_to(np.array(draw.colour), colour.shape)
     if surface is not None:
-        rows, columns = (np.floor(v).astype(np.int64) for v in (y, x))
+        rows, columns = np.mgrid[0 : depth.shape[0], 0 : depth.shape[1]]
         source = source * surface[rows % surface.shape[0], columns % surface.shape[1]]
     if draw.blend:
         alpha = source[..., 3:]
