@@ -214,7 +214,7 @@ class RasterUses(StepUses):
     @functools.cached_property
     def textures(self) -> list[TextureUse]:
         rows = np.array([k for k, draw in enumerate(self._draws) if draw and draw.texture], np.int64)
-        names = np.array([self._draws[k].texture for k in rows.tolist()], np.int64)  # type: ignore[union-attr]
+        names = np.array([self._draws[k].texture for k in rows.tolist()], np.int64)
         return [TextureUse(TEXTURED, "surface", True, rows, names, names.astype(np.uint64))] if len(rows) else []
 
     @functools.cached_property

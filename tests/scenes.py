@@ -152,12 +152,12 @@ def _triangle(random: np.random.Generator) -> np.ndarray:
             all((edge_functions(corners / 256, sample) != 0).all() for sample in (*CENTRE, *FOUR))
             and _area(corners) != 0
         ):
-            return corners / 256
+            return np.asarray(corners / 256)
 
 
 def _area(corners: np.ndarray) -> float:
     (ax, ay), (bx, by), (cx, cy) = corners
-    return (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+    return float((bx - ax) * (cy - ay) - (by - ay) * (cx - ax))
 
 
 def edge_functions(corners: np.ndarray, sample: tuple[float, float]) -> np.ndarray:
@@ -288,7 +288,7 @@ def _blended(step: Step, under: np.ndarray) -> np.ndarray:
         case "alpha":
             return over if step.colour[3] == 255 else under
         case "add":
-            return np.minimum(under + over, 255)
+            return np.asarray(np.minimum(under + over, 255))
     return over
 
 

@@ -41,7 +41,9 @@ def noise(random: np.random.Generator, kind: str, count: int) -> Noise:
         case "heavy tails":
             return random.standard_t(1.5, count)
         case "outliers":
-            return random.normal(0, 1, count) + (random.random(count) < 0.1) * random.choice([-50, 50], count)
+            return np.asarray(
+                random.normal(0, 1, count) + (random.random(count) < 0.1) * random.choice([-50, 50], count)
+            )
         case "drift":  # of both of a pair: what is left of it changes sign with their order
             drift = np.cumsum(random.normal(0, 0.5, count))
             return random.normal(0, 1, count) + np.diff(drift, prepend=0) * np.where(np.arange(count) % 2, 1, -1)

@@ -136,7 +136,7 @@ def test_clicking_and_zooming_the_strip(qtbot: Any, window: MainWindow, depot: P
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
     assert document.selection.step == int(document.frame.passes.end[3]) - 1
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 62))
-    assert int(document.frame.passes.of_step[document.selection.step]) == 3  # type: ignore[index]
+    assert int(document.frame.passes.of_step[document.selection.step]) == 3
     event = QWheelEvent(
         QPointF(x, 40),
         QPointF(x, 40),

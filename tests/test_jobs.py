@@ -33,17 +33,17 @@ class Measured(msgspec.Struct):
 
 
 @remote
-def double(session, job, values: npt.NDArray[np.float64], remedies: list[Remedy], times: int = 2) -> Measured:  # type: ignore[no-untyped-def]
+def double(session, job, values: npt.NDArray[np.float64], remedies: list[Remedy], times: int = 2) -> Measured:
     assert session is SESSION and job is JOB
     return Measured(values * times, values > 0, remedies)
 
 
 @remote
-def broken(session, job) -> int:  # type: ignore[no-untyped-def]
+def broken(session, job) -> int:
     return object()  # type: ignore[return-value]
 
 
-def there_and_back(asked):  # type: ignore[no-untyped-def]
+def there_and_back(asked):
     """As the two processes do it."""
     request = decode_request(encode(Request(asked.job.name, asked.arguments)))
     reply = decode_reply(encode(Reply(True, result=asked.job.run(SESSION, JOB, request.arguments))))
@@ -73,7 +73,7 @@ def test_wrong_arguments_are_found_before_they_are_sent(wrong: dict[str, object]
 @given(st.binary(max_size=60))
 def test_arguments_from_outside_are_checked(data: bytes) -> None:
     with pytest.raises(ReplayError, match="wrong arguments"):
-        double.run(SESSION, JOB, data)  # type: ignore[arg-type]
+        double.run(SESSION, JOB, data)
 
 
 @pytest.mark.parametrize(
@@ -88,12 +88,12 @@ def test_arguments_from_outside_are_checked(data: bytes) -> None:
 )
 def test_arguments_of_other_types_are_refused(value: object) -> None:
     with pytest.raises(ReplayError, match="wrong arguments"):
-        double.run(SESSION, JOB, wire.pack(value))  # type: ignore[arg-type]
+        double.run(SESSION, JOB, wire.pack(value))
 
 
 def test_a_result_that_cannot_travel_is_an_error() -> None:
     with pytest.raises(TypeError, match="cannot send object"):
-        broken.run(SESSION, JOB, broken.asked().arguments)  # type: ignore[arg-type]
+        broken.run(SESSION, JOB, broken.asked().arguments)
 
 
 @pytest.mark.parametrize(

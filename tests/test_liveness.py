@@ -91,7 +91,7 @@ def _made(
     before_end(batch)
     if following:
         following(after)
-    return without_effect(_frame(batch, after if following else None)).tolist()
+    return list(without_effect(_frame(batch, after if following else None)).tolist())
 
 
 def test_chains_are_followed_to_the_window() -> None:

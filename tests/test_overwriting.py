@@ -67,7 +67,7 @@ def _made(steps: list[Step], before: str = "", masked: bool = False) -> OpenGLFr
 
 
 def _dead(*steps: Step, before: str = "", masked: bool = False) -> list[bool]:
-    return without_effect(_made(list(steps), before, masked)).tolist()
+    return list(without_effect(_made(list(steps), before, masked)).tolist())
 
 
 LEFT, RIGHT = (0, 0, 4, SIZE), (4, 0, SIZE, SIZE)

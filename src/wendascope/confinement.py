@@ -106,7 +106,7 @@ def program_paths() -> list[str]:
 
 def landlock_version() -> int:
     """What the kernel has; 0 for none."""
-    return max(0, _libc.syscall(_CREATE_RULESET, None, ctypes.c_size_t(0), ctypes.c_uint32(_RULESET_VERSION)))
+    return int(max(0, _libc.syscall(_CREATE_RULESET, None, ctypes.c_size_t(0), ctypes.c_uint32(_RULESET_VERSION))))
 
 
 def _restrict_files(readable: Iterable[str], writable: Iterable[str], devices: Iterable[str], programs: bool) -> str:

@@ -72,7 +72,7 @@ def _by_floats(name: str, *values: float) -> None:
 
 
 def _is_es() -> bool:
-    return GL.glGetString(GL.GL_VERSION).startswith(b"OpenGL ES")
+    return bool(GL.glGetString(GL.GL_VERSION).startswith(b"OpenGL ES"))
 
 
 def _add_colours() -> None:

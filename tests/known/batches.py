@@ -15,10 +15,10 @@ DATA_FRAGMENT = (
 )
 
 
-def _draws(before: int, after: int):  # type: ignore[no-untyped-def]
+def _draws(before: int, after: int):
     """The largest batch."""
 
-    def check(found) -> bool:  # type: ignore[no-untyped-def]
+    def check(found) -> bool:
         best = max(found, key=lambda f: f.evidence["draws now"], default=None)
         return best is not None and (best.draws_now, best.draws_together) == (before, after)
 
@@ -210,7 +210,7 @@ def forty_textures_that_repeat() -> Draw:
     return draw
 
 
-def _atlas(looked) -> None:  # type: ignore[no-untyped-def]
+def _atlas(looked) -> None:
     from wendascope.analysis.atlas import coordinate_reach, plan_atlases
     from wendascope.analysis.sharing import Sharing
 
@@ -351,7 +351,7 @@ def copies_of_a_mesh() -> Draw:
     return draw
 
 
-def _counted(looked) -> None:  # type: ignore[no-untyped-def]
+def _counted(looked) -> None:
     """So many neighbours are counted in several walks, and step by step as many fragments as the driver counts."""
     drawn = looked.examined.drawn
     assert drawn.mismatched == 0 and sum(step.fragments > 0 for step in drawn.steps) > 2900

@@ -102,8 +102,8 @@ def a_view_bound_and_taken_away() -> Draw:
     return draw
 
 
-def _told(expected: bool):  # type: ignore[no-untyped-def]
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+def _told(expected: bool):
+    def check(looked) -> None:
         assert any("drawn before this frame" in caveat for caveat in looked.frame.caveats) == expected
 
     return check

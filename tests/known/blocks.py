@@ -168,7 +168,7 @@ def _vectors(steepness: float = 0.4, length: float = 1.0) -> np.ndarray:
     y, x = np.mgrid[0:_SIDE, 0:_SIDE] / 20
     vectors = np.stack([np.sin(x) * steepness, np.cos(y) * steepness, np.ones(x.shape)], -1)
     vectors *= length / np.linalg.norm(vectors, axis=2, keepdims=True)
-    return np.rint(np.concatenate([vectors * 0.5 + 0.5, np.ones((_SIDE, _SIDE, 1))], -1) * 255)
+    return np.asarray(np.rint(np.concatenate([vectors * 0.5 + 0.5, np.ones((_SIDE, _SIDE, 1))], -1) * 255))
 
 
 def _lit(shade: str) -> str:

@@ -43,8 +43,8 @@ def _quads(rows: list[tuple[float, float, float, float, tuple[float, float, floa
     return array
 
 
-def _average(layers: float, waste: int):  # type: ignore[no-untyped-def]
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+def _average(layers: float, waste: int):
+    def check(looked) -> None:
         found = looked.examined.drawn.passes[-1]
         assert abs(found.average - layers) < 0.001, found.average
         assert found.wasted == waste, found.wasted
@@ -226,7 +226,7 @@ def cut_by_the_scissor() -> Draw:
     return draw
 
 
-def _evidence(looked, words: str) -> None:  # type: ignore[no-untyped-def]
+def _evidence(looked, words: str) -> None:
     finding = looked.of("not-visible")[0]
     assert finding.evidence[f"steps {words}"] == len(finding.steps), finding.evidence
     assert "steps hidden behind others" not in finding.evidence

@@ -76,8 +76,8 @@ def quads_and_lines_in_turns() -> Draw:
 _PAST = ("immediate-draws", "repeated-state", "mergeable", "not-visible", "covered-clear", "overwritten-state")
 
 
-def _scaled(expected: bool):  # type: ignore[no-untyped-def]
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+def _scaled(expected: bool):
+    def check(looked) -> None:
         assert bool(len(looked.frame.setup.calls_of("glScalef"))) == expected
 
     return check

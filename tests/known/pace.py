@@ -19,8 +19,8 @@ EXPENSIVE = FLAT.replace(
 )
 
 
-def _bound(*who: str, own_ms: float | None = None):  # type: ignore[no-untyped-def]
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+def _bound(*who: str, own_ms: float | None = None):
+    def check(looked) -> None:
         from wendascope.report.survey import survey_document
 
         found = frame_bound(looked.frame)
@@ -42,7 +42,7 @@ def _compute(seconds: float) -> None:
         pass
 
 
-def _with(before: bool, between: bool, after: bool, how) -> Draw:  # type: ignore[no-untyped-def]
+def _with(before: bool, between: bool, after: bool, how) -> Draw:
     paint = Painter()
 
     def draw(_: int) -> None:

@@ -42,7 +42,7 @@ void main() { gl_Position = vec4(corner * 1.6 - 0.8, 0.0, 1.0); }
 """
 
 
-def _differ(looked) -> None:  # type: ignore[no-untyped-def]
+def _differ(looked) -> None:
     numbers, known_ones = step_inputs(looked.frame)
     draws = [s for s in range(len(looked.frame.steps)) if looked.frame.steps.kind_name(s) == "draw"]
     assert known_ones[draws].all()
@@ -105,7 +105,7 @@ def tessellation_levels_in_the_frame() -> Draw:
     return _patches(True)
 
 
-def _holds_nothing_up(looked) -> None:  # type: ignore[no-untyped-def]
+def _holds_nothing_up(looked) -> None:
     """As in a sequence, which keeps no contents of what a frame draws over: another order leaves nothing behind."""
     frame = dataclasses.replace(looked.frame, following=merge_streams([]))
     for record in frame.objects.renderbuffers:

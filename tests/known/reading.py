@@ -30,7 +30,7 @@ void main() { ivec2 at = ivec2(gl_GlobalInvocationID.xy); imageStore(drain, at, 
 """
 
 
-def _refuted(looked, rule: str, reason: str) -> None:  # type: ignore[no-untyped-def]
+def _refuted(looked, rule: str, reason: str) -> None:
     assert [r for r in looked.examined.refuted if r.rule == rule and reason in r.reason], looked.examined.refuted
 
 

@@ -23,10 +23,10 @@ VIEW = range(12)
 """The steps of the view, in all of these programs."""
 
 
-def _is_needed(steps: range, what: str):  # type: ignore[no-untyped-def]
+def _is_needed(steps: range, what: str):
     """Leaving out these steps leaves something else behind, and no finding says otherwise."""
 
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+    def check(looked) -> None:
         outcome = judge_remedies(looked.replay.session, [Remedy("drop-steps", steps=list(steps))])
         assert any(what in store for store in outcome.left_behind), outcome
         for finding in looked.findings:
@@ -36,7 +36,7 @@ def _is_needed(steps: range, what: str):  # type: ignore[no-untyped-def]
     return check
 
 
-def _holds_numbers(looked) -> None:  # type: ignore[no-untyped-def]
+def _holds_numbers(looked) -> None:
     assert not looked.of("narrower-target"), looked.of("narrower-target")
 
 
@@ -128,18 +128,18 @@ void main() {
 PASSED_ON = "#version 440\nlayout(location=0) in vec4 at;\nvoid main() { gl_Position = at; gl_PointSize = 3.0; }\n"
 
 
-def _no(*rules: str):  # type: ignore[no-untyped-def]
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+def _no(*rules: str):
+    def check(looked) -> None:
         found = [f.title for rule in rules for f in looked.of(rule)]
         assert not found, found
 
     return check
 
 
-def _not_thought_of(rule: str):  # type: ignore[no-untyped-def]
+def _not_thought_of(rule: str):
     """Nothing of the rule had to be refuted either."""
 
-    def check(looked) -> None:  # type: ignore[no-untyped-def]
+    def check(looked) -> None:
         assert not [item for item in looked.examined.refuted if item.rule == rule], looked.examined.refuted
 
     return check

@@ -9,8 +9,8 @@ from ._case import Draw, known
 from ._draw import BLUE, FLAT, GREEN, HEIGHT, RED, WIDTH, Painter, clear, noise, onto, target, texture
 
 
-def _repeats(least: int, most: int):  # type: ignore[no-untyped-def]
-    def check(found) -> bool:  # type: ignore[no-untyped-def]
+def _repeats(least: int, most: int):
+    def check(found) -> bool:
         return len(found) == 1 and least <= found[0].evidence["calls that repeat"] <= most
 
     return check
@@ -145,7 +145,7 @@ def samplers_set_as_an_array() -> Draw:
     return draw
 
 
-def _units(looked) -> None:  # type: ignore[no-untyped-def]
+def _units(looked) -> None:
     from wendascope.backends.opengl.tables.inputs import texture_inputs
 
     inputs = texture_inputs(looked.frame, 1)
@@ -246,5 +246,5 @@ def a_clear_that_is_blended_with() -> Draw:
     return draw
 
 
-def _clears(looked, count: int) -> None:  # type: ignore[no-untyped-def]
+def _clears(looked, count: int) -> None:
     assert len(looked.of("covered-clear")) == count

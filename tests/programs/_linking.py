@@ -25,7 +25,7 @@ def link(stages: dict[int, str], separable: bool = False, feedback: tuple[str, .
     return int(program)
 
 
-def _names(names: tuple[str, ...]):  # type: ignore[no-untyped-def]
+def _names(names: tuple[str, ...]):
     import ctypes
 
     return ctypes.cast(

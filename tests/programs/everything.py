@@ -246,7 +246,7 @@ def main() -> None:
         frame += 1
 
 
-def draw_frame(frame, program, copy, textures, targets, framebuffers, arrays, samplers, vertex, block) -> None:  # type: ignore[no-untyped-def]
+def draw_frame(frame, program, copy, textures, targets, framebuffers, arrays, samplers, vertex, block) -> None:
     GL.glBindFramebuffer(GL.GL_FRAMEBUFFER, framebuffers[0])
     GL.glViewport(0, 0, SIZE, SIZE)
     GL.glEnable(GL.GL_DEPTH_TEST)

@@ -44,7 +44,7 @@ class MemoryChart(QWidget):
 
     def _x(self, frame: float) -> float:
         area, first, last = self._area(), self._history[0, 0], self._history[-1, 0]
-        return area.left() + (frame - first) / max(last - first, 1.0) * area.width()
+        return float(area.left() + (frame - first) / max(last - first, 1.0) * area.width())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter, t, area = QPainter(self), theme(), self._area()

@@ -90,7 +90,7 @@ class NodeModel(QAbstractItemModel):
         if not more:
             node.count = len(node.children)
             return
-        self.beginInsertRows(parent, len(node.children), len(node.children) + len(more) - 1)  # type: ignore[arg-type]
+        self.beginInsertRows(parent, len(node.children), len(node.children) + len(more) - 1)
         node.children += more
         self.endInsertRows()
 

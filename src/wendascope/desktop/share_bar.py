@@ -21,7 +21,7 @@ class ShareDelegate(QStyledItemDelegate):
         bar = index.data(BAR)
         if bar:
             share, measured = bar
-            box = option.rect.adjusted(2, 3, -2, -3)  # type: ignore[attr-defined]
+            box = option.rect.adjusted(2, 3, -2, -3)
             width = int(box.width() * min(max(share, 0.0), 1.0))
             place = QRect(box.right() - width + 1, box.top(), width, box.height())
             colour = QColor(theme().bar)

@@ -28,7 +28,7 @@ def difference_image(before: Pixels, after: Pixels) -> Pixels:
     part = (place - low)[..., None]
     image = ramp[low] * (1 - part) + ramp[low + 1] * part
     image[largest == 0] = 0x76
-    return np.rint(image).astype(np.uint8)
+    return np.asarray(np.rint(image).astype(np.uint8))
 
 
 def _image(pixels: Pixels) -> QImage:

@@ -48,4 +48,4 @@ class CallUse:
     @property
     def redundant(self) -> Mask:
         """What could be left out, shape (calls,)."""
-        return (self.use == REPEATS) | (self.use == OVERWRITTEN)
+        return np.asarray((self.use == REPEATS) | (self.use == OVERWRITTEN))

@@ -189,7 +189,7 @@ def shape_name(frame: Frame, step: int, count: int) -> str:
     """`quad` or `box` where the positions are those of one, else by the primitive."""
     primitive = int(frame.uses.primitive[step])
     if primitive != Primitive.TRIANGLES:
-        return {Primitive.POINTS: "points", Primitive.LINES: "lines"}.get(primitive, "mesh")  # type: ignore[call-overload]
+        return str({Primitive.POINTS: "points", Primitive.LINES: "lines"}.get(primitive, "mesh"))  # type: ignore[call-overload]
     positions = _positions(frame, step) if count <= _SMALL else None
     if positions is None:
         return "mesh"

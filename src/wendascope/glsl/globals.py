@@ -144,7 +144,7 @@ class Globals:
         return {t.text for t, inside in zip(self._tokens, self._directive, strict=True) if inside and t.kind == "word"}
 
     def _scan(self) -> None:
-        depth, statement = 0, []  # type: ignore[var-annotated]
+        depth, statement = 0, []
         body = False
         for _, token in self.code():
             if depth == 0:

@@ -105,7 +105,7 @@ def steps_mask(session: Session, job: Task, steps: list[int]) -> npt.NDArray[np.
         box = boxes.get(step)
         if box is not None and int(session.frame.passes.of_step[step]) == index:
             mask[box[1] : box[3], box[0] : box[2]] = True
-    return mask
+    return np.asarray(mask)
 
 
 def passes_shown(session: Session, step: int | None) -> list[int]:

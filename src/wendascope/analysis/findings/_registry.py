@@ -176,7 +176,7 @@ class Case:
         alone = np.bincount(of_step, times, len(self.frame.passes))
         whole = np.array(self.pass_ms, float)
         together = np.minimum(np.divide(whole, alone, out=np.ones_like(whole), where=alone > 0), 1.0)
-        return times * together[of_step] * self._overlap
+        return np.asarray(times * together[of_step] * self._overlap)
 
     @cached_property
     def step_submit_ms(self) -> np.ndarray | None:

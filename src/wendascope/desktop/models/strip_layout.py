@@ -141,7 +141,7 @@ def cpu_columns(lane: CpuLane, view: View) -> tuple[Floats, Floats]:
         index = np.searchsorted(b, edges, side="right")
         partial = np.where(index > 0, np.minimum(e[index - 1], edges) - b[index - 1] if len(b) else 0.0, 0.0)
         up_to = np.where(index > 0, before[np.maximum(index - 1, 0)] + partial, 0.0)
-        return np.clip(np.diff(up_to) / max(width, 1e-12), 0.0, 1.0)
+        return np.asarray(np.clip(np.diff(up_to) / max(width, 1e-12), 0.0, 1.0))
 
     if len(lane.begin) == 0:
         return np.zeros(columns), np.zeros(columns)

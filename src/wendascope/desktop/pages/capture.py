@@ -318,7 +318,7 @@ class CapturePage(Page):
             ("Ctrl+K", self.step_button.click),
             ("Ctrl+Shift+M", self._mark),
         ):
-            QShortcut(QKeySequence(keys), self, run)  # type: ignore[call-overload]
+            QShortcut(QKeySequence(keys), self, run)
 
     # ---- the page -------------------------------------------------------------------------------
 

@@ -116,7 +116,7 @@ class TrialsPage(FramePage):
                 self.table,
                 lambda state=state: self._set(state),
                 context=Qt.ShortcutContext.WidgetShortcut,
-            )  # type: ignore[call-overload]
+            )
         self.follow()
 
     def waits_for(self) -> tuple[str, str]:

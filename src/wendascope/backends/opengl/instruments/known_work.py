@@ -94,7 +94,7 @@ class FullScreenWork:
         read_clocks(batch, drained=True)
         self._run(batch)
         first, last = (readings(out.data + bytes(READING_BYTES - len(out.data)))[0] for out in batch.outs)
-        return last - first
+        return np.asarray(last - first)
 
     def counted(self, sizes: Sequence[int]) -> Floats | None:
         if not (self._session.offers("GL_TIME_ELAPSED") and self._session.offers("glGetQueryObjectui64v")):

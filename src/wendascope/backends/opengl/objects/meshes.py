@@ -78,4 +78,4 @@ def _values(data: bytes, attribute: VertexInput, rows: np.ndarray[Any, Any]) -> 
     values = np.ndarray(shape, dtype, data, attribute.offset, strides)[rows].astype(np.float64)
     if attribute.normalized and dtype.kind in "iu":
         values = np.maximum(values / float(np.iinfo(str(dtype)).max), -1.0)
-    return values.astype(np.float32)
+    return np.asarray(values.astype(np.float32))

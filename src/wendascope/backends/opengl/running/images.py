@@ -54,7 +54,7 @@ def put_images(session: ReplaySession, stored: StoredImages) -> CallBatch:
     renderbuffers = [_record(image, RenderbufferRecord) for image in stored.images if image.kind == "renderbuffer"]
     for kind, records in (("texture", textures), ("renderbuffer", renderbuffers)):
         for record in records:
-            if there.get((kind, record.name)) != _shape(record):  # type: ignore[arg-type]
+            if there.get((kind, record.name)) != _shape(record):
                 raise TrialError(f"{kind} {record.name} has another size or format in the other frame")
     for digest, data in stored.data.items():
         # named by what they hold, so the frame's own contents stay what they are

@@ -86,7 +86,7 @@ class PreparedCalls(Prepared):
 
     def first_readings(self, insertions: int, clock: int) -> Floats:
         words = self.out[: len(self.out) // 8 * 8].view(np.uint64)
-        return words[np.array(self.out_starts[:insertions]) // 8 + clock] / 1e6
+        return np.asarray(words[np.array(self.out_starts[:insertions]) // 8 + clock] / 1e6)
 
 
 class ReplaySession:

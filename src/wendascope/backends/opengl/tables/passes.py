@@ -66,7 +66,7 @@ def derive_passes(
 
 def _begins(marked: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
     """The first of each run of marked ones."""
-    return marked & ~np.append(False, marked[:-1])
+    return np.asarray(marked & ~np.append(False, marked[:-1]))
 
 
 def _common_depth(groups: list[tuple[str, ...]]) -> int:
