@@ -48,7 +48,7 @@ def applied() -> Iterator[Row]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "lamps.wend"
         with Target([sys.executable, str(_PROGRAM)]) as target:
-            save(target.capture(Trigger(frame=10), 120.0, lambda _what, _part: None), path)
+            save(target.capture(Trigger(frame=10), 120.0), path)
         with Replay(path) as replay:
             examined = examine_file(path, replay=replay)
             case = case_of(load(path), examined.drawn, examined.survey)

@@ -21,6 +21,7 @@ from wendascope.measure.survey import survey
 from wendascope.replay.client import Replay
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
+from wendascope.task import Task
 
 pytestmark = pytest.mark.driver
 
@@ -239,4 +240,4 @@ def test_a_frame_that_does_not_come_in_time() -> None:
 
 def test_cancelling_a_capture() -> None:
     with Target(program("shapes", "--frames", "1000000", "--pause", "0.01")) as target, pytest.raises(CancelledError):
-        target.capture(Trigger(frame=100000), cancelled=lambda: True)
+        target.capture(Trigger(frame=100000), task=Task(cancelled=lambda: True))

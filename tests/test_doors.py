@@ -20,7 +20,7 @@ from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.survey import survey
 from wendascope.measure.times import span_counts, step_spans
-from wendascope.task import Task
+from wendascope.task import QUIET, Task
 from wendascope.trials.examine import examine
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.outcomes import judge_remedies
@@ -205,7 +205,7 @@ def test_of_all_together_what_changes_the_picture_is_left_out() -> None:
     findings = [
         Finding(f"f{n}", "rule", f"step {n}", "", [n], {}, 1.0, "", "", "", drop(n)) for n in (HIDDEN, BEHIND, SMALL)
     ]
-    held, out = _holding(frame, findings, replay_of(frame), lambda _w, _p: None, lambda: False)
+    held, out = _holding(frame, findings, replay_of(frame), QUIET)
     assert [f.id for f in held] == ["f1", "f4"] and len(out) == 1 and out[0].startswith("step 3:")
 
 

@@ -31,6 +31,7 @@ from wendascope.frame.places import frame_path
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
+from wendascope.task import QUIET
 from wendascope.trials.examine import Examined, examine_file
 from wendascope.trials.left_out_elsewhere import try_elsewhere
 from wendascope.trials.outcomes import Outcome
@@ -171,7 +172,7 @@ def test_what_another_frame_needs_is_told(platform: tuple[Path, Examined]) -> No
     (timetable,) = [msgspec.structs.replace(i) for i in examined.left_out if i.name == "timetable" and not i.view]
     timetable.pixels, timetable.pixels_far = 0, 0
     assert timetable.needless
-    (found,) = try_elsewhere(frame_path(path, 2), [timetable], lambda _what, _part: None, lambda: False)
+    (found,) = try_elsewhere(frame_path(path, 2), [timetable], QUIET)
     assert found.needed_in == [1, 3, 4] and not found.needless
     assert "none here, but frames 1, 3 and 4" in found.effect(1000)
 

@@ -22,6 +22,7 @@ from wendascope.measure.statistics import median_interval, rank_bounds
 from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
 from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.trials.examine import examine_file
 
 
@@ -121,7 +122,7 @@ def test_pictures_grow_step_by_step(small: Path) -> None:
 def test_cancelling_stops_a_survey(depot: Path) -> None:
     seen: list[str] = []
     with Replay(depot) as replay, pytest.raises(CancelledError):
-        replay.run(survey.asked(), lambda what, _part: seen.append(what), lambda: "timing the frame" in seen)
+        replay.run(survey.asked(), Task(lambda what, _part: seen.append(what), lambda: "timing the frame" in seen))
     assert records.SURVEY.newest(depot) is not None, "the survey that was in the file is still there"
 
 
@@ -143,7 +144,7 @@ def _crash(replay: Replay) -> None:
         assert replay._process is not None
         os.kill(replay._process.pid, signal.SIGSEGV)
 
-    replay.run(survey.asked(), kill)
+    replay.run(survey.asked(), Task(kill))
 
 
 # ---- conclusions ---------------------------------------------------------------------------------------

@@ -19,6 +19,7 @@ from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked
+from wendascope.task import QUIET
 from wendascope.trials import prove_all
 from wendascope.trials.outcomes import Outcome
 from wendascope.trials.proof import Proof, stored_proofs
@@ -46,7 +47,7 @@ class MadeUpReplay:
 
 def hold(count: int, excludes: set[frozenset[int]]) -> tuple[list[int], list[str], int]:
     replay = MadeUpReplay(excludes)
-    held, out = _holding(None, [finding(i) for i in range(count)], replay, lambda _w, _p: None, lambda: False)  # type: ignore[arg-type]
+    held, out = _holding(None, [finding(i) for i in range(count)], replay, QUIET)  # type: ignore[arg-type]
     return [int(f.id[1:]) for f in held], out, replay.runs
 
 

@@ -17,6 +17,7 @@ from wendascope.errors import CancelledError, ReplayCrashedError, TrialError
 from wendascope.frame.file import load
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.trials import judging, stages
 from wendascope.trials.examine import examine_file, stored_caveats
 from wendascope.trials.outcomes import Outcome
@@ -74,7 +75,7 @@ def _raises(error: Exception) -> Any:
 
 
 def _waits(known: Examination) -> None:
-    while not known.cancelled():
+    while not known.task.cancelled:
         time.sleep(0.01)
     raise CancelledError
 
@@ -100,7 +101,7 @@ def test_a_survey_that_is_cancelled_keeps_what_ended_and_goes_on_later(
 ) -> None:
     toy = Toy(monkeypatch, first=None, second=_waits, third=None)
     known = _examination(path)
-    known.cancelled = lambda: "second" in toy.ran
+    known.task = Task(cancelled=lambda: "second" in toy.ran)
     with pytest.raises(CancelledError):
         run_stages(known)
     assert toy.kept == ["first"]
@@ -151,7 +152,7 @@ def test_nothing_is_called_tried_that_was_not() -> None:
     """Of what only a try stands behind, what there was no time for is not claimed."""
     items = [_claim("a", "one-sample"), _claim("b", "one-sample"), _claim("c", "drop-steps", "not-visible")]
     replay: Any = _Refuting(Tried(UNTRIED), Tried(HOLDS, outcome=Outcome(4, 2)), Tried(UNTRIED))
-    left, refuted, caveats = judging.try_claims(items, 1.0, replay, lambda _w, _p: None, lambda: False)
+    left, refuted, caveats = judging.try_claims(items, 1.0, replay, QUIET)
     assert [f.id for f in left] == ["b", "c"] and not refuted
     assert caveats == ["1 claim was not tried for lack of time, and so not made"]
     assert left[0].how_known == "counted; tried in replay: 4 pixels changed by up to 2 of 255"
@@ -161,7 +162,7 @@ def test_nothing_is_called_tried_that_was_not() -> None:
 def test_what_is_disproved_goes_and_what_cannot_be_made_says_why() -> None:
     items = [_claim("a", "drop-steps", "not-visible"), _claim("b", "simplify-mesh", "too-fine")]
     replay: Any = _Refuting(Tried(DISPROVED, "9 pixels differ"), Tried(CANNOT_TRY, "no buffer holds the mesh"))
-    left, refuted, _ = judging.try_claims(items, 1.0, replay, lambda _w, _p: None, lambda: False)
+    left, refuted, _ = judging.try_claims(items, 1.0, replay, QUIET)
     assert [r.reason for r in refuted] == ["9 pixels differ"]
     assert [(f.id, f.remedy, f.refused) for f in left] == [("b", None, "no buffer holds the mesh")]
 

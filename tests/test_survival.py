@@ -24,6 +24,7 @@ from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.registry import GL
 from wendascope.tap.channel import Channel, MessageKind
 from wendascope.tap.launch import Target, Trigger
+from wendascope.task import QUIET
 stage, command = sys.argv[1], sys.argv[2:]
 die = lambda: os.kill(os.getpid(), signal.SIGKILL)
 target = Target(command)
@@ -32,7 +33,7 @@ if stage == "after start":
 target.connect(Trigger(frame=20), 30.0)
 if stage == "after hello":
     die()
-paused = target._wait_paused(Trigger(frame=20), 30.0, lambda *_: None, lambda: False)
+paused = target._wait_paused(Trigger(frame=20), 30.0, QUIET)
 if stage == "held":
     die()
 runs = [0]

@@ -23,6 +23,7 @@ from wendascope.frame.vertex_cache import transformed_vertices
 from wendascope.glsl.words import fragment_habits, output_primitive, replace_words, tokens
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
+from wendascope.task import Task
 from wendascope.trials.best_set import best_set
 from wendascope.trials.examine import Examined, examine_file, stored_examination
 from wendascope.trials.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name
@@ -186,8 +187,7 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
             tried,
             replay,
             6,
-            lambda what, _part: seen.append(what),
-            lambda: any("proof 2" in what for what in seen),
+            Task(lambda what, _part: seen.append(what), lambda: any("proof 2" in what for what in seen)),
         )
     survey = records.SURVEY.newest(own_wasteful)
     first = max(tried, key=Promise(frame, survey, lambda f: f.estimate_ms or 0.0)).id

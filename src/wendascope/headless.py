@@ -19,6 +19,7 @@ from wendascope.replay.client import Replay
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
+from wendascope.task import Task
 from wendascope.trials.examine import case_of, examine_file
 from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
 from wendascope.trials.proof import stored_proofs
@@ -40,25 +41,25 @@ class DemoRun(msgspec.Struct):
     """What it reaches together."""
 
 
-def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable[[str], None]) -> DemoRun:
+def run_demo(folder: Path, task: Task, say: Callable[[str], None]) -> DemoRun:
     """Capture, verify, survey, picture and report, saying each step. Raises any WendascopeError."""
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / "depot.wend"
     say("1 of 6  starting the demo program and taking its frame 30")
     with Target([sys.executable, "-m", "wendascope.demo", "--off-screen"]) as target:
-        save(target.capture(Trigger(frame=_FRAME), 120.0, progress), path)
+        save(target.capture(Trigger(frame=_FRAME), 120.0, task), path)
     frame = load(path)
     say(f"        {path}: {frame.call_count:,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")
     with Replay(path) as replay:
         say("2 of 6  replaying it and comparing every pixel")
-        verification = replay.run(verify.asked(), progress)
+        verification = replay.run(verify.asked(), task)
         if not verification.identical:
             raise ReplayError(
                 f"the replay differs in {verification.pixels_different} pixels; please report this machine's driver"
             )
         say(f"        identical, {verification.pixels:,} pixels")
         say("3 of 6  measuring times, layers and triangles")
-        examined = examine_file(path, progress=progress, replay=replay)
+        examined = examine_file(path, task=task, replay=replay)
         frame = examined.frame
         document = survey_document(frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings)
         say(f"        {document.sentence}")
@@ -66,17 +67,17 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
             say(f"        {finding.title}")
         say("4 of 6  proving what could matter, and the best of it as one frame")
         case = case_of(frame, examined.drawn, examined.survey)
-        prove_plan(path, case, examined.findings, replay, progress=progress, budget=_PROVING_SECONDS)
+        prove_plan(path, case, examined.findings, replay, task=task, budget=_PROVING_SECONDS)
         proofs = stored_proofs(path)
         document = survey_document(
             frame, examined.survey, _BUDGET_MS, examined.drawn, examined.findings, proofs, examined.refuted
         )
         say("5 of 6  writing pictures")
-        pictures = [_picture(replay, folder / "finished.png", None, progress)]
+        pictures = [_picture(replay, folder / "finished.png", None, task)]
         dearest = max(range(len(frame.passes)), key=lambda i: document.passes[i].ms)
         last = int(frame.passes.end[dearest]) - 1
         pictures.append(
-            _picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, progress)
+            _picture(replay, folder / f"after-{document.passes[dearest].name.replace(' ', '-')}.png", last, task)
         )
     say("6 of 6  writing the report")
     report = folder / "report.html"
@@ -94,8 +95,8 @@ def run_demo(folder: Path, progress: Callable[[str, float], None], say: Callable
     return DemoRun(str(path), str(report), [str(p) for p in pictures], True, document.sentence, told, plan.sentence)
 
 
-def _picture(replay: Replay, path: Path, step: int | None, progress: Callable[[str, float], None]) -> Path:
-    found = replay.run(picture_at.asked(step), progress)
+def _picture(replay: Replay, path: Path, step: int | None, task: Task) -> Path:
+    found = replay.run(picture_at.asked(step), task)
     image = Image.fromarray(lens_named("colour").paint(found))
     write_atomically(path, lambda scratch: image.save(scratch, "PNG"))
     return path

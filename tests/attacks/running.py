@@ -11,6 +11,7 @@ from tests.attacks import Tally
 from wendascope.measure.pictures import picture_at, verify
 from wendascope.replay.client import Replay
 from wendascope.report.survey import survey_document
+from wendascope.task import Task
 from wendascope.trials.examine import examine_file
 
 SLOWEST_SECONDS = 90.0
@@ -24,7 +25,7 @@ def run_on(path: Path, tally: Tally, what: str, seconds: float = SLOWEST_SECONDS
         Replay(path) as replay,
     ):
         replay.run(verify.asked(), silent_seconds=seconds)
-        found = examine_file(path, replay=replay, cancelled=lambda: time.monotonic() - began > seconds)
+        found = examine_file(path, replay=replay, task=Task(cancelled=lambda: time.monotonic() - began > seconds))
         survey_document(found.frame, found.survey, 16.7, found.drawn, found.findings)
         replay.run(picture_at.asked(step=len(found.frame.steps) // 2), silent_seconds=seconds)
         tally.note("run to the end")

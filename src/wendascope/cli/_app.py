@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer as typer
 
+from wendascope.task import Task
 from wendascope.texts import visible
 
 if TYPE_CHECKING:
@@ -69,7 +70,7 @@ def say(*lines: object) -> None:
     sys.stderr.write("".join(visible(line) + "\n" for line in lines))
 
 
-def progress(quiet: bool) -> Callable[[str, float], None]:
+def progress(quiet: bool) -> Task:
     """A progress line that rewrites itself on a terminal, and says each new kind of work elsewhere."""
     last = [""]
     terminal = sys.stderr.isatty()
@@ -84,7 +85,7 @@ def progress(quiet: bool) -> Callable[[str, float], None]:
             say(f"  {what}")
         last[0] = what
 
-    return show
+    return Task(show)
 
 
 def progress_end(quiet: bool) -> None:
@@ -99,11 +100,11 @@ def check(file: Path) -> None:
     load(file)
 
 
-def verify_with(replay: Replay, show: Callable[[str, float], None]) -> Verification:
+def verify_with(replay: Replay, task: Task) -> Verification:
     """Whether a frame replays as it was captured: asked before anything is said about it."""
     from wendascope.measure.pictures import verify
 
-    return replay.run(verify.asked(), show)
+    return replay.run(verify.asked(), task)
 
 
 def warn(verification: Verification, quiet: bool = False) -> None:

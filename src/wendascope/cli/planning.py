@@ -65,7 +65,7 @@ def plan(
     if drawn is None or survey is None:
         if not json:
             say("this frame was not measured yet; measuring it first")
-        examined = examine_file(file, progress=show, resume=True)
+        examined = examine_file(file, task=show, resume=True)
         drawn, findings, survey = examined.drawn, examined.findings, examined.survey
     warn_stored(file, json)
     case = case_of(frame, drawn, survey)
@@ -74,7 +74,7 @@ def plan(
         try:
             with Replay(file) as replay, stopping() as cancelled:
                 warn(verify_with(replay, show), json)
-                prove_plan(file, case, findings, replay, seconds, show, cancelled, budget=within)
+                prove_plan(file, case, findings, replay, seconds, show.until(cancelled), budget=within)
         except CancelledError:
             stopped = True
     progress_end(json)

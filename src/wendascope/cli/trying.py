@@ -100,7 +100,7 @@ def prove(
         if drawn is None:
             if not json:
                 say("this frame was not measured yet; measuring it first")
-            findings = examine_file(file, progress=show, replay=replay).findings
+            findings = examine_file(file, task=show, replay=replay).findings
         warn(verify_with(replay, show), json)
         if clock:
             replay.run(use_clock.asked(clocks[clock]), show)

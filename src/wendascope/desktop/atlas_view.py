@@ -169,7 +169,7 @@ class AtlasView(QWidget):
             return
         self._workspace.jobs.run_job(
             JobName.ATLAS,
-            lambda _replay, _progress, _cancelled: plan_atlases(structure.sharing, options),
+            lambda _replay, _task: plan_atlases(structure.sharing, options),
             self._planned,
             lambda error: self.facts.setText(str(error)),
         )
@@ -209,7 +209,7 @@ class AtlasView(QWidget):
         padding = self.options.padding
         self._workspace.jobs.run_job(
             JobName.ATLAS_PAGE,
-            lambda _replay, _progress, _cancelled: page_picture(structure.sharing.frame, plan.pages[number], padding),
+            lambda _replay, _task: page_picture(structure.sharing.frame, plan.pages[number], padding),
             lambda pixels: self.picture.show_page(plan, number, pixels),
             lambda error: self.facts.setText(str(error)),
         )

@@ -146,7 +146,7 @@ class BreaksView(QWidget):
         accepted = list(document.accepted)
         self._workspace.jobs.run_job(
             JobName.BREAKS,
-            lambda _replay, _progress, _cancelled: find_breaks(structure.sharing, accepted),
+            lambda _replay, _task: find_breaks(structure.sharing, accepted),
             document.set_breaks,
             lambda _error: None,
         )

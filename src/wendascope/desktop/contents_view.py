@@ -4,7 +4,6 @@ buffer.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -33,8 +32,9 @@ from wendascope.files import write_atomically
 from wendascope.frame.contents import ImageValues
 from wendascope.frame.memory import MemoryItem
 from wendascope.measure.object_values import object_values
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
 from wendascope.report.object_files import png, save_texture
+from wendascope.task import Task
 from wendascope.texts import visible
 
 _MOMENTS = ("after the frame", "after the selected step", "before the frame")
@@ -152,13 +152,13 @@ class ImageContentsView(QWidget):
         step = document.selection.step if moment == _MOMENTS[1] else None
         self.told.setText("Reading ...")
 
-        def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> ImageValues:
+        def work(replay: Replay, task: Task) -> ImageValues:
             stored = item.object_class == "texture" and moment == _MOMENTS[-1]
             values = document.frame.stored_values(item.name, level, layer) if stored else None
             if values is not None:
                 return values
             asked = object_values.asked(item.object_class, item.name, level, layer, step)
-            return replay.run(asked, progress, cancelled)
+            return replay.run(asked, task)
 
         self._workspace.jobs.run_job(JobName.OBJECT_CONTENTS, work, self._arrived, self._failed)
 

@@ -19,9 +19,10 @@ from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
 from wendascope.measure.survey import REPEATS
-from wendascope.replay.client import Progress, Replay, in_force
+from wendascope.replay.client import Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
+from wendascope.task import Task
 from wendascope.trials.examine import Examined, examine
 from wendascope.trials.late_views import bring_what_stays
 from wendascope.trials.proof import Proof, prove
@@ -117,9 +118,9 @@ class FrameWork(QObject):
         document = self._workspace.current
         if document is not None:
 
-            def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
+            def work(replay: Replay, task: Task) -> Examined:
                 return examine(
-                    document.frame, replay, REPEATS, progress, cancelled, document.path,
+                    document.frame, replay, REPEATS, task, document.path,
                     ended=lambda found: self._stage_ended.emit(document, found),
                 )  # fmt: skip
 
@@ -135,7 +136,7 @@ class FrameWork(QObject):
         if document is not None and findings and not self.measuring():
             self._measure(
                 document,
-                lambda replay, progress, cancelled: self._proofs(document, findings, replay, progress, cancelled),
+                lambda replay, task: self._proofs(document, findings, replay, task),
                 document.add_proofs,
                 lambda error: self._proof_ended(document, error),
             )
@@ -145,20 +146,18 @@ class FrameWork(QObject):
         document: Document,
         findings: list[Finding],
         replay: Replay,
-        progress: Progress,
-        cancelled: Callable[[], bool],
+        task: Task,
     ) -> list[Proof]:
         path, frame = document.path, document.frame
         if len(findings) == 1:
-            return [prove(path, frame, findings, replay, progress=progress, cancelled=cancelled)]
+            return [prove(path, frame, findings, replay, task=task)]
         again = all(f.id in document.proofs for f in findings)  # else go on where it was stopped
         reached = prove_all(
             path,
             frame,
             findings,
             replay,
-            progress=progress,
-            cancelled=cancelled,
+            task=task,
             again=again,
             proved=lambda proof: self._proved.emit(document, proof),
         )
@@ -191,9 +190,9 @@ class FrameWork(QObject):
         if document is None:
             return
 
-        def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Beside:
-            bring_what_stays(document.path, document.frame, remedies, replay, progress, cancelled)
-            return replay.run(picture_of.asked(remedies), progress, cancelled, LONGEST_SECONDS)
+        def work(replay: Replay, task: Task) -> Beside:
+            bring_what_stays(document.path, document.frame, remedies, replay, task)
+            return replay.run(picture_of.asked(remedies), task, LONGEST_SECONDS)
 
         self.run_job(
             JobName.CHANGED_PICTURE,
@@ -211,7 +210,7 @@ class FrameWork(QObject):
         self._studied.add(document)
         self.runner(document).submit(
             JobName.STUDY,
-            lambda _replay, _progress, _cancelled: study(document.frame, document.accepted, document.drawn),
+            lambda _replay, _task: study(document.frame, document.accepted, document.drawn),
             document.set_structure,
             lambda error: self._fail("The calls could not be looked at", error),
         )
@@ -223,7 +222,7 @@ class FrameWork(QObject):
         self._pictured.add(document)
         self.runner(document).submit(
             JobName.PASS_PICTURES,
-            lambda replay, progress, cancelled: replay.run(pass_pictures.asked(), progress, cancelled),
+            lambda replay, task: replay.run(pass_pictures.asked(), task),
             document.pass_pictures.show,
             lambda _error: None,
         )
@@ -240,7 +239,7 @@ class FrameWork(QObject):
         """Complete what is said of a stranger's frame by what holds it on this machine, which takes a moment to try."""
         self.runner(document).submit(
             JobName.CONFINEMENT,
-            lambda _replay, _progress, _cancelled: in_force().sentence,
+            lambda _replay, _task: in_force().sentence,
             lambda sentence: document.set_introduction(
                 f"{document.introduction} {sentence}" if document.introduction else ""
             ),
@@ -253,7 +252,7 @@ class FrameWork(QObject):
         if document is not None:
             self.runner(document).submit(
                 JobName.VERIFY,
-                lambda replay, progress, cancelled: replay.run(verify.asked(), progress, cancelled),
+                lambda replay, task: replay.run(verify.asked(), task),
                 lambda verification: self._verified(document, verification),
                 lambda error: self._fail("The frame could not be replayed", error),
             )
@@ -278,7 +277,7 @@ class FrameWork(QObject):
         )
         self.runner(document).submit(
             JobName.REPORT,
-            lambda _replay, _progress, _cancelled: export(form_name, report, place, document.path),
+            lambda _replay, _task: export(form_name, report, place, document.path),
             lambda _done: self.report_written.emit(str(place)),
             lambda error: self._fail("The report was not written", error),
         )

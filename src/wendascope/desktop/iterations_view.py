@@ -198,7 +198,7 @@ class IterationsView(QWidget):
     def _measuring(self, counts: list[int], repeats: int) -> Work[VariantTimes]:
         variants = [[remedy] for iterations in counts if (remedy := self._remedy(iterations))]
         asked = measure_variants.asked(self._program.steps if self._program else [], variants, repeats)
-        return lambda replay, progress, cancelled: replay.run(asked, progress, cancelled, LONGEST_SECONDS)
+        return lambda replay, task: replay.run(asked, task, LONGEST_SECONDS)
 
     @property
     def _key(self) -> tuple[int, int]:
@@ -261,9 +261,7 @@ class IterationsView(QWidget):
             return
         title = f"{program.title}: {iterations} iterations at line {loop.line}"
         self._workspace.jobs.run_measurement(
-            lambda replay, progress, cancelled: attempt(
-                document.path, document.frame, title, [remedy], replay, progress=progress, cancelled=cancelled
-            ),
+            lambda replay, task: attempt(document.path, document.frame, title, [remedy], replay, task=task),
             document.add_attempt,
             "The loop could not be measured",
         )

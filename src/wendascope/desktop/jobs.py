@@ -16,6 +16,7 @@ from PySide6.QtCore import QObject, Qt, Signal
 from wendascope.desktop.models.commands import Failed, JobName, Work
 from wendascope.errors import CancelledError, InternalError, WendascopeError
 from wendascope.replay.client import Replay
+from wendascope.task import Task
 
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
@@ -101,7 +102,8 @@ class JobRunner(QObject):
             result: Any = None
             problem: Exception | None = None
             try:
-                result = job.work(self._replay, functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
+                task = Task(functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
+                result = job.work(self._replay, task)
             except CancelledError as error:
                 problem = error
             except WendascopeError as error:

@@ -110,7 +110,7 @@ class KeysView(QWidget):
         self.note.setText("Planning ...")
         now = found.batches.draws_now() - found.batches.saved  # limits may split draws
 
-        def work(_replay: object, _progress: object, _cancelled: object) -> _Answer:
+        def work(_replay: object, _task: object) -> _Answer:
             touched = touched_of(document.drawn)
             whole = draws_in(plan_with(found.sharing, touched))
             less = whole - draws_in(plan_with(found.sharing, touched, shared)) if shared else 0

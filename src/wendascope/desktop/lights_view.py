@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from wendascope.analysis.left_out import LIGHTS, Kind, LeftOut
@@ -11,7 +9,8 @@ from wendascope.desktop.answer import lay_out
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.plain import Label
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.texts import plural, three_digits, verb
 from wendascope.trials.examine import Examined, try_the_rest
 
@@ -67,8 +66,8 @@ class LightsView(QWidget):
         if document is None or examined is None:
             return
 
-        def work(replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> Examined:
-            return try_the_rest(document.path, examined, replay, progress, cancelled)
+        def work(replay: Replay, task: Task) -> Examined:
+            return try_the_rest(document.path, examined, replay, task)
 
         self._workspace.jobs.run_measurement(work, document.set_examined, "The rest could not be tried")
 

@@ -129,9 +129,7 @@ class LimitsView(QWidget):
         if document is None or program is None or steps == []:
             return
         self._workspace.jobs.run_measurement(
-            lambda replay, progress, cancelled: find_limits(
-                document.path, program, replay, steps, progress=progress, cancelled=cancelled
-            ),
+            lambda replay, task: find_limits(document.path, program, replay, steps, task=task),
             lambda found: self._found(document, found),
             "The experiments could not be run",
         )

@@ -242,7 +242,7 @@ class MeshPanel(QWidget):
         self.picture.note = "reading the mesh"
         self._workspace.jobs.run_job(
             JobName.MESH_TABLE,
-            lambda replay, progress, cancelled: replay.run(mesh_table.asked(step), progress, cancelled),
+            lambda replay, task: replay.run(mesh_table.asked(step), task),
             lambda found: self._arrived(step, found),
             lambda error: self._refused(step, error),
         )
@@ -289,7 +289,7 @@ class MeshPanel(QWidget):
         )
         self._workspace.jobs.run_job(
             JobName.MESH_PICTURE,
-            lambda replay, progress, cancelled: replay.run(asked, progress, cancelled),
+            lambda replay, task: replay.run(asked, task),
             lambda pixels: self._drawn(step, pixels),
             lambda error: self._refused(step, error),
         )

@@ -381,7 +381,7 @@ class PicturePanel(QWidget):
         QTimer.singleShot(250, self.view.update)  # short replays need no note
         jobs.submit(
             JobName.PICTURE,
-            lambda replay, progress, cancelled: replay.run(picture_at.asked(step=step, lens=lens), progress, cancelled),
+            lambda replay, task: replay.run(picture_at.asked(step=step, lens=lens), task),
             lambda found: self._arrived(document, step, lens, found),
             lambda error: self._refused(document, error),
             replaces=True,
@@ -446,7 +446,7 @@ class PicturePanel(QWidget):
         steps = [step, *marked]
         jobs.submit(
             JobName.OUTLINE,
-            lambda replay, progress, cancelled: replay.run(steps_mask.asked(steps), progress, cancelled),
+            lambda replay, task: replay.run(steps_mask.asked(steps), task),
             lambda found: (
                 self.view.outline(found) if document is self._document and document.selection.step == step else None
             ),

@@ -96,7 +96,7 @@ class PixelStackView(QWidget):
         self.title.setText(f"Looking at pixel {at[0]}, {at[1]}")
         self._workspace.jobs.run_job(
             JobName.PIXEL_STACK,
-            lambda replay, progress, cancelled: replay.run(pixel_stack.asked(at[0], at[1], step), progress, cancelled),
+            lambda replay, task: replay.run(pixel_stack.asked(at[0], at[1], step), task),
             lambda found: self._arrived(document, found),
             lambda error: self.title.setText(str(error)),
         )

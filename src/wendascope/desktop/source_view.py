@@ -174,9 +174,7 @@ class SourceView(QWidget):
         self._tell("replaying ...")
         self._workspace.jobs.run_job(
             JobName.SHADER_EDIT,
-            lambda replay, progress, cancelled: replay.run(
-                edited_picture.asked([remedy], passes), progress, cancelled, LONGEST_SECONDS
-            ),
+            lambda replay, task: replay.run(edited_picture.asked([remedy], passes), task, LONGEST_SECONDS),
             lambda found: self._tried(program, found),
             lambda error: self._tell(str(error)),
         )
@@ -206,9 +204,7 @@ class SourceView(QWidget):
         title = f"{program.title} edited"
         self._tell("measuring ...")
         self._workspace.jobs.run_measurement(
-            lambda replay, progress, cancelled: attempt(
-                document.path, document.frame, title, [remedy], replay, note, progress=progress, cancelled=cancelled
-            ),
+            lambda replay, task: attempt(document.path, document.frame, title, [remedy], replay, note, task=task),
             lambda made: self._kept(document, made),
             "The edit could not be measured",
         )

@@ -10,7 +10,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import IO, TypeVar
@@ -26,8 +26,8 @@ from wendascope.frame.origins import MADE_HERE, origin
 from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import CANCEL, PROGRESS_BYTES
 from wendascope.replay.wire import Request, decode_reply, encode
+from wendascope.task import QUIET, Task
 
-Progress = Callable[[str, float], None]
 R = TypeVar("R")
 _DRAWS_NOTHING = {"GALLIUM_NOOP": "1"}
 _STALLED = 76
@@ -171,8 +171,7 @@ class Replay:
     def run(
         self,
         asked: Asked[R],
-        progress: Progress = lambda _what, _part: None,
-        cancelled: Callable[[], bool] = lambda: False,
+        task: Task = QUIET,
         silent_seconds: float = 0.0,
     ) -> R:
         """Run a job there and return its result.
@@ -187,15 +186,13 @@ class Replay:
             assert connection is not None
             try:
                 connection.send_bytes(encode(Request(asked.job.name, asked.arguments, guidelines())))
-                return asked.job.result(self._wait(connection, progress, cancelled, silent_seconds))
+                return asked.job.result(self._wait(connection, task, silent_seconds))
             except (EOFError, OSError) as error:
                 if self._connection is not connection:  # closed by whoever does not need it any more
                     raise CancelledError("cancelled") from error
                 raise self._crashed() from error
 
-    def _wait(
-        self, connection: Connection, progress: Progress, cancelled: Callable[[], bool], silent_seconds: float
-    ) -> bytes:
+    def _wait(self, connection: Connection, task: Task, silent_seconds: float) -> bytes:
         waited, asked = 0.0, False
         heard = time.monotonic()
         while True:
@@ -209,7 +206,7 @@ class Replay:
                         " for ever?",
                         call,
                     )
-                if cancelled() and not asked:
+                if task.cancelled and not asked:
                     connection.send_bytes(CANCEL)
                     asked = True
                 waited += 0.05 if asked else 0.0
@@ -220,8 +217,8 @@ class Replay:
             reply = decode_reply(connection.recv_bytes())
             heard = time.monotonic()
             if not reply.done:
-                progress(reply.what, reply.part)
-                if cancelled() and not asked:
+                task.tell(reply.what, reply.part)
+                if task.cancelled and not asked:
                     connection.send_bytes(CANCEL)
                     asked = True
                 continue

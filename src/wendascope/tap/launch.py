@@ -27,8 +27,9 @@ from wendascope.files import OwnFolder
 from wendascope.frame.frame import FrameStatistics
 from wendascope.registry import native_library, tables
 from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, failure_text, same_user
-from wendascope.tap.take import Collect, Progress, take_frame
+from wendascope.tap.take import Collect, take_frame
 from wendascope.tap.why_nothing import SOCKET, guess_for, living, processes_of, reason_for
+from wendascope.task import QUIET, Task
 from wendascope.texts import plural
 
 _KEPT_BEATS = 240
@@ -450,7 +451,7 @@ class Target:
         self,
         paused: Message,
         collect: Collect = Collect(),
-        progress: Progress = lambda _w, _p: None,
+        task: Task = QUIET,
         then: Trigger | None = None,
     ) -> OpenGLFrame:
         """Take the frame that follows the frame end at which the target is held; `then` is armed before it goes on.
@@ -479,7 +480,7 @@ class Target:
                 self.command,
                 list(self.frame_statistics)[-60:],
                 collect,
-                progress,
+                task,
                 before_resume,
             )
         except TargetError as error:
@@ -497,8 +498,7 @@ class Target:
         self,
         trigger: Trigger,
         timeout: float = 60.0,
-        progress: Progress = lambda _what, _part: None,
-        cancelled: Callable[[], bool] = lambda: False,
+        task: Task = QUIET,
         then: Trigger | None = None,
         collect: Collect = Collect(),
     ) -> OpenGLFrame:
@@ -511,19 +511,17 @@ class Target:
             self.connect(trigger, timeout)
         elif trigger is not self._asked:
             self.arm(trigger)
-        paused = self._wait_paused(trigger, timeout, progress, cancelled)
-        return self.take(paused, collect, progress, then)
+        paused = self._wait_paused(trigger, timeout, task)
+        return self.take(paused, collect, task, then)
 
-    def _wait_paused(
-        self, trigger: Trigger, timeout: float, progress: Progress, cancelled: Callable[[], bool]
-    ) -> Message:
+    def _wait_paused(self, trigger: Trigger, timeout: float, task: Task) -> Message:
         started = time.monotonic()
         delayed = trigger.after_seconds > 0
         seen = 0
         while True:
             message = self.poll(0.05)
             now = time.monotonic()
-            if cancelled():
+            if task.cancelled:
                 raise CancelledError("the capture was cancelled")
             waited = now - started
             if delayed and waited >= trigger.after_seconds:
@@ -535,7 +533,7 @@ class Target:
                 raise self._failure(failure_text(message))
             if message is not None and message.kind == MessageKind.STATISTICS:
                 seen = message.values[0]
-                progress(f"frame {seen}", min(seen / trigger.frame, 1.0) if trigger.frame else 0.0)
+                task.tell(f"frame {seen}", min(seen / trigger.frame, 1.0) if trigger.frame else 0.0)
             if waited > timeout + trigger.after_seconds:
                 raise self._failure(self._never(trigger, seen, waited))
 

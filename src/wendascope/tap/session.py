@@ -50,6 +50,7 @@ from wendascope.tap.messages import (
 )
 from wendascope.tap.sessions import socket_path
 from wendascope.tap.take import Collect
+from wendascope.task import Task
 from wendascope.texts import readable
 
 _PUBLISH_SECONDS = 0.1
@@ -341,7 +342,7 @@ class CaptureSession:
             self._say_state("taking", what, part)
 
         try:
-            frame = self._target.take(paused, Collect(asked.unused, asked.depth, asked.following), progress, then)
+            frame = self._target.take(paused, Collect(asked.unused, asked.depth, asked.following), Task(progress), then)
         except TargetError as error:
             self._target.go_on()
             self._end_take(str(error))

@@ -31,6 +31,7 @@ from wendascope.registry import GL
 from wendascope.registry.numbers import RecordedFlag
 from wendascope.tap.channel import Channel, FrameEnd, Message, MessageKind, failure_text, read_memory_file
 from wendascope.tap.driver_memory import driver_memory
+from wendascope.task import QUIET, Task
 from wendascope.texts import readable
 
 CLASSES = (
@@ -41,7 +42,6 @@ CLASSES = (
 _SHARED = 6
 _FOLLOWING_SECONDS = 3.0
 """How long the frame after the captured one is waited for; a program that draws on demand may not draw it."""
-Progress = Callable[[str, float], None]
 """Called with what is being done and how far it is, 0 to 1."""
 
 
@@ -64,7 +64,7 @@ def take_frame(
     command: Sequence[str],
     beats: list[FrameStatistics],
     collect: Collect = Collect(),
-    progress: Progress = lambda _what, _part: None,
+    task: Task = QUIET,
     before_resume: Callable[[], None] = lambda: None,
 ) -> OpenGLFrame:
     """Take the frame that follows the frame end at which the target is held. Raises TargetError.
@@ -73,13 +73,13 @@ def take_frame(
     """
     held = time.monotonic()
     kept_by_driver = driver_memory(channel.process)
-    progress("reading objects", 0.0)
+    task.tell("reading objects", 0.0)
     number = paused.values[0]
     snapshot, journal = _snapshot(channel, paused)
     contexts = _Contexts(channel, paused.values[1], snapshot, journal)
     links = LinkSettler(journal, snapshot.objects, snapshot.state)
     snapshot_seconds = time.monotonic() - held
-    progress("recording", 0.5)
+    task.tell("recording", 0.5)
     channel.send(MessageKind.RECORD)
     recorded = contexts.until_recorded(time.monotonic() + 120.0)
     if recorded is None:

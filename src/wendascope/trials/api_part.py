@@ -6,8 +6,6 @@ bring of it is told as the API's part, beside what they bring on the driver itse
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import msgspec
 import numpy as np
 
@@ -82,7 +80,7 @@ def _draws(session: Session) -> bool:
     return reference is None or bool((session.final_picture().pixels[..., :3] == reference.pixels[..., :3]).all())
 
 
-def api_part(replay: Replay, remedies: list[Remedy], cancelled: Callable[[], bool]) -> ApiPart | None:
+def api_part(replay: Replay, remedies: list[Remedy], task: Task) -> ApiPart | None:
     """The API's part of what remedies bring; None where this machine has no driver that draws nothing, or it refuses
     them. Raises CancelledError.
     """
@@ -90,7 +88,7 @@ def api_part(replay: Replay, remedies: list[Remedy], cancelled: Callable[[], boo
     if companion is None:
         return None
     try:
-        found = companion.run(measure_api_part.asked(remedies), cancelled=cancelled)
+        found = companion.run(measure_api_part.asked(remedies), task.quietly())
     except CancelledError:
         raise
     except WendascopeError:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +21,8 @@ from wendascope.frame.steps import KINDS
 from wendascope.measure.pictures import compare_pictures, verify
 from wendascope.measure.samples import prepare, sample
 from wendascope.measure.statistics import Interval, median_interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 
 REPEATS = 12
 
@@ -78,8 +78,7 @@ def compare_files(
     before: Path,
     after: Path,
     repeats: int = REPEATS,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Comparison:
     """Replay both frames in turns and compare. Raises FileError, ReplayError, CancelledError."""
     if repeats < 6:
@@ -88,14 +87,14 @@ def compare_files(
     rows: list[list[dict[str, list[float]]]] = [[], []]
     with contextlib.ExitStack() as stack:
         replays = [stack.enter_context(Replay(path)) for path in (before, after)]
-        verified = [replay.run(verify.asked(), progress, cancelled) for replay in replays]
-        methods = [replay.run(prepare.asked(), progress, cancelled) for replay in replays]
+        verified = [replay.run(verify.asked(), task) for replay in replays]
+        methods = [replay.run(prepare.asked(), task) for replay in replays]
         method = "timer query" if set(methods) == {"timer query"} else "drain"
         for repeat in range(repeats):
-            progress("replaying both in turns", repeat / repeats)
+            task.progress("replaying both in turns", repeat / repeats)
             # which goes first changes, so that neither always follows the other
             for which in (0, 1) if repeat % 2 == 0 else (1, 0):
-                taken = replays[which].run(sample.asked(method), lambda _w, _p: None, cancelled)
+                taken = replays[which].run(sample.asked(method), task.quietly())
                 rows[which].append(taken)
     found = comparison(frames, (before.name, after.name), rows, method)
     found.warnings = [

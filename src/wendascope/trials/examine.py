@@ -17,7 +17,8 @@ from wendascope.frame import file
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
 from wendascope.measure.survey import REPEATS
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.trials.judging import Refuted, try_claims
 from wendascope.trials.left_out import find_left_out, try_without
 from wendascope.trials.left_out_elsewhere import try_elsewhere
@@ -55,8 +56,7 @@ class Examined:
 
 
 def examine_file(
-    path: Path, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False, replay: Replay | None = None, until: str = "",
+    path: Path, repeats: int = REPEATS, task: Task = QUIET, replay: Replay | None = None, until: str = "",
     seconds: float | None = None, resume: bool = False,
 ) -> Examined:  # fmt: skip
     """Measure times and layers of a frame, find what to change, and keep each stage in the file as it ends.
@@ -69,15 +69,14 @@ def examine_file(
     try:
         used = replay or own
         assert used is not None
-        return examine(frame, used, repeats, progress, cancelled, path, until, seconds, resume)
+        return examine(frame, used, repeats, task, path, until, seconds, resume)
     finally:
         if own:
             own.close()
 
 
 def examine(
-    frame: Frame, used: Replay, repeats: int = REPEATS, progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False, path: Path | None = None, until: str = "",
+    frame: Frame, used: Replay, repeats: int = REPEATS, task: Task = QUIET, path: Path | None = None, until: str = "",
     seconds: float | None = None, resume: bool = False, ended: Callable[[Examined], None] = lambda _found: None,
 ) -> Examined:  # fmt: skip
     """The same for an open frame. Where `path` names a file, each stage is kept there, and where that is a frame of a
@@ -85,7 +84,7 @@ def examine(
     """
     if until and until not in NAMES:
         raise UsageError(f"there is no stage {until}; the stages are {', '.join(NAMES)}")
-    known = Examination(frame, used, repeats, path, progress, cancelled)
+    known = Examination(frame, used, repeats, path, task)
     run_stages(known, until, seconds, resume, lambda _end: ended(_examined(known)) if known.survey else None)
     return _examined(known)
 
@@ -103,18 +102,17 @@ def try_the_rest(
     path: Path,
     found: Examined,
     used: Replay,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Examined:
     """Try without every light and part of a view that the examination had no time for; what nothing needs becomes a
     finding as well. Kept in the file. Raises FileError, ReplayError, CancelledError.
     """
     case = case_of(found.frame, found.drawn, found.survey)
-    case.left_out = try_without(found.left_out or find_left_out(case), used, float("inf"), progress, cancelled)
-    case.left_out = try_elsewhere(path, case.left_out, progress, cancelled)
+    case.left_out = try_without(found.left_out or find_left_out(case), used, float("inf"), task)
+    case.left_out = try_elsewhere(path, case.left_out, task)
     known = {item.id for item in found.findings} | {item.id for item in found.refuted}
     fresh = [item for rule in _LEFT_OUT_RULES for item in rule(case) if item.id not in known]
-    fresh, refuted, _ = try_claims(fresh, found.survey.frame_ms.median, used, progress, cancelled)
+    fresh, refuted, _ = try_claims(fresh, found.survey.frame_ms.median, used, task)
     findings = sorted([*found.findings, *fresh], key=lambda item: -(item.estimate_ms or 0.0))
     whole = replace(found, findings=findings, refuted=[*found.refuted, *refuted], left_out=case.left_out)
     records.FINDINGS.keep(path, StoredFindings(whole.findings, whole.refuted))
@@ -122,13 +120,13 @@ def try_the_rest(
     return whole
 
 
-def try_stored_rest(path: Path, used: Replay, progress: Progress = lambda _what, _part: None) -> None:
+def try_stored_rest(path: Path, used: Replay, task: Task = QUIET) -> None:
     """The same of the newest examination in a file. Raises UsageError where there is none, FileError, ReplayError."""
     survey, (drawn, findings) = records.SURVEY.newest(path), stored_examination(path)
     if survey is None or drawn is None:
         raise UsageError(f"{path.name} was not surveyed yet: run survey first")
     known = Examined(file.load(path), survey, drawn, findings, stored_refuted(path), stored_left_out(path))
-    try_the_rest(path, known, used, progress)
+    try_the_rest(path, known, used, task)
 
 
 def stored_left_out(path: Path) -> list[LeftOut]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
@@ -13,7 +13,8 @@ from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.statistics import median_interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.texts import plural, verb
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.refuting import CANNOT_TRY, DISPROVED, UNTRIED, refute
@@ -37,7 +38,7 @@ class Refuted(msgspec.Struct):
 
 
 def try_claims(
-    findings: list[Finding], frame_ms: float, used: Replay, progress: Progress, cancelled: Callable[[], bool]
+    findings: list[Finding], frame_ms: float, used: Replay, task: Task
 ) -> tuple[list[Finding], list[Refuted], list[str]]:
     """Try what can be tried cheaply: findings that hold, those that do not, and what there was no time for, in words.
 
@@ -49,7 +50,7 @@ def try_claims(
         return findings, [], []
     remedies = [item.remedy for item in tried if item.remedy is not None]
     seconds = max(_SECONDS, _FRAMES * frame_ms / 1000)
-    found = used.run(refute.asked(remedies, seconds), progress, cancelled)
+    found = used.run(refute.asked(remedies, seconds), task)
     refuted, unclaimed = [], []
     for item, result in zip(tried, found, strict=True):
         assert item.remedy is not None
@@ -106,8 +107,7 @@ def measure_late_tests(
     frame_ms: float,
     findings: list[Finding],
     used: Replay,
-    progress: Progress,
-    cancelled: Callable[[], bool],
+    task: Task,
 ) -> tuple[list[Finding], list[Refuted]]:
     """What testing depth before shading would save is tried: shaders that must test early are timed in turns with
     the captured ones.
@@ -131,7 +131,7 @@ def measure_late_tests(
             continue
         left -= seconds
         variants = [[Remedy("early-test", item.steps, program=p) for p in programs]]
-        found = used.run(measure_variants.asked(item.steps, variants, _LATE_ROUNDS), progress, cancelled)
+        found = used.run(measure_variants.asked(item.steps, variants, _LATE_ROUNDS), task)
         if found.refused[0]:
             item.estimate_ms, item.how = None, f"not measured: {found.refused[0]}"
             kept.append(item)
@@ -156,8 +156,7 @@ def measure_late_tests(
 
 
 def measure_orders(
-    frame: Frame, drawn: Drawn, findings: Sequence[Finding], replay: Replay, progress: Progress,
-    cancelled: Callable[[], bool],
+    frame: Frame, drawn: Drawn, findings: Sequence[Finding], replay: Replay, task: Task,
 ) -> list[Refuted]:  # fmt: skip
     """Replay with steps in their better orders and count what passes. Returns the orders that are no better.
 
@@ -172,11 +171,11 @@ def measure_orders(
     worse: list[Refuted] = []
     for group in rounds.values():
         try:
-            counted = _count(group, replay, progress, cancelled)
+            counted = _count(group, replay, task)
         except TrialError:
             for item in group:
                 try:
-                    alone = _count([item], replay, progress, cancelled)
+                    alone = _count([item], replay, task)
                 except TrialError as error:
                     item.remedy, item.refused = None, str(error)
                     continue
@@ -191,9 +190,9 @@ def _no_better(item: Finding) -> Refuted:
     return Refuted(item.id, item.rule, item.title, "as many fragments pass in the better order")
 
 
-def _count(items: list[Finding], replay: Replay, progress: Progress, cancelled: Callable[[], bool]) -> list[int] | None:
+def _count(items: list[Finding], replay: Replay, task: Task) -> list[int] | None:
     remedies = [item.remedy for item in items if item.remedy is not None]
-    return replay.run(count_fragments.asked(remedies), progress, cancelled)
+    return replay.run(count_fragments.asked(remedies), task)
 
 
 def _better(frame: Frame, drawn: Drawn, item: Finding, counted: list[int] | None) -> bool:

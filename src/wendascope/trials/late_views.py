@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -17,15 +17,15 @@ from wendascope.analysis.over_time import OtherFrames, pass_keys, unchanged_pass
 from wendascope.backends.contents import StoredImages
 from wendascope.backends.doors import Session
 from wendascope.backends.edit import Edit
-from wendascope.errors import CancelledError, TrialError
+from wendascope.errors import TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import unlike
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
 from wendascope.replay.jobs import remote
-from wendascope.task import Task
+from wendascope.task import QUIET, Task
 from wendascope.trials.outcomes import bring_earlier
 from wendascope.trials.over_frames import sequence_results, sequence_steps, unused_objects
 from wendascope.trials.remedies import change_of
@@ -113,8 +113,7 @@ def _moved(before: StoredImages, after: StoredImages) -> tuple[int, int] | None:
 
 def late_views(
     path: Path,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> LateViews:
     """What is kept of it in the file that a path names, else all frames are replayed with every secondary view as it
     was one, two and three frames ago, which is kept then. Views that come out the same in all frames are left out, and
@@ -125,7 +124,7 @@ def late_views(
     if known is not None:
         return known
     count = frame_count(first)
-    results = sequence_results(first, progress, cancelled)
+    results = sequence_results(first, task)
     digests = [dict(zip(pass_keys(n), d, strict=True)) for n, d in zip(results.names, results.digests, strict=True)]
     views: dict[Keys, LateView] = {}
     images: dict[Keys, dict[int, StoredImages]] = {}
@@ -133,11 +132,8 @@ def late_views(
     for number in range(1, count + 1):
         if time.monotonic() > until:
             break
-
-        def told(what: str, part: float, number: int = number) -> None:
-            progress(f"{what}, frame {number} of {count}", (number - 1 + part) / count)
-
-        _try_frame(first, number, digests, views, images, told, cancelled)
+        of_frame = task.part((number - 1) / count, number / count, f"frame {number} of {count}: ")
+        _try_frame(first, number, digests, views, images, of_frame)
     kept = LateViews(list(views.values()))
     records.LATE_VIEWS.keep(first, kept)
     return kept
@@ -149,8 +145,7 @@ def _try_frame(
     digests: Sequence[dict[PassKey, str]],
     views: dict[Keys, LateView],
     images: dict[Keys, dict[int, StoredImages]],
-    progress: Progress,
-    cancelled: Callable[[], bool],
+    task: Task,
 ) -> None:
     """Try the views of one frame with what they came to in the frames right before it, by their numbers in `images`."""
     frame = load(frame_path(path, number))
@@ -159,14 +154,13 @@ def _try_frame(
         return
     with Replay(frame_path(path, number)) as replay:
         for keys, passes in chosen.items():
-            if cancelled():
-                raise CancelledError
+            task.check()
             view = views.setdefault(keys, LateView(list(keys), changes=_changes(keys, digests)))
             mine = images.setdefault(keys, {})
             earlier: list[StoredImages] = []
             while len(earlier) < _MOST_AGO and number - 1 - len(earlier) in mine:
                 earlier.append(mine[number - 1 - len(earlier)])
-            found = replay.run(try_late.asked(number, passes, earlier), progress, cancelled)
+            found = replay.run(try_late.asked(number, passes, earlier), task)
             view.late += found.late
             view.refused = view.refused or found.refused
             if found.moved is not None:
@@ -209,8 +203,7 @@ def bring_what_stays(
     frame: Frame,
     remedies: Iterable[Remedy],
     replay: Replay,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> None:
     """Give a replay what remedies let stay from earlier frames: those are replayed for it. Raises TrialError,
     FileError, ReplayError, CancelledError.
@@ -228,20 +221,20 @@ def bring_what_stays(
         if not wanted <= there.keys():
             raise TrialError("the earlier frame has other passes")
         with Replay(place) as other:
-            images = other.run(images_after.asked(sorted(there[key] for key in wanted)), progress, cancelled)
-        replay.run(bring_earlier.asked({item.frames_ago: images}), progress, cancelled)
+            images = other.run(images_after.asked(sorted(there[key] for key in wanted)), task)
+        replay.run(bring_earlier.asked({item.frames_ago: images}), task)
 
 
-def other_frames(path: Path, frame: Frame, progress: Progress, cancelled: Callable[[], bool]) -> OtherFrames | None:
+def other_frames(path: Path, frame: Frame, task: Task) -> OtherFrames | None:
     """What the rest of its sequence tells of a frame; None where there is only one. All frames are replayed when it is
     first asked for. Raises FileError, ReplayError, CancelledError.
     """
     if frame_count(path) < 2:
         return None
-    results = sequence_results(path, progress, cancelled)
-    late = views_here(frame, late_views(path, progress, cancelled))
+    results = sequence_results(path, task)
+    late = views_here(frame, late_views(path, task))
     number = place_of(path)[1]
     unchanged = unchanged_passes(results.digests, results.names, number - 1)
-    steps = sequence_steps(path, progress, cancelled).of_frame(number)
-    unused = unused_objects(path, cancelled)
+    steps = sequence_steps(path, task).of_frame(number)
+    unused = unused_objects(path, task)
     return OtherFrames(len(results.names), number, unchanged, late, steps, unused)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -21,7 +21,7 @@ from wendascope.glsl.preprocessor import compiled_text
 from wendascope.glsl.rewriting import visited_arrays
 from wendascope.glsl.stages import Stage
 from wendascope.measure.pictures import unlike
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
 from wendascope.trials.outcomes import Variation, edited, finished, judge_remedies
@@ -176,16 +176,14 @@ def pictures_without(session: Session, job: Task, items: list[LeftOut], seconds:
     return items
 
 
-def try_without(
-    items: Sequence[LeftOut], replay: Replay, seconds: float, progress: Progress, cancelled: Callable[[], bool]
-) -> list[LeftOut]:
+def try_without(items: Sequence[LeftOut], replay: Replay, seconds: float, task: Task) -> list[LeftOut]:
     """Those that were not tried yet are, as far as some seconds reach. What may not be there at all, and changes
     nothing, is left out of the list. Raises ReplayError, CancelledError.
     """
     waiting = [item for item in items if not item.tried]
     if not waiting:
         return list(items)
-    found = replay.run(pictures_without.asked(waiting, seconds), progress, cancelled)
+    found = replay.run(pictures_without.asked(waiting, seconds), task)
     tried = iter(found)
     whole = [item if item.tried else next(tried) for item in items]
     return [item for item in whole if item.certain or not item.tried or item.pixels or item.refused]

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from wendascope.analysis.drawn import Drawn
 from wendascope.analysis.findings import Case
 from wendascope.analysis.left_out import LeftOut
-from wendascope.errors import CancelledError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.places import frame_path, place_of
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.trials.left_out import find_left_out, pictures_without
 
 _SECONDS_PER_FRAME = 20.0
 
 
-def try_elsewhere(
-    path: Path, items: Sequence[LeftOut], progress: Progress, cancelled: Callable[[], bool]
-) -> list[LeftOut]:
+def try_elsewhere(path: Path, items: Sequence[LeftOut], task: Task) -> list[LeftOut]:
     """The same, where those that the frame does not need tell which other frames of its sequence need them. Raises
     FileError, ReplayError, CancelledError.
     """
@@ -29,20 +27,14 @@ def try_elsewhere(
     for number in range(1, count + 1):
         if number == here or not waiting:
             continue
-        if cancelled():
-            raise CancelledError
-        place = frame_path(path, number)
-
-        def told(what: str, part: float, number: int = number) -> None:
-            progress(f"{what}, frame {number} of {count}", (number - 1 + part) / count)
-
-        told("lights and parts of views", 0.0)
+        place, of_frame = frame_path(path, number), task.part((number - 1) / count, number / count)
+        of_frame.progress(f"lights and parts of views, frame {number} of {count}", 0.0)
         there = {item.same_as: item for item in find_left_out(Case(load(place), Drawn([], [], []), None))}
         asked = [there[item.same_as] for item in waiting if item.same_as in there]
         if not asked:
             continue  # nothing of the kind is drawn there
         with Replay(place) as replay:
-            tried = replay.run(pictures_without.asked(asked, _SECONDS_PER_FRAME), told, cancelled)
+            tried = replay.run(pictures_without.asked(asked, _SECONDS_PER_FRAME), of_frame)
         results = {item.same_as: item for item in tried}
         for item in waiting:
             result = results.get(item.same_as)

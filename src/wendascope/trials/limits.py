@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -14,7 +13,8 @@ from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Remedy
 from wendascope.glsl.stages import Stage
 from wendascope.measure.statistics import Interval, median_interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.trials.limit_runs import measure_variants
 from wendascope.trials.proof import now
 
@@ -87,13 +87,13 @@ def experiments_of(study: ProgramStudy, steps: list[int]) -> list[Experiment]:
 
 def find_limits(
     path: Path, study: ProgramStudy, replay: Replay, steps: list[int] | None = None, repeats: int = REPEATS,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Limits:  # fmt: skip
     """Make every experiment and keep what came of it in the file. Raises ReplayError, CancelledError, FileError."""
     chosen = steps or study.steps
     found = experiments_of(study, chosen)
     asked = measure_variants.asked(chosen, [item.remedies for item in found], repeats)
-    measured = replay.run(asked, progress, cancelled)
+    measured = replay.run(asked, task)
     ms = measured.ms
     for number, item in enumerate(found):
         item.refused = measured.refused[number]

@@ -5,7 +5,7 @@ edited frame.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -16,7 +16,8 @@ from wendascope.errors import UsageError
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.statistics import Interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.texts import share as per_cent
 from wendascope.trials.limits import Limits
 from wendascope.trials.proof import Proof, in_order, measured_proof, now
@@ -145,12 +146,11 @@ def attempt(
     replay: Replay,
     note: str = "",
     seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Attempt:
     """Measure a change like a proof and keep it in the file. Raises ReplayError, CancelledError, FileError."""
     identity = f"edit-{uuid.uuid4().hex[:8]}"
-    proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
+    proof = measured_proof(frame, identity, remedies, replay, seconds, task)
     proof.made_at = now()
     made = Attempt(identity, title, remedies, proof, note)
     records.ATTEMPT.keep(path, made)
@@ -166,14 +166,14 @@ def mark(path: Path, trial: str, state: str, note: str) -> Mark:
 
 def measure_kept(
     path: Path, frame: Frame, trials: Iterable[Trial], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Proof:  # fmt: skip
     """All kept trials as one edited frame, kept in the file. Raises UsageError where none is kept, ReplayError,
     CancelledError.
     """
     kept = kept_of(trials)
     proof = measured_proof(
-        frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, seconds, progress, cancelled
+        frame, "kept", [remedy for trial in kept for remedy in trial.remedies], replay, seconds, task
     )
     proof.together, proof.made_at = [trial.id for trial in kept], now()
     records.KEPT_TOGETHER.keep(path, proof)

@@ -4,7 +4,6 @@ once for a file.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -13,18 +12,17 @@ from wendascope import records
 from wendascope.analysis.memory import is_unused
 from wendascope.analysis.over_time import pass_keys
 from wendascope.analysis.same_steps import FrameInputs, SameSteps, same_steps
-from wendascope.errors import CancelledError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.places import frame_path
 from wendascope.measure.pass_results import pass_results
 from wendascope.measure.records import SequenceResults
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 
 
 def sequence_results(
     path: Path,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> SequenceResults:
     """The results kept in the file that a path names, else those of replaying its frames, which are kept then. Raises
     FileError, ReplayError, CancelledError.
@@ -36,15 +34,10 @@ def sequence_results(
     found = SequenceResults([], [])
     count = frame_count(first)
     for number in range(1, count + 1):
-        if cancelled():
-            raise CancelledError
-        place = frame_path(first, number)
-
-        def told(_what: str, part: float, number: int = number) -> None:
-            progress(f"results of frame {number} of {count}", (number - 1 + part) / count)
-
+        place, of_frame = frame_path(first, number), task.part((number - 1) / count, number / count)
+        of_frame.progress(f"results of frame {number} of {count}", 0.0)
         with Replay(place) as replay:
-            found.digests.append(replay.run(pass_results.asked(), told, cancelled))
+            found.digests.append(replay.run(pass_results.asked(), of_frame))
         found.names.append(list(load(place).passes.short_names))
     records.SEQUENCE_RESULTS.keep(first, found)
     return found
@@ -52,8 +45,7 @@ def sequence_results(
 
 def sequence_steps(
     path: Path,
-    progress: Progress = lambda _what, _part: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> SameSteps:
     """The steps that all frames share, kept in the file that a path names; else worked out and kept. Raises FileError,
     CancelledError.
@@ -65,9 +57,7 @@ def sequence_steps(
     rows = []
     count = frame_count(first)
     for number in range(1, count + 1):
-        if cancelled():
-            raise CancelledError
-        progress(f"what the steps of frame {number} of {count} depend on", (number - 1) / count)
+        task.progress(f"what the steps of frame {number} of {count} depend on", (number - 1) / count)
         frame = load(frame_path(first, number))
         numbers, sure = frame.step_inputs
         keys = pass_keys(frame.passes.short_names)
@@ -79,15 +69,14 @@ def sequence_steps(
     return found
 
 
-def unused_objects(path: Path, cancelled: Callable[[], bool] = lambda: False) -> list[list[str | int]]:
+def unused_objects(path: Path, task: Task = QUIET) -> list[list[str | int]]:
     """Class and name of every object that all frames of a sequence have and none of them uses. Raises FileError,
     CancelledError.
     """
     first = frame_path(path, 1)
     found: set[tuple[str, int]] | None = None
     for number in range(1, frame_count(first) + 1):
-        if cancelled():
-            raise CancelledError
+        task.check()
         unused = {(i.object_class, i.name) for i in load(frame_path(first, number)).memory if is_unused(i)}
         found = unused if found is None else found & unused
         if not found:

@@ -28,7 +28,8 @@ from wendascope.analysis.recommend import (
 )
 from wendascope.analysis.rule import Side
 from wendascope.measure.statistics import Interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.texts import listed, plural, three_digits
 from wendascope.trials.best_set import best_set
 from wendascope.trials.outcomes import differ
@@ -381,7 +382,7 @@ def worth_trying(case: Case, findings: Sequence[Finding]) -> list[Finding]:
 
 def prove_plan(
     path: Path, case: Case, findings: Sequence[Finding], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
     proved: Callable[[Proof], None] = lambda _proof: None, budget: float | None = None,
     chosen: Collection[str] | None = None,
 ) -> AllProofs:  # fmt: skip
@@ -393,7 +394,7 @@ def prove_plan(
     budget = max(_LEAST_SECONDS, _FRAMES_OF_PROVING * frame_ms / 1000) if budget is None else budget
     wanted = [f for f in worth_trying(case, findings) if chosen is None or f.id in chosen or f.kept_rule.whole]
     return prove_all(
-        path, case.frame, wanted, replay, seconds, progress, cancelled, budget=budget, proved=proved,
+        path, case.frame, wanted, replay, seconds, task, budget=budget, proved=proved,
         most=lambda finding: 0.0 if _of_memory(finding) else most_saved(case, finding), parts_too=False,
     )  # fmt: skip
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import hashlib
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,8 @@ from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.clocks import Clock
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.texts import memory, plural
 from wendascope.trials.api_part import api_part
 from wendascope.trials.compare import Count
@@ -287,7 +288,7 @@ def told(proof: Proof) -> dict[str, Any]:
 
 def prove(
     path: Path, frame: Frame, findings: Iterable[Finding], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Proof:  # fmt: skip
     """Try the remedies of some findings as one edited frame and keep the proof in the file.
 
@@ -301,8 +302,8 @@ def prove(
     else:
         remedies = [f.remedy for f in chosen if f.remedy]
         try:
-            bring_what_stays(path, frame, remedies, replay, progress, cancelled)
-            proof = measured_proof(frame, identity, remedies, replay, seconds, progress, cancelled)
+            bring_what_stays(path, frame, remedies, replay, task)
+            proof = measured_proof(frame, identity, remedies, replay, seconds, task)
         except TrialError as error:
             proof = Proof(identity, REFUSED, str(error))
     proof.together = [f.id for f in chosen] if len(chosen) > 1 else []
@@ -318,7 +319,7 @@ def keep_proof(path: Path, proof: Proof) -> None:
 
 def measured_proof(
     frame: Frame, identity: str, remedies: list[Remedy], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False,
+    task: Task = QUIET,
 ) -> Proof:  # fmt: skip
     """Remedies as one edited frame against the original, without keeping it. Raises ReplayError, CancelledError.
 
@@ -328,10 +329,10 @@ def measured_proof(
 
     def attempt(tried: list[Remedy]) -> Proof:
         most = seconds or guidelines().proofs.seconds
-        found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), most), progress, cancelled)
+        found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), most), task)
         proof = _judge(identity, found)
         if proof.verdict in (*SHOWN, NOISE) and proof.calls_after != proof.calls_before:
-            api = api_part(replay, tried, cancelled)
+            api = api_part(replay, tried, task)
             if api is not None:
                 judged = judge_sides(found.times.work.decision, found.times.submission.decision, api.decision)
                 proof.verdict, proof.side = judged.verdict, judged.side

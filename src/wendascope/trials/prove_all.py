@@ -15,7 +15,8 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Survey
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.trials.best_set import best_set, excludes
 from wendascope.trials.proof import (
     Proof,
@@ -95,7 +96,7 @@ class Promise:
 
 def prove_all(
     path: Path, frame: Frame, findings: Sequence[Finding], replay: Replay, seconds: float | None = None,
-    progress: Progress = lambda _what, _part: None, cancelled: Callable[[], bool] = lambda: False, unsure: bool = False,
+    task: Task = QUIET, unsure: bool = False,
     budget: float | None = None, again: bool = False, proved: Callable[[Proof], None] = lambda _proof: None,
     most: Callable[[Finding], float] = lambda finding: finding.estimate_ms or 0.0, parts_too: bool = True,
 ) -> AllProofs:  # fmt: skip
@@ -134,12 +135,12 @@ def prove_all(
         waiting.remove(item)
         rest = min(spent / number * (len(waiting) + 1) if number else 0.0, budget - spent)
 
-        def told(what: str, part: float, number: int = number, rest: float = rest, more: int = len(waiting)) -> None:
-            left = f", about {rest:.0f} s left" if number else ""
-            progress(f"proof {number + 1} of {number + 1 + more}{left}: {what}", (number + part) / (number + 2 + more))
-
+        left = f", about {rest:.0f} s left" if number else ""
+        prefix = f"proof {number + 1} of {number + 1 + len(waiting)}{left}: "
+        whole = number + 2 + len(waiting)
+        one = task.part(number / whole, (number + 1) / whole, prefix)
         try:
-            made[item.id] = prove(path, frame, [item], replay, seconds, told, cancelled)
+            made[item.id] = prove(path, frame, [item], replay, seconds, one)
         except ReplayCrashedError as error:  # the next one gets a new process
             made[item.id] = Proof(item.id, REFUSED, f"replaying it ends the driver: {error}")
             keep_proof(path, made[item.id])
@@ -147,7 +148,7 @@ def prove_all(
         proved(made[item.id])
         number += 1
     proofs = [made[f.id] for f in findings if f.id in made]
-    combined = _combined(path, frame, findings, made, replay, seconds, progress, cancelled, unsure, again)
+    combined = _combined(path, frame, findings, made, replay, seconds, task, unsure, again)
     if combined is not None:
         proved(combined)
     return AllProofs(proofs, combined, [f.id for f in waiting], covered)
@@ -192,7 +193,7 @@ def held_by_wholes(
 
 def _combined(
     path: Path, frame: Frame, findings: Sequence[Finding], made: Mapping[str, Proof], replay: Replay, seconds: float,
-    progress: Progress, cancelled: Callable[[], bool], unsure: bool, again: bool,
+    task: Task, unsure: bool, again: bool,
 ) -> Proof | None:  # fmt: skip
     """The best set that holds: what changes the picture among others, or costs time with them, is left out."""
     taken = {SAVES, NO_DIFFERENCE, NOISE} if unsure else {SAVES}
@@ -207,26 +208,24 @@ def _combined(
         if f not in chosen
     ]
 
-    def told(what: str, part: float) -> None:
-        progress(f"all together: {what}", part)
-
+    task = task.part(0.0, 1.0, "all together: ")
     known = stored_proofs(path).get(together_name([f.id for f in chosen]))
     if known is not None and known.verdict != NOISE and len(chosen) > 1 and not again:
         return known
-    held, out = _holding(frame, chosen, replay, told, cancelled)
+    held, out = _holding(frame, chosen, replay, task)
     excluded += out
     if len(held) < 2:
         return None
-    proof = prove(path, frame, held, replay, 2 * seconds, told, cancelled)
+    proof = prove(path, frame, held, replay, 2 * seconds, task)
     if proof.verdict == COSTS:
         halves = held[: max(len(held) // 2, 2)]  # those that save most alone
-        fewer = prove(path, frame, halves, replay, 2 * seconds, told, cancelled) if halves != held else proof
+        fewer = prove(path, frame, halves, replay, 2 * seconds, task) if halves != held else proof
         if fewer.verdict != COSTS:
             excluded += [f"{f.title}: costs time with the others" for f in held if f not in halves]
             proof = fewer
     alone = [made[f.id].both_ms for f in held]
     if proof.verdict != SAVES or proof.both_ms < _ADDS_UP * sum(alone):
-        proof = _one_by_one(path, frame, held, made, replay, seconds, told, cancelled, proof)
+        proof = _one_by_one(path, frame, held, made, replay, seconds, task, proof)
     if excluded:
         proof.excluded = excluded
         keep_proof(path, proof)
@@ -235,7 +234,7 @@ def _combined(
 
 def _one_by_one(
     path: Path, frame: Frame, held: Sequence[Finding], made: Mapping[str, Proof], replay: Replay, seconds: float,
-    told: Progress, cancelled: Callable[[], bool], together: Proof,
+    task: Task, together: Proof,
 ) -> Proof:  # fmt: skip
     """The best of all together and of those that add to the first, each tried with what was taken in before it: where
     changes get in each other's way, fewer of them save more.
@@ -243,16 +242,14 @@ def _one_by_one(
     best, taken = together, [held[0]]
     least = made[held[0].id].both_ms
     for item in held[1 : 1 + _MOST_ADDED]:
-        proof = prove(path, frame, [*taken, item], replay, seconds, told, cancelled)
+        proof = prove(path, frame, [*taken, item], replay, seconds, task)
         if proof.verdict == SAVES and proof.both_ms > least:
             taken, least = [*taken, item], proof.both_ms
             best = proof if proof.both_ms > best.both_ms else best
     return best
 
 
-def _holding(
-    frame: Frame, chosen: list[Finding], replay: Replay, told: Progress, cancelled: Callable[[], bool]
-) -> tuple[list[Finding], list[str]]:
+def _holding(frame: Frame, chosen: list[Finding], replay: Replay, task: Task) -> tuple[list[Finding], list[str]]:
     """Those that keep the picture together, and what was left out with the reason: the first that does not hold with
     all before it is found by halving.
     """
@@ -261,9 +258,9 @@ def _holding(
     def holds(some: Sequence[Finding]) -> bool:
         nonlocal attempts
         attempts += 1
-        told(f"looking for changes that exclude each other, attempt {attempts}", attempts / _MOST_ATTEMPTS)
+        task.progress(f"looking for changes that exclude each other, attempt {attempts}", attempts / _MOST_ATTEMPTS)
         try:
-            return replay.run(outcome_of.asked([f.remedy for f in some if f.remedy]), told, cancelled).same
+            return replay.run(outcome_of.asked([f.remedy for f in some if f.remedy]), task).same
         except TrialError:
             return False
 

@@ -30,7 +30,8 @@ from wendascope.measure.records import Survey
 from wendascope.measure.survey import survey
 from wendascope.measure.target_values import target_values
 from wendascope.measure.times import fragments
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import QUIET, Task
 from wendascope.trials.judging import Refuted, measure_late_tests, measure_orders, try_claims
 from wendascope.trials.late_views import other_frames
 from wendascope.trials.left_out import find_left_out, try_without
@@ -102,8 +103,7 @@ class Examination:
     repeats: int
     path: Path | None
     """Of the file that it is kept in; None where it is not kept."""
-    progress: Progress = lambda _what, _part: None
-    cancelled: Callable[[], bool] = lambda: False
+    task: Task = QUIET
     others: OtherFrames | None = None
     survey: Survey | None = None
     drawn: Drawn | None = None
@@ -156,24 +156,24 @@ class Stage:
 
 def _sequence(known: Examination) -> None:
     if known.path is not None:
-        known.others = other_frames(known.path, known.frame, known.progress, known.cancelled)
+        known.others = other_frames(known.path, known.frame, known.task)
 
 
 def _times(known: Examination) -> None:
-    known.survey = known.replay.run(survey.asked(known.repeats), known.progress, known.cancelled)
+    known.survey = known.replay.run(survey.asked(known.repeats), known.task)
 
 
 def _coverage(known: Examination) -> None:
-    known.drawn = known.replay.run(measure_drawn.asked(), known.progress, known.cancelled)
+    known.drawn = known.replay.run(measure_drawn.asked(), known.task)
     assert known.survey is not None
     known.survey.fragments = known.replay.run(fragments.asked())  # counted by then
 
 
 def _without(known: Examination) -> None:
     seconds = max(_LEFT_OUT_SECONDS, _LEFT_OUT_FRAMES * known.frame_ms / 1000)
-    known.left_out = try_without(find_left_out(known.case), known.replay, seconds, known.progress, known.cancelled)
+    known.left_out = try_without(find_left_out(known.case), known.replay, seconds, known.task)
     if known.path is not None:
-        known.left_out = try_elsewhere(known.path, known.left_out, known.progress, known.cancelled)
+        known.left_out = try_elsewhere(known.path, known.left_out, known.task)
 
 
 def _memory(known: Examination) -> None:
@@ -181,19 +181,19 @@ def _memory(known: Examination) -> None:
         raise TrialError(
             f"the frame takes {known.frame_ms / 1000:.1f} s: its shaders are not made to note what they read"
         )
-    sampled = known.replay.run(sampled_levels.asked(), known.progress, known.cancelled)
-    targets = known.replay.run(target_values.asked(), known.progress, known.cancelled)
-    blocks = known.replay.run(compressible.asked(_COMPRESSING_SECONDS), known.progress, known.cancelled)
+    sampled = known.replay.run(sampled_levels.asked(), known.task)
+    targets = known.replay.run(target_values.asked(), known.task)
+    blocks = known.replay.run(compressible.asked(_COMPRESSING_SECONDS), known.task)
     known.memory_use = MemoryUse(sampled, targets, blocks)
 
 
 def _reached(known: Examination) -> None:
-    known.reached = known.replay.run(reached_code.asked(), known.progress, known.cancelled)
+    known.reached = known.replay.run(reached_code.asked(), known.task)
 
 
 def _rules(known: Examination) -> None:
     failed: list[str] = []
-    known.progress("looking for what could be changed", 0.0)
+    known.task.progress("looking for what could be changed", 0.0)
     case = known.case
     known.findings = find(case, failed)
     known.texture_facts = case.texture_facts
@@ -203,11 +203,11 @@ def _rules(known: Examination) -> None:
 
 def _claims(known: Examination) -> None:
     assert known.drawn is not None
-    task = known.progress, known.cancelled
-    worse = measure_orders(known.frame, known.drawn, known.findings, known.replay, *task)
+    task = known.task
+    worse = measure_orders(known.frame, known.drawn, known.findings, known.replay, task)
     known.findings = [item for item in known.findings if item.id not in {r.id for r in worse}]
-    known.findings, refuted, untried = try_claims(known.findings, known.frame_ms, known.replay, *task)
-    known.findings, late = measure_late_tests(known.frame, known.frame_ms, known.findings, known.replay, *task)
+    known.findings, refuted, untried = try_claims(known.findings, known.frame_ms, known.replay, task)
+    known.findings, late = measure_late_tests(known.frame, known.frame_ms, known.findings, known.replay, task)
     known.refuted += [*worse, *refuted, *late]
     known.caveats += untried
     known.findings.sort(key=lambda item: (-(item.estimate_ms or 0.0), -item.less_bytes))
@@ -338,13 +338,13 @@ def _run(stage: Stage, known: Examination, deadline: float) -> StageEnd:
         return StageEnd(stage.name, NOT_RUN, reason=f"it needs the stage {missing[0]}")
     if time.monotonic() > deadline:
         return StageEnd(stage.name, NOT_RUN, reason="the time that was given was over")
-    began, user = time.monotonic(), known.cancelled
+    began, asked = time.monotonic(), known.task
     limit = min(began + max(stage.seconds, stage.frames * known.frame_ms / 1000), deadline)
-    known.cancelled = lambda: user() or time.monotonic() > limit
+    known.task = asked.until(lambda: time.monotonic() > limit)
     try:
         stage.run(known)
     except CancelledError:
-        if user() or stage.required:
+        if asked.cancelled or stage.required:
             raise
         return StageEnd(stage.name, OUT_OF_TIME, time.monotonic() - began, "survey --resume tries it again")
     except (ReplayError, TrialError) as error:
@@ -352,7 +352,7 @@ def _run(stage: Stage, known: Examination, deadline: float) -> StageEnd:
             raise
         return StageEnd(stage.name, FAILED, time.monotonic() - began, str(error))
     finally:
-        known.cancelled = user
+        known.task = asked
     return StageEnd(stage.name, DONE, time.monotonic() - began)
 
 

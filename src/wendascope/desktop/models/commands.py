@@ -9,14 +9,14 @@ from typing import Protocol, TypeVar
 
 from wendascope.analysis.findings import Finding
 from wendascope.frame.remedy import Remedy
-from wendascope.replay.client import Progress, Replay
+from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.trials.proof import Proof
 from wendascope.trials.runs import Beside
 
 T = TypeVar("T")
-Work = Callable[[Replay, Progress, Callable[[], bool]], T]
-"""What a job does in the background: with the document's replay process, a way to tell how far it is, and whether it
-was cancelled."""
+Work = Callable[[Replay, Task], T]
+"""What a job does in the background: with the document's replay process."""
 Failed = Callable[[Exception], None]
 
 

@@ -252,7 +252,7 @@ class BatchingPage(FramePage):
             self._show_batch(document.selection.step)
 
     def _ask_code(self, document: Document, batch: Batch) -> None:
-        def work(_replay: object, _progress: object, _cancelled: object) -> list[Code]:
+        def work(_replay: object, _task: object) -> list[Code]:
             return batch_code(document.frame, parts_of(batch)[0])
 
         what = f"{batch.label}: {len(batch.parts[0])} draws in one" + (

@@ -249,9 +249,9 @@ class ComparePage(Page):
             self._jobs.busy.connect(lambda _job, busy: self._busy(busy))
         self._jobs.submit(
             JobName.COMPARE,
-            lambda _replay, progress, cancelled: (
+            lambda _replay, task: (
                 (before, after),
-                compare_files(before, after, progress=progress, cancelled=cancelled),
+                compare_files(before, after, task=task),
             ),
             self._done,
             self._failed,

@@ -100,7 +100,7 @@ class MemoryPage(FramePage):
         self._traffic.clear()
         self._workspace.jobs.run_job(
             JobName.TRAFFIC,
-            lambda _replay, _progress, _cancelled: traffic(document.frame, document.drawn, document.memory_use),
+            lambda _replay, _task: traffic(document.frame, document.drawn, document.memory_use),
             lambda found: self._moves(document, found),
             lambda error: None,  # the column stays empty
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QSettings
@@ -19,10 +18,9 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
 from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.errors import CancelledError
 from wendascope.frame.file import load
 from wendascope.frame.places import frame_path, place_of
-from wendascope.replay.client import Progress
+from wendascope.task import Task
 from wendascope.texts import three_digits
 
 
@@ -121,12 +119,10 @@ class OverTimePage(FramePage):
             return
         self._asked.add(file)
 
-        def work(_replay: object, progress: Progress, cancelled: Callable[[], bool]) -> OverTime:
+        def work(_replay: object, task: Task) -> OverTime:
             rows = []
             for number in range(1, count + 1):
-                if cancelled():
-                    raise CancelledError
-                progress("reading the frames", number / count)
+                task.progress("reading the frames", number / count)
                 rows.append(frame_in_time(load(frame_path(file, number)), number))
             return over_time(rows)
 

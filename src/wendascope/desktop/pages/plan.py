@@ -217,8 +217,8 @@ class PlanPage(FramePage):
         case, findings, jobs = document.case, document.findings, self._workspace.jobs
         wanted = {f.id for f in findings} - unwanted
         jobs.run_measurement(
-            lambda replay, progress, cancelled: prove_plan(
-                document.path, case, findings, replay, None, progress, cancelled, jobs.proof_made(),
+            lambda replay, task: prove_plan(
+                document.path, case, findings, replay, None, task, jobs.proof_made(),
                 chosen=wanted,
             ),
             lambda _proofs: document.reload_proofs(),

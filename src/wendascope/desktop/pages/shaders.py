@@ -74,7 +74,7 @@ class ShadersPage(FramePage):
         case = document.case
         self._workspace.jobs.run_job(
             JobName.PROGRAMS,
-            lambda _replay, _progress, _cancelled: case.study_shaders(),
+            lambda _replay, _task: case.study_shaders(),
             lambda found: self._arrived(document, found),
             lambda error: self.say(str(error)),
         )

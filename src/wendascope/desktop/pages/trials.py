@@ -205,9 +205,7 @@ class TrialsPage(FramePage):
             return
         trials = document.trials
         self._workspace.jobs.run_measurement(
-            lambda replay, progress, cancelled: measure_kept(
-                document.path, document.frame, trials, replay, progress=progress, cancelled=cancelled
-            ),
+            lambda replay, task: measure_kept(document.path, document.frame, trials, replay, task=task),
             document.set_together,
             "The kept trials could not be measured",
         )
@@ -229,9 +227,7 @@ class TrialsPage(FramePage):
         trials, together = document.trials, document.log.together
         self._workspace.jobs.run_job(
             JobName.TRIAL_FILES,
-            lambda _replay, _progress, _cancelled: write_trials(
-                document.frame, document.path.name, kept_of(trials), together, folder
-            ),
+            lambda _replay, _task: write_trials(document.frame, document.path.name, kept_of(trials), together, folder),
             lambda written: self.details.setText(f"Wrote {len(written)} files into {escape(str(folder))}."),
             lambda error: self.details.setText(escape(str(error))),
         )
