@@ -19,6 +19,7 @@ from wendascope.desktop.command_palette import CommandPalette, matches
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
+from wendascope.desktop.picture import _grown
 from wendascope.desktop.window import MainWindow
 from wendascope.frame.file import load
 
@@ -398,6 +399,14 @@ def test_frames_are_compared_by_their_surveys_before_they_are_measured(window: M
     found = {row[0][0]: row[0] for row in rows}
     assert found["shadow"][1] == "324 > 12" and float(found["shadow"][2]) > float(found["shadow"][3]) > 0
     assert found["shadow"][4] == "" and found["camera"][3] == "", "no difference is claimed, and no pass made up"
+
+
+def test_few_pixels_that_differ_are_made_large_enough_to_be_seen() -> None:
+    mask = np.zeros((9, 12), bool)
+    mask[4, 0] = mask[0, 11] = True
+    grown = _grown(mask, 2)
+    assert grown.shape == mask.shape and grown.sum() == 5 * 3 + 3 * 3
+    assert grown[2:7, :3].all() and grown[:3, 9:].all()
 
 
 def test_the_window_goes_on_while_a_file_is_read(window: MainWindow, depot: Path) -> None:

@@ -7,10 +7,10 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QSizePolicy, QToolButton, QVBoxLayout, QWidget
-from scipy import ndimage
 
 from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.legend import Legend
@@ -427,10 +427,8 @@ class PicturePanel(QWidget):
         self.view.show_image(lens_named("colour").paint(self._found))
         different = found.different
         some = bool(different.any())
-        self.view.highlight(
-            ndimage.binary_dilation(different, iterations=6) if some else None
-        )  # single pixels would not be seen
-        self.view.outline(ndimage.binary_dilation(different, iterations=7) if some else None)
+        self.view.highlight(_grown(different, 6) if some else None)  # single pixels would not be seen
+        self.view.outline(_grown(different, 7) if some else None)
         self.legend.show_entries([])
         self.title.setText(f"{int(different.sum()):,} pixels differ: {title}")
 
@@ -494,3 +492,12 @@ class PicturePanel(QWidget):
             return
         program = self._document.pointed.program
         self.view.highlight(None if program is None else chosen.of_program(self._found, program))
+
+
+def _grown(mask: npt.NDArray[np.bool_], pixels: int) -> npt.NDArray[np.bool_]:
+    """Where a mask is set within so many pixels along each side, shape (h, w)."""
+    for axis in (0, 1):
+        around = [(pixels, pixels) if axis == side else (0, 0) for side in (0, 1)]
+        windows = np.lib.stride_tricks.sliding_window_view(np.pad(mask, around), 2 * pixels + 1, axis=axis)
+        mask = windows.any(axis=-1)
+    return mask
