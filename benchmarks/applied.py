@@ -10,13 +10,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from benchmarks.replaying import Row
-from wendascope.analysis.recommend import Recommendation, whole_frame_ms
+from wendascope.advice.recommend import Recommendation, whole_frame_ms
 from wendascope.frame.file import load, save
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import case_of, examine_file
 from wendascope.trials.plan import prove_plan, recommendations_of
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.survey.examine import case_of, examine_file
 
 _PROGRAM = Path(__file__).with_name("lamps.py")
 _FLAWS = {

@@ -25,8 +25,8 @@ _SHOWN = """
 import json, sys, time
 from pathlib import Path
 from PySide6.QtCore import QSettings
-from wendascope.desktop.application import make_application
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.application import make_application
+from wendascope.desktop.window.main_window import MainWindow
 app = make_application()
 window = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))
 window.resize(1280, 800)

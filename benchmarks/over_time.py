@@ -12,17 +12,17 @@ from pathlib import Path
 
 import numpy as np
 
-from wendascope.analysis.findings import Finding
-from wendascope.analysis.over_time import frame_in_time, over_time
+from wendascope.advice.findings import Finding
+from wendascope.analysis.sequence.over_time import frame_in_time, over_time
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.frame.file import save, save_sequence
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.compare import compare_files
-from wendascope.trials.examine import examine_file
-from wendascope.trials.proof import prove
+from wendascope.trials.proofs.compare import compare_files
+from wendascope.trials.proofs.proof import prove
+from wendascope.trials.survey.examine import examine_file
 
 FIRST, COUNT = 30, 8
 PLANTED = {

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from benchmarks.replaying import Row
-from wendascope.analysis.draw_order import Touched, plan
+from wendascope.analysis.draws.draw_order import Touched, plan
 
 _WIDE, _HIGH = 240, 135
 

@@ -25,11 +25,11 @@ from wendascope.measure.clocks import Clock
 from wendascope.measure.samples import use_clock
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import stored_examination
-from wendascope.trials.proof import Proof, measured_proof
-from wendascope.trials.prove_all import AllProofs, prove_all
-from wendascope.trials.runs import driver_name, time_remedies
-from wendascope.trials.verdicts import COSTS, SAVES
+from wendascope.trials.proofs.proof import Proof, measured_proof
+from wendascope.trials.proofs.prove_all import AllProofs, prove_all
+from wendascope.trials.proofs.runs import driver_name, time_remedies
+from wendascope.trials.proofs.verdicts import COSTS, SAVES
+from wendascope.trials.survey.examine import stored_examination
 
 _BUSY, _RUNS = 2, 20
 _YARD = DEMO.parent / "signal-box.wend"

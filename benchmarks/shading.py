@@ -15,8 +15,8 @@ import msgspec
 import numpy as np
 
 from benchmarks.replaying import DEMO, Row
-from wendascope.analysis.shaders import study_shaders
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.shaders.study import study_shaders
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.frame.file import save
 from wendascope.frame.remedy import EditedSource, Remedy
@@ -24,8 +24,8 @@ from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import examine_file
-from wendascope.trials.runs import edited_picture
+from wendascope.trials.proofs.runs import edited_picture
+from wendascope.trials.survey.examine import examine_file
 
 _SCENES = (
     "terrain",

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from benchmarks.replaying import Row
 from tests.synthetic import crowded
-from wendascope.analysis.structure import study
+from wendascope.analysis.draws.structure import study
 
 STEPS = 100_000
 _RUNS = 3

@@ -14,8 +14,8 @@ from benchmarks.replaying import DEMO, Row
 from wendascope import records
 from wendascope.frame.file import save
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.proof import stored_proofs
-from wendascope.trials.verdicts import SAVES
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.proofs.verdicts import SAVES
 
 _YARD = DEMO.parent / "signal-box.wend"
 

@@ -21,8 +21,8 @@ import json, sys, time
 from pathlib import Path
 from PySide6.QtCore import QSettings
 from wendascope.measure.times import prefix_ms
-from wendascope.desktop.application import make_application
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.application import make_application
+from wendascope.desktop.window.main_window import MainWindow
 started = time.perf_counter()
 app = make_application()
 window = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat))

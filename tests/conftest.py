@@ -22,8 +22,8 @@ from PySide6.QtWidgets import QApplication
 
 from wendascope.analysis.guidelines import read_again
 from wendascope.backends.opengl.frame import OpenGLFrame
-from wendascope.desktop import theme
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.widgets import theme
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import save
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger

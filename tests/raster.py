@@ -15,9 +15,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.coverage import DepthTouches, coverage_of
-from wendascope.analysis.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn, step_boxes
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.coverage import DepthTouches, coverage_of
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.geometry.drawn import Drawn, StepDrawn, clear_survivors, pass_drawn, step_boxes
 from wendascope.frame.call_use import STEP, CallUse
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane

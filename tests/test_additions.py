@@ -12,10 +12,10 @@ import numpy as np
 import pytest
 
 from wendascope import discovery
-from wendascope.analysis.findings import Case, find
+from wendascope.advice.findings import Case, find
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.desktop.pages import _registry as page_registry
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import load
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.lenses import _registry as lens_registry
@@ -26,20 +26,20 @@ from wendascope.replay.progress import Job
 from wendascope.report import formats
 from wendascope.report.formats import _registry as form_registry
 from wendascope.trials.plan import make_plan, recommendations_of, worth_trying
-from wendascope.trials.proof import Proof
-from wendascope.trials.refuting import DISPROVED, refute
+from wendascope.trials.proofs.proof import Proof
+from wendascope.trials.proofs.verdicts import SAVES
 from wendascope.trials.remedies import _recipes, change_of
 from wendascope.trials.remedies._kinds import known_kinds
-from wendascope.trials.verdicts import SAVES
+from wendascope.trials.survey.refuting import DISPROVED, refute
 
 from .raster import Clear, RasterFrame, Rasteriser, quad
 
 NEW = {
-    "wendascope.analysis.findings": """
-from wendascope.analysis.findings._registry import Case, Finding, finding
+    "wendascope.advice.findings": """
+from wendascope.advice.findings._registry import Case, Finding, finding
 
 from wendascope.frame.remedy import Remedy
-from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.advice.rule import Effort, Rule, Side
 
 @finding(Rule("added-rule", "Time", Side.GPU, Effort.ASSET, risk="added risk"))
 def added(case: Case):
@@ -104,8 +104,8 @@ def added(session: OpenGLSession, job: Job, least: int = 0) -> list[int]:
 def added(tmp_path: Path) -> Iterator[None]:
     """One file in each folder, and gone again afterwards."""
     registries: list[dict[str, Any]] = [
-        importlib.import_module("wendascope.analysis.findings._registry")._finders,
-        importlib.import_module("wendascope.analysis.rule")._rules,
+        importlib.import_module("wendascope.advice.findings._registry")._finders,
+        importlib.import_module("wendascope.advice.rule")._rules,
         _recipes._recipes,
         known_kinds,
         lens_registry._found,

@@ -14,10 +14,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.batches import find_batches
-from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.findings.batching import parts_of
-from wendascope.analysis.sharing import Sharing
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.advice.findings.batching import parts_of
+from wendascope.analysis.draws.batches import find_batches
+from wendascope.analysis.draws.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.changes.batching import NewObjects, plan_batch
 from wendascope.backends.opengl.changes.batching.rewrite import DrawData, Names, Source, Store, rewrite
@@ -39,13 +39,13 @@ from wendascope.glsl.std140 import pack, struct_layout, type_named
 from wendascope.measure.drawn import measure_drawn
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.best_set import best_set
-from wendascope.trials.examine import examine_file, stored_examination
-from wendascope.trials.proof import Proof, in_order, prove
-from wendascope.trials.prove_all import prove_all
+from wendascope.trials.proofs.best_set import best_set
+from wendascope.trials.proofs.proof import Proof, in_order, prove
+from wendascope.trials.proofs.prove_all import prove_all
+from wendascope.trials.proofs.runs import outcome_of
+from wendascope.trials.proofs.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
 from wendascope.trials.remedies import change_of
-from wendascope.trials.runs import outcome_of
-from wendascope.trials.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
+from wendascope.trials.survey.examine import examine_file, stored_examination
 
 from .conftest import Capture, program
 from .synthetic import draw, frame_of, objects

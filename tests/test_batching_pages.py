@@ -13,22 +13,22 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from wendascope import records
+from wendascope.advice.ways import ways_of
 from wendascope.analysis import guidelines as guidelines_module
-from wendascope.analysis.batches import Batch
-from wendascope.analysis.ways import ways_of
+from wendascope.analysis.draws.batches import Batch
 from wendascope.demo.data import demo_files
-from wendascope.desktop import guidelines_file as file_module
-from wendascope.desktop.code_view import coloured
-from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.state import StatePage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.views.code_view import coloured
+from wendascope.desktop.widgets.node_tree import Node, NodeTree
+from wendascope.desktop.window import guidelines_file as file_module
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.measure.lenses import lens_named
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import examine_file
-from wendascope.trials.proof import newest_together
-from wendascope.trials.verdicts import SAVES
+from wendascope.trials.proofs.proof import newest_together
+from wendascope.trials.proofs.verdicts import SAVES
+from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
 from .test_cli import result, run
@@ -190,7 +190,7 @@ def test_changed_guidelines_are_read_and_the_frame_is_looked_at_again(
     own = tmp_path / "settings" / "guidelines.toml"
     for module in (guidelines_module, file_module):
         monkeypatch.setattr(module, "own_file", lambda: own)
-    monkeypatch.setattr("wendascope.desktop.guidelines_file.QDesktopServices.openUrl", lambda _url: True)
+    monkeypatch.setattr("wendascope.desktop.window.guidelines_file.QDesktopServices.openUrl", lambda _url: True)
     opened.guidelines.edit()
     assert own.read_text() == guidelines_module.shipped_text()
     document = opened.workspace.current

@@ -25,7 +25,7 @@ from wendascope.frame.remedy import Remedy
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.measure.compressible import compressible
 from wendascope.replay.client import Replay
-from wendascope.trials.refuting import HOLDS, refute
+from wendascope.trials.survey.refuting import HOLDS, refute
 
 _OF = {"R": "R8", "RG": "RG8", "RGB": "RGB8", "RGBA": "RGBA8"}
 

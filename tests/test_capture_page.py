@@ -14,14 +14,14 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QScrollArea
 
 from tests.conftest import DATA, program
-from wendascope.desktop.capture_form import CaptureForm, TargetChoice
-from wendascope.desktop.capture_list import stored_note
 from wendascope.desktop.models.session import CaptureRow, SessionModel
 from wendascope.desktop.pages.capture import CapturePage
 from wendascope.desktop.pages.compare import ComparePage, sentence
-from wendascope.desktop.session_link import SessionLink
-from wendascope.desktop.slider_picture import difference_image
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.views.slider_picture import difference_image
+from wendascope.desktop.window.capture_form import CaptureForm, TargetChoice
+from wendascope.desktop.window.capture_list import stored_note
+from wendascope.desktop.window.main_window import MainWindow
+from wendascope.desktop.window.session_link import SessionLink
 from wendascope.tap.messages import Beat, Beats, Ended, Hello, StateIs, Taken
 
 

@@ -255,8 +255,8 @@ def test_programs_with_two_contexts_replay_identically(
 def test_advice_on_two_contexts_is_tried_without_mixing_them(capture: Capture) -> None:
     """The same three quads drawn by each of two contexts: no batch joins draws of both."""
     _, frame = capture(program("two_contexts"), 4)
-    from wendascope.analysis.batches import find_batches
-    from wendascope.analysis.sharing import Sharing
+    from wendascope.analysis.draws.batches import find_batches
+    from wendascope.analysis.draws.sharing import Sharing
 
     owner = frame.owners[frame.steps.call]
     for batch in find_batches(Sharing(frame)).batches:

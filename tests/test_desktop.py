@@ -15,12 +15,12 @@ from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip
 
 from wendascope import records
 from wendascope.demo.data import demo_files
-from wendascope.desktop.command_palette import CommandPalette, matches
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
-from wendascope.desktop.picture import _grown
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.views.picture import _grown
+from wendascope.desktop.window.command_palette import CommandPalette, matches
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import load
 
 

@@ -10,7 +10,7 @@ import pytest
 
 from tests.raster import Clear, Draw, RasterFrame, Rasteriser, Step, quad
 from tests.raster_backend import RasterSession, SceneChanges, Script, replay_of
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.backends.doors import Changes, Counter, Session
 from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
@@ -21,14 +21,14 @@ from wendascope.measure.pictures import verify
 from wendascope.measure.survey import survey
 from wendascope.measure.times import span_counts, step_spans
 from wendascope.task import QUIET, Task
-from wendascope.trials.examine import examine
-from wendascope.trials.limit_runs import measure_variants
-from wendascope.trials.outcomes import judge_remedies
-from wendascope.trials.proof import Proof, measured_proof
-from wendascope.trials.prove_all import _holding
-from wendascope.trials.refuting import DISPROVED, HOLDS, refute
+from wendascope.trials.experiments.limit_runs import measure_variants
+from wendascope.trials.proofs.outcomes import judge_remedies
+from wendascope.trials.proofs.proof import Proof, measured_proof
+from wendascope.trials.proofs.prove_all import _holding
+from wendascope.trials.proofs.verdicts import CHANGES, COSTS, NO_DIFFERENCE, REFUSED, SAVES
 from wendascope.trials.remedies import change_of
-from wendascope.trials.verdicts import CHANGES, COSTS, NO_DIFFERENCE, REFUSED, SAVES
+from wendascope.trials.survey.examine import examine
+from wendascope.trials.survey.refuting import DISPROVED, HOLDS, refute
 
 HIDDEN, SEEN, SMALL, BEHIND, GLASS = 1, 2, 3, 4, 5
 SCENE: list[Step] = [

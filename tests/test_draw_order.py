@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.coverage import Coverage, DepthTouches, coverage_of, of_boxes
-from wendascope.analysis.draw_order import Plan, Touched, edges, everywhere, plan
-from wendascope.analysis.draw_plans import plan_regions
-from wendascope.analysis.drawn import Drawn, StepDrawn, touched_of
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.coverage import Coverage, DepthTouches, coverage_of, of_boxes
+from wendascope.analysis.draws.draw_order import Plan, Touched, edges, everywhere, plan
+from wendascope.analysis.draws.draw_plans import plan_regions
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.geometry.drawn import Drawn, StepDrawn, touched_of
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.layers import PassLayers, Touch

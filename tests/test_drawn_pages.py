@@ -12,19 +12,19 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 
 from wendascope import records
-from wendascope.analysis.findings import Finding
-from wendascope.desktop.mesh_view import MeshPanel
+from wendascope.advice.findings import Finding
 from wendascope.desktop.pages.findings import FindingsPage
 from wendascope.desktop.pages.geometry import GeometryPage
 from wendascope.desktop.pages.overdraw import OverdrawPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.views.mesh_view import MeshPanel
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.lenses import lenses
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import examine_file
-from wendascope.trials.proof import stored_proofs
-from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
+from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
 

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 
 from tests.synthetic import MODEL, frame_of, objects
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.eyes import two_eyes
-from wendascope.analysis.findings import Case
-from wendascope.analysis.findings.two_eyes import eyes
+from wendascope.advice.findings import Case
+from wendascope.advice.findings.two_eyes import eyes
+from wendascope.analysis.draws.two_eyes import two_eyes
+from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import UniformRecord

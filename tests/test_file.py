@@ -26,8 +26,8 @@ from wendascope.backends.opengl.tables.fetched import fetched_bytes
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.frame import file
 from wendascope.frame.file import SequenceWriter, add, added, frame_count, save, work_on
-from wendascope.trials.examine import stored_examination
-from wendascope.trials.stages import case_of
+from wendascope.trials.survey.examine import stored_examination
+from wendascope.trials.survey.stages import case_of
 
 quick = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 

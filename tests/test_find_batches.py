@@ -12,14 +12,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.atlas import Options, page_picture, plan_atlases, plan_csv, plan_json
-from wendascope.analysis.batches import Batches, find_batches
-from wendascope.analysis.breaks import Accepted, find_breaks
-from wendascope.analysis.drawn import Drawn, StepDrawn
+from wendascope.analysis.draws.atlas import Options, page_picture, plan_atlases, plan_csv, plan_json
+from wendascope.analysis.draws.batches import Batches, find_batches
+from wendascope.analysis.draws.breaks import Accepted, find_breaks
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.draws.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
+from wendascope.analysis.draws.switches import find_switches
+from wendascope.analysis.geometry.drawn import Drawn, StepDrawn
 from wendascope.analysis.guidelines import guidelines, own_file, read_guidelines
-from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.structure import batching_answer, devices_sentence, redundant_share, state_answer, study
-from wendascope.analysis.switches import find_switches
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import FileError

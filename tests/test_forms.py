@@ -15,7 +15,7 @@ from wendascope.errors import FileError, UsageError
 from wendascope.frame.file import load
 from wendascope.report.formats import export, form_named, forms
 from wendascope.report.survey import SurveyDocument, survey_document
-from wendascope.trials.examine import stored_examination
+from wendascope.trials.survey.examine import stored_examination
 
 
 @pytest.fixture(scope="module")

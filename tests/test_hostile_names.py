@@ -28,15 +28,15 @@ from wendascope import records
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.cli._app import app
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import load, save
 from wendascope.json_text import json_text
 from wendascope.report.formats import form_named
 from wendascope.report.survey import survey_document
 from wendascope.texts import cell, markdown, readable, visible
-from wendascope.trials.examine import stored_examination, stored_refuted
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.survey.examine import stored_examination, stored_refuted
 
 HOSTILE = "\x1b]0;title\x07\x1b[31m\x9b2J\n\rFORGED: ok\u202e\u2066\0\x7f<img src=x onerror=alert(1)>=1+1"
 _KEPT = {"id", "finding", "trial", "rule", "state", "kind", "verdict", "method", "unit", "digest", "api", "platform"}

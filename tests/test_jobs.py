@@ -122,7 +122,7 @@ def test_names_lead_nowhere_else(name: str) -> None:
 
 def test_jobs_are_found_by_their_names() -> None:
     from wendascope.measure.pictures import verify
-    from wendascope.trials.runs import try_remedies
+    from wendascope.trials.proofs.runs import try_remedies
 
     for job in (verify, try_remedies):
         assert isinstance(job, RemoteJob) and job_named(job.name) is job

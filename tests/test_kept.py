@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import DATA, Capture, program
-from wendascope.analysis.late import bound_by, frame_bound
+from wendascope.analysis.time.frame_bound import bound_by, frame_bound
 from wendascope.backends.opengl.calls.display_lists import display_lists, triangles_of
 from wendascope.backends.opengl.calls.kept import Kept
 from wendascope.backends.opengl.calls.mappings import settle_writes
@@ -24,7 +24,7 @@ from wendascope.frame.context import ContextInfo
 from wendascope.frame.file import load
 from wendascope.measure.statistics import difference_of_medians
 from wendascope.registry import GL
-from wendascope.trials.compare import match_passes
+from wendascope.trials.proofs.compare import match_passes
 
 
 def stream(*calls: tuple[object, ...], earlier: tuple[int, ...] = ()) -> CallStream:

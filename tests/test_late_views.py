@@ -14,30 +14,30 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope import records
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case
-from wendascope.analysis.findings.left_out import needless_lights, needless_parts, needless_views
-from wendascope.analysis.findings.less_often import less_often
-from wendascope.analysis.findings.moved_layer import moved_layers
-from wendascope.analysis.late_views import Late, LateView, secondary_views
-from wendascope.analysis.left_out import Kind, LeftOut
-from wendascope.analysis.moved import offset_between
-from wendascope.analysis.over_time import OtherFrames
+from wendascope.advice.findings import Case
+from wendascope.advice.findings.left_out import needless_lights, needless_parts, needless_views
+from wendascope.advice.findings.less_often import less_often
+from wendascope.advice.findings.moved_layer import moved_layers
+from wendascope.advice.left_out import Kind, LeftOut
+from wendascope.analysis.geometry.drawn import Drawn
+from wendascope.analysis.sequence.late_views import Late, LateView, secondary_views
+from wendascope.analysis.sequence.over_time import OtherFrames
+from wendascope.analysis.sequence.shifted_image import offset_between
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import load, save_sequence
 from wendascope.frame.places import frame_path
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
 from wendascope.task import QUIET
-from wendascope.trials.examine import Examined, examine_file
-from wendascope.trials.left_out_elsewhere import try_elsewhere
-from wendascope.trials.outcomes import Outcome
-from wendascope.trials.proof import prove
-from wendascope.trials.runs import outcome_of
-from wendascope.trials.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.outcomes import Outcome
+from wendascope.trials.proofs.proof import prove
+from wendascope.trials.proofs.runs import outcome_of
+from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.survey.examine import Examined, examine_file
+from wendascope.trials.survey.left_out_elsewhere import try_elsewhere
 
 PIXELS = 1280 * 720
 

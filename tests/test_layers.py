@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.triangles import View, classify
+from wendascope.analysis.geometry.triangles import View, classify
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.frame.layers import layer_map, step_layers
 from wendascope.measure.drawn import measure_drawn

@@ -7,11 +7,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.findings.shaders import unused_outputs
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.advice.findings.shaders import unused_outputs
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.limits import (
+from wendascope.analysis.shaders.cost import shader_cost
+from wendascope.analysis.shaders.flow import Flow, shader_flow
+from wendascope.analysis.shaders.study import ProgramStudy, study_shaders
+from wendascope.analysis.time.limits import (
     BAKED,
     CUT,
     FLAT,
@@ -23,10 +27,6 @@ from wendascope.analysis.limits import (
     limit_answer,
     limit_of,
 )
-from wendascope.analysis.shader_cost import shader_cost
-from wendascope.analysis.shader_flow import Flow, shader_flow
-from wendascope.analysis.shaders import ProgramStudy, study_shaders
-from wendascope.analysis.sharing import Sharing
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import ReplayCrashedError, TrialError
@@ -37,12 +37,12 @@ from wendascope.glsl.spirv import read_module
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import examine_file
-from wendascope.trials.limit_runs import measure_variants
-from wendascope.trials.limits import find_limits, stored_limits
-from wendascope.trials.proof import measured_proof
-from wendascope.trials.runs import Edited, edited_picture
-from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED
+from wendascope.trials.experiments.limit_runs import measure_variants
+from wendascope.trials.experiments.limits import find_limits, stored_limits
+from wendascope.trials.proofs.proof import measured_proof
+from wendascope.trials.proofs.runs import Edited, edited_picture
+from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED
+from wendascope.trials.survey.examine import examine_file
 
 from .conftest import DATA, Capture, program
 from .test_cli import result, run
@@ -372,7 +372,7 @@ def test_an_experiment_that_kills_the_replay_names_its_step_and_the_next_one_run
 def test_the_demo_has_its_new_findings() -> None:
     """From what the shipped file holds of its layers; nothing is measured again."""
     from wendascope import records
-    from wendascope.trials.examine import stored_examination
+    from wendascope.trials.survey.examine import stored_examination
 
     path = DATA / "depot.wend"
     drawn, survey = stored_examination(path)[0], records.SURVEY.newest(path)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from wendascope.analysis.liveness import reads_of_targets, without_effect
+from wendascope.analysis.draws.liveness import reads_of_targets, without_effect
 from wendascope.backends.opengl.calls.journal import Journal
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, stream_of
 from wendascope.backends.opengl.calls.relinks import LinkSettler

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope import records
-from wendascope.analysis.budget import judge, most_expensive_passes
+from wendascope.analysis.time.budget import judge, most_expensive_passes
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import CancelledError, ReplayCrashedError
 from wendascope.measure.calibrate import calibrate, choose_clock
@@ -23,7 +23,7 @@ from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
 from wendascope.replay.client import Replay
 from wendascope.task import Task
-from wendascope.trials.examine import examine_file
+from wendascope.trials.survey.examine import examine_file
 
 
 def test_this_driver_is_timed_by_draining(small: Path) -> None:

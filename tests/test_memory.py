@@ -22,8 +22,9 @@ from tests.conftest import DATA, Capture, program
 from tests.synthetic import frame_of, objects
 from tests.test_cli import result, run
 from wendascope import records
-from wendascope.analysis.drawn import StepDrawn
-from wendascope.analysis.memory import (
+from wendascope.analysis.geometry.drawn import StepDrawn
+from wendascope.analysis.memory.memory_use import MemoryUse, SampledTexture, SampledTextures
+from wendascope.analysis.memory.sums import (
     ChangeKind,
     compared,
     grouped,
@@ -33,9 +34,8 @@ from wendascope.analysis.memory import (
     memory_notes,
     total,
 )
-from wendascope.analysis.memory_use import MemoryUse, SampledTexture, SampledTextures
-from wendascope.analysis.squares import squarified
-from wendascope.analysis.traffic import Moved, moved, traffic
+from wendascope.analysis.memory.traffic import Moved, moved, traffic
+from wendascope.analysis.memory.treemap_layout import squarified
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.instruments.noting import note
@@ -43,7 +43,7 @@ from wendascope.backends.opengl.objects.records import ImageRecord, Renderbuffer
 from wendascope.backends.opengl.objects.texel_sizes import texel_size
 from wendascope.backends.opengl.objects.texel_values import texel_values
 from wendascope.desktop.pages.memory import MemoryPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import UsageError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
@@ -60,10 +60,10 @@ from wendascope.report.ktx2 import IDENTIFIER, ktx2
 from wendascope.report.memory import as_csv, memory_document
 from wendascope.tap.driver_memory import driver_memory
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials import sampled_levels
-from wendascope.trials.examine import Examined, examine_file
-from wendascope.trials.proof import measured_proof
-from wendascope.trials.runs import edited_picture
+from wendascope.trials.proofs.proof import measured_proof
+from wendascope.trials.proofs.runs import edited_picture
+from wendascope.trials.survey import sampled_levels
+from wendascope.trials.survey.examine import Examined, examine_file
 
 # ---- sizes and values ----------------------------------------------------------------------------------------
 

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 from tests.conftest import program
 from tests.test_cli import result, run
 from tests.test_session import Yard
-from wendascope.desktop.marks_view import MarksView
 from wendascope.desktop.models.session import KEPT_MOMENTS, SessionModel
+from wendascope.desktop.views.marks_view import MarksView
 from wendascope.errors import DamagedFileError, FileError, TargetError
 from wendascope.frame.memory import MemoryKind
 from wendascope.frame.memory_mark import MarkedObject, MemoryMark, load_mark, marked_items, save_mark

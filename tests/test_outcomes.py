@@ -11,7 +11,7 @@ from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.frame.remedy import Remedy
 from wendascope.tap.channel import FrameEnd
-from wendascope.trials.outcomes import Outcomes, Variation, judge_remedies
+from wendascope.trials.proofs.outcomes import Outcomes, Variation, judge_remedies
 
 from .conftest import Capture, program
 

@@ -11,10 +11,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.test_liveness import FLAT, SHOW, _draw, _frame
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case
-from wendascope.analysis.findings.unchanged import unchanged
-from wendascope.analysis.over_time import (
+from wendascope.advice.findings import Case
+from wendascope.advice.findings.unchanged import unchanged
+from wendascope.analysis.geometry.drawn import Drawn
+from wendascope.analysis.sequence.over_time import (
     FrameInTime,
     OtherFrames,
     frame_in_time,
@@ -33,9 +33,9 @@ from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.measure.pass_results import pass_results
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.over_frames import sequence_results
-from wendascope.trials.proof import measured_proof
-from wendascope.trials.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.proof import measured_proof
+from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.survey.over_frames import sequence_results
 
 
 def row(number: int, ms: float = 10.0, side: tuple[SideWork, ...] = (), **more: object) -> FrameInTime:

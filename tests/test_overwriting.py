@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.test_liveness import FLAT, SHOW, _frame
-from wendascope.analysis.liveness import without_effect
+from wendascope.analysis.draws.liveness import without_effect
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.state.tracker import InitialState

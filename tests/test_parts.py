@@ -11,13 +11,13 @@ from PySide6.QtGui import QHelpEvent
 from PySide6.QtWidgets import QApplication, QToolTip
 
 from wendascope import records
-from wendascope.analysis.parts import Part, draw_parts, fragment_parts, program_parts, state_parts, triangle_parts
-from wendascope.analysis.structure import study
+from wendascope.analysis.draws.structure import study
+from wendascope.analysis.time.shares import Part, draw_parts, fragment_parts, program_parts, state_parts, triangle_parts
 from wendascope.demo.data import demo_files
-from wendascope.desktop.parts_bar import PartsBar
-from wendascope.desktop.theme import theme
+from wendascope.desktop.charts.parts_bar import PartsBar
+from wendascope.desktop.widgets.theme import theme
 from wendascope.frame.file import load
-from wendascope.trials.examine import case_of, stored_examination
+from wendascope.trials.survey.examine import case_of, stored_examination
 
 
 @pytest.fixture(scope="module")
@@ -43,7 +43,7 @@ def test_parts_add_up_to_what_was_counted(depot: Path) -> None:
 
 
 def test_parts_of_nothing_are_nothing() -> None:
-    from wendascope.analysis.drawn import Drawn
+    from wendascope.analysis.geometry.drawn import Drawn
 
     empty = Drawn([], [], [])
     assert all(p.amount == 0 for p in [*fragment_parts(empty), *triangle_parts(empty)]) and program_parts([]) == []

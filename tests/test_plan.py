@@ -13,21 +13,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wendascope.analysis.drawn import Drawn, StepDrawn
-from wendascope.analysis.estimates import Correction, agrees, correction, correction_of, within_two
-from wendascope.analysis.findings import Case, Facts, Finding, Trying
-from wendascope.analysis.recommend import MOST_SHOWN, Gain, Recommendation, Section, State, recommend
-from wendascope.analysis.rule import known_rules
+from wendascope.advice.estimates import Correction, agrees, correction, correction_of, within_two
+from wendascope.advice.findings import Case, Facts, Finding, Trying
+from wendascope.advice.recommend import MOST_SHOWN, Gain, Recommendation, Section, State, recommend
+from wendascope.advice.rule import known_rules
+from wendascope.analysis.geometry.drawn import Drawn, StepDrawn
 from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.statistics import Interval
 from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif, plan_text
-from wendascope.trials.best_set import best_set, excludes
 from wendascope.trials.plan import best_proved, make_plan, recommendations_of, worth_trying
-from wendascope.trials.proof import Proof, together_name
+from wendascope.trials.proofs.best_set import best_set, excludes
+from wendascope.trials.proofs.proof import Proof, together_name
+from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
 from wendascope.trials.remedies import Claim
 from wendascope.trials.remedies import Trying as When
 from wendascope.trials.remedies._kinds import known_kinds
-from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
 
 from .raster import Clear, RasterFrame, Step, quad
 

@@ -13,15 +13,15 @@ from typing import Any
 import pytest
 from PySide6.QtCore import Qt
 
-from wendascope.analysis.recommend import Section, State
+from wendascope.advice.recommend import Section, State
 from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.plan import PlanPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.replay.client import Replay
-from wendascope.trials import verdicts
-from wendascope.trials.examine import examine_file
 from wendascope.trials.plan import recommendations_of
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.proofs import verdicts
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
 from .test_cli import result, run

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import HealthCheck, assume, example, given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.shaders import StageStudy
-from wendascope.desktop.source_view import lines_left_out
+from wendascope.analysis.shaders.study import StageStudy
+from wendascope.desktop.views.source_view import lines_left_out
 from wendascope.glsl.conditions import ConditionError, evaluate
 from wendascope.glsl.preprocessor import Dialect, PreprocessorError, compiled_text, preprocessed
 from wendascope.glsl.stages import Stage

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.raster import RasterFrame, quad
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.errors import ReplayCrashedError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
@@ -20,11 +20,11 @@ from wendascope.measure.statistics import Interval
 from wendascope.replay import wire
 from wendascope.replay.jobs import Asked
 from wendascope.task import QUIET
-from wendascope.trials import prove_all
-from wendascope.trials.outcomes import Outcome
-from wendascope.trials.proof import Proof, stored_proofs
-from wendascope.trials.prove_all import Promise, _holding, _ready, held_by_wholes
-from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, REFUSED, SAVES
+from wendascope.trials.proofs import prove_all
+from wendascope.trials.proofs.outcomes import Outcome
+from wendascope.trials.proofs.proof import Proof, stored_proofs
+from wendascope.trials.proofs.prove_all import Promise, _holding, _ready, held_by_wholes
+from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, REFUSED, SAVES
 
 
 def finding(number: int, estimate: float = 1.0) -> Finding:

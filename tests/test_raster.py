@@ -11,15 +11,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.atlas import plan_atlases
-from wendascope.analysis.batches import find_batches
-from wendascope.analysis.breaks import find_breaks
-from wendascope.analysis.draw_order import Touched
-from wendascope.analysis.drawn import touched_of
-from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.liveness import live, reads_of_targets, without_effect
-from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.structure import study
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.analysis.draws.atlas import plan_atlases
+from wendascope.analysis.draws.batches import find_batches
+from wendascope.analysis.draws.breaks import find_breaks
+from wendascope.analysis.draws.draw_order import Touched
+from wendascope.analysis.draws.liveness import live, reads_of_targets, without_effect
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.draws.structure import study
+from wendascope.analysis.geometry.drawn import touched_of
 from wendascope.frame.layers import layer_map, owner_map, step_layers
 from wendascope.frame.summary import summarise
 from wendascope.frame.uses import Compare

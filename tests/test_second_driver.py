@@ -14,7 +14,7 @@ import pytest
 from tests import SECOND_DRIVER
 from tests.conftest import program
 from wendascope import records
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.proofs.proof import stored_proofs
 
 pytestmark = pytest.mark.driver
 

@@ -20,7 +20,7 @@ from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import DamagedFileError, FileError
 from wendascope.frame.file import add, added, content_of, frame_count, load, save, save_sequence
 from wendascope.frame.frame import Picture

@@ -7,9 +7,9 @@ import time
 import pytest
 
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.shader_cost import shader_cost
-from wendascope.analysis.shader_flow import shader_flow
-from wendascope.analysis.shader_live import live_instructions
+from wendascope.analysis.shaders.cost import shader_cost
+from wendascope.analysis.shaders.flow import shader_flow
+from wendascope.analysis.shaders.live import live_instructions
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.spirv import BadModuleError, check_followable, read_module

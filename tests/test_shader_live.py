@@ -7,8 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.shader_cost import shader_cost
-from wendascope.analysis.shader_live import live_inputs, live_instructions
+from wendascope.analysis.shaders.cost import shader_cost
+from wendascope.analysis.shaders.live import live_inputs, live_instructions
 from wendascope.glsl.compiler import compile_glsl
 from wendascope.glsl.preprocessor import Dialect
 from wendascope.glsl.spirv import OUTPUT, Module, read_module

@@ -11,15 +11,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from wendascope import records
-from wendascope.analysis.findings import Case, Finding, find
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.analysis.draws.sharing import Sharing
 from wendascope.analysis.guidelines import guidelines
-from wendascope.analysis.shader_cost import ShaderCost, shader_cost
-from wendascope.analysis.shaders import shaders_answer, study_shaders
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.shaders.cost import ShaderCost, shader_cost
+from wendascope.analysis.shaders.study import shaders_answer, study_shaders
 from wendascope.backends.opengl.changes.baking import baked, constant_texts
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.desktop.pages.shaders import ShadersPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError
 from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.glsl.compiler import CompileError, compile_glsl
@@ -29,10 +29,10 @@ from wendascope.glsl.upgrade import upgraded
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import stored_examination
-from wendascope.trials.proof import prove
-from wendascope.trials.runs import edited_picture
-from wendascope.trials.verdicts import REFUSED
+from wendascope.trials.proofs.proof import prove
+from wendascope.trials.proofs.runs import edited_picture
+from wendascope.trials.proofs.verdicts import REFUSED
+from wendascope.trials.survey.examine import stored_examination
 
 from .conftest import DATA, Capture, program
 

@@ -10,16 +10,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.backends.opengl.changes.remedies.clean_mesh import cleaned
 from wendascope.backends.opengl.changes.remedies.simplify_mesh import _joined, simplified
 from wendascope.errors import TrialError
 from wendascope.frame.file import load
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
-from wendascope.trials.examine import stored_examination
+from wendascope.trials.proofs.runs import outcome_of, try_remedies
 from wendascope.trials.remedies import change_of
-from wendascope.trials.runs import outcome_of, try_remedies
+from wendascope.trials.survey.examine import stored_examination
 
 DEMO = Path(__file__).parent.parent / "src/wendascope/demo/data/depot.wend"
 

@@ -10,8 +10,8 @@ from wendascope.errors import TrialError
 from wendascope.frame.file import load
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
+from wendascope.trials.proofs.runs import picture_of
 from wendascope.trials.remedies import change_of
-from wendascope.trials.runs import picture_of
 
 DEPOT = demo_files()[0]
 

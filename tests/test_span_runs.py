@@ -19,10 +19,10 @@ from wendascope.measure.clocks import Clock
 from wendascope.measure.times import pass_spans
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
-from wendascope.trials.outcomes import outcomes
+from wendascope.trials.proofs.outcomes import outcomes
+from wendascope.trials.proofs.runs import time_remedies
+from wendascope.trials.proofs.span_runs import SpanPairs, SpanRuns, Spans
 from wendascope.trials.remedies import change_of
-from wendascope.trials.runs import time_remedies
-from wendascope.trials.span_runs import SpanPairs, SpanRuns, Spans
 
 from .conftest import Capture, program
 

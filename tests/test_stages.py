@@ -10,19 +10,19 @@ from typing import Any
 import pytest
 
 from wendascope import records
-from wendascope.analysis.findings import Case, Finding, find
-from wendascope.analysis.findings import _registry as registry
-from wendascope.analysis.rule import Effort, Rule, Side
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.advice.findings import _registry as registry
+from wendascope.advice.rule import Effort, Rule, Side
 from wendascope.errors import CancelledError, ReplayCrashedError, TrialError
 from wendascope.frame.file import load
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.task import QUIET, Task
-from wendascope.trials import judging, stages
-from wendascope.trials.examine import examine_file, stored_caveats
-from wendascope.trials.outcomes import Outcome
-from wendascope.trials.refuting import CANNOT_TRY, DISPROVED, HOLDS, UNTRIED, Tried
-from wendascope.trials.stages import DONE, FAILED, NOT_RUN, OUT_OF_TIME, Examination, Stage, run_stages
+from wendascope.trials.proofs.outcomes import Outcome
+from wendascope.trials.survey import judging, stages
+from wendascope.trials.survey.examine import examine_file, stored_caveats
+from wendascope.trials.survey.refuting import CANNOT_TRY, DISPROVED, HOLDS, UNTRIED, Tried
+from wendascope.trials.survey.stages import DONE, FAILED, NOT_RUN, OUT_OF_TIME, Examination, Stage, run_stages
 
 from .conftest import Capture, program
 from .raster import RasterFrame, Rasteriser, quad

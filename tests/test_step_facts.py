@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from wendascope.analysis.batches import find_batches
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.batches import find_batches
+from wendascope.analysis.draws.sharing import Sharing
 from wendascope.backends.opengl.calls.packed import CallBatch
 from wendascope.backends.opengl.changes.batching import NewObjects, plan_batch
 from wendascope.backends.opengl.frame import OpenGLFrame

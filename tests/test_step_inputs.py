@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.synthetic import TINT, draw, frame_of, objects
-from wendascope.analysis.same_steps import FrameInputs, same_steps, static_part
+from wendascope.analysis.sequence.same_steps import FrameInputs, same_steps, static_part
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import content_of
 from wendascope.frame.origins import SEEN, origin
 

@@ -18,17 +18,27 @@ from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.trials import TrialsPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import UsageError
 from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.report.trials import write_trials
-from wendascope.trials.examine import examine_file, stored_examination
-from wendascope.trials.limits import stored_limits
-from wendascope.trials.log import DROPPED, KEPT, Trial, attempt, kept_of, mark, measure_kept, stored_log, trials_of
-from wendascope.trials.proof import prove, stored_proofs
-from wendascope.trials.verdicts import CHANGES
+from wendascope.trials.experiments.limits import stored_limits
+from wendascope.trials.experiments.log import (
+    DROPPED,
+    KEPT,
+    Trial,
+    attempt,
+    kept_of,
+    mark,
+    measure_kept,
+    stored_log,
+    trials_of,
+)
+from wendascope.trials.proofs.proof import prove, stored_proofs
+from wendascope.trials.proofs.verdicts import CHANGES
+from wendascope.trials.survey.examine import examine_file, stored_examination
 
 from .conftest import Capture, program
 from .test_cli import result, run

@@ -12,9 +12,9 @@ import numpy as np
 import pytest
 
 from wendascope import records
-from wendascope.analysis.answers import geometry_answer, overdraw_answer
-from wendascope.analysis.findings import Finding
-from wendascope.analysis.step_triangles import repeats
+from wendascope.advice.findings import Finding
+from wendascope.analysis.geometry.step_triangles import repeats
+from wendascope.analysis.time.answers import geometry_answer, overdraw_answer
 from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
@@ -24,13 +24,13 @@ from wendascope.glsl.words import fragment_habits, output_primitive, replace_wor
 from wendascope.replay.client import Replay
 from wendascope.replay.progress import Job
 from wendascope.task import Task
-from wendascope.trials.best_set import best_set
-from wendascope.trials.examine import Examined, examine_file, stored_examination
-from wendascope.trials.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name
-from wendascope.trials.prove_all import Promise, prove_all
+from wendascope.trials.proofs.best_set import best_set
+from wendascope.trials.proofs.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name
+from wendascope.trials.proofs.prove_all import Promise, prove_all
+from wendascope.trials.proofs.runs import picture_of
+from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
 from wendascope.trials.remedies import change_of
-from wendascope.trials.runs import picture_of
-from wendascope.trials.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
+from wendascope.trials.survey.examine import Examined, examine_file, stored_examination
 
 from .conftest import Capture, program
 from .test_cli import result, run

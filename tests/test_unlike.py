@@ -11,10 +11,10 @@ from typing import Any
 import pytest
 
 from wendascope.backends.opengl.codec import load_opengl
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import save
 from wendascope.frame.frame import Picture
-from wendascope.trials.verdicts import REFUSED
+from wendascope.trials.proofs.verdicts import REFUSED
 
 from .conftest import Capture, program
 from .test_cli import run

@@ -6,12 +6,11 @@ import pytest
 
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
-from wendascope.trials import proof as proofs
-from wendascope.trials.outcomes import Ground, Outcome
-from wendascope.trials.proof import Proof, _judge
-from wendascope.trials.refuting import told
-from wendascope.trials.runs import Side, Timed, TrialRun
-from wendascope.trials.verdicts import (
+from wendascope.trials.proofs import proof as proofs
+from wendascope.trials.proofs.outcomes import Ground, Outcome
+from wendascope.trials.proofs.proof import Proof, _judge
+from wendascope.trials.proofs.runs import Side, Timed, TrialRun
+from wendascope.trials.proofs.verdicts import (
     API,
     CHANGES,
     COSTS,
@@ -25,6 +24,7 @@ from wendascope.trials.verdicts import (
     judge_sides,
     judge_times,
 )
+from wendascope.trials.survey.refuting import told
 
 GAIN, LOSS, SMALL, OPEN = Decision.GAIN, Decision.LOSS, Decision.SMALL, Decision.OPEN
 

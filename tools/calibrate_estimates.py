@@ -15,15 +15,15 @@ import sys
 from pathlib import Path
 
 from wendascope import records
-from wendascope.analysis.estimates import Correction, agrees, correction_of, corrections, within_two
-from wendascope.analysis.recommend import cpu_rule
+from wendascope.advice.estimates import Correction, agrees, correction_of, corrections, within_two
+from wendascope.advice.recommend import cpu_rule
 from wendascope.files import write_atomically
 from wendascope.frame.file import load
 from wendascope.measure.statistics import Interval
-from wendascope.trials.examine import case_of, stored_examination
 from wendascope.trials.plan import in_frame, recommendations_of, saved_in_frame
-from wendascope.trials.proof import stored_proofs
-from wendascope.trials.verdicts import SAVES, SHOWN
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.proofs.verdicts import SAVES, SHOWN
+from wendascope.trials.survey.examine import case_of, stored_examination
 
 ROOT = Path(__file__).parent.parent
 PAIRS = ROOT / "tests" / "estimates.json"

@@ -17,10 +17,10 @@ from wendascope.frame.file import save_sequence
 from wendascope.frame.places import frame_path, place_of
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import case_of, examine_file
-from wendascope.trials.limits import find_limits
+from wendascope.trials.experiments.limits import find_limits
 from wendascope.trials.plan import prove_plan
-from wendascope.trials.prove_all import prove_all
+from wendascope.trials.proofs.prove_all import prove_all
+from wendascope.trials.survey.examine import case_of, examine_file
 
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 FRAME = 30

@@ -17,14 +17,14 @@ from pathlib import Path
 
 from program_matrix import Program, programs
 
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, Finding, find
+from wendascope.advice.findings import Case, Finding, find
+from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.errors import TrialError, WendascopeError
 from wendascope.frame.file import load, save
 from wendascope.measure.drawn import measure_drawn
 from wendascope.replay.client import Replay
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.runs import outcome_of
+from wendascope.trials.proofs.runs import outcome_of
 
 FRAME = 15
 RULES = ("copies", "mergeable", "textured-batch", "small-batches", "draw-plan")

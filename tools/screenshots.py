@@ -15,10 +15,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
-from wendascope.analysis.batches import Batch
+from wendascope.analysis.draws.batches import Batch
 from wendascope.demo.data import PLATFORM_FRAMES
-from wendascope.desktop.application import make_application
-from wendascope.desktop.capture_form import TargetChoice
 from wendascope.desktop.models.document import Document
 from wendascope.desktop.pages.batching import BatchingPage
 from wendascope.desktop.pages.capture import CapturePage
@@ -29,10 +27,12 @@ from wendascope.desktop.pages.overdraw import OverdrawPage
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.state import StatePage
 from wendascope.desktop.pages.trials import TrialsPage
-from wendascope.desktop.window import MainWindow
+from wendascope.desktop.window.application import make_application
+from wendascope.desktop.window.capture_form import TargetChoice
+from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.places import frame_path
 from wendascope.tap.messages import Take
-from wendascope.trials.log import KEPT
+from wendascope.trials.experiments.log import KEPT
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs" / "screenshots"

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 from PIL import Image
 
-from wendascope.analysis.recommend import State, gain_words
+from wendascope.advice.recommend import State, gain_words
 from wendascope.errors import ReplayError
 from wendascope.files import write_atomically
 from wendascope.frame.file import load, save
@@ -20,9 +20,9 @@ from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
 from wendascope.task import Task
-from wendascope.trials.examine import case_of, examine_file
 from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
-from wendascope.trials.proof import stored_proofs
+from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.survey.examine import case_of, examine_file
 
 _FRAME = 30
 _BUDGET_MS = 16.7

@@ -18,21 +18,21 @@ import msgspec
 from wendascope.frame import file
 
 if TYPE_CHECKING:
-    from wendascope.analysis.breaks import Accepted
-    from wendascope.analysis.drawn import Drawn
-    from wendascope.analysis.late_views import LateViews
-    from wendascope.analysis.left_out import LeftOuts
-    from wendascope.analysis.memory_use import MemoryUse
-    from wendascope.analysis.reached_code import ReachedCode
-    from wendascope.analysis.same_steps import SameSteps
+    from wendascope.advice.left_out import LeftOuts
+    from wendascope.analysis.draws.breaks import Accepted
+    from wendascope.analysis.geometry.drawn import Drawn
+    from wendascope.analysis.memory.memory_use import MemoryUse
+    from wendascope.analysis.sequence.late_views import LateViews
+    from wendascope.analysis.sequence.same_steps import SameSteps
+    from wendascope.analysis.shaders.reached_code import ReachedCode
     from wendascope.frame.frame import Frame
     from wendascope.frame.notes import Note
     from wendascope.frame.roles import GivenRole
     from wendascope.measure.records import SequenceResults, Survey
-    from wendascope.trials.limits import Limits
-    from wendascope.trials.log import Attempt, Mark
-    from wendascope.trials.proof import Proof
-    from wendascope.trials.stages import StageLog, StoredFindings
+    from wendascope.trials.experiments.limits import Limits
+    from wendascope.trials.experiments.log import Attempt, Mark
+    from wendascope.trials.proofs.proof import Proof
+    from wendascope.trials.survey.stages import StageLog, StoredFindings
 
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
@@ -152,37 +152,37 @@ SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
 """Times; the newest counts."""
 SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "measure.records:SequenceResults")
 """Of all frames, kept with the first; the newest counts."""
-LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.late_views:LateViews")
+LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.sequence.late_views:LateViews")
 """Of all frames, kept with the first; the newest counts."""
-SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.same_steps:SameSteps")
+SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.sequence.same_steps:SameSteps")
 """Of all frames, kept with the first; the newest counts."""
-LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "analysis.left_out:LeftOuts")
+LEFT_OUT: RecordKind[LeftOuts] = RecordKind("left out", "advice.left_out:LeftOuts")
 """Lights and parts of views; the newest counts."""
-REACHED: RecordKind[ReachedCode] = RecordKind("reached code", "analysis.reached_code:ReachedCode")
+REACHED: RecordKind[ReachedCode] = RecordKind("reached code", "analysis.shaders.reached_code:ReachedCode")
 """How often loops of shaders run; the newest counts."""
-MEMORY_USE: RecordKind[MemoryUse] = RecordKind("memory use", "analysis.memory_use:MemoryUse")
+MEMORY_USE: RecordKind[MemoryUse] = RecordKind("memory use", "analysis.memory.memory_use:MemoryUse")
 """Mip levels read, and values of targets; the newest counts."""
-DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.drawn:Drawn")
+DRAWN: RecordKind[Drawn] = RecordKind("drawn", "analysis.geometry.drawn:Drawn")
 """Layers and triangles of every step; the newest counts."""
-STAGES: RecordKind[StageLog] = RecordKind("survey stages", "trials.stages:StageLog")
+STAGES: RecordKind[StageLog] = RecordKind("survey stages", "trials.survey.stages:StageLog")
 """How the stages of a survey ended; the newest counts."""
 FINDINGS: RecordKind[StoredFindings] = RecordKind(
-    "findings", "trials.stages:StoredFindings", 3, {1: _rename_findings, 2: _type_facts}
+    "findings", "trials.survey.stages:StoredFindings", 3, {1: _rename_findings, 2: _type_facts}
 )
 """With what was refuted before it was claimed; the newest counts."""
-PROOF: RecordKind[Proof] = RecordKind("proof", "trials.proof:Proof", 2, {1: _rename_proof})
+PROOF: RecordKind[Proof] = RecordKind("proof", "trials.proofs.proof:Proof", 2, {1: _rename_proof})
 """One record each; the newest of a finding counts."""
-ACCEPTED_BREAK: RecordKind[Accepted] = RecordKind("accepted break", "analysis.breaks:Accepted")
+ACCEPTED_BREAK: RecordKind[Accepted] = RecordKind("accepted break", "analysis.draws.breaks:Accepted")
 """One record each; the newest of a reason, name and step counts."""
 GIVEN_ROLE: RecordKind[GivenRole] = RecordKind("pass role", "frame.roles:GivenRole")
 """One record each; the newest of a pass counts."""
-LIMITS: RecordKind[Limits] = RecordKind("limits", "trials.limits:Limits")
+LIMITS: RecordKind[Limits] = RecordKind("limits", "trials.experiments.limits:Limits")
 """Experiments on a program, or on steps of it; the newest of each counts."""
-ATTEMPT: RecordKind[Attempt] = RecordKind("attempt", "trials.log:Attempt")
+ATTEMPT: RecordKind[Attempt] = RecordKind("attempt", "trials.experiments.log:Attempt")
 """An edit somebody made, with its remedies and its proof."""
-TRIAL_MARK: RecordKind[Mark] = RecordKind("trial mark", "trials.log:Mark", 2, {1: _rename_mark})
+TRIAL_MARK: RecordKind[Mark] = RecordKind("trial mark", "trials.experiments.log:Mark", 2, {1: _rename_mark})
 """Kept, dropped or neither, and a note; the newest of a trial counts."""
-KEPT_TOGETHER: RecordKind[Proof] = RecordKind("kept together", "trials.proof:Proof", 2, {1: _rename_proof})
+KEPT_TOGETHER: RecordKind[Proof] = RecordKind("kept together", "trials.proofs.proof:Proof", 2, {1: _rename_proof})
 """The proof of all kept trials as one frame; the newest counts."""
 NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note")
 """What somebody wrote about the frame; the newest counts."""

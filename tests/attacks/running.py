@@ -12,7 +12,7 @@ from wendascope.measure.pictures import picture_at, verify
 from wendascope.replay.client import Replay
 from wendascope.report.survey import survey_document
 from wendascope.task import Task
-from wendascope.trials.examine import examine_file
+from wendascope.trials.survey.examine import examine_file
 
 SLOWEST_SECONDS = 90.0
 

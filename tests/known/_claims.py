@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Case, find
+from wendascope.advice.findings import Case, find
+from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
@@ -18,7 +18,7 @@ from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.drawn import measure_drawn
 from wendascope.measure.pictures import verify
 from wendascope.replay.progress import Job
-from wendascope.trials.outcomes import judge_remedies
+from wendascope.trials.proofs.outcomes import judge_remedies
 
 from ._random_frames import Model, Op, make, settled, vary
 

@@ -10,15 +10,15 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, TypeVar
 
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.records import Survey
 from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import Job
 from wendascope.tap.launch import Target, Trigger
-from wendascope.trials.examine import Examined, examine
-from wendascope.trials.proof import Proof, measured_proof
+from wendascope.trials.proofs.proof import Proof, measured_proof
+from wendascope.trials.survey.examine import Examined, examine
 
 R = TypeVar("R")
 

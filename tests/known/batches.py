@@ -211,8 +211,8 @@ def forty_textures_that_repeat() -> Draw:
 
 
 def _atlas(looked) -> None:
-    from wendascope.analysis.atlas import coordinate_reach, plan_atlases
-    from wendascope.analysis.sharing import Sharing
+    from wendascope.analysis.draws.atlas import coordinate_reach, plan_atlases
+    from wendascope.analysis.draws.sharing import Sharing
 
     sharing = Sharing(looked.frame)
     assert coordinate_reach(sharing, list(range(1, 41))) == 3.0

@@ -9,7 +9,7 @@ from OpenGL import GL
 
 from wendascope.frame.block_codec import DESKTOP, block_plan, encoded
 from wendascope.frame.stored_image import Packing, StoredImage
-from wendascope.trials.verdicts import CHANGES
+from wendascope.trials.proofs.verdicts import CHANGES
 
 from ._case import Draw, known
 from ._draw import TEXTURED, Painter, clear, noise, onto, texture

@@ -9,7 +9,7 @@ import numpy as np
 from OpenGL import GL
 from OpenGL.GL.KHR import debug
 
-from wendascope.trials.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
 
 from ._case import Draw, known
 from ._draw import (

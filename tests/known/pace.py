@@ -7,7 +7,7 @@ import time
 import numpy as np
 from OpenGL import GL
 
-from wendascope.analysis.late import CPU, ELSEWHERE, GPU, frame_bound
+from wendascope.analysis.time.frame_bound import CPU, ELSEWHERE, GPU, frame_bound
 
 from ._case import Draw, known
 from ._draw import FLAT, HEIGHT, RED, WIDTH, Painter, clear, onto

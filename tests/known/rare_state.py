@@ -12,7 +12,7 @@ from wendascope.backends.opengl.calls.packed import merge_streams
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs
 from wendascope.frame.remedy import Remedy
-from wendascope.trials.outcomes import judge_remedies
+from wendascope.trials.proofs.outcomes import judge_remedies
 
 from ._case import Draw, known
 from ._draw import HEIGHT, TEXTURED, VERTEX, WIDTH, Painter, clear, link, onto, target, vertex_array

@@ -8,7 +8,7 @@ import numpy as np
 from OpenGL import GL
 
 from wendascope.frame.remedy import Remedy
-from wendascope.trials.outcomes import judge_remedies
+from wendascope.trials.proofs.outcomes import judge_remedies
 
 from ._case import Draw, known
 from ._draw import HEIGHT, RED, TEXTURED, WIDTH, Painter, clear, noise, onto, target, texture

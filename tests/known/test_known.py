@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
-from wendascope.analysis.findings import Finding
-from wendascope.trials.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.advice.findings import Finding
+from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
 
 from ._case import Case, all_cases
 from ._looking import Gallery, Looked

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 import pytest
 
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.sharing import Sharing
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.step_inputs import step_inputs

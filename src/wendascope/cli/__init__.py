@@ -84,7 +84,7 @@ def _introduce(arguments: list[str]) -> None:
 
 def open_window(files: list[Path]) -> int:
     """Open the window on files. Raises MachineError where there is no display."""
-    from wendascope.desktop.application import run
+    from wendascope.desktop.window.application import run
 
     start_logging()
     return run(files)

@@ -37,8 +37,8 @@ def batches(
     json: JsonOption = False,
 ) -> None:
     """The fewest draws that give this picture: batches, what keeps others apart, and how few there can be."""
-    from wendascope.analysis.drawn import touched_of
-    from wendascope.analysis.findings.batching import parts_of
+    from wendascope.advice.findings.batching import parts_of
+    from wendascope.analysis.geometry.drawn import touched_of
     from wendascope.errors import TrialError
     from wendascope.frame.file import load
     from wendascope.records import DRAWN
@@ -65,8 +65,8 @@ def batches(
         for text in refused:
             say(text)
     if atlas is not None:
-        from wendascope.analysis.atlas import Options, plan_atlases
-        from wendascope.analysis.sharing import Sharing
+        from wendascope.analysis.draws.atlas import Options, plan_atlases
+        from wendascope.analysis.draws.sharing import Sharing
         from wendascope.report.atlas import write_atlas
 
         options = Options()

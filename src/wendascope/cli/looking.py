@@ -174,8 +174,8 @@ def survey(
     """Measure a frame: times, layers and triangles, and what to change. Kept in the file."""
     from wendascope.report.formats import form_named
     from wendascope.report.survey import survey_document
-    from wendascope.trials.examine import examine_file
-    from wendascope.trials.proof import stored_proofs
+    from wendascope.trials.proofs.proof import stored_proofs
+    from wendascope.trials.survey.examine import examine_file
 
     named = [(name, path) for name, path in (("html", html), ("csv", csv), ("trace", trace)) if path is not None]
     for text in report or []:

@@ -38,8 +38,8 @@ def memory(
     frame, or a mark of a running program.
     """
     from wendascope import records
-    from wendascope.analysis.memory import GROUPINGS
-    from wendascope.analysis.traffic import traffic
+    from wendascope.analysis.memory.sums import GROUPINGS
+    from wendascope.analysis.memory.traffic import traffic
     from wendascope.frame.file import load
     from wendascope.frame.memory_mark import SUFFIX
     from wendascope.report.memory import as_csv, memory_document
@@ -105,7 +105,7 @@ def mesh(
 
 
 def _print(frame: Frame, by: str, every: bool) -> None:
-    from wendascope.analysis.memory import grouped, memory_answer, memory_notes
+    from wendascope.analysis.memory.sums import grouped, memory_answer, memory_notes
     from wendascope.texts import memory as bytes_text
 
     put(memory_answer(frame))
@@ -128,7 +128,7 @@ def _print(frame: Frame, by: str, every: bool) -> None:
 
 def _compare(moments: list[list[MemoryItem]], as_table: bool, every: bool, json: bool) -> None:
     """The last moment against the one before, and what grows through all of them."""
-    from wendascope.analysis.memory import compared, grows_without_end
+    from wendascope.analysis.memory.sums import compared, grows_without_end
     from wendascope.report.memory import as_csv, comparison_document
     from wendascope.texts import memory as bytes_text
     from wendascope.texts import memory_change

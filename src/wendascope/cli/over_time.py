@@ -10,8 +10,8 @@ from wendascope.errors import UsageError
 from wendascope.texts import three_digits
 
 if TYPE_CHECKING:
-    from wendascope.analysis.late_views import LateView
-    from wendascope.analysis.over_time import PassOverTime
+    from wendascope.analysis.sequence.late_views import LateView
+    from wendascope.analysis.sequence.over_time import PassOverTime
 
 
 @app.command()
@@ -28,7 +28,7 @@ def sequence(
     """The frames of a sequence beside each other: which one is slow, and what it does that the others do not."""
     import msgspec
 
-    from wendascope.analysis.over_time import frame_in_time, over_time, same_again
+    from wendascope.analysis.sequence.over_time import frame_in_time, over_time, same_again
     from wendascope.frame.file import frame_count, load
     from wendascope.frame.places import frame_path
 
@@ -60,7 +60,7 @@ def sequence(
 
 def _late_views(file: Path, quiet: bool) -> list[LateView]:
     """Every secondary view as it was up to three frames ago, in all frames."""
-    from wendascope.trials.late_views import late_views
+    from wendascope.trials.survey.late_views import late_views
 
     found = late_views(file, progress(quiet))
     progress_end(quiet)
@@ -68,7 +68,7 @@ def _late_views(file: Path, quiet: bool) -> list[LateView]:
 
 
 def _print_views(views: list[LateView]) -> None:
-    from wendascope.analysis.late_views import RATES
+    from wendascope.analysis.sequence.late_views import RATES
 
     put(
         "",
@@ -85,8 +85,8 @@ def _print_views(views: list[LateView]) -> None:
 def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
     """Replay every frame pass by pass, and compare what comes out."""
     from wendascope import records
-    from wendascope.analysis.over_time import same_results
-    from wendascope.trials.over_frames import sequence_results
+    from wendascope.analysis.sequence.over_time import same_results
+    from wendascope.trials.survey.over_frames import sequence_results
 
     found = sequence_results(paths[0], progress(quiet))
     progress_end(quiet)
@@ -110,7 +110,7 @@ def lights(
     """Lights, shadows and parts of other views: what each takes, and what of the picture changes without it."""
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
-    from wendascope.trials.examine import stored_left_out, try_stored_rest
+    from wendascope.trials.survey.examine import stored_left_out, try_stored_rest
 
     if rest:
         with Replay(file) as replay:

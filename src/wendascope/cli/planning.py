@@ -54,9 +54,9 @@ def plan(
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
     from wendascope.report.plan import PlanReport, plan_text, write_plan
-    from wendascope.trials.examine import case_of, examine_file, stored_caveats, stored_examination
     from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
-    from wendascope.trials.proof import proofs_elsewhere, stored_proofs
+    from wendascope.trials.proofs.proof import proofs_elsewhere, stored_proofs
+    from wendascope.trials.survey.examine import case_of, examine_file, stored_caveats, stored_examination
 
     show = progress(json)
     frame = load(file)

@@ -22,19 +22,19 @@ from wendascope.errors import FileError, UsageError
 from wendascope.texts import share as per_cent
 
 if TYPE_CHECKING:
-    from wendascope.analysis.findings import Finding
-    from wendascope.analysis.shaders import ProgramStudy
+    from wendascope.advice.findings import Finding
+    from wendascope.analysis.shaders.study import ProgramStudy
     from wendascope.frame.frame import Frame
-    from wendascope.trials.log import Log, Trial
+    from wendascope.trials.experiments.log import Log, Trial
 
 
 def _studied(file: Path) -> tuple[Frame, list[ProgramStudy]]:
     """A frame and its programs, with times and counts where they were measured."""
     from wendascope import records
-    from wendascope.analysis.drawn import Drawn
-    from wendascope.analysis.findings import Case
+    from wendascope.advice.findings import Case
+    from wendascope.analysis.geometry.drawn import Drawn
     from wendascope.frame.file import load
-    from wendascope.trials.examine import stored_examination
+    from wendascope.trials.survey.examine import stored_examination
 
     frame = load(file)
     survey, (drawn, _) = records.SURVEY.newest(file), stored_examination(file)
@@ -120,7 +120,7 @@ def limits(
 ) -> None:
     """What limits a shader: experiments on the replayed frame, each with its time and its picture. Kept in the file."""
     from wendascope.replay.client import Replay
-    from wendascope.trials.limits import find_limits
+    from wendascope.trials.experiments.limits import find_limits
 
     frame, studies = _studied(file)
     if step is not None:
@@ -170,7 +170,7 @@ def edit(
     from wendascope.glsl.compiler import CompileError, compile_glsl
     from wendascope.glsl.stages import Stage
     from wendascope.replay.client import Replay
-    from wendascope.trials.log import attempt
+    from wendascope.trials.experiments.log import attempt
 
     sources = []
     for name, path in (("fragment", fragment), ("vertex", vertex)):
@@ -223,7 +223,7 @@ def trials(
     """Everything that was tried on a frame; keep some, measure those together, write them out."""
     from wendascope.replay.client import Replay
     from wendascope.report.trials import write_trials
-    from wendascope.trials.log import DROPPED, KEPT, kept_of, mark, measure_kept
+    from wendascope.trials.experiments.log import DROPPED, KEPT, kept_of, mark, measure_kept
 
     frame, _, rows = _log(file)
     warn_stored(file, json)
@@ -257,10 +257,10 @@ def trials(
 
 def _log(file: Path) -> tuple[Frame, Log, list[Trial]]:
     from wendascope.frame.file import load
-    from wendascope.trials.examine import stored_examination
-    from wendascope.trials.limits import stored_limits
-    from wendascope.trials.log import stored_log, trials_of
-    from wendascope.trials.proof import stored_proofs
+    from wendascope.trials.experiments.limits import stored_limits
+    from wendascope.trials.experiments.log import stored_log, trials_of
+    from wendascope.trials.proofs.proof import stored_proofs
+    from wendascope.trials.survey.examine import stored_examination
 
     frame = load(file)
     findings: list[Finding] = stored_examination(file)[1]

@@ -23,7 +23,7 @@ from wendascope.errors import UsageError
 from wendascope.texts import plural, share, verb
 
 if TYPE_CHECKING:
-    from wendascope.trials.proof import Proof
+    from wendascope.trials.proofs.proof import Proof
 
 
 @app.command()
@@ -80,11 +80,11 @@ def prove(
     from wendascope.measure.samples import use_clock
     from wendascope.replay.client import Replay
     from wendascope.report.code import write_code
-    from wendascope.trials.examine import examine_file, stored_examination
-    from wendascope.trials.proof import prove as prove_findings
-    from wendascope.trials.proof import told
-    from wendascope.trials.prove_all import prove_all
-    from wendascope.trials.verdicts import CHANGES, LEAVES, SHOWN
+    from wendascope.trials.proofs.proof import prove as prove_findings
+    from wendascope.trials.proofs.proof import told
+    from wendascope.trials.proofs.prove_all import prove_all
+    from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, SHOWN
+    from wendascope.trials.survey.examine import examine_file, stored_examination
 
     if bool(finding) == every:
         raise UsageError("choose findings with --finding ID, or --all; `wendascope survey` lists them")
@@ -173,8 +173,8 @@ def atlas(
     """Plan atlas pages for textures that are drawn together: pages as PNG, rectangles as JSON and CSV."""
     import msgspec
 
-    from wendascope.analysis.atlas import Options, plan_atlases
-    from wendascope.analysis.sharing import Sharing
+    from wendascope.analysis.draws.atlas import Options, plan_atlases
+    from wendascope.analysis.draws.sharing import Sharing
     from wendascope.frame.file import load
     from wendascope.report.atlas import write_atlas
 
@@ -215,7 +215,7 @@ def compare(
     json: JsonOption = False,
 ) -> None:
     """Before and after: frame, passes and counts of two captures, replayed in turns."""
-    from wendascope.trials.compare import Difference, compare_files, told
+    from wendascope.trials.proofs.compare import Difference, compare_files, told
 
     check(before)
     check(after)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from wendascope.analysis.memory_use import CompressedTexture
+from wendascope.analysis.memory.memory_use import CompressedTexture
 from wendascope.backends.doors import Session
 from wendascope.frame.block_codec import (
     BlockFormat,

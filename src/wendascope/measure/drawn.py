@@ -6,14 +6,14 @@ import time
 
 import numpy as np
 
-from wendascope.analysis.drawn import (
+from wendascope.analysis.geometry.drawn import (
     Drawn,
     StepDrawn,
     clear_survivors,
     pass_drawn,
     step_boxes,
 )
-from wendascope.analysis.step_triangles import StepTriangles, fill_steps
+from wendascope.analysis.geometry.step_triangles import StepTriangles, fill_steps
 from wendascope.backends.doors import Counter, Mark, Session
 from wendascope.backends.edit import Edit, Insertion
 from wendascope.frame.layers import step_layers

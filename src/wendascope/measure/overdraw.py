@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.coverage import Coverage, DepthTouches, frame_coverage, shares_pixels
-from wendascope.analysis.liveness import reads_of_targets
-from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.triangles import Triangles, View, classify
+from wendascope.analysis.draws.coverage import Coverage, DepthTouches, frame_coverage, shares_pixels
+from wendascope.analysis.draws.liveness import reads_of_targets
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.geometry.triangles import Triangles, View, classify
 from wendascope.backends.doors import Box, Counting, DrawState, Positions, Session, What
 from wendascope.backends.slots import Slot
 from wendascope.frame.frame import Frame

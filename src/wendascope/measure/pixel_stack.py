@@ -7,7 +7,7 @@ import functools
 import msgspec
 import numpy as np
 
-from wendascope.analysis.triangles import cover, window_points
+from wendascope.analysis.geometry.triangles import cover, window_points
 from wendascope.backends.doors import Probed, Probing, Session
 from wendascope.errors import ReplayError
 from wendascope.frame.frame import Frame

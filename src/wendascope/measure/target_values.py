@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wendascope.analysis.memory_use import TargetValues
+from wendascope.analysis.memory.memory_use import TargetValues
 from wendascope.backends.doors import Session
 from wendascope.replay.jobs import remote
 from wendascope.task import Task

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from wendascope.analysis.atlas import AtlasPlan, page_picture, plan_csv, plan_json
+from wendascope.analysis.draws.atlas import AtlasPlan, page_picture, plan_csv, plan_json
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
 

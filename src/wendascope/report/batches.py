@@ -8,13 +8,13 @@ from pathlib import Path
 
 import msgspec
 
-from wendascope.analysis.batch_words import BatchWords
-from wendascope.analysis.batches import Batch, PassDraws, find_batches
-from wendascope.analysis.draw_order import Touched
+from wendascope.analysis.draws.batch_words import BatchWords
+from wendascope.analysis.draws.batches import Batch, PassDraws, find_batches
+from wendascope.analysis.draws.draw_order import Touched
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.draws.structure import devices_sentence, plan_answer
+from wendascope.analysis.draws.unify import KEYS, KeyGain, Shared, draws_in, keys_to_unify, plan_with
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
-from wendascope.analysis.sharing import Sharing
-from wendascope.analysis.structure import devices_sentence, plan_answer
-from wendascope.analysis.unify import KEYS, KeyGain, Shared, draws_in, keys_to_unify, plan_with
 from wendascope.errors import UsageError
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame

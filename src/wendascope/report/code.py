@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.backends import batch_code
 from wendascope.backends.doors import Code
 from wendascope.errors import TrialError

@@ -9,8 +9,8 @@ from collections.abc import Mapping, Sequence
 import msgspec
 import numpy as np
 
-from wendascope.analysis.memory import MemoryComparison, MemoryGroup, grouped, memory_answer, memory_notes, total
-from wendascope.analysis.traffic import Moved, ObjectKey
+from wendascope.analysis.memory.sums import MemoryComparison, MemoryGroup, grouped, memory_answer, memory_notes, total
+from wendascope.analysis.memory.traffic import Moved, ObjectKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
 from wendascope.texts import cell

@@ -11,7 +11,7 @@ from urllib.parse import quote
 import msgspec
 
 import wendascope
-from wendascope.analysis.recommend import Gain, Recommendation, Section, State
+from wendascope.advice.recommend import Gain, Recommendation, Section, State
 from wendascope.files import write_atomically
 from wendascope.json_text import json_text
 from wendascope.report.pages import page_template

@@ -7,15 +7,15 @@ from typing import Any
 
 import msgspec
 
-from wendascope.analysis.budget import judge
-from wendascope.analysis.drawn import Drawn
-from wendascope.analysis.findings import Finding
-from wendascope.analysis.late import frame_bound
+from wendascope.advice.findings import Finding
+from wendascope.analysis.geometry.drawn import Drawn
+from wendascope.analysis.time.budget import judge
+from wendascope.analysis.time.frame_bound import frame_bound
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
-from wendascope.trials.judging import Refuted
-from wendascope.trials.proof import Proof, state_of
+from wendascope.trials.proofs.proof import Proof, state_of
+from wendascope.trials.survey.judging import Refuted
 
 
 class PassRow(PassTime):

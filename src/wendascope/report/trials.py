@@ -11,8 +11,8 @@ from wendascope.glsl.compiler import STAGES
 from wendascope.json_text import json_text
 from wendascope.report.code import code_files
 from wendascope.texts import markdown
-from wendascope.trials.log import Trial
-from wendascope.trials.proof import Proof
+from wendascope.trials.experiments.log import Trial
+from wendascope.trials.proofs.proof import Proof
 from wendascope.trials.remedies import change_of
 
 

@@ -13,10 +13,10 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from wendascope.analysis.estimates import corrections
-from wendascope.analysis.findings import Case, Finding
-from wendascope.analysis.ledger import Ledger
-from wendascope.analysis.recommend import (
+from wendascope.advice.estimates import corrections
+from wendascope.advice.findings import Case, Finding
+from wendascope.advice.ledger import Ledger
+from wendascope.advice.recommend import (
     SMALL_SHARE,
     Gain,
     Recommendation,
@@ -26,17 +26,17 @@ from wendascope.analysis.recommend import (
     recommend,
     whole_frame_ms,
 )
-from wendascope.analysis.rule import Side
+from wendascope.advice.rule import Side
 from wendascope.measure.statistics import Interval
 from wendascope.replay.client import Replay
 from wendascope.task import QUIET, Task
 from wendascope.texts import listed, plural, three_digits
-from wendascope.trials.best_set import best_set
-from wendascope.trials.outcomes import differ
-from wendascope.trials.proof import Proof
-from wendascope.trials.prove_all import AllProofs, held_by_wholes, prove_all
+from wendascope.trials.proofs.best_set import best_set
+from wendascope.trials.proofs.outcomes import differ
+from wendascope.trials.proofs.proof import Proof
+from wendascope.trials.proofs.prove_all import AllProofs, held_by_wholes, prove_all
+from wendascope.trials.proofs.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, bound_ms
 from wendascope.trials.remedies import Claim, Gains, claim_of, kind_of
-from wendascope.trials.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, bound_ms
 
 _FRAMES_OF_PROVING, _LEAST_SECONDS = 90, 25.0
 """What proving a plan may take: so many times the frame, or this."""

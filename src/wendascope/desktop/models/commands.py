@@ -7,12 +7,12 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Protocol, TypeVar
 
-from wendascope.analysis.findings import Finding
+from wendascope.advice.findings import Finding
 from wendascope.frame.remedy import Remedy
 from wendascope.replay.client import Replay
 from wendascope.task import Task
-from wendascope.trials.proof import Proof
-from wendascope.trials.runs import Beside
+from wendascope.trials.proofs.proof import Proof
+from wendascope.trials.proofs.runs import Beside
 
 T = TypeVar("T")
 Work = Callable[[Replay, Task], T]

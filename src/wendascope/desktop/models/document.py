@@ -6,12 +6,12 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from wendascope import records
-from wendascope.analysis.breaks import Accepted, Breaks
-from wendascope.analysis.budget import Verdict, judge
-from wendascope.analysis.findings import Case
-from wendascope.analysis.late import frame_bound
-from wendascope.analysis.left_out import LeftOut
-from wendascope.analysis.structure import Structure
+from wendascope.advice.findings import Case
+from wendascope.advice.left_out import LeftOut
+from wendascope.analysis.draws.breaks import Accepted, Breaks
+from wendascope.analysis.draws.structure import Structure
+from wendascope.analysis.time.budget import Verdict, judge
+from wendascope.analysis.time.frame_bound import frame_bound
 from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, NoJobs
 from wendascope.desktop.models.tree import TREES, Node
 from wendascope.frame import file
@@ -20,7 +20,10 @@ from wendascope.frame.origins import introduction
 from wendascope.frame.roles import GivenRole, give_roles
 from wendascope.measure.pass_pictures import Image
 from wendascope.measure.records import Survey, Verification
-from wendascope.trials.examine import (
+from wendascope.trials.experiments.limits import Limits, stored_limits
+from wendascope.trials.experiments.log import Attempt, Log, Trial, mark, stored_log, trials_of
+from wendascope.trials.proofs.proof import Proof, proofs_elsewhere, stored_proofs
+from wendascope.trials.survey.examine import (
     Examined,
     Refuted,
     case_of,
@@ -28,9 +31,6 @@ from wendascope.trials.examine import (
     stored_left_out,
     stored_refuted,
 )
-from wendascope.trials.limits import Limits, stored_limits
-from wendascope.trials.log import Attempt, Log, Trial, mark, stored_log, trials_of
-from wendascope.trials.proof import Proof, proofs_elsewhere, stored_proofs
 
 _LONGEST_HISTORY = 500
 

@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.late import Bound, bound_by
+from wendascope.analysis.time.frame_bound import Bound, bound_by
 from wendascope.desktop.models.document import Observable
 from wendascope.measure.statistics import Interval, difference_of_medians
 from wendascope.tap.launch import program_title

@@ -10,12 +10,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QSplitter, QTabWidget, QVBoxLayout, QWidget
 
-from wendascope.analysis.parts import Part
-from wendascope.desktop.answer import answer_labels
+from wendascope.analysis.time.shares import Part
+from wendascope.desktop.charts.parts_bar import PartsBar
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page
-from wendascope.desktop.parts_bar import PartsBar
-from wendascope.desktop.theme import GRID
+from wendascope.desktop.widgets.answer import answer_labels
+from wendascope.desktop.widgets.theme import GRID
 
 
 class FramePage(Page):

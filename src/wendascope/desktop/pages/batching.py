@@ -7,29 +7,29 @@ from collections.abc import Iterator
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.batch_words import BatchWords
-from wendascope.analysis.batches import Batch
-from wendascope.analysis.findings import Case, Finding
-from wendascope.analysis.findings.batching import cpu_ms, parts_of, step_ms
-from wendascope.analysis.parts import draw_parts
-from wendascope.analysis.structure import Structure, batching_answer
+from wendascope.advice.findings import Case, Finding
+from wendascope.advice.findings.batching import cpu_ms, parts_of, step_ms
+from wendascope.analysis.draws.batch_words import BatchWords
+from wendascope.analysis.draws.batches import Batch
+from wendascope.analysis.draws.structure import Structure, batching_answer
+from wendascope.analysis.time.shares import draw_parts
 from wendascope.backends import batch_code
 from wendascope.backends.doors import Code
-from wendascope.desktop.atlas_view import AtlasView
-from wendascope.desktop.breaks_view import BreaksView
-from wendascope.desktop.code_view import CodeView
-from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.keys_view import KeysView
+from wendascope.desktop.charts.order_strip import OrderStrip
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.node_tree import Node, NodeTree
-from wendascope.desktop.order_strip import OrderStrip
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.passes_view import PassesView
-from wendascope.desktop.ways_view import WaysView
-from wendascope.trials.proof import newest_together, state_of
-from wendascope.trials.verdicts import SHORT
+from wendascope.desktop.views.atlas_view import AtlasView
+from wendascope.desktop.views.breaks_view import BreaksView
+from wendascope.desktop.views.code_view import CodeView
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.views.keys_view import KeysView
+from wendascope.desktop.views.passes_view import PassesView
+from wendascope.desktop.views.ways_view import WaysView
+from wendascope.desktop.widgets.node_tree import Node, NodeTree
+from wendascope.trials.proofs.proof import newest_together, state_of
+from wendascope.trials.proofs.verdicts import SHORT
 
 _TITLES = ["batch / draw", "how", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
 _WIDTHS = [72, 48, 44, 56, 64, 64, 48, 104]

@@ -30,17 +30,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wendascope.desktop.answer import answer_labels
-from wendascope.desktop.capture_form import CaptureForm
-from wendascope.desktop.capture_list import CaptureTable
-from wendascope.desktop.live_strip import LiveStrip
-from wendascope.desktop.marks_view import MarksView
+from wendascope.desktop.charts.live_strip import LiveStrip
 from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.models.session import SessionModel
 from wendascope.desktop.pages._registry import Page, page
-from wendascope.desktop.plain import Label
-from wendascope.desktop.session_link import SessionLink
-from wendascope.desktop.theme import GRID, figures_font
+from wendascope.desktop.views.marks_view import MarksView
+from wendascope.desktop.widgets.answer import answer_labels
+from wendascope.desktop.widgets.plain import Label
+from wendascope.desktop.widgets.theme import GRID, figures_font
+from wendascope.desktop.window.capture_form import CaptureForm
+from wendascope.desktop.window.capture_list import CaptureTable
+from wendascope.desktop.window.session_link import SessionLink
 from wendascope.errors import WendascopeError
 from wendascope.tap.messages import Do, Event, Take
 from wendascope.tap.sessions import listening

@@ -17,20 +17,20 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wendascope.desktop.answer import answer_labels
-from wendascope.desktop.jobs import JobRunner
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page, page
-from wendascope.desktop.plain import Label
-from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.desktop.slider_picture import SliderPicture
-from wendascope.desktop.theme import GRID
+from wendascope.desktop.views.slider_picture import SliderPicture
+from wendascope.desktop.widgets.answer import answer_labels
+from wendascope.desktop.widgets.plain import Label
+from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.widgets.theme import GRID
+from wendascope.desktop.window.jobs import JobRunner
 from wendascope.errors import CancelledError
 from wendascope.frame.frame import Picture
 from wendascope.measure.pictures import compare_pictures
 from wendascope.texts import three_digits, visible
-from wendascope.trials.compare import Comparison, Difference, compare_files, counts, match_passes
+from wendascope.trials.proofs.compare import Comparison, Difference, compare_files, counts, match_passes
 
 Row = tuple[tuple[str, ...], bool]
 """Texts, and whether the row is soft: it says nothing new."""

@@ -6,14 +6,14 @@ from collections import Counter
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.parts import Part
-from wendascope.desktop.findings_view import FindingsView
+from wendascope.analysis.time.shares import Part
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
+from wendascope.desktop.views.findings_view import FindingsView
 from wendascope.texts import capital, plural, verb
-from wendascope.trials.proof import UNTRIED, Proof, newest_together, state_of
-from wendascope.trials.verdicts import SAVES, VERDICTS
+from wendascope.trials.proofs.proof import UNTRIED, Proof, newest_together, state_of
+from wendascope.trials.proofs.verdicts import SAVES, VERDICTS
 
 
 @page("Findings", 75)

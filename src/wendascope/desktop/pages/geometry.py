@@ -6,16 +6,16 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.answers import geometry_answer, lost_to_size
-from wendascope.analysis.drawn import StepDrawn
-from wendascope.analysis.parts import triangle_parts
-from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.mesh_view import MeshPanel
+from wendascope.analysis.geometry.drawn import StepDrawn
+from wendascope.analysis.time.answers import geometry_answer, lost_to_size
+from wendascope.analysis.time.shares import triangle_parts
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.step_tree import Column, StepTree
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.views.mesh_view import MeshPanel
+from wendascope.desktop.views.step_tree import Column, StepTree
 from wendascope.texts import share
 
 Number = Callable[[StepDrawn], float]

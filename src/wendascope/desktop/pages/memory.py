@@ -7,17 +7,17 @@ from collections.abc import Mapping
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from wendascope.analysis.memory import GROUPINGS, grouped, is_unused, memory_answer, memory_notes, total
-from wendascope.analysis.memory_use import NEVER
-from wendascope.analysis.traffic import Moved, ObjectKey, traffic
-from wendascope.desktop.contents_view import ContentsView
-from wendascope.desktop.findings_view import FindingsView
+from wendascope.analysis.memory.memory_use import NEVER
+from wendascope.analysis.memory.sums import GROUPINGS, grouped, is_unused, memory_answer, memory_notes, total
+from wendascope.analysis.memory.traffic import Moved, ObjectKey, traffic
+from wendascope.desktop.charts.treemap import Treemap
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.desktop.treemap import Treemap
+from wendascope.desktop.views.contents_view import ContentsView
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
 from wendascope.report.memory import last_writer, pass_names

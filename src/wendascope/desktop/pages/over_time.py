@@ -8,16 +8,23 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QTabWidget
 
 from wendascope import records
-from wendascope.analysis.over_time import FrameInTime, OverTime, frame_in_time, over_time, same_again, same_results
-from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.frames_chart import FramesChart
-from wendascope.desktop.late_views_view import LateViewsView
-from wendascope.desktop.lights_view import LightsView
+from wendascope.analysis.sequence.over_time import (
+    FrameInTime,
+    OverTime,
+    frame_in_time,
+    over_time,
+    same_again,
+    same_results,
+)
+from wendascope.desktop.charts.frames_chart import FramesChart
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.views.late_views_view import LateViewsView
+from wendascope.desktop.views.lights_view import LightsView
+from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.frame.file import load
 from wendascope.frame.places import frame_path, place_of
 from wendascope.task import Task

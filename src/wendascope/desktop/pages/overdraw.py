@@ -7,17 +7,17 @@ from collections.abc import Callable
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
-from wendascope.analysis.answers import overdraw_answer, overdraw_share
-from wendascope.analysis.drawn import Area, StepDrawn
-from wendascope.analysis.parts import fragment_parts
-from wendascope.desktop.findings_view import FindingsView
+from wendascope.analysis.geometry.drawn import Area, StepDrawn
+from wendascope.analysis.time.answers import overdraw_answer, overdraw_share
+from wendascope.analysis.time.shares import fragment_parts
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.pixel_stack import PixelStackView
-from wendascope.desktop.step_tree import Column, StepTree
-from wendascope.desktop.theme import GRID, figures_font
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.views.pixel_stack import PixelStackView
+from wendascope.desktop.views.step_tree import Column, StepTree
+from wendascope.desktop.widgets.theme import GRID, figures_font
 from wendascope.texts import share, visible
 
 

@@ -8,19 +8,19 @@ from PySide6.QtCore import QModelIndex, QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter
 
-from wendascope.analysis.recommend import Gain, Recommendation, Section
-from wendascope.desktop.answer import details_label, labelled
+from wendascope.advice.recommend import Gain, Recommendation, Section
+from wendascope.desktop.charts.waterfall import Waterfall
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.plan_sections import SectionButtons, under
-from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
-from wendascope.desktop.waterfall import Waterfall
+from wendascope.desktop.views.plan_sections import SectionButtons, under
+from wendascope.desktop.widgets.answer import details_label, labelled
+from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.frame.remedy import Remedy
 from wendascope.report.plan import gain_text, places_text
 from wendascope.texts import capital, memory, plural, three_digits
 from wendascope.trials.plan import Plan, make_plan, prove_plan, recommendations_of
-from wendascope.trials.proof import Proof
+from wendascope.trials.proofs.proof import Proof
 
 _ANY: tuple[Section, ...] = ()
 _SHOWN = (

@@ -6,19 +6,19 @@ from __future__ import annotations
 
 from PySide6.QtCore import QSettings
 
-from wendascope.analysis.findings import Finding
-from wendascope.analysis.parts import program_parts
-from wendascope.analysis.shaders import ProgramStudy, shaders_answer
-from wendascope.desktop.findings_view import FindingsView
-from wendascope.desktop.iterations_view import IterationsView
-from wendascope.desktop.limits_view import LimitsView
-from wendascope.desktop.lines_view import LinesView
+from wendascope.advice.findings import Finding
+from wendascope.analysis.shaders.study import ProgramStudy, shaders_answer
+from wendascope.analysis.time.shares import program_parts
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.programs_table import ProgramRow, ProgramsTable
-from wendascope.desktop.source_view import SourceView
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.views.iterations_view import IterationsView
+from wendascope.desktop.views.limits_view import LimitsView
+from wendascope.desktop.views.lines_view import LinesView
+from wendascope.desktop.views.programs_table import ProgramRow, ProgramsTable
+from wendascope.desktop.views.source_view import SourceView
 from wendascope.texts import share
 
 

@@ -12,16 +12,16 @@ import numpy.typing as npt
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QTreeWidget, QTreeWidgetItem
 
-from wendascope.analysis.parts import state_parts
-from wendascope.analysis.structure import Structure, redundant_share, state_answer
-from wendascope.analysis.switches import WHAT
-from wendascope.desktop.findings_view import FindingsView
+from wendascope.analysis.draws.structure import Structure, redundant_share, state_answer
+from wendascope.analysis.draws.switches import WHAT
+from wendascope.analysis.time.shares import state_parts
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.node_tree import Node, NodeTree
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.plain import Label
-from wendascope.desktop.theme import GRID, figures_font
+from wendascope.desktop.views.findings_view import FindingsView
+from wendascope.desktop.widgets.node_tree import Node, NodeTree
+from wendascope.desktop.widgets.plain import Label
+from wendascope.desktop.widgets.theme import GRID, figures_font
 from wendascope.frame.call_use import KINDS, OVERWRITTEN, REPEATS, USED, USES
 from wendascope.texts import share, visible
 

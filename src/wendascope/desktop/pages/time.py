@@ -7,17 +7,17 @@ import functools
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtWidgets import QMenu, QMessageBox, QToolButton, QVBoxLayout
 
-from wendascope.analysis.late import frame_bound
-from wendascope.desktop.answer import answer_labels, details_label, labelled
+from wendascope.analysis.time.frame_bound import frame_bound
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import FrameTree, Node
 from wendascope.desktop.pages._registry import Page, page
-from wendascope.desktop.step_tree import Column, StepTree
-from wendascope.desktop.theme import GRID
+from wendascope.desktop.views.step_tree import Column, StepTree
+from wendascope.desktop.widgets.answer import answer_labels, details_label, labelled
+from wendascope.desktop.widgets.theme import GRID
 from wendascope.errors import FileError
 from wendascope.frame.roles import Role
 from wendascope.texts import three_digits
-from wendascope.trials.proof import newest_together
+from wendascope.trials.proofs.proof import newest_together
 
 
 def _columns() -> list[Column]:

@@ -12,17 +12,27 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QPushButton, QSplitter
 
-from wendascope.desktop.answer import details_label, labelled
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._following import FramePage
 from wendascope.desktop.pages._registry import page
-from wendascope.desktop.rows_table import Column, RowsModel, RowsTable
+from wendascope.desktop.widgets.answer import details_label, labelled
+from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
 from wendascope.texts import capital, plural
-from wendascope.trials.log import DROPPED, EDIT, EXPERIMENT, KEPT, PROOF, UNDECIDED, Trial, kept_of, measure_kept
-from wendascope.trials.verdicts import REFUSED, SAVES
+from wendascope.trials.experiments.log import (
+    DROPPED,
+    EDIT,
+    EXPERIMENT,
+    KEPT,
+    PROOF,
+    UNDECIDED,
+    Trial,
+    kept_of,
+    measure_kept,
+)
+from wendascope.trials.proofs.verdicts import REFUSED, SAVES
 
 _COLUMNS: list[Column[Trial]] = [
     Column(

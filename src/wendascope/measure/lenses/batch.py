@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from wendascope.analysis.batches import Batches, find_batches
-from wendascope.analysis.drawn import boxes_of_triangles
-from wendascope.analysis.sharing import Sharing
+from wendascope.analysis.draws.batches import Batches, find_batches
+from wendascope.analysis.draws.sharing import Sharing
+from wendascope.analysis.geometry.drawn import boxes_of_triangles
 from wendascope.backends.doors import Session
 from wendascope.backends.slots import Slot
 from wendascope.colours import PASS_COLOURS

@@ -1,0 +1,1 @@
+"""What becomes of triangles and fragments."""

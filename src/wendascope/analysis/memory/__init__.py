@@ -1,0 +1,1 @@
+"""Graphics memory and what moves in it."""

@@ -1,0 +1,1 @@
+"""Frames one after the other."""

@@ -1,0 +1,1 @@
+"""What shaders cost, and where their values come from."""

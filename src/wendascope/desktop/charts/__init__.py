@@ -1,0 +1,1 @@
+"""What is painted by hand: strips, bars, areas and curves."""

@@ -1,0 +1,1 @@
+"""What pages and panels are made of, one view a file."""

@@ -1,0 +1,1 @@
+"""Tables, labels and looks that all views share."""

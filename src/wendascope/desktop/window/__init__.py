@@ -1,0 +1,1 @@
+"""The window: its frame, its menus, and the work that it hands on."""

@@ -1,0 +1,1 @@
+"""What limits a shader, and the log of everything that was tried."""

@@ -1,0 +1,1 @@
+"""What changed frames come to and save, one by one and together."""

@@ -1,0 +1,1 @@
+"""The survey as stages, and what is tried before it is claimed."""
