@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import socket
 import stat
@@ -170,3 +171,27 @@ def test_a_session_listens_all_the_same(tmp_path: Path, monkeypatch: pytest.Monk
         (Path(short) / "wendascope").write_text("")
         with pytest.raises(TargetError, match=r"remove it|belongs to somebody"):
             runtime_folder()
+
+
+def test_folders_and_files_that_are_just_made_are_swept_by_nobody(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Between making and locking one, others may look for what was left."""
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path))
+    lock = fcntl.flock
+
+    def slowly(handle: int, how: int) -> None:
+        if how == fcntl.LOCK_EX:  # of its owner
+            assert sweep(tmp_path) == 0
+            beside = tmp_path / "report.html"
+            monkeypatch.setattr(fcntl, "flock", lock)
+            write_atomically(beside, lambda scratch: scratch.write_text("another writer"))
+        lock(handle, how)
+
+    monkeypatch.setattr(fcntl, "flock", slowly)
+    with OwnFolder() as folder:
+        assert folder.is_dir()
+    monkeypatch.setattr(fcntl, "flock", slowly)
+    write_atomically(tmp_path / "report.html", lambda scratch: scratch.write_text("whole"))
+    assert (tmp_path / "report.html").read_text() == "whole"
+    assert [p.name for p in tmp_path.iterdir()] == ["report.html"]

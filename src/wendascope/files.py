@@ -68,13 +68,17 @@ def whole_file(path: Path, streams: bool = False) -> Iterator[Path]:
         real = Path(os.path.realpath(path))
         real.parent.mkdir(parents=True, exist_ok=True)
         prefix = f".{real.name[:100]}."
-        for left in real.parent.glob(f"{glob.escape(prefix)}*.partial"):
+        for left in real.parent.glob(f"{glob.escape(prefix)}*"):
             with contextlib.suppress(OSError):
-                if _is_left(left, time.time()):
+                young = time.time() - left.stat().st_mtime < _BEING_MADE_SECONDS
+                if left.suffix == ".partial" and _is_left(left, time.time()):
                     left.unlink()
-        handle, name = tempfile.mkstemp(prefix=prefix, suffix=".partial", dir=real.parent)
+                elif left.suffix == ".new" and not young:
+                    left.unlink()
+        handle, name = tempfile.mkstemp(prefix=prefix, suffix=".new", dir=real.parent)
         scratch = Path(name)
         fcntl.flock(handle, fcntl.LOCK_EX)
+        scratch = scratch.replace(scratch.with_suffix(".partial"))  # it is swept by others only once it is locked
         os.fchmod(handle, stat.S_IMODE(before.st_mode) if before else 0o666 & ~_umask())
         if before is not None and (before.st_uid, before.st_gid) != (os.geteuid(), os.getegid()):
             with contextlib.suppress(PermissionError):
@@ -168,8 +172,10 @@ class OwnFolder:
         sweep(base)
         try:
             self.path = Path(tempfile.mkdtemp(prefix=_PREFIX, dir=base))  # mode 0700
-            self._lock = os.open(self.path / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+            made = self.path / f"{_LOCK}.new"  # whoever sweeps meanwhile must not find a lock that nobody holds
+            self._lock = os.open(made, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
             fcntl.flock(self._lock, fcntl.LOCK_EX)
+            made.rename(self.path / _LOCK)
         except OSError as error:
             raise FileError(
                 f"cannot make a folder in {base}: {error.strerror}; set XDG_RUNTIME_DIR to another"
