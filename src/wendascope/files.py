@@ -70,10 +70,8 @@ def whole_file(path: Path, streams: bool = False) -> Iterator[Path]:
         prefix = f".{real.name[:100]}."
         for left in real.parent.glob(f"{glob.escape(prefix)}*"):
             with contextlib.suppress(OSError):
-                young = time.time() - left.stat().st_mtime < _BEING_MADE_SECONDS
-                if left.suffix == ".partial" and _is_left(left, time.time()):
-                    left.unlink()
-                elif left.suffix == ".new" and not young:
+                old = time.time() - left.stat().st_mtime > _BEING_MADE_SECONDS
+                if _is_left(left, time.time()) if left.suffix == ".partial" else old and left.suffix == ".new":
                     left.unlink()
         handle, name = tempfile.mkstemp(prefix=prefix, suffix=".new", dir=real.parent)
         scratch = Path(name)
