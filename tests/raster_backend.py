@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tests.raster import Clear, Draw, RasterFrame, Step, drawn_triangle
-from wendascope.backends import _MODULES
+from wendascope.backends import MODULES
 from wendascope.backends.busy import BusyLoops
 from wendascope.backends.contents import WINDOW, Contents, KeptImage, Store, StoredImages
 from wendascope.backends.doors import (
@@ -49,7 +49,7 @@ from wendascope.frame.uses import Compare
 from wendascope.replay.jobs import Asked
 from wendascope.task import Task
 
-_MODULES["raster"] = "tests.raster_backend"
+MODULES["raster"] = "tests.raster_backend"
 _PATTERN = {1: (0.29, 0.83, 0.11, 0.62), 2: (0.91, 0.07, 0.57, 0.23)}
 _DEPTH = {1: 0.13, 2: 0.87}
 

@@ -10,7 +10,7 @@ from wendascope.errors import TrialError
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Part
 
-_MODULES = {"OpenGL": "wendascope.backends.opengl.backend", "OpenGL ES": "wendascope.backends.opengl.backend"}
+MODULES = {"OpenGL": "wendascope.backends.opengl.backend", "OpenGL ES": "wendascope.backends.opengl.backend"}
 """API of a frame -> the module that is a `Backend` for it."""
 
 
@@ -33,7 +33,7 @@ class Backend(Protocol):
 
 
 def _backend(frame: Frame) -> Backend:
-    module = _MODULES.get(frame.context.api)
+    module = MODULES.get(frame.context.api)
     if module is None:
         raise TrialError(f"changes of a frame of {frame.context.api} cannot be made yet")
     return cast(Backend, importlib.import_module(module))
@@ -56,4 +56,4 @@ def batch_code(frame: Frame, part: Part) -> list[Code]:
 
 def fixed_lights(frame: Frame) -> dict[int, list[int]]:
     """See `Backend.fixed_lights`; none for an API without a backend."""
-    return _backend(frame).fixed_lights(frame) if frame.context.api in _MODULES else {}
+    return _backend(frame).fixed_lights(frame) if frame.context.api in MODULES else {}
