@@ -180,6 +180,7 @@ static int left_alone(void) {
   struct pollfd heard = {.fd = control, .events = POLLIN};
   uint64_t until = tap_now() + patience_ms * 1000000;
   for (;;) {
+    if (control < 0) return 0; /* gone, as whoever receives next finds out */
     uint64_t now = tap_now();
     if (now >= until) return 1;
     int got = poll(&heard, 1, (int)((until - now) / 1000000) + 1);
