@@ -12,8 +12,8 @@ import OpenGL
 OpenGL.ERROR_CHECKING = False
 from OpenGL import GL
 
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 
 SIZE = (1280, 720)

@@ -20,6 +20,7 @@ from wendascope.errors import DamagedFileError, FileError, TargetError
 from wendascope.frame.memory import MemoryKind
 from wendascope.frame.memory_mark import MarkedObject, MemoryMark, load_mark, marked_items, save_mark
 from wendascope.tap.channel import MessageKind, read_memory_file
+from wendascope.tap.client import SessionClient
 from wendascope.tap.launch import Target, Trigger
 from wendascope.tap.memory_table import marked_objects
 from wendascope.tap.messages import Beat, Beats, Do, Marked
@@ -88,6 +89,8 @@ def test_the_table_is_what_the_driver_says(name: str) -> None:
 def test_a_leak_is_found_after_three_marks(runtime: Path, tmp_path: Path) -> None:
     yard = Yard("store", tmp_path / "out", [*_STORE, "--flaws", "leak"])
     try:
+        with SessionClient("store") as client:  # a program that has drawn nothing yet cannot be marked
+            next(e for e in client.events(20) if isinstance(e, Beats))
         marks: list[Path] = []
         frame = 0
         while len(marks) < 3:

@@ -11,6 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import (
     DefaultFramebuffer,
@@ -19,7 +20,6 @@ from wendascope.backends.opengl.objects.records import (
     ShaderRecord,
     UniformRecord,
 )
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.backends.opengl.rebuild.executor import LocalExecutor
 from wendascope.backends.opengl.tables.inputs import sampler_uses
 from wendascope.frame.blobs import BlobStore

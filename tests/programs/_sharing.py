@@ -6,7 +6,7 @@ import ctypes
 
 import _running  # noqa: F401  (tells the GL binding how to behave before it is imported)
 
-from wendascope.backends.opengl.rebuild.context import PbufferContext
+from wendascope.backends.opengl.context import PbufferContext
 
 _MAJOR, _MINOR, _PROFILE, _NONE = 0x3098, 0x30FB, 0x30FD, 0x3038
 

@@ -10,8 +10,8 @@ os.environ["PYOPENGL_PLATFORM"] = "egl"
 import numpy as np
 import OpenGL
 
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 
 OpenGL.ERROR_CHECKING = False

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 from typing import Protocol
 
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.frame.context import ContextInfo
 
 

@@ -7,8 +7,8 @@ import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.gl_helpers import small_program
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.backends.opengl.rebuild.executor import LocalExecutor
 from wendascope.backends.opengl.running.session import ReplaySession
 from wendascope.frame.context import ContextInfo

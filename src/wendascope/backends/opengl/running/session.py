@@ -17,11 +17,11 @@ from wendascope.backends.doors import Floats, Prepared
 from wendascope.backends.edit import Calls, Edit
 from wendascope.backends.opengl.calls.gl_helpers import pack_tightly
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream
+from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.instruments.clocks import READING_BYTES, readings
 from wendascope.backends.opengl.objects.records import Objects, RenderbufferRecord, TextureRecord
 from wendascope.backends.opengl.rebuild import Rebuilder
-from wendascope.backends.opengl.rebuild.context import PbufferContext
 from wendascope.backends.opengl.rebuild.deletions import unbinding_calls
 from wendascope.backends.opengl.rebuild.executor import LocalExecutor, PackedBatch, set_surface
 from wendascope.backends.opengl.rebuild.translate import Translator, drop_mask, list_drop_mask, setup_drop_mask
