@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip
 
 from wendascope import records
 from wendascope.demo.data import demo_files
+from wendascope.desktop.models.document import Document
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
@@ -426,3 +427,14 @@ def test_a_file_opened_twice_at_once_is_one(window: MainWindow, depot: Path) -> 
     QTimer.singleShot(0, lambda: window.open_files([depot]))
     window.open_files([depot])
     assert len(window.workspace.documents) == 1
+
+
+def test_a_mistake_of_ours_while_a_file_is_read_is_one_message(
+    window: MainWindow, depot: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(Document, "prepare", lambda _document: [][0])
+    window.open_files([depot])
+    assert window.workspace.current is None
+    boxes = [w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()]
+    assert len(boxes) == 1 and boxes[0].text() == "This file cannot be opened"
+    boxes[0].close()

@@ -20,8 +20,9 @@ _NULL_DEVICE = os.makedev(1, 3)
 LONGEST_SOCKET = 107
 """Bytes of the path of a Unix socket."""
 _PREFIX, _LOCK = "wendascope-own-", "owner"
+_UNLOCKED = ".new.partial"
 _BEING_MADE_SECONDS = 60.0
-"""A folder without a lock may be one that is being made."""
+"""A folder or file without a lock may be one that is being made."""
 
 
 def write_files(folder: Path, contents: Mapping[str, bytes]) -> list[Path]:
@@ -68,15 +69,15 @@ def whole_file(path: Path, streams: bool = False) -> Iterator[Path]:
         real = Path(os.path.realpath(path))
         real.parent.mkdir(parents=True, exist_ok=True)
         prefix = f".{real.name[:100]}."
-        for left in real.parent.glob(f"{glob.escape(prefix)}*"):
+        for left in real.parent.glob(f"{glob.escape(prefix)}*.partial"):
             with contextlib.suppress(OSError):
-                old = time.time() - left.stat().st_mtime > _BEING_MADE_SECONDS
-                if _is_left(left, time.time()) if left.suffix == ".partial" else old and left.suffix == ".new":
+                young = time.time() - left.stat().st_mtime < _BEING_MADE_SECONDS
+                if not (left.name.endswith(_UNLOCKED) and young) and _is_left(left, time.time()):
                     left.unlink()
-        handle, name = tempfile.mkstemp(prefix=prefix, suffix=".new", dir=real.parent)
+        handle, name = tempfile.mkstemp(prefix=prefix, suffix=_UNLOCKED, dir=real.parent)
         scratch = Path(name)
         fcntl.flock(handle, fcntl.LOCK_EX)
-        scratch = scratch.replace(scratch.with_suffix(".partial"))  # it is swept by others only once it is locked
+        scratch = scratch.replace(f"{name.removesuffix(_UNLOCKED)}.partial")  # from now on its lock tells
         os.fchmod(handle, stat.S_IMODE(before.st_mode) if before else 0o666 & ~_umask())
         if before is not None and (before.st_uid, before.st_gid) != (os.geteuid(), os.getegid()):
             with contextlib.suppress(PermissionError):

@@ -40,6 +40,10 @@ class Task:
         """A part of the work, which is this much of the whole; what it says gets a prefix."""
         return Task(lambda what, part: self._told(prefix + what, first + (last - first) * part), self._cancelled)
 
+    def one_of(self, what: str, number: int, count: int) -> Task:
+        """One of several parts alike, counted from 1, which is named in all that it says."""
+        return self.part((number - 1) / count, number / count, f"{what} {number} of {count}: ")
+
     def quietly(self) -> Task:
         """The same without a word."""
         return Task(cancelled=self._cancelled)

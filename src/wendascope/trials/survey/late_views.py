@@ -132,7 +132,7 @@ def late_views(
     for number in range(1, count + 1):
         if time.monotonic() > until:
             break
-        of_frame = task.part((number - 1) / count, number / count, f"frame {number} of {count}: ")
+        of_frame = task.one_of("frame", number, count)
         _try_frame(first, number, digests, views, images, of_frame)
     kept = LateViews(list(views.values()))
     records.LATE_VIEWS.keep(first, kept)

@@ -27,8 +27,8 @@ def try_elsewhere(path: Path, items: Sequence[LeftOut], task: Task) -> list[Left
     for number in range(1, count + 1):
         if number == here or not waiting:
             continue
-        place, of_frame = frame_path(path, number), task.part((number - 1) / count, number / count)
-        of_frame.progress(f"lights and parts of views, frame {number} of {count}", 0.0)
+        place, of_frame = frame_path(path, number), task.one_of("frame", number, count)
+        of_frame.progress("lights and parts of views", 0.0)
         there = {item.same_as: item for item in find_left_out(Case(load(place), Drawn([], [], []), None))}
         asked = [there[item.same_as] for item in waiting if item.same_as in there]
         if not asked:

@@ -34,8 +34,8 @@ def sequence_results(
     found = SequenceResults([], [])
     count = frame_count(first)
     for number in range(1, count + 1):
-        place, of_frame = frame_path(first, number), task.part((number - 1) / count, number / count)
-        of_frame.progress(f"results of frame {number} of {count}", 0.0)
+        place, of_frame = frame_path(first, number), task.one_of("frame", number, count)
+        of_frame.progress("results of its passes", 0.0)
         with Replay(place) as replay:
             found.digests.append(replay.run(pass_results.asked(), of_frame))
         found.names.append(list(load(place).passes.short_names))
@@ -57,7 +57,7 @@ def sequence_steps(
     rows = []
     count = frame_count(first)
     for number in range(1, count + 1):
-        task.progress(f"what the steps of frame {number} of {count} depend on", (number - 1) / count)
+        task.one_of("frame", number, count).progress("what its steps depend on", 0.0)
         frame = load(frame_path(first, number))
         numbers, sure = frame.step_inputs
         keys = pass_keys(frame.passes.short_names)
