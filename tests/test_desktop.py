@@ -438,3 +438,10 @@ def test_a_mistake_of_ours_while_a_file_is_read_is_one_message(
     boxes = [w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()]
     assert len(boxes) == 1 and boxes[0].text() == "This file cannot be opened"
     boxes[0].close()
+
+
+def test_the_rail_has_its_figures_before_a_page_was_ever_seen(window: MainWindow, qtbot: Any, tmp_path: Path) -> None:
+    window.open_files([Path(shutil.copy(demo_files()[0], tmp_path))])
+    wanted = ["Plan", "Overdraw", "Geometry", "Batching", "State", "Shaders", "Memory", "Trials", "Findings"]
+    qtbot.waitUntil(lambda: all(window.page(title).figure() for title in wanted), timeout=30000)
+    assert window.page("Plan").figure().endswith(" ms") and not window.page("Plan").isVisible()

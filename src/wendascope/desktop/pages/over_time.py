@@ -35,6 +35,8 @@ from wendascope.texts import three_digits
 class OverTimePage(FramePage):
     """Answer sentence, a column for each frame, then the table. A frame that is chosen is opened."""
 
+    works_hidden = True
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "Which frame is slow, and what does it do that the others do not?")
         self._known: dict[Path, OverTime] = {}

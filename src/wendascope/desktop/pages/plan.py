@@ -43,6 +43,8 @@ class _Row:
 class PlanPage(FramePage):
     """The sentence, the waterfall, the recommendations with ticks, and the details of the chosen one."""
 
+    works_hidden = True
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "What should be changed first, and does it reach the budget?")
         self.waterfall = Waterfall()
