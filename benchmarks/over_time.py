@@ -14,7 +14,7 @@ import numpy as np
 
 from wendascope.advice.findings import Finding
 from wendascope.analysis.sequence.over_time import frame_in_time, over_time
-from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.frame import OpenGLFrame, opengl_frame
 from wendascope.frame.file import save, save_sequence
 from wendascope.frame.frame import Frame
 from wendascope.frame.places import frame_path
@@ -44,7 +44,7 @@ def _take(frame: int, count: int, *options: str) -> list[OpenGLFrame]:
         trigger = Trigger(frame=frame)
         for number in range(count):
             then = Trigger(frame=frame + number + 1) if number < count - 1 else None
-            found.append(target.capture(trigger, 120.0, then=then))
+            found.append(opengl_frame(target.capture(trigger, 120.0, then=then)))
             trigger = then or trigger
     return found
 

@@ -17,7 +17,7 @@ import numpy as np
 
 from benchmarks.replaying import DEMO, Row
 from tests import SECOND_DRIVER
-from wendascope.backends.opengl.codec import load_opengl
+from wendascope.backends.opengl.frame import opengl_frame
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import EditedSource, Remedy
@@ -126,7 +126,7 @@ def timer_queries() -> Iterator[Row]:
 
 def known_saving() -> Iterator[Row]:
     """The loop of the grading pass with half its iterations, the colours left alone by how it ends: a known saving."""
-    frame = load_opengl(DEMO)
+    frame = opengl_frame(load(DEMO))
     program = next(p for p in frame.objects.programs if any("rounds" in s.source for s in p.shaders))
     source = next(s.source for s in program.shaders if s.type == GL.FRAGMENT_SHADER)
     # the loop runs as ever, its second half on a copy that nobody reads; halved, the copy goes

@@ -17,8 +17,8 @@ import numpy as np
 from benchmarks.replaying import DEMO, Row
 from wendascope.analysis.draws.sharing import Sharing
 from wendascope.analysis.shaders.study import study_shaders
-from wendascope.backends.opengl.codec import load_opengl
-from wendascope.frame.file import save
+from wendascope.backends.opengl.frame import opengl_frame
+from wendascope.frame.file import load, save
 from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.measure.pictures import verify
 from wendascope.registry import GL
@@ -45,7 +45,7 @@ _FRAGMENTS_A_VERTEX = 50
 
 def _measured(path: Path, name: str) -> Iterator[tuple[float, float, str]]:
     """(measured ns a fragment, modelled cost) of each program that draws many fragments of few vertices."""
-    frame, survey = load_opengl(path), examine_file(path, 10, until="times").survey
+    frame, survey = opengl_frame(load(path)), examine_file(path, 10, until="times").survey
     counted = survey.fragments or []
     for program in study_shaders(Sharing(frame)):
         steps = [
@@ -79,7 +79,7 @@ def edit() -> Iterator[Row]:
     """From an edited source to its picture and time, the replay running: a small shader, and the one that compiles
     longest.
     """
-    frame = load_opengl(DEMO)
+    frame = opengl_frame(load(DEMO))
     with Replay(DEMO) as replay:
         replay.run(verify.asked())
         for name, text in ((28, "edge * 0.55"), (1, "q.z - 0.003")):

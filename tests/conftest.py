@@ -21,10 +21,10 @@ from PySide6.QtCore import QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 
 from wendascope.analysis.guidelines import read_again
-from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.frame import OpenGLFrame, opengl_frame
 from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.main_window import MainWindow
-from wendascope.frame.file import save
+from wendascope.frame.file import load, save
 from wendascope.tap.channel import FrameEnd
 from wendascope.tap.launch import Target, Trigger
 
@@ -66,6 +66,11 @@ def display() -> Iterator[str]:
     yield f":{number}"
     server.terminate()
     server.wait()
+
+
+def load_opengl(path: Path) -> OpenGLFrame:
+    """A frame of OpenGL or OpenGL ES, whose calls and objects a test looks at."""
+    return opengl_frame(load(path))
 
 
 def program(name: str, *arguments: str) -> list[str]:
@@ -122,7 +127,7 @@ def capture(tmp_path_factory: pytest.TempPathFactory, display: str) -> Capture:
     ) -> tuple[Path, OpenGLFrame]:
         path = tmp_path_factory.mktemp("captured") / "frame.wend"
         with Target(command, environment={**os.environ, "DISPLAY": display, **environment}) as target:
-            taken = target.capture(Trigger(frame=frame, frame_end=frame_end), 60.0)
+            taken = opengl_frame(target.capture(Trigger(frame=frame, frame_end=frame_end), 60.0))
         save(taken, path)
         return path, taken
 

@@ -5,9 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from tests.conftest import Capture, program
+from tests.conftest import Capture, load_opengl, program
 from tests.test_capture import check_identical
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.words.facts import step_facts
 
 pytestmark = pytest.mark.driver

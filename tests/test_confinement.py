@@ -15,9 +15,9 @@ import msgspec
 import pytest
 
 from tests.attacks.kills import alive
+from tests.conftest import load_opengl
 from wendascope import system_calls
 from wendascope.backends.opengl.calls.runnable import may_run, may_set_up
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.confinement import landlock_version
 from wendascope.demo.data import demo_files
 from wendascope.errors import ReplayCrashedError, ReplayError

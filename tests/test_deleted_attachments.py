@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from wendascope.backends.opengl.codec import load_opengl
+from tests.conftest import load_opengl
 from wendascope.backends.opengl.words.caveats import frame_caveats
 
 

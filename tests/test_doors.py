@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tests.raster import Clear, Draw, RasterFrame, Rasteriser, Step, quad
-from tests.raster_backend import RasterSession, SceneChanges, Script, replay_of
+from tests.raster.backend import RasterSession, SceneChanges, Script, replay_of
 from wendascope.advice.findings import Finding
 from wendascope.backends.doors import Changes, Counter, Session
 from wendascope.errors import TrialError

@@ -19,8 +19,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import load_opengl
 from wendascope import records
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.tables.fetched import fetched_bytes
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
@@ -179,8 +179,8 @@ import resource, signal, sys
 from pathlib import Path
 from wendascope.errors import FileError
 from wendascope.frame.file import save
-from wendascope.backends.opengl.codec import load_opengl
-frame = load_opengl(Path(sys.argv[1]))
+from wendascope.frame.file import load
+frame = load(Path(sys.argv[1]))
 for ref in frame.objects.blob_refs():
     frame.blobs.get(ref)
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from tests.conftest import load_opengl
 from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.display_lists import display_lists, drawn_modes
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.drawn import measure_drawn

@@ -11,7 +11,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from wendascope.backends.opengl.codec import load_opengl
+from tests.conftest import load_opengl
+from wendascope.backends.opengl.frame import opengl_frame
 from wendascope.errors import TargetError
 from wendascope.frame.file import save
 from wendascope.tap.launch import Target, Trigger
@@ -51,18 +52,18 @@ def test_a_frame_without_them_is_itself(small: Path) -> None:
 
 def test_they_are_left_out_when_asked_and_within_a_series(display: str) -> None:
     with _target(display, "shapes", "--frames", "60") as target:
-        alone = target.capture(Trigger(frame=5), 30.0, collect=Collect(following=False))
+        alone = opengl_frame(target.capture(Trigger(frame=5), 30.0, collect=Collect(following=False)))
         assert len(alone.following) == 0
         second = Trigger(frame=12)
-        first = target.capture(Trigger(frame=10), 30.0, then=second)
+        first = opengl_frame(target.capture(Trigger(frame=10), 30.0, then=second))
         assert len(first.following) == 0, "what follows is a frame of the series"
-        assert len(target.capture(second, 30.0).following) > 0
+        assert len(opengl_frame(target.capture(second, 30.0)).following) > 0
 
 
 def test_a_program_that_stops_drawing_is_not_waited_for(display: str) -> None:
     with _target(display, "troubled", "pauses") as target:
         started = time.monotonic()
-        frame = target.capture(Trigger(frame=19), 30.0)
+        frame = opengl_frame(target.capture(Trigger(frame=19), 30.0))
         assert len(frame.following) == 0 and time.monotonic() - started < 15
         with pytest.raises(TargetError, match="ended with exit code 0"):
             while True:

@@ -23,9 +23,8 @@ from hypothesis import strategies as st
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtWidgets import QAbstractItemView, QLabel
 
-from tests.conftest import program
+from tests.conftest import load_opengl, program
 from wendascope import records
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.cli._app import app
 from wendascope.desktop.window.main_window import MainWindow

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tests.conftest import load_opengl
 from wendascope.advice.findings import Case, Finding, find
 from wendascope.advice.findings.shaders import unused_outputs
 from wendascope.analysis.draws.sharing import Sharing
@@ -27,7 +28,6 @@ from wendascope.analysis.time.limits import (
     limit_answer,
     limit_of,
 )
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import ReplayCrashedError, TrialError
 from wendascope.frame.remedy import EditedSource, Remedy

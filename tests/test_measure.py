@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.conftest import load_opengl
 from wendascope import records
 from wendascope.analysis.time.budget import judge, most_expensive_passes
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import CancelledError, ReplayCrashedError
 from wendascope.measure.calibrate import calibrate, choose_clock
 from wendascope.measure.pictures import picture_at, verify

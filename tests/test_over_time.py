@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.conftest import load_opengl
 from tests.test_liveness import FLAT, SHOW, _draw, _frame
 from wendascope.advice.findings import Case
 from wendascope.advice.findings.unchanged import unchanged
@@ -24,9 +25,9 @@ from wendascope.analysis.sequence.over_time import (
     unchanged_passes,
 )
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.demo.data import demo_files
 from wendascope.frame.file import load, save, save_sequence
+from wendascope.frame.passes import PassKey
 from wendascope.frame.places import frame_path
 from wendascope.frame.remedy import Remedy
 from wendascope.frame.side_work import SideKind, SideWork
@@ -106,6 +107,10 @@ def test_the_demo_in_time() -> None:
     assert found.calls_ms + found.waits_ms + found.own_ms == pytest.approx(found.ms, rel=1e-6)
 
 
+def _keys(names: list[str]) -> list[PassKey]:
+    return [(name, names[:index].count(name)) for index, name in enumerate(names)]
+
+
 def test_passes_with_the_same_result_are_told() -> None:
     names = [
         ["shadow", "view", "blur", "blur"],
@@ -113,7 +118,8 @@ def test_passes_with_the_same_result_are_told() -> None:
         ["shadow", "mirror", "view", "blur"],
     ]
     results = [["s", "v1", "a", "b"], ["s", "v2", "a", "c"], ["s", "m", "v2", "x"]]
-    found = {(p.name, k): (p.alike, p.frames) for k, p in enumerate(same_results(results, names, {"shadow": 30.0}))}
+    keys, ms = list(map(_keys, names)), {("shadow", 0): 30.0}
+    found = {(p.name, k): (p.alike, p.frames) for k, p in enumerate(same_results(results, keys, names, ms))}
     assert found == {
         ("shadow", 0): (3, 3),
         ("view", 1): (2, 3),
@@ -121,29 +127,28 @@ def test_passes_with_the_same_result_are_told() -> None:
         ("blur", 3): (1, 2),
         ("mirror", 4): (1, 1),
     }
-    told = same_again(same_results(results, names, {"shadow": 30.0}), 3)
+    told = same_again(same_results(results, keys, names, ms), 3)
     assert told.startswith("1 pass of 5 gives the same result in all 3 frames, 30.0 ms per frame: shadow.")
-    assert same_again(same_results([["a"], ["a"]], [["view"], ["view"]]), 2).startswith("Nothing changes")
-    assert same_again(same_results([[""], [""]], [["view"], ["view"]]), 2).startswith("Every pass")
-    assert same_again(same_results([["a"], ["b"]], [["view"], ["view"]]), 2).startswith(
-        "Every pass comes out otherwise"
-    )
+    for first, second, words in (("a", "a", "Nothing changes"), ("", "", "Every pass"), ("a", "b", "Every pass comes")):
+        again = same_results([[first], [second]], [[("view", 0)]] * 2, [["view"]] * 2)
+        assert same_again(again, 2).startswith(words)
 
 
 @given(st.lists(st.sampled_from("abc"), min_size=2, max_size=9), st.integers(0, 8))
 def test_one_other_result_is_never_called_the_same(digests: list[str], at: int) -> None:
     results, names = [[d] for d in digests], [["view"]] * len(digests)
-    (found,) = same_results(results, names)
+    keys = list(map(_keys, names))
+    (found,) = same_results(results, keys, names)
     assert (found.alike == len(digests)) == (len(set(digests)) == 1)
     changed = [*digests]
     changed[at % len(digests)] = "other"
-    (other,) = same_results([[d] for d in changed], names)
+    (other,) = same_results([[d] for d in changed], keys, names)
     assert other.alike < len(digests) and "Every pass" in same_again([other], len(digests))
 
 
 @given(st.lists(st.lists(st.sampled_from("ab"), min_size=3, max_size=3), min_size=2, max_size=6), st.data())
 def test_what_changes_in_one_frame_is_not_unchanged(results: list[list[str]], data: st.DataObject) -> None:
-    names = [["shadow", "view", "view"]] * len(results)
+    names = [_keys(["shadow", "view", "view"])] * len(results)
     place = data.draw(st.integers(0, len(results) - 1))
     found = unchanged_passes(results, names, place)
     assert found == [k for k in range(3) if len({row[k] for row in results}) == 1]
@@ -152,7 +157,7 @@ def test_what_changes_in_one_frame_is_not_unchanged(results: list[list[str]], da
     assert index not in unchanged_passes(results, names, place)
     unread = [["", *row[1:]] for row in results]
     assert 0 not in unchanged_passes(unread, names, place), "nobody knows what it came to"
-    shorter = unchanged_passes([*results, results[0][1:]], [*names, ["view", "view"]], place)
+    shorter = unchanged_passes([*results, results[0][1:]], [*names, _keys(["view", "view"])], place)
     assert 0 not in shorter, "a frame without the pass does not have its result"
 
 
@@ -193,7 +198,7 @@ def test_unchanged_passes_of_the_demo_can_be_kept(tmp_path: Path) -> None:
     save_sequence([frame, dataclasses.replace(frame, calls=stream_of(batch))], path)
     results = sequence_results(frame_path(path, 2))
     assert sequence_results(path) == results, "they are kept for all frames"
-    found = unchanged_passes(results.digests, results.names, 0)
+    found = unchanged_passes(results.digests, results.keys, 0)
     names = frame.passes.short_names
     assert names.index("shadow") in found and rain not in found and names.index("depot") in found
 

@@ -16,6 +16,7 @@ from wendascope.demo.data import demo_files
 from wendascope.desktop.models.document import Document
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.file import load
+from wendascope.frame.passes import PassKey
 from wendascope.frame.roles import ROLE_RECORD, GivenRole, Role, pass_names
 from wendascope.registry import GL
 
@@ -77,8 +78,10 @@ def test_a_role_that_somebody_gives_is_kept_and_names_the_pass(tmp_path: Path) -
     path = Path(shutil.copy(demo_files()[2], tmp_path / "box.wend"))
     document = Document(path)
     assert document.frame.passes.names == ["main view, 5,545 draws"]
+    keys = document.frame.passes.keys
     document.give_role(0, Role.OVERLAY.value)
     assert document.frame.passes.names == ["overlay, 5,545 draws"]
+    assert Document(path).frame.passes.keys == keys, "other frames still know the pass"
     again = Document(path)
     assert again.frame.pass_roles[0].role == R.OVERLAY and again.frame.pass_roles[0].evidence == ["Given by the user."]
     assert load(path).passes.names == ["overlay, 5,545 draws"], "for everybody who opens the file"
@@ -88,6 +91,21 @@ def test_a_role_that_somebody_gives_is_kept_and_names_the_pass(tmp_path: Path) -
     records.GIVEN_ROLE.keep(path, GivenRole(99, "overlay"))
     records.GIVEN_ROLE.keep(path, GivenRole(0, "no role of ours"))
     assert Document(path).frame.passes.names == ["main view, 5,545 draws"], "what does not fit counts nothing"
+
+
+def test_passes_of_other_frames_are_known_by_what_they_draw_into() -> None:
+    """Not by the images' names, which a program may use in turn, nor by how much is drawn."""
+
+    def keys(first: int, second: int, draws: int) -> list[PassKey]:
+        batch = CallBatch()
+        for number in (1, 2):
+            batch.call("glBindFramebuffer", GL.FRAMEBUFFER, number)
+            for _ in range(draws):
+                draw(batch, 1, 1, 1)
+        return _frame(batch, one=[_colour(first)], two=[_colour(second)]).passes.keys
+
+    one, other = keys(1, 2, 3)
+    assert one != other and keys(2, 1, 5) == [one, other]
 
 
 # ---- frames made up ------------------------------------------------------------------------------------------

@@ -13,10 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PySide6.QtCore import Qt
 
-from tests.conftest import Capture
+from tests.conftest import Capture, load_opengl
 from tests.test_file import as_told, load_all, same
 from wendascope import records
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
@@ -200,7 +199,8 @@ def test_the_page_over_time(window: MainWindow, qtbot: Any, tmp_path: Path) -> N
     assert page.answer.text().startswith("Frame 3 is slow") and "program's code" in page.answer.text()
     assert page.figure() == "#3" and not page.chart.isHidden()
     assert page.evidence.text().startswith("Measure a frame to see which passes")
-    records.SEQUENCE_RESULTS.keep(path, SequenceResults([["shadow", "view"]] * 4, [["s", v] for v in "abcd"]))
+    keys, names = [("512x512", 0), ("window", 0)], ["shadow", "view"]
+    records.SEQUENCE_RESULTS.keep(path, SequenceResults([keys] * 4, [names] * 4, [["s", v] for v in "abcd"]))
     assert window.workspace.current is not None
     window.workspace.current.changed()
     assert page.evidence.text().startswith("1 pass of 2 gives the same result in all 4 frames: shadow.")

@@ -19,9 +19,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.attacks import kills, odd_targets
-from tests.conftest import program
+from tests.conftest import load_opengl, program
 from tests.test_capture import verified
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.errors import TargetError, UsageError, WendascopeError
 from wendascope.frame.file import save
 from wendascope.frame.memory_mark import SUFFIX

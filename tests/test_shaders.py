@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import load_opengl
 from wendascope import records
 from wendascope.advice.findings import Case, Finding, find
 from wendascope.analysis.draws.sharing import Sharing
@@ -17,7 +18,6 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.analysis.shaders.cost import ShaderCost, shader_cost
 from wendascope.analysis.shaders.study import shaders_answer, study_shaders
 from wendascope.backends.opengl.changes.baking import baked, constant_texts
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.window.main_window import MainWindow
 from wendascope.errors import MachineError, ReplayCrashedError, TrialError

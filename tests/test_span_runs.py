@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tests.conftest import load_opengl
 from wendascope.backends.contents import differing
 from wendascope.backends.edit import Edit
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.running.span_start import SpanStart, step_calls
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.backends.opengl.tables.written import Written

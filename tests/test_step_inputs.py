@@ -12,10 +12,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.conftest import load_opengl
 from tests.synthetic import TINT, draw, frame_of, objects
 from wendascope.analysis.sequence.same_steps import FrameInputs, same_steps, static_part
 from wendascope.backends.opengl.calls.packed import CallBatch, stream_of
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import AttachmentRecord, FramebufferRecord
 from wendascope.demo.data import demo_files

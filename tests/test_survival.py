@@ -46,8 +46,8 @@ def run(self, batch):
     if stage == "late in snapshot" and runs[0] == 25:
         die()
 Channel.run = run
-from wendascope.tap.take import _snapshot
-snapshot, _ = _snapshot(target.channel, paused)
+from wendascope.tap.take import begin_taking
+begin_taking(target.channel, paused)
 if stage == "batch under way":
     batch = CallBatch()
     for _ in range(2000):

@@ -14,7 +14,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
-from wendascope.backends.opengl.codec import load_opengl
+from tests.conftest import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.desktop.pages.shaders import ShadersPage
 from wendascope.desktop.pages.trials import TrialsPage

@@ -11,11 +11,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tests.conftest import load_opengl
 from wendascope import records
 from wendascope.advice.findings import Finding
 from wendascope.analysis.geometry.step_triangles import repeats
 from wendascope.analysis.time.answers import geometry_answer, overdraw_answer
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.errors import CancelledError, TrialError
 from wendascope.frame.remedy import Remedy

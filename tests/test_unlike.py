@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from wendascope.backends.opengl.codec import load_opengl
+from tests.conftest import load_opengl
 from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import save
 from wendascope.frame.frame import Picture

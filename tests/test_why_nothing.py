@@ -74,7 +74,7 @@ def test_a_launcher_may_end_before_what_it_started(tmp_path: Path) -> None:
     with Target([str(launcher)]) as target:
         frame = target.capture(Trigger(frame=3), 60.0)
         child = target.channel.process if target.channel else 0
-        assert len(frame.calls) and child and child != target.process.pid
+        assert frame.call_count and child and child != target.process.pid
     deadline = time.monotonic() + 5
     while Path(f"/proc/{child}").exists() and time.monotonic() < deadline:
         time.sleep(0.05)

@@ -135,7 +135,7 @@ def row(program: Program, number: int, folder: Path) -> str:
     same = "all" if result.identical else f"{result.pixels_different} differ by {result.max_difference}"
     caveats = "; ".join(result.caveats) or "none"
     return (
-        f"{program.name:<24} {number:>4}  {frame.context!s:<26} {len(frame.calls):>6} {len(frame.steps):>6}"
+        f"{program.name:<24} {number:>4}  {frame.context!s:<26} {frame.call_count:>6} {len(frame.steps):>6}"
         f" {taken:>7.2f} {frame.metadata.held_seconds:>6.2f} {path.stat().st_size / 1024:>8.0f}  {same:<26} {caveats}"
     )
 

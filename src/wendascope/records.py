@@ -44,9 +44,13 @@ Older = Callable[[dict[str, Any]], dict[str, Any]]
 class RecordKind(Generic[T]):
     """One kind of record. `type_` is `module:Class`, looked up when it is first used: this list imports nobody."""
 
-    def __init__(self, key: str, type_: str, version: int = 1, older: Mapping[int, Older] | None = None) -> None:
+    def __init__(
+        self, key: str, type_: str, version: int = 1, older: Mapping[int, Older] | None = None, oldest: int = 1
+    ) -> None:
         self.key = key
         self.version = version
+        self.oldest = oldest
+        """What versions before it hold cannot be read any more; it is worked out anew."""
         self.older = dict(older or {})
         """Version -> what makes the next version of its JSON."""
         self._where = type_
@@ -71,7 +75,7 @@ class RecordKind(Generic[T]):
         """All records of the kind in a file, oldest first, as this version has them; without those that say of
         themselves (`fits`) that they are of another frame. Raises FileError.
         """
-        versions = {self.key_of(version): version for version in range(1, self.version + 1)}
+        versions = {self.key_of(version): version for version in range(self.oldest, self.version + 1)}
         found = file.added(path, list(versions), lambda key, text: self.read(versions[key], text))
         fits: Callable[[T, Frame], bool] | None = getattr(self.type, "fits", None)
         if not found or fits is None:
@@ -150,9 +154,11 @@ def _rename_mark(plain: dict[str, Any]) -> dict[str, Any]:
 
 SURVEY: RecordKind[Survey] = RecordKind("survey", "measure.records:Survey")
 """Times; the newest counts."""
-SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind("sequence results", "measure.records:SequenceResults")
+SEQUENCE_RESULTS: RecordKind[SequenceResults] = RecordKind(
+    "sequence results", "measure.records:SequenceResults", 2, oldest=2
+)
 """Of all frames, kept with the first; the newest counts."""
-LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.sequence.late_views:LateViews")
+LATE_VIEWS: RecordKind[LateViews] = RecordKind("late views", "analysis.sequence.late_views:LateViews", 2, oldest=2)
 """Of all frames, kept with the first; the newest counts."""
 SAME_STEPS: RecordKind[SameSteps] = RecordKind("same steps", "analysis.sequence.same_steps:SameSteps")
 """Of all frames, kept with the first; the newest counts."""

@@ -16,7 +16,7 @@ import numpy as np
 import zstandard
 
 from tests.attacks import Tally
-from wendascope.backends.opengl.codec import load_opengl
+from tests.conftest import load_opengl
 from wendascope.frame.summary import summarise
 
 SLOWEST_SECONDS = 20.0

@@ -11,8 +11,8 @@ import numpy as np
 
 from tests.attacks import Tally
 from tests.attacks.running import run_on
+from tests.conftest import load_opengl
 from wendascope.backends.opengl.calls.packed import CallBatch, CallStream, Out, Raw, merge_streams, stream_of
-from wendascope.backends.opengl.codec import load_opengl
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import ProgramRecord, ShaderRecord, UniformRecord
 from wendascope.errors import WendascopeError

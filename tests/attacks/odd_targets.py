@@ -118,7 +118,7 @@ def watched(program: Path, mode: str) -> Watched:
         with Target(_command(program, mode, out), folder=Path(folder), environment=environment) as target:
             try:
                 frame = target.capture(Trigger(frame=FRAMES // 2 + 6), 12.0)
-                taken = len(frame.calls) > 5 and frame.reference is not None
+                taken = frame.call_count > 5 and frame.reference is not None
             except TargetError as error:
                 said = str(error)
             target.let_go()

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from wendascope.advice.findings import Finding
-from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.frame import OpenGLFrame, opengl_frame
 from wendascope.backends.opengl.session import OpenGLSession
 from wendascope.measure.records import Survey
 from wendascope.replay.jobs import Asked
@@ -111,7 +111,7 @@ class Gallery:
         while target.frame_statistics[0].frame <= before:
             target.frame_statistics.popleft()
         frame = target.frame_statistics[-1].frame + self._settled
-        return target.capture(Trigger(frame=frame + (frame + odd) % 2), 60.0)
+        return opengl_frame(target.capture(Trigger(frame=frame + (frame + odd) % 2), 60.0))
 
     def _answered(self, name: str) -> str:
         """Frames drawn before the first of this program; nothing while it was not begun."""

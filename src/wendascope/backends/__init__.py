@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-import importlib
 from typing import Protocol, cast
 
 from wendascope.backends.doors import Changes, Code, Session
+from wendascope.backends.taking import Held, Stand, Taking
 from wendascope.errors import TrialError
+from wendascope.frame.apis import PACKAGES, module_of
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Part
-
-MODULES = {"OpenGL": "wendascope.backends.opengl.backend", "OpenGL ES": "wendascope.backends.opengl.backend"}
-"""API of a frame -> the module that is a `Backend` for it."""
 
 
 class Backend(Protocol):
     """What a module has to offer to be one."""
+
+    def taking(self, target: Held, stand: Stand) -> Taking:
+        """Begin to take a frame of a held program: read its objects. Raises TargetError."""
 
     def session(self, frame: Frame, progress: int | None = None) -> Session:
         """Rebuild a frame in this process. `progress` is the address of a word that tells how far a run is. Raises
@@ -32,28 +33,33 @@ class Backend(Protocol):
         """Light of a fixed-function pipeline -> steps that it shines on."""
 
 
-def _backend(frame: Frame) -> Backend:
-    module = MODULES.get(frame.context.api)
+def _backend(api: str) -> Backend:
+    module = module_of(api, "backend")
     if module is None:
-        raise TrialError(f"changes of a frame of {frame.context.api} cannot be made yet")
-    return cast(Backend, importlib.import_module(module))
+        raise TrialError(f"frames of {api} cannot be replayed or changed yet")
+    return cast(Backend, module)
+
+
+def taking(api: str, target: Held, stand: Stand) -> Taking:
+    """See `Backend.taking`."""
+    return _backend(api).taking(target, stand)
 
 
 def session(frame: Frame, progress: int | None = None) -> Session:
     """See `Backend.session`."""
-    return _backend(frame).session(frame, progress)
+    return _backend(frame.context.api).session(frame, progress)
 
 
 def changes(frame: Frame, space: int = 0, painted: bool = False) -> Changes:
     """See `Backend.changes`. Raises TrialError for an API without a backend."""
-    return _backend(frame).changes(frame, space, painted)
+    return _backend(frame.context.api).changes(frame, space, painted)
 
 
 def batch_code(frame: Frame, part: Part) -> list[Code]:
     """See `Backend.batch_code`."""
-    return _backend(frame).batch_code(frame, part)
+    return _backend(frame.context.api).batch_code(frame, part)
 
 
 def fixed_lights(frame: Frame) -> dict[int, list[int]]:
     """See `Backend.fixed_lights`; none for an API without a backend."""
-    return _backend(frame).fixed_lights(frame) if frame.context.api in MODULES else {}
+    return _backend(frame.context.api).fixed_lights(frame) if frame.context.api in PACKAGES else {}

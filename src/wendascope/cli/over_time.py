@@ -86,16 +86,17 @@ def _same_results(paths: list[Path], quiet: bool) -> list[PassOverTime]:
     """Replay every frame pass by pass, and compare what comes out."""
     from wendascope import records
     from wendascope.analysis.sequence.over_time import same_results
+    from wendascope.frame.passes import PassKey
     from wendascope.trials.survey.over_frames import sequence_results
 
     found = sequence_results(paths[0], progress(quiet))
     progress_end(quiet)
-    ms = dict[str, float]()
-    for path, names in zip(paths, found.names, strict=True):
+    ms = dict[PassKey, float]()
+    for path, keys in zip(paths, found.keys, strict=True):
         survey = records.SURVEY.newest(path)
-        if survey is not None and len(survey.passes) == len(names):
-            ms |= {name: p.ms for name, p in zip(names, survey.passes, strict=True)}
-    return same_results(found.digests, found.names, ms)
+        if survey is not None and len(survey.passes) == len(keys):
+            ms |= {key: p.ms for key, p in zip(keys, survey.passes, strict=True)}
+    return same_results(found.digests, found.keys, found.names, ms)
 
 
 @app.command()

@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import datetime
 import hashlib
-import importlib
 import os
 import sqlite3
 import stat
@@ -27,6 +26,7 @@ import zstandard
 
 from wendascope.errors import DamagedFileError, FileError, NewerFileError
 from wendascope.files import check_place, whole_file
+from wendascope.frame.apis import module_of
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.frame import Frame
@@ -77,12 +77,6 @@ _open: weakref.WeakValueDictionary[str, Frame] = weakref.WeakValueDictionary()
 """Frames that somebody has open, by what tells each from all others."""
 _BUSY_SECONDS = 5.0
 _LOCKED = ("locked", "busy")
-
-
-_CODECS = {"OpenGL": "wendascope.backends.opengl.codec", "OpenGL ES": "wendascope.backends.opengl.codec"}
-"""API -> module whose `decode(parts)` makes a frame of them; imported when a file needs it, for nothing here knows an
-API.
-"""
 
 
 def _digest(data: bytes | str) -> str:
@@ -520,9 +514,9 @@ def _read(path: Path, database: sqlite3.Connection) -> Frame:
     meta, sections, objects = _first(database) if number == 1 else _further(database, number)
     contents = dict(database.execute("SELECT hash, size FROM blob").fetchall())
     context = msgspec.json.decode(meta["context"], type=ContextInfo)
-    if context.api not in _CODECS:
+    codec = module_of(context.api, "codec")
+    if codec is None:
         raise ValueError(f"it is of {context.api[:40]}, which this Wendascope does not know")
-    codec = importlib.import_module(_CODECS[context.api])
     frame: Frame = codec.decode(Parts(meta, sections, objects, _FileBlobs(file), contents))
     return frame
 

@@ -280,6 +280,11 @@ class Frame(ABC):
     @abstractmethod
     def call_count(self) -> int: ...
 
+    @property
+    @abstractmethod
+    def unused_bytes(self) -> int:
+        """Bytes of contents that nothing in the frame names, before compression."""
+
     @abstractmethod
     def call_name(self, call: int) -> str:
         """The command that a call calls."""

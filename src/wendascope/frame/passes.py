@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
@@ -14,6 +15,12 @@ from wendascope.frame.numbers import Ints
 
 DRAW_COUNT = re.compile(r", [\d,]+ draws?\b")
 """What names that are worked out tell of how much a pass draws."""
+
+
+PassKey = tuple[str, int]
+"""What a pass is, and how many that are the same come before it in its frame. So passes of different frames are
+matched: by what the program says and does, never by names that we or users give.
+"""
 
 
 class Attachment(Protocol):
@@ -60,6 +67,18 @@ class Target:
         return "another window" if self.window else "window"
 
     @property
+    def signature(self) -> str:
+        """What tells it from other targets in every frame of a program, which may use its images in turn."""
+        if not self.framebuffer:
+            return self.name
+        images = (
+            f"{'colour' if a.is_colour else 'depth'} {a.point} of {a.kind}, level {a.level}, layer"
+            f" {'all' if a.layered else a.layer}, face {a.face}"
+            for a in self.attachments
+        )
+        return "; ".join([f"{self.width}x{self.height}", *sorted(images)])
+
+    @property
     def size(self) -> str:
         return f"{self.width}²" if self.width == self.height else f"{self.width}x{self.height}"
 
@@ -95,6 +114,19 @@ class PassTable:
                 for name, other, owner in zip(self.given, derived, owners.tolist(), strict=True)
             ]
         )
+
+    @cached_property
+    def keys(self) -> list[PassKey]:
+        """What each is known by in other frames of its sequence; no two are the same."""
+        owners = np.zeros(len(self), np.int64) if self.contexts is None else self.contexts
+        before: Counter[str] = Counter()
+        keys: list[PassKey] = []
+        for given, target, owner in zip(self.given, self.targets, owners.tolist(), strict=True):
+            what = f"named {given}" if given else target.signature
+            what += f", context {owner + 1}" if owner else ""
+            keys.append((what, before[what]))
+            before[what] += 1
+        return keys
 
     @cached_property
     def short_names(self) -> list[str]:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from wendascope.frame.passes import PassKey
 from wendascope.measure.statistics import Interval
 
 if TYPE_CHECKING:
@@ -147,6 +148,8 @@ class Survey(msgspec.Struct):
 class SequenceResults(msgspec.Struct):
     """What every pass of every frame of a sequence comes to."""
 
+    keys: list[list[PassKey]]
+    """Of each frame, what its passes are known by in the others."""
     names: list[list[str]]
     """Of each frame, what its passes are called."""
     digests: list[list[str]]

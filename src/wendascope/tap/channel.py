@@ -20,7 +20,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wendascope.backends.opengl.calls.packed import CallBatch
+from wendascope.backends.taking import Batch
 from wendascope.errors import TargetError
 from wendascope.registry.numbers import MESSAGE_VALUES, PROTOCOL, FrameEnd, MessageKind
 
@@ -72,6 +72,8 @@ class Channel:
         self._armed: bytes | None = None
         """What the target is to be told when it is to be held, where there was no room for it yet."""
         self.process = 0
+        self.api = "OpenGL"
+        """What it draws with; frames say whether it is that for embedded systems."""
 
     def fileno(self) -> int:
         return self._socket.fileno()
@@ -159,9 +161,9 @@ class Channel:
                 return message
             message.close()
 
-    # ---- running calls: the `Executor` protocol ------------------------------------------------
+    # ---- running calls: the `Held` protocol ----------------------------------------------------
 
-    def run(self, batch: CallBatch) -> None:
+    def run(self, batch: Batch) -> None:
         """Run a batch in the held target. Raises TargetError."""
         words = np.frombuffer(batch.words, np.uint64)
         calls_at, arena_at = 0, len(words) * 8

@@ -21,10 +21,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import CancelledError, TargetError, WendascopeError
 from wendascope.files import OwnFolder
-from wendascope.frame.frame import FrameStatistics
+from wendascope.frame.frame import Frame, FrameStatistics
 from wendascope.registry import native_library, tables
 from wendascope.tap.channel import PROTOCOL, Channel, FrameEnd, Message, MessageKind, failure_text, same_user
 from wendascope.tap.take import Collect, take_frame
@@ -453,7 +452,7 @@ class Target:
         collect: Collect = Collect(),
         task: Task = QUIET,
         then: Trigger | None = None,
-    ) -> OpenGLFrame:
+    ) -> Frame:
         """Take the frame that follows the frame end at which the target is held; `then` is armed before it goes on.
 
         Raises TargetError.
@@ -501,7 +500,7 @@ class Target:
         task: Task = QUIET,
         then: Trigger | None = None,
         collect: Collect = Collect(),
-    ) -> OpenGLFrame:
+    ) -> Frame:
         """Take one frame. Raises TargetError, CancelledError.
 
         `then` is armed before the target goes on, so that the frame it names is not missed; the next call

@@ -13,10 +13,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from wendascope.backends.opengl.calls.prune import unused_bytes
-from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.errors import TargetError, WendascopeError
 from wendascope.frame.file import SequenceWriter
+from wendascope.frame.frame import Frame
 from wendascope.frame.memory_mark import SUFFIX, MemoryMark, save_mark
 from wendascope.frame.places import frame_path
 from wendascope.tap.channel import (
@@ -369,7 +368,7 @@ class CaptureSession:
         self._tell(Problem(why))
         self._say_state("running")
 
-    def _add(self, frame: OpenGLFrame) -> None:
+    def _add(self, frame: Frame) -> None:
         """Write a frame that was taken; the file is there when the last of them is. Raises FileError."""
         if self._writer is None:
             self._place = self._free_path()
@@ -380,13 +379,13 @@ class CaptureSession:
             Taken(
                 "",
                 frame.metadata.frame_number,
-                len(frame.calls),
+                frame.call_count,
                 len(frame.steps),
                 len(frame.passes),
                 0,
                 frame.metadata.held_seconds,
                 frame.metadata.capture_seconds,
-                unused_bytes(frame),
+                frame.unused_bytes,
                 frame.target_frame_ms,
                 frame.caveats,
             )

@@ -8,13 +8,11 @@ import msgspec
 import numpy as np
 
 from wendascope.frame.frame import Frame
-from wendascope.frame.passes import Target
+from wendascope.frame.passes import PassKey, Target
 from wendascope.frame.roles import Role
 
 _LAYERS = {Role.MAIN, Role.SECONDARY, Role.OTHER, Role.OVERLAY, Role.CLEAR}
 _LEAST_STEPS = 8
-PassKey = tuple[str, int]
-"""What a pass is called, and how many of that name come before it in its frame: the same in all frames."""
 RATES = (2, 3, 4)
 """A view drawn in every second, third and fourth frame only."""
 FAR = 16
@@ -50,10 +48,8 @@ class LateView(msgspec.Struct):
     """In how many frames it comes out otherwise than in the one before."""
     moved: list[tuple[int, int, int]] = []
     """(frame, columns, rows): frames in which it is that of the frame before, moved by whole pixels."""
-
-    @property
-    def name(self) -> str:
-        return self.passes[0][0] if len(self.passes) == 1 else f"{self.passes[0][0]} and {len(self.passes) - 1} more"
+    name: str = ""
+    """For people."""
 
     @property
     def scrolls(self) -> bool:

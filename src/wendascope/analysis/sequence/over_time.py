@@ -4,14 +4,14 @@ others do not.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 
 import msgspec
 import numpy as np
 
-from wendascope.analysis.sequence.late_views import LateView, PassKey
+from wendascope.analysis.sequence.late_views import LateView
 from wendascope.frame.frame import Frame
+from wendascope.frame.passes import PassKey
 from wendascope.frame.side_work import SideKind, SideWork
 from wendascope.texts import listed, memory, plural, three_digits, verb
 
@@ -154,24 +154,28 @@ class PassOverTime(msgspec.Struct):
 
 
 def same_results(
-    results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], ms: Mapping[str, float] | None = None
+    results: Sequence[Sequence[str]],
+    keys: Sequence[Sequence[PassKey]],
+    names: Sequence[Sequence[str]],
+    ms: Mapping[PassKey, float] | None = None,
 ) -> list[PassOverTime]:
-    """Of every pass, in how many frames one after the other its result is the same. `results` and `names` have a row
-    for each frame, with a digest and a name for each of its passes; passes go together by their names, those of one
-    name in their order.
+    """Of every pass, in how many frames one after the other its result is the same. `results`, `keys` and `names` have
+    a row for each frame, with a digest, a key and a name for each of its passes; passes go together by their keys.
     """
-    by_name: dict[tuple[str, int], list[str]] = {}
-    for at, (digests, named) in enumerate(zip(results, names, strict=True)):
-        for key, digest in zip(pass_keys(named), digests, strict=True):
-            by_name.setdefault(key, [""] * len(results))[at] = digest
+    rows: dict[PassKey, list[str]] = {}
+    called: dict[PassKey, str] = {}
+    for at, of_frame in enumerate(zip(results, keys, names, strict=True)):
+        for digest, key, name in zip(*of_frame, strict=True):
+            rows.setdefault(key, [""] * len(results))[at] = digest
+            called.setdefault(key, name)
     found = []
-    for (name, _), row in by_name.items():
+    for key, row in rows.items():
         longest = run = 0
         before = ""
         for digest in row:
             run = 0 if not digest else run + 1 if digest == before else 1
             longest, before = max(longest, run), digest
-        found.append(PassOverTime(name, longest, sum(map(bool, row)), (ms or {}).get(name)))
+        found.append(PassOverTime(called[key], longest, sum(map(bool, row)), (ms or {}).get(key)))
     return found
 
 
@@ -192,24 +196,14 @@ class OtherFrames(msgspec.Struct):
     """Class and name of every object that none of the frames uses."""
 
 
-def unchanged_passes(results: Sequence[Sequence[str]], names: Sequence[Sequence[str]], place: int) -> list[int]:
+def unchanged_passes(results: Sequence[Sequence[str]], keys: Sequence[Sequence[PassKey]], place: int) -> list[int]:
     """Of frame `place`, from 0, the passes whose images are the same in all frames, every byte of them. A pass that
-    another frame does not have, by its name and its number among those of that name, is not the same; nor is one
-    whose images could not be read, which has an empty digest.
+    another frame does not have, by its key, is not the same; nor is one whose images could not be read, which has an
+    empty digest.
     """
-    keyed = [dict(zip(pass_keys(named), digests, strict=True)) for named, digests in zip(names, results, strict=True)]
+    keyed = [dict(zip(of_frame, digests, strict=True)) for of_frame, digests in zip(keys, results, strict=True)]
     here = keyed[place]
     return [index for index, key in enumerate(here) if here[key] and all(row.get(key) == here[key] for row in keyed)]
-
-
-def pass_keys(names: Sequence[str]) -> list[PassKey]:
-    """Each name with how often it came before."""
-    seen: Counter[str] = Counter()
-    found = []
-    for name in names:
-        found.append((name, seen[name]))
-        seen[name] += 1
-    return found
 
 
 def same_again(passes: Sequence[PassOverTime], frames: int) -> str:

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
-from wendascope.analysis.sequence.late_views import PassKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints, Mask
+from wendascope.frame.passes import PassKey
 
 
 @dataclass(frozen=True)

@@ -7,9 +7,10 @@ import numpy as np
 from wendascope.backends.doors import Changes, Code
 from wendascope.backends.opengl.changes.batching import NewObjects, plan_batch
 from wendascope.backends.opengl.changes.frame_change import FrameChange
-from wendascope.backends.opengl.frame import OpenGLFrame
+from wendascope.backends.opengl.frame import opengl_frame
 from wendascope.backends.opengl.session import OpenGLSession
-from wendascope.errors import TrialError
+from wendascope.backends.opengl.taking import OpenGLTaking
+from wendascope.backends.taking import Held, Stand
 from wendascope.frame.frame import Frame
 from wendascope.frame.remedy import Part
 from wendascope.frame.steps import KINDS
@@ -19,25 +20,30 @@ _LIGHTS = 8
 """Of the fixed-function pipeline."""
 
 
+def taking(target: Held, stand: Stand) -> OpenGLTaking:
+    """See `Backend`."""
+    return OpenGLTaking(target, stand)
+
+
 def session(frame: Frame, progress: int | None = None) -> OpenGLSession:
     """See `Backend`."""
-    return OpenGLSession(_own(frame), progress)
+    return OpenGLSession(opengl_frame(frame), progress)
 
 
 def changes(frame: Frame, space: int, painted: bool) -> Changes:
     """See `Backend`."""
-    return FrameChange(_own(frame), space=space, painted=painted)
+    return FrameChange(opengl_frame(frame), space=space, painted=painted)
 
 
 def batch_code(frame: Frame, part: Part) -> list[Code]:
     """See `Backend`."""
-    known = _own(frame)
+    known = opengl_frame(frame)
     return plan_batch(known, part, NewObjects(known)).code
 
 
 def fixed_lights(frame: Frame) -> dict[int, list[int]]:
     """See `Backend`; steps without a vertex shader are lit."""
-    known = _own(frame)
+    known = opengl_frame(frame)
     calls = np.asarray(known.steps.call)
     if known.context.profile == "core" or known.context.es:
         return {}
@@ -50,9 +56,3 @@ def fixed_lights(frame: Frame) -> dict[int, list[int]]:
     lit = on(GL.LIGHTING) & drawing & ~np.isin(known.steps.program, shaded)
     shining = {light: np.flatnonzero(lit & on(GL.LIGHT0 + light)).tolist() for light in range(_LIGHTS)}
     return {light: steps for light, steps in shining.items() if steps}
-
-
-def _own(frame: Frame) -> OpenGLFrame:
-    if not isinstance(frame, OpenGLFrame):
-        raise TrialError(f"changes of a frame of {frame.context.api} cannot be made yet")
-    return frame

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -14,10 +13,8 @@ from wendascope.backends.opengl.calls.runnable import may_set_up
 from wendascope.backends.opengl.objects.formats import pixel_size
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer, Objects
 from wendascope.backends.opengl.state.state_table import PATTERNS
-from wendascope.errors import FileError
 from wendascope.frame.blobs import BlobRef
 from wendascope.frame.context import ContextInfo
-from wendascope.frame.file import load
 from wendascope.frame.frame import FrameStatistics, Metadata, Picture
 from wendascope.frame.parts import Parts
 from wendascope.registry import tables
@@ -36,16 +33,6 @@ class _Reference(msgspec.Struct):
     width: int
     height: int
     framebuffer: int
-
-
-def load_opengl(path: Path) -> OpenGLFrame:
-    """Open a frame of OpenGL or OpenGL ES. Raises FileError, also where it is of another API."""
-    from wendascope.backends.opengl.frame import OpenGLFrame
-
-    frame = load(path)
-    if not isinstance(frame, OpenGLFrame):
-        raise FileError(f"{path} is a frame of {frame.context.api}, not of OpenGL")
-    return frame
 
 
 def encode(frame: OpenGLFrame) -> Parts:

@@ -14,6 +14,7 @@ from wendascope.backends.opengl.calls.contexts import OtherContext, owners
 from wendascope.backends.opengl.calls.immediate import joinable_runs
 from wendascope.backends.opengl.calls.packed import CallStream, merge_streams
 from wendascope.backends.opengl.calls.polls import as_waits, polls
+from wendascope.backends.opengl.calls.prune import unused_bytes
 from wendascope.backends.opengl.calls.side_work import side_work
 from wendascope.backends.opengl.calls.waits import waited_for
 from wendascope.backends.opengl.codec import encode
@@ -259,6 +260,10 @@ class OpenGLFrame(Frame):
     def call_count(self) -> int:
         return len(self.calls)
 
+    @property
+    def unused_bytes(self) -> int:
+        return unused_bytes(self)
+
     def call_name(self, call: int) -> str:
         return self.calls.command(call).name
 
@@ -295,3 +300,9 @@ class OpenGLFrame(Frame):
 
     def setting_text(self, step: int, key: str) -> str:
         return setting_text(self, step, key) or super().setting_text(step, key)
+
+
+def opengl_frame(frame: Frame) -> OpenGLFrame:
+    """A frame whose calls and objects are those of OpenGL; it must be one."""
+    assert isinstance(frame, OpenGLFrame)
+    return frame

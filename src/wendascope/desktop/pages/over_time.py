@@ -111,7 +111,9 @@ class OverTimePage(FramePage):
             results = records.SEQUENCE_RESULTS.newest(file)
             if results is None:
                 return "Measure a frame to see which passes come out the same in all of them."
-            self._same[file] = same_again(same_results(results.digests, results.names), len(results.names))
+            self._same[file] = same_again(
+                same_results(results.digests, results.keys, results.names), len(results.names)
+            )
         return self._same[file]
 
     def _show(self, found: OverTime | None) -> None:

@@ -14,6 +14,7 @@ from wendascope.desktop.widgets.answer import lay_out
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import theme
+from wendascope.frame.passes import PassKey
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.remedy import Remedy
 from wendascope.texts import plural, three_digits
@@ -27,7 +28,7 @@ class LateViewsView(QWidget):
         super().__init__()
         self._workspace = workspace
         self._document: Document | None = None
-        self._passes: dict[str, list[int]] = {}
+        self._passes: dict[tuple[PassKey, ...], list[int]] = {}
         self._kept: dict[Path, LateViews] = {}
         self.worst = QPushButton("Show the worst picture")
         self.worst.setToolTip("The frame that differs most where the view is drawn every fourth time only")
@@ -53,7 +54,7 @@ class LateViewsView(QWidget):
         self._document = document
         known = self._known(document) if document and document.frames > 1 else None
         here = views_here(document.frame, known) if document and known else []
-        self._passes = {view.name: passes for passes, view in here}
+        self._passes = {tuple(view.passes): passes for passes, view in here}
         views = [view for _, view in here]
         if views != self.table.rows.rows:
             self.table.rows.show_rows(views)
@@ -84,7 +85,7 @@ class LateViewsView(QWidget):
         if document is None or document.survey is None:
             return None
         times = document.case.passes_in_frame
-        return sum(times[index] for index in self._passes.get(view.name, []))
+        return sum(times[index] for index in self._passes.get(tuple(view.passes), []))
 
     def _saved(self, view: LateView, rate: int) -> float:
         return (self._ms(view) or 0.0) * (rate - 1) / rate
@@ -115,7 +116,7 @@ class LateViewsView(QWidget):
             if document is None or place_of(document.path)[1] != worst.frame:
                 return
         known = self._known(document)
-        passes = next((p for p, v in views_here(document.frame, known) if v.name == view.name), []) if known else []
+        passes = next((p for p, v in views_here(document.frame, known) if v.passes == view.passes), []) if known else []
         table = document.frame.passes
         steps = [s for index in passes for s in range(int(table.first[index]), int(table.end[index]))]
         if steps:

@@ -11,8 +11,8 @@ import msgspec
 import numpy as np
 
 from wendascope import records
-from wendascope.analysis.sequence.late_views import FAR, RATES, Late, LateView, LateViews, PassKey, layers_of
-from wendascope.analysis.sequence.over_time import OtherFrames, pass_keys, unchanged_passes
+from wendascope.analysis.sequence.late_views import FAR, RATES, Late, LateView, LateViews, layers_of
+from wendascope.analysis.sequence.over_time import OtherFrames, unchanged_passes
 from wendascope.analysis.sequence.shifted_image import offset_between
 from wendascope.backends.contents import StoredImages
 from wendascope.backends.doors import Session
@@ -20,6 +20,7 @@ from wendascope.backends.edit import Edit
 from wendascope.errors import TrialError
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
+from wendascope.frame.passes import PassKey
 from wendascope.frame.places import frame_path, place_of
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.pictures import unlike
@@ -125,7 +126,7 @@ def late_views(
         return known
     count = frame_count(first)
     results = sequence_results(first, task)
-    digests = [dict(zip(pass_keys(n), d, strict=True)) for n, d in zip(results.names, results.digests, strict=True)]
+    digests = [dict(zip(k, d, strict=True)) for k, d in zip(results.keys, results.digests, strict=True)]
     views: dict[Keys, LateView] = {}
     images: dict[Keys, dict[int, StoredImages]] = {}
     until = time.monotonic() + _MOST_SECONDS
@@ -155,7 +156,8 @@ def _try_frame(
     with Replay(frame_path(path, number)) as replay:
         for keys, passes in chosen.items():
             task.check()
-            view = views.setdefault(keys, LateView(list(keys), changes=_changes(keys, digests)))
+            new = LateView(list(keys), changes=_changes(keys, digests), name=_name(frame, passes))
+            view = views.setdefault(keys, new)
             mine = images.setdefault(keys, {})
             earlier: list[StoredImages] = []
             while len(earlier) < _MOST_AGO and number - 1 - len(earlier) in mine:
@@ -171,8 +173,13 @@ def _try_frame(
 
 
 def _views(frame: Frame) -> dict[Keys, list[int]]:
-    keys = pass_keys(frame.passes.short_names)
+    keys = frame.passes.keys
     return {tuple(keys[index] for index in passes): passes for passes in layers_of(frame)}
+
+
+def _name(frame: Frame, passes: list[int]) -> str:
+    first = frame.passes.short_names[passes[0]]
+    return first if len(passes) == 1 else f"{first} and {len(passes) - 1} more"
 
 
 def _largest(frame: Frame, views: dict[Keys, list[int]]) -> dict[Keys, list[int]]:
@@ -208,7 +215,7 @@ def bring_what_stays(
     """Give a replay what remedies let stay from earlier frames: those are replayed for it. Raises TrialError,
     FileError, ReplayError, CancelledError.
     """
-    keys = pass_keys(frame.passes.short_names)
+    keys = frame.passes.keys
     for item in remedies:
         if item.kind != "older-result":
             continue
@@ -217,7 +224,7 @@ def bring_what_stays(
             raise TrialError("no earlier frame is known whose result could stay: choose a later frame of the sequence")
         wanted = {keys[index] for index in sorted({int(frame.passes.of_step[step]) for step in item.steps})}
         place = frame_path(path, number)
-        there = {key: index for index, key in enumerate(pass_keys(load(place).passes.short_names))}
+        there = {key: index for index, key in enumerate(load(place).passes.keys)}
         if not wanted <= there.keys():
             raise TrialError("the earlier frame has other passes")
         with Replay(place) as other:
@@ -234,7 +241,7 @@ def other_frames(path: Path, frame: Frame, task: Task) -> OtherFrames | None:
     results = sequence_results(path, task)
     late = views_here(frame, late_views(path, task))
     number = place_of(path)[1]
-    unchanged = unchanged_passes(results.digests, results.names, number - 1)
+    unchanged = unchanged_passes(results.digests, results.keys, number - 1)
     steps = sequence_steps(path, task).of_frame(number)
     unused = unused_objects(path, task)
     return OtherFrames(len(results.names), number, unchanged, late, steps, unused)

@@ -10,7 +10,6 @@ import numpy as np
 
 from wendascope import records
 from wendascope.analysis.memory.sums import is_unused
-from wendascope.analysis.sequence.over_time import pass_keys
 from wendascope.analysis.sequence.same_steps import FrameInputs, SameSteps, same_steps
 from wendascope.frame.file import frame_count, load
 from wendascope.frame.places import frame_path
@@ -31,14 +30,16 @@ def sequence_results(
     known = records.SEQUENCE_RESULTS.newest(first)
     if known is not None:
         return known
-    found = SequenceResults([], [])
+    found = SequenceResults([], [], [])
     count = frame_count(first)
     for number in range(1, count + 1):
         place, of_frame = frame_path(first, number), task.one_of("frame", number, count)
         of_frame.progress("results of its passes", 0.0)
         with Replay(place) as replay:
             found.digests.append(replay.run(pass_results.asked(), of_frame))
-        found.names.append(list(load(place).passes.short_names))
+        passes = load(place).passes
+        found.keys.append(list(passes.keys))
+        found.names.append(list(passes.short_names))
     records.SEQUENCE_RESULTS.keep(first, found)
     return found
 
@@ -60,7 +61,7 @@ def sequence_steps(
         task.one_of("frame", number, count).progress("what its steps depend on", 0.0)
         frame = load(frame_path(first, number))
         numbers, sure = frame.step_inputs
-        keys = pass_keys(frame.passes.short_names)
+        keys = frame.passes.keys
         rows.append(
             FrameInputs(np.where(sure, numbers, 0).tolist(), [keys[index] for index in frame.passes.of_step.tolist()])
         )

@@ -410,6 +410,10 @@ class RasterFrame(Frame):
     def call_count(self) -> int:
         return len(self.scene)
 
+    @property
+    def unused_bytes(self) -> int:
+        return 0
+
     def call_name(self, call: int) -> str:
         return type(self.scene[call]).__name__.lower()
 

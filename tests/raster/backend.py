@@ -16,7 +16,6 @@ import numpy as np
 import numpy.typing as npt
 
 from tests.raster import Clear, Draw, RasterFrame, Step, drawn_triangle
-from wendascope.backends import MODULES
 from wendascope.backends.busy import BusyLoops
 from wendascope.backends.contents import WINDOW, Contents, KeptImage, Store, StoredImages
 from wendascope.backends.doors import (
@@ -40,6 +39,7 @@ from wendascope.backends.doors import (
 from wendascope.backends.edit import Calls, Edit, Insertion
 from wendascope.backends.slots import Slots
 from wendascope.errors import ReplayError, TrialError
+from wendascope.frame.apis import PACKAGES
 from wendascope.frame.contents import ImageValues
 from wendascope.frame.frame import Frame, Picture
 from wendascope.frame.layers import PassLayers, Touch
@@ -49,7 +49,7 @@ from wendascope.frame.uses import Compare
 from wendascope.replay.jobs import Asked
 from wendascope.task import Task
 
-MODULES["raster"] = "tests.raster_backend"
+PACKAGES["raster"] = "tests.raster"
 _PATTERN = {1: (0.29, 0.83, 0.11, 0.62), 2: (0.91, 0.07, 0.57, 0.23)}
 _DEPTH = {1: 0.13, 2: 0.87}
 
