@@ -115,6 +115,12 @@ class PassTable:
             ]
         )
 
+    def ask_names_again(self) -> None:
+        """What the passes do is known otherwise now."""
+        for known in ("names", "short_names"):
+            if known in vars(self):
+                delattr(self, known)
+
     @cached_property
     def keys(self) -> list[PassKey]:
         """What each is known by in other frames of its sequence; no two are the same."""

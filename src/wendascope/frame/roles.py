@@ -483,9 +483,8 @@ def give_roles(frame: Frame, given: Iterable[GivenRole]) -> None:
             roles[index] = PassRole(
                 chosen, ["Given by the user."], reads=roles[index].reads, read_by=roles[index].read_by
             )
-    frame.__dict__["pass_roles"] = roles
-    for known in ("names", "short_names"):
-        frame.passes.__dict__.pop(known, None)
+    frame.pass_roles = roles
+    frame.passes.ask_names_again()
 
 
 def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:

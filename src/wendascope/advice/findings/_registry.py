@@ -142,6 +142,8 @@ class Case:
     """Mip levels that are read, and values of targets; None where that was not measured."""
     reached: ReachedCode | None = None
     """How often loops of fragment shaders run; None where that was not measured."""
+    known_sharing: Sharing | None = None
+    """What steps have in common, where it is worked out already."""
 
     @cached_property
     def cheapest_ms(self) -> float | None:
@@ -250,7 +252,7 @@ class Case:
 
     @cached_property
     def sharing(self) -> Sharing:
-        return Sharing(self.frame)
+        return self.known_sharing or Sharing(self.frame)
 
     @cached_property
     def batches(self) -> Batches:

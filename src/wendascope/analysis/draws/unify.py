@@ -22,6 +22,8 @@ from wendascope.analysis.draws.sharing import Sharing
 from wendascope.analysis.guidelines import BatchGuidelines, guidelines
 from wendascope.frame.frame import Frame
 from wendascope.frame.numbers import Ints, Mask, Numbers
+from wendascope.frame.resources import Texture
+from wendascope.frame.uses import Detail
 
 KEYS = {
     "program": "shader program",
@@ -78,12 +80,7 @@ class _Unified(Sharing):
 
     def __init__(self, frame: Frame, base: Sharing, shared: frozenset[Shared]) -> None:
         super().__init__(frame)
-        # what is worked out once for all
-        _ = base.columns, base.movable, base.order_free, base.commuting  # what may change places is what it was
-        _ = base.texture_shapes, base.texture_looks, base.geometry
-        self.__dict__.update({k: v for k, v in base.__dict__.items() if k not in ("columns", "sides")})
         self._base, self._shared = base, shared
-        self.__dict__["texture_shapes"] = self._joined("texture", base.texture_shapes)
 
     def _joined(self, key: str, column: Numbers) -> Numbers:
         for shared in self._shared:
@@ -100,6 +97,10 @@ class _Unified(Sharing):
         base = self._base.columns
         return {name: column if name == "texture" else self._joined(name, column) for name, column in base.items()}
 
+    @functools.cached_property
+    def texture_shapes(self) -> Numbers:
+        return self._joined("texture", self._base.texture_shapes)
+
     @property
     def layout(self) -> Numbers:
         return self._joined("layout", self._base.layout)
@@ -108,6 +109,56 @@ class _Unified(Sharing):
     def _separated(self) -> Mask:
         found = self._base._separated
         return np.zeros(len(found), bool) if Shared("calls") in self._shared else found
+
+    # what may change places, and all that does not ask for keys, is what it was: worked out once for all
+
+    @property
+    def details(self) -> list[Detail]:
+        return self._base.details
+
+    @property
+    def geometry(self) -> Numbers:
+        return self._base.geometry
+
+    @property
+    def order_free(self) -> Mask:
+        return self._base.order_free
+
+    @property
+    def _reads_target(self) -> Mask:
+        return self._base._reads_target
+
+    @property
+    def epoch(self) -> Ints:
+        return self._base.epoch
+
+    @property
+    def movable(self) -> Mask:
+        return self._base.movable
+
+    @property
+    def commuting(self) -> Ints:
+        return self._base.commuting
+
+    @property
+    def hiders(self) -> Mask:
+        return self._base.hiders
+
+    @property
+    def hidden_by_depth(self) -> Mask:
+        return self._base.hidden_by_depth
+
+    @property
+    def _unclear(self) -> Mask:
+        return self._base._unclear
+
+    @property
+    def texture_looks(self) -> Numbers:
+        return self._base.texture_looks
+
+    @property
+    def _kept_textures(self) -> dict[int, Texture]:
+        return self._base._kept_textures
 
 
 def plan_with(

@@ -183,6 +183,8 @@ class Document(Observable):
         """Whether the replay is the captured picture, as it was last looked at; None before."""
         self.structure: Structure | None = None
         """What follows from the calls alone; worked out in the background once the document is shown."""
+        self._case: Case | None = None
+        self._case_made_of: tuple[object, ...] = ()
         self.selection = Selection()
         self.pin = Pin()
         self.pointed = Pointed()
@@ -217,10 +219,12 @@ class Document(Observable):
     @property
     def case(self) -> Case:
         """What rules and estimates look at, as far as it was measured."""
-        found = case_of(self.frame, self.drawn, self.survey)
-        if self.structure is not None:
-            found.__dict__["sharing"] = self.structure.sharing  # worked out already
-        return found
+        made_of = self.frame.pass_roles, self.drawn, self.survey, self.structure
+        if self._case is None or any(a is not b for a, b in zip(made_of, self._case_made_of, strict=True)):
+            self._case_made_of = made_of
+            self._case = case_of(self.frame, self.drawn, self.survey)
+            self._case.known_sharing = self.structure.sharing if self.structure is not None else None
+        return self._case
 
     def set_structure(self, found: Structure) -> None:
         self.structure = found

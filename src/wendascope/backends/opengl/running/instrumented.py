@@ -53,7 +53,7 @@ def instrumented(
         **{f.name: getattr(frame, f.name) for f in fields(frame)}, window_stencil=frame.default_framebuffer.stencil
     )
     # steps and passes stay what they are
-    made.__dict__ |= {"history": frame.history, "steps": frame.steps, "passes": frame.passes}
+    made.history, made.steps, made.passes = frame.history, frame.steps, frame.passes
     made.blobs = BlobStore()
     made.blobs.data = dict(frame.blobs.data)
     objects = copy.copy(frame.objects)
