@@ -309,6 +309,10 @@ class Frame(ABC):
     def waited_for(self, call: int) -> str:
         """What a waiting call waits for, in words."""
 
+    def waits_anyway(self, call: int) -> bool:
+        """Whether a waiting call is one that need not wait, and that this driver waits in all the same."""
+        return False
+
     @property
     def side_work(self) -> list[SideWork]:
         """What the frame does beside drawing."""
@@ -319,7 +323,9 @@ class Frame(ABC):
         """Every call that waited noticeably, longest first."""
         lane = self.cpu_lane
         rows = np.flatnonzero(lane.waits & (lane.duration >= SHORTEST_MS)).tolist()
-        found = [Wait(c, self.call_name(c), float(lane.duration[c]), self.waited_for(c)) for c in rows]
+        found = [
+            Wait(c, self.call_name(c), float(lane.duration[c]), self.waited_for(c), self.waits_anyway(c)) for c in rows
+        ]
         return sorted(found, key=lambda wait: -wait.ms)
 
     @property

@@ -16,3 +16,5 @@ class Wait:
     command: str
     ms: float
     what: str
+    anyway: bool = False
+    """Whether the program asked in the way that lets it go on, and this driver held it all the same."""

@@ -28,7 +28,7 @@ def waiting_calls(case: Case) -> Iterator[Finding]:
     by_command: dict[str, list[Wait]] = {}
     for wait in case.frame.waits:
         advice = next((text for starts, text in _ADVICE if wait.command.startswith(starts)), "")
-        if advice:
+        if advice and not wait.anyway:
             by_command.setdefault(wait.command, []).append(wait)
     for command, waits in by_command.items():
         ms = sum(wait.ms for wait in waits)

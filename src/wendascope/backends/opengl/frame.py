@@ -16,7 +16,7 @@ from wendascope.backends.opengl.calls.packed import CallStream, merge_streams
 from wendascope.backends.opengl.calls.polls import as_waits, polls
 from wendascope.backends.opengl.calls.prune import unused_bytes
 from wendascope.backends.opengl.calls.side_work import side_work
-from wendascope.backends.opengl.calls.waits import waited_for
+from wendascope.backends.opengl.calls.waits import waited_for, waits_anyway
 from wendascope.backends.opengl.codec import encode
 from wendascope.backends.opengl.objects.buffer_contents import BufferContents
 from wendascope.backends.opengl.objects.contents import buffer_bytes, buffer_layouts, stored_values
@@ -278,6 +278,9 @@ class OpenGLFrame(Frame):
 
     def waited_for(self, call: int) -> str:
         return waited_for(self, call)
+
+    def waits_anyway(self, call: int) -> bool:
+        return waits_anyway(self, call)
 
     # ---- in words -------------------------------------------------------------------------------------
 

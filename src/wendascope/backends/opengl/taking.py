@@ -73,7 +73,8 @@ class OpenGLTaking:
     def record(self, files: Sequence[memoryview], flags: int) -> None:
         """See `Taking`."""
         self._flags |= flags
-        self._calls = self._links.settle(self._contexts.settle(_recorded(files)))
+        calls, self._addresses = _recorded(files)
+        self._calls = self._links.settle(self._contexts.settle(calls))
 
     def finish(self, shown: bool, depth: bool) -> None:
         """See `Taking`."""
@@ -84,7 +85,7 @@ class OpenGLTaking:
     def follow(self, files: Sequence[memoryview], flags: int) -> None:
         """See `Taking`."""
         self._flags |= flags
-        self._following = _recorded(files)
+        self._following, _ = _recorded(files)
 
     def frame(self, metadata: Metadata, statistics: list[FrameStatistics], unused: bool) -> OpenGLFrame:
         """See `Taking`."""
@@ -122,14 +123,24 @@ class OpenGLTaking:
             more.append("contexts change too often: the fixed-function state of later changes was not read")
         if self._flags & RecordedFlag.LATE_CONTEXT:
             more.append("a context was made during the frame that shares its objects: its calls were not recorded")
+        if self._addresses:
+            which = "calls pass an address" if self._addresses > 1 else "call passes an address"
+            more.append(
+                f"{self._addresses} {which} where a buffer is bound and an offset into it is meant: the program's"
+                " mistake, which the driver refuses"
+            )
         return more
 
 
-def _recorded(files: Sequence[memoryview]) -> CallStream:
-    calls = settle_writes(_stream(*files))
-    if len(calls) == 0:
+def _recorded(files: Sequence[memoryview]) -> tuple[CallStream, int]:
+    """The calls, and how many pass an address where a buffer is bound."""
+    words, arena = files
+    stream = _walked(words, arena)
+    addresses = stream.addresses_as_offsets()
+    stream.validate()
+    if len(stream) == 0:
         raise TargetError("the frame contains no OpenGL calls; the program may draw from another thread")
-    return calls
+    return settle_writes(stream), addresses
 
 
 def _read_depth(executor: Executor, snapshot: Snapshot) -> bytes | None:
@@ -217,9 +228,15 @@ def _read_picture(executor: Executor, snapshot: Snapshot, shown: bool) -> tuple[
 
 def _stream(words: memoryview, arena: memoryview) -> CallStream:
     """Packed calls from the bytes of their words and of their arena."""
+    stream = _walked(words, arena)
+    stream.validate()
+    return stream
+
+
+def _walked(words: memoryview, arena: memoryview) -> CallStream:
     if len(words) % 8:
         raise TargetError("the target sent less than it says")
-    return CallStream.parse(np.frombuffer(words, np.uint64), np.frombuffer(arena, np.uint8))
+    return CallStream.walk(np.frombuffer(words, np.uint64).copy(), np.frombuffer(arena, np.uint8))
 
 
 def _names(data: memoryview, stand: Stand) -> dict[str, list[int]]:

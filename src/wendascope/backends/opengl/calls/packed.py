@@ -284,6 +284,13 @@ class CallStream:
     @classmethod
     def parse(cls, words: Words, arena: npt.NDArray[np.uint8]) -> CallStream:
         """Walk the headers and check every size and blob. Raises DamagedFileError."""
+        stream = cls.walk(words, arena)
+        stream.validate()
+        return stream
+
+    @classmethod
+    def walk(cls, words: Words, arena: npt.NDArray[np.uint8]) -> CallStream:
+        """Walk the headers; the arguments are still to be checked (`validate`). Raises DamagedFileError."""
         sizes = (words >> np.uint64(32)).tolist()
         offsets, at, end = [], 0, len(words)
         while at < end:
@@ -294,9 +301,23 @@ class CallStream:
             at += size
         if at != end:
             raise DamagedFileError("the call stream ends inside a call")
-        stream = cls(words, arena, np.array(offsets, np.int64))
-        stream.validate()
-        return stream
+        return cls(words, arena, np.array(offsets, np.int64))
+
+    def addresses_as_offsets(self) -> int:
+        """Turn addresses that stand where an offset into a bound buffer is meant into one beyond every buffer: such a
+        call fails, and does so again. Returns how many there were.
+        """
+        count = 0
+        for command_id in np.unique(self.ids).tolist():
+            for parameter in tables().commands[command_id].parameters if command_id < len(tables().commands) else ():
+                if parameter.kind != "pointer" or parameter.role not in BUFFERS:
+                    continue
+                at = self.offsets[self.ids == command_id] + HEADER_WORDS + parameter.slot
+                at = at[at + 1 < len(self.words)]
+                wrong = at[(self.words[at] >> np.uint64(60) == RAW) & (self.words[at + 1] > _MOST_OFFSET)]
+                self.words[wrong + 1] = _MOST_OFFSET
+                count += len(wrong)
+        return count
 
     def validate(self) -> None:
         """Check ids, sizes and pointers of every call against the registry. Raises DamagedFileError.

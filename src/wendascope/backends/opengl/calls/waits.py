@@ -22,6 +22,12 @@ def waited_for(frame: OpenGLFrame, call: int) -> str:
     return "earlier work"
 
 
+def waits_anyway(frame: OpenGLFrame, call: int) -> bool:
+    """Whether pixels are read into a buffer: software drivers draw all first, where others go on."""
+    reads = frame.calls.command(call).name.startswith(("glRead", "glGetTex", "glGetnTex", "glGetCompressed"))
+    return reads and frame.history.number("buffer", call, GL.PIXEL_PACK_BUFFER) != 0
+
+
 def _fence(frame: OpenGLFrame, call: int) -> str:
     sync = int(frame.calls.argument(call, "sync"))
     fences = [
