@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import functools
+import itertools
+import os
 import re
 import resource
 import shutil
 import subprocess
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
 
 from wendascope.confinement import start_confined
 from wendascope.errors import MachineError
@@ -19,6 +23,8 @@ from wendascope.glsl.upgrade import upgraded
 _PROGRAM = "glslangValidator"
 _SECONDS = 10
 _MEMORY = 4 << 30
+_KEPT = 512
+"""Modules that are kept for those who ask again."""
 STAGES: dict[int, str] = {
     Stage.VERTEX: "vert",
     Stage.FRAGMENT: "frag",
@@ -39,7 +45,7 @@ class CompileError(Exception):
         super().__init__(f"line {line}: {text}" if line else text)
 
 
-@functools.lru_cache(512)
+@functools.lru_cache(_KEPT)
 def compile_glsl(source: str, stage: int, dialect: Dialect) -> bytes:
     """The SPIR-V module of a shader of any version, with its lines. Raises CompileError, MachineError."""
     try:
@@ -59,6 +65,19 @@ def compile_glsl(source: str, stage: int, dialect: Dialect) -> bytes:
         if failed or not module.exists():
             raise CompileError(_errors(output))
         return module.read_bytes()
+
+
+def compile_ahead(shaders: Iterable[tuple[str, int]], dialect: Dialect) -> None:
+    """Compile many sources, each with its stage, side by side: `compile_glsl` has them at once then, until others come.
+    The compiler links all files of a call that are of one stage, so each is a call of its own.
+    """
+
+    def attempt(shader: tuple[str, int]) -> None:
+        with contextlib.suppress(CompileError, MachineError):  # whoever asks for it again hears of it
+            compile_glsl(*shader, dialect)
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(attempt, itertools.islice(dict.fromkeys(shaders), _KEPT)))
 
 
 def _run(command: list[str], folder: str) -> tuple[int, str]:

@@ -15,7 +15,7 @@ from wendascope.analysis.shaders.flow import Flow, shader_flow
 from wendascope.analysis.shaders.live import live_inputs, live_instructions
 from wendascope.frame.frame import Frame
 from wendascope.frame.resources import Program, Shader
-from wendascope.glsl.compiler import CompileError, compile_glsl
+from wendascope.glsl.compiler import CompileError, compile_ahead, compile_glsl
 from wendascope.glsl.preprocessor import Code, Dialect, PreprocessorError, preprocessed
 from wendascope.glsl.spirv import INPUT, OUTPUT, BadModuleError, Module, check_followable, read_module
 from wendascope.glsl.stages import STAGE_NAMES, Stage
@@ -121,6 +121,9 @@ def study_shaders(
     frame = sharing.frame
     constant = constant_uniforms(sharing)
     found = []
+    used = [sharing.programs.get(name) for name in np.unique(frame.steps.program).tolist()]
+    shaders = [s for record in used if record is not None for s in record.shaders if s.source and not s.spirv]
+    compile_ahead([(s.source, s.stage) for s in shaders], frame.context.dialect)
     for name in np.unique(frame.steps.program).tolist():
         record = sharing.programs.get(name)
         steps = [
