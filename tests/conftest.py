@@ -37,6 +37,7 @@ DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 _WITH_A_DRIVER = {"display", "capture", "small", "own_small", "window"}
 
 
+@pytest.hookimpl(tryfirst=True)  # before the workers look for groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What draws, captures or opens a window is marked, so that the rest can be run anywhere in a minute. Tests of one
     file share what they captured, and so a process; the known programs are one group for each of their modules.

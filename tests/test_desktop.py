@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, QRectF, QSettings, Qt, QTimer, QUrl
 from PySide6.QtGui import QColor, QDropEvent, QGuiApplication, QHelpEvent, QImage, QPainter, QWheelEvent
-from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip
+from PySide6.QtWidgets import QApplication, QMessageBox, QToolTip, QWidget
 
 from wendascope import records
 from wendascope.demo.data import demo_files
@@ -20,6 +20,7 @@ from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_tick
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
 from wendascope.desktop.views.picture import _grown
+from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.command_palette import CommandPalette, matches
 from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import load
@@ -445,3 +446,29 @@ def test_the_rail_has_its_figures_before_a_page_was_ever_seen(window: MainWindow
     wanted = ["Plan", "Overdraw", "Geometry", "Batching", "State", "Shaders", "Memory", "Trials", "Findings"]
     qtbot.waitUntil(lambda: all(window.page(title).figure() for title in wanted), timeout=30000)
     assert window.page("Plan").figure().endswith(" ms") and not window.page("Plan").isVisible()
+
+
+def test_looks_that_stay_what_they_are_touch_no_widget(window: MainWindow, qtbot: Any) -> None:
+    """Qt goes through every widget of the application when its style sheet is set, were it the same: seconds."""
+
+    class Restyled(QWidget):
+        times = 0
+
+        def changeEvent(self, event: QEvent) -> None:
+            self.times += event.type() in (QEvent.Type.StyleChange, QEvent.Type.PaletteChange)
+
+    widget = Restyled()
+    qtbot.addWidget(widget)
+    widget.show()
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    theme.choose("light")
+    theme.apply(app)
+    before = widget.times
+    theme.apply(app)
+    assert widget.times == before
+    theme.choose("dark")
+    theme.apply(app)
+    assert widget.times > before
+    theme.choose("system")
+    theme.apply(app)

@@ -11,7 +11,7 @@ from wendascope.advice.findings import Finding
 from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
 
 from ._case import Case, all_cases
-from ._looking import Gallery, Looked
+from ._looking import Gallery, Looked, calibrate_once
 
 pytestmark = pytest.mark.driver
 
@@ -39,7 +39,10 @@ _BATCHES = {"copies", "mergeable", "textured-batch", "small-batches"}
 @pytest.fixture(scope="module")
 def gallery(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gallery]:
     made = Gallery(tmp_path_factory.mktemp("known"))
-    yield made
+    with pytest.MonkeyPatch.context() as patch:
+        for module in ("survey", "samples"):
+            patch.setattr(f"wendascope.measure.{module}.calibrate", calibrate_once)
+        yield made
     made.close()
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import pyqtgraph as pg
+from typing import Any
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
@@ -13,28 +14,42 @@ Curve = tuple[str, list[float], str]
 
 
 class Curves(QWidget):
+    """Empty until there are curves: the library that draws them takes half a second to load."""
+
     def __init__(self, below: str) -> None:
         super().__init__()
         self._below = below
-        self._plot = pg.PlotWidget(background=None)
-        self._plot.setMinimumSize(200, 120)
-        self._plot.setMenuEnabled(False)
-        self._plot.hideButtons()
-        self._other = pg.ViewBox()
-        item = self._plot.getPlotItem()
-        item.showAxis("right")
-        item.scene().addItem(self._other)
-        item.getAxis("right").linkToView(self._other)
-        self._other.setXLink(item)
-        item.vb.sigResized.connect(lambda: self._other.setGeometry(item.vb.sceneBoundingRect()))
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(self._plot)
+        self._made: tuple[Any, Any] | None = None
+        self.setMinimumSize(200, 120)
+        QVBoxLayout(self).setContentsMargins(0, 0, 0, 0)
+
+    def _plots(self) -> tuple[Any, Any]:
+        """The plot of the left scale, and the box of the right one."""
+        if self._made is None:
+            import pyqtgraph as pg
+
+            plot = pg.PlotWidget(background=None)
+            plot.setMenuEnabled(False)
+            plot.hideButtons()
+            other = pg.ViewBox()
+            item = plot.getPlotItem()
+            item.showAxis("right")
+            item.scene().addItem(other)
+            item.getAxis("right").linkToView(other)
+            other.setXLink(item)
+            item.vb.sigResized.connect(lambda: other.setGeometry(item.vb.sceneBoundingRect()))
+            layout = self.layout()
+            assert layout is not None
+            layout.addWidget(plot)
+            self._made = item, other
+        return self._made
 
     def show_curves(self, x: list[float], left: Curve, right: Curve) -> None:
-        item = self._plot.getPlotItem()
+        import pyqtgraph as pg
+
+        item, other = self._plots()
         item.clear()
-        self._other.clear()
+        other.clear()
         for side, (title, _, colour) in (("left", left), ("right", right), ("bottom", (self._below, [], theme().ink))):
             axis = item.getAxis(side)
             axis.setPen(pg.mkPen(theme().line))
@@ -46,10 +61,10 @@ class Curves(QWidget):
             x, left[1], pen=pg.mkPen(left[2], width=2), symbol="o", symbolSize=6, symbolBrush=left[2], symbolPen=None
         )
         dashed = pg.mkPen(right[2], width=2, style=Qt.PenStyle.DashLine)
-        self._other.addItem(
+        other.addItem(
             pg.PlotDataItem(x, right[1], pen=dashed, symbol="s", symbolSize=6, symbolBrush=right[2], symbolPen=None)
         )
         item.vb.setYRange(0, max(left[1]) * 1.1)
-        self._other.setYRange(0, max(max(right[1]) * 1.1, 0.01))
+        other.setYRange(0, max(max(right[1]) * 1.1, 0.01))
         item.vb.setXRange(min(x), max(x))
-        self._other.setGeometry(item.vb.sceneBoundingRect())
+        other.setGeometry(item.vb.sceneBoundingRect())

@@ -101,8 +101,7 @@ def apply(app: QApplication) -> None:
     disabled = QPalette.ColorGroup.Disabled
     for role in (roles.WindowText, roles.Text, roles.ButtonText):
         palette.setColor(disabled, role, QColor(t.soft))
-    app.setPalette(palette)
-    app.setStyleSheet(f"""
+    sheet = f"""
         QToolTip {{ color: {t.ink}; background: {t.raised}; border: 1px solid {t.line}; padding: 4px; }}
         QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: 0;
             border-bottom: 1px solid {t.line}; padding: 4px 8px; }}
@@ -117,7 +116,12 @@ def apply(app: QApplication) -> None:
         QTabWidget > QStackedWidget > QWidget {{ background: {t.paper}; }}
         QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.paper}; border: 0; }}
         QMenuBar {{ background: {t.paper}; }}
-        """)
+        """
+    # both go through every widget there is, which takes seconds for a whole window
+    if app.palette() != palette:
+        app.setPalette(palette)
+    if app.styleSheet() != sheet:
+        app.setStyleSheet(sheet)
 
 
 def figures_font(scale: float = 1.0) -> QFont:

@@ -66,6 +66,7 @@ class MainWindow(QMainWindow):
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
         self.settings = settings or QSettings("Wendascope", "Wendascope")
+        self._look(str(self.settings.value("scheme", "system")))  # before there is anything to paint anew
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
         self.workspace.set_grouping(str(self.settings.value("group_by", "")))
         self.work = FrameWork(self.workspace, self)
@@ -89,7 +90,6 @@ class MainWindow(QMainWindow):
         self.facts = FactsPanel()
         self._build()
         self.menus = Menus(self)
-        self.set_scheme(str(self.settings.value("scheme", "system")))
         self._connect()
         self.workspace.listen(self._refresh)
         self._restore()
@@ -188,12 +188,15 @@ class MainWindow(QMainWindow):
 
     def set_scheme(self, name: str) -> None:
         """Colours: `system`, `light` or `dark`."""
-        theme.choose(name)
+        self._look(name)
+        self.settings.setValue("scheme", name)
+        self.facts.refresh()
+
+    def _look(self, scheme: str) -> None:
+        theme.choose(scheme)
         app = QApplication.instance()
         if isinstance(app, QApplication):
             theme.apply(app)
-        self.settings.setValue("scheme", name)
-        self.facts.refresh()
 
     def show_palette(self) -> None:
         CommandPalette(self.menus.actions, self).exec()

@@ -134,8 +134,7 @@ def prove_all(
         item = max(ready, key=promise)
         waiting.remove(item)
         rest = min(spent / number * (len(waiting) + 1) if number else 0.0, budget - spent)
-
-        left = f", about {rest:.0f} s left" if number else ""
+        left = f", about {rest:.0f} s left" if rest >= 1 else ""  # the last ones may go beyond the budget
         prefix = f"proof {number + 1} of {number + 1 + len(waiting)}{left}: "
         whole = number + 2 + len(waiting)
         one = task.part(number / whole, (number + 1) / whole, prefix)
