@@ -198,12 +198,12 @@ def test_no_display_is_exit_5(small: Path) -> None:
 
 
 def test_the_demo_runs_headless(tmp_path: Path) -> None:
-    done = run("demo", "--headless", "--out", tmp_path / "out", env={"DISPLAY": ""})
+    done = run("demo", "--headless", "--size", "480x270", "--out", tmp_path / "out", env={"DISPLAY": ""})
     assert done.returncode == 0, done.stderr
     assert "identical" in done.stdout and "6 of 6" in done.stdout and "proved" in done.stdout
     made = {p.name for p in (tmp_path / "out").iterdir()}
     assert {"depot.wend", "report.html", "finished.png", "tables"} <= made
-    assert Image.open(tmp_path / "out" / "finished.png").size == (1280, 720)
+    assert Image.open(tmp_path / "out" / "finished.png").size == (480, 270)
 
 
 def test_the_lenses_of_the_command_line_are_those_there_are() -> None:

@@ -41,12 +41,15 @@ class DemoRun(msgspec.Struct):
     """What it reaches together."""
 
 
-def run_demo(folder: Path, task: Task, say: Callable[[str], None]) -> DemoRun:
-    """Capture, verify, survey, picture and report, saying each step. Raises any WendascopeError."""
+def run_demo(folder: Path, task: Task, say: Callable[[str], None], size: str = "") -> DemoRun:
+    """Capture, verify, survey, picture and report, saying each step. `size` is width x height of what is drawn,
+    where it is not to be that of the demo. Raises any WendascopeError.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / "depot.wend"
     say("1 of 6  starting the demo program and taking its frame 30")
-    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen"]) as target:
+    options = ["--size", size] if size else []
+    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen", *options]) as target:
         save(target.capture(Trigger(frame=_FRAME), 120.0, task), path)
     frame = load(path)
     say(f"        {path}: {frame.call_count:,} calls, {len(frame.steps):,} steps, {len(frame.passes)} passes")

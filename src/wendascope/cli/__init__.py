@@ -94,6 +94,10 @@ def open_window(files: list[Path]) -> int:
 def demo(
     headless: Annotated[bool, typer.Option("--headless", help="Run the whole path without a window.")] = False,
     out: Annotated[Path, typer.Option(help="Folder for the files of the headless run.")] = Path("out/demo"),
+    size: Annotated[
+        str,
+        typer.Option(metavar="WIDTHxHEIGHT", help="What the headless run draws; a small picture takes less time."),
+    ] = "",
     json: JsonOption = False,
 ) -> None:
     """The demo with its data; without a display, or with --headless, the whole path from capture to report."""
@@ -102,7 +106,7 @@ def demo(
     if headless or not has_display():
         from wendascope.headless import run_demo
 
-        result = run_demo(out, progress(json), (lambda _text: None) if json else put)
+        result = run_demo(out, progress(json), (lambda _text: None) if json else put, size)
         progress_end(json)
         if json:
             emit(result)

@@ -41,6 +41,8 @@ def main() -> int:
         better, worse = parse_better(options.better), parse_worse(options.flaws)
         size = options.size or _SIZES[options.view]
         width, height = (int(n) for n in size.split("x"))
+        if min(width, height) < 1:
+            raise ValueError(f"{size} holds no pixel")
     except ValueError as error:
         parser.error(str(error))
     surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
