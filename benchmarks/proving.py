@@ -28,7 +28,7 @@ from wendascope.replay.client import Replay
 from wendascope.trials.proofs.proof import Proof, measured_proof
 from wendascope.trials.proofs.prove_all import AllProofs, prove_all
 from wendascope.trials.proofs.runs import driver_name, time_remedies
-from wendascope.trials.proofs.verdicts import COSTS, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import stored_examination
 
 _BUSY, _RUNS = 2, 20
@@ -79,7 +79,7 @@ def all_proofs() -> Iterator[Row]:
         for identity, idle in found[0].items():
             if idle.verdict != found[1][identity].verdict:
                 yield f"  {identity}", f"{idle.told_verdict}; loaded: {found[1][identity].told_verdict}", ""
-        against = sum({a.verdict, found[1][k].verdict} == {SAVES, COSTS} for k, a in found[0].items())
+        against = sum({a.verdict, found[1][k].verdict} == {Verdict.SAVES, Verdict.COSTS} for k, a in found[0].items())
         yield "opposite verdicts idle and under load", f"{against}", "0"
 
 
@@ -102,7 +102,7 @@ def no_change() -> Iterator[Row]:
                 started = time.monotonic()
                 proofs.append(measured_proof(frame, "same", [unchanged], replay))
                 times.append(time.monotonic() - started)
-        claimed = sum(p.verdict in (SAVES, COSTS) for p in proofs)
+        claimed = sum(p.verdict in (Verdict.SAVES, Verdict.COSTS) for p in proofs)
         how = "two busy loops beside" if busy else "idle"
         yield f"{_RUNS} proofs of no change, {how}", f"{claimed} claimed, {np.median(times):.1f} s each", "0, <= 2 s"
 
@@ -120,7 +120,7 @@ def timer_queries() -> Iterator[Row]:
     finally:
         for name, value in before.items():
             os.environ.pop(name) if value is None else os.environ.update({name: value})
-    claimed = sum(p.verdict in (SAVES, COSTS) for p in proofs)
+    claimed = sum(p.verdict in (Verdict.SAVES, Verdict.COSTS) for p in proofs)
     yield f"{2 * _RUNS} proofs of no change by timer queries, {renderer.split(' (')[0]}", f"{claimed} claimed", "0"
 
 

@@ -15,7 +15,7 @@ from wendascope import records
 from wendascope.frame.file import save
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.proofs.proof import stored_proofs
-from wendascope.trials.proofs.verdicts import SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 
 _YARD = DEMO.parent / "signal-box.wend"
 
@@ -79,7 +79,7 @@ def setts() -> Iterator[Row]:
         yield "100,489 draws: whole survey, with its start", f"{whole:.1f} s", "<= 150 s"
         yield "100,489 draws: plan proved", f"{_command('plan', str(path), '--prove'):.1f} s", ""
         proofs = stored_proofs(path).values()
-        fewest = min((p.steps_after for p in proofs if p.verdict == SAVES), default=len(frame.steps))
+        fewest = min((p.steps_after for p in proofs if p.verdict == Verdict.SAVES), default=len(frame.steps))
         yield "100,489 draws: fewest steps proved, of 100,490", f"{fewest:,}", "2"
     most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / (1 << 20)
     yield "100,489 draws: most memory of any process so far", f"{most:.2f} GB", "<= 2 GB"

@@ -27,7 +27,7 @@ from wendascope.report import formats
 from wendascope.report.formats import _registry as form_registry
 from wendascope.trials.plan import make_plan, recommendations_of, worth_trying
 from wendascope.trials.proofs.proof import Proof
-from wendascope.trials.proofs.verdicts import SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.remedies import _recipes, change_of
 from wendascope.trials.remedies._kinds import known_kinds
 from wendascope.trials.survey.refuting import DISPROVED, refute
@@ -153,7 +153,9 @@ def test_an_added_rule_and_kind_are_refuted_proved_planned_and_shown(added: None
     case = Case(raster, Rasteriser(raster).drawn(), [1.0, 1.0], [2.0], 1.0, 2.0)
     mine = [f for f in find(case) if f.rule == "added-rule"]
     assert worth_trying(case, mine) == mine
-    proofs = {"added-1": Proof("added-1", SAVES, saved_ms=Interval(0.8, 0.7, 0.9), frame_ms_before=Interval(2, 2, 2))}
+    proofs = {
+        "added-1": Proof("added-1", Verdict.SAVES, saved_ms=Interval(0.8, 0.7, 0.9), frame_ms_before=Interval(2, 2, 2))
+    }
     (found,) = recommendations_of(case, mine, proofs)
     assert (found.effort, found.risk, found.state) == ("asset", "added risk", "proved")
     assert make_plan(case, (2.0, 1.0), [found], mine, proofs, 1.5).sentence.startswith("2.0 -> 1.2 ms with 1 change")

@@ -43,7 +43,7 @@ from wendascope.trials.proofs.best_set import best_set
 from wendascope.trials.proofs.proof import Proof, in_order, prove
 from wendascope.trials.proofs.prove_all import prove_all
 from wendascope.trials.proofs.runs import outcome_of
-from wendascope.trials.proofs.verdicts import CHANGES, COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
+from wendascope.trials.proofs.verdicts import SHOWN, Verdict
 from wendascope.trials.remedies import change_of
 from wendascope.trials.survey.examine import examine_file, stored_examination
 
@@ -369,7 +369,10 @@ def test_every_batch_of_a_running_program_is_drawn_together(capture: Capture, ki
     with Replay(path) as replay:
         for batch in found:
             proof = prove(path, frame, [_finding(batch.steps, parts_of(batch))], replay, seconds=3)
-            assert proof.verdict in (SAVES, COSTS, NO_DIFFERENCE, NOISE) and proof.pixels_different == 0, (
+            assert (
+                proof.verdict in (Verdict.SAVES, Verdict.COSTS, Verdict.NO_DIFFERENCE, Verdict.NOISE)
+                and proof.pixels_different == 0
+            ), (
                 batch,
                 proof.summary,
             )
@@ -389,7 +392,7 @@ def test_what_must_keep_its_order_is_never_called_identical(capture: Capture) ->
     alone = [first, first + 2, first + 4]
     with Replay(path) as replay:
         proof = prove(path, frame, [_finding(alone, [Part(MERGE, alone)])], replay, seconds=3)
-    assert proof.verdict == CHANGES and proof.pixels_different > 0 and not proof.in_order
+    assert proof.verdict == Verdict.CHANGES and proof.pixels_different > 0 and not proof.in_order
 
 
 def test_ranges_of_one_buffer_are_one_call(capture: Capture) -> None:
@@ -418,7 +421,7 @@ def test_a_part_that_cannot_be_drawn_is_left_out_and_named(capture: Capture, tmp
             f"2 steps from {clear} on: only single draws can be drawn together"
         ]
         refused = prove(path, frame, [_finding([clear], parts[1:], "refused")], replay, seconds=3)
-    assert refused.verdict == REFUSED and "only single draws" in refused.reason
+    assert refused.verdict == Verdict.REFUSED and "only single draws" in refused.reason
 
 
 def test_findings_of_the_program_hold_together(capture: Capture, tmp_path: Path) -> None:
@@ -437,7 +440,7 @@ def test_findings_of_the_program_hold_together(capture: Capture, tmp_path: Path)
         everything = prove(path, load(path), asked, replay, seconds=3)
     assert combined is None or (len(combined.together) > 1 and combined.pixels_different == 0)
     assert everything.pixels_different == 0 and everything.steps_after <= 22, everything.summary
-    assert all(isinstance(p, Proof) and (p.pixels_different == 0 or p.verdict == CHANGES) for p in proofs)
+    assert all(isinstance(p, Proof) and (p.pixels_different == 0 or p.verdict == Verdict.CHANGES) for p in proofs)
 
 
 def test_blocks_that_cannot_be_taken_apart_say_why() -> None:

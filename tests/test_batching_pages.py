@@ -27,7 +27,7 @@ from wendascope.measure.lenses import lens_named
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
 from wendascope.trials.proofs.proof import newest_together
-from wendascope.trials.proofs.verdicts import SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
@@ -382,7 +382,7 @@ def test_ways_of_a_batch_are_side_by_side_and_proved(opened: MainWindow, qtbot: 
     identity = rows[1].finding.id
     qtbot.waitUntil(lambda: identity in document.proofs and not opened.work.measuring(), timeout=PATIENCE)
     assert document.proofs[identity].verdict in (
-        SAVES,
+        Verdict.SAVES,
         "no measurable difference",
         "cannot be told at this noise",
         "costs",

@@ -25,7 +25,7 @@ from wendascope.trials.experiments.limit_runs import measure_variants
 from wendascope.trials.proofs.outcomes import judge_remedies
 from wendascope.trials.proofs.proof import Proof, measured_proof
 from wendascope.trials.proofs.prove_all import _holding
-from wendascope.trials.proofs.verdicts import CHANGES, COSTS, NO_DIFFERENCE, REFUSED, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.remedies import change_of
 from wendascope.trials.survey.examine import examine
 from wendascope.trials.survey.refuting import DISPROVED, HOLDS, refute
@@ -147,7 +147,7 @@ def test_what_a_backend_does_not_know_is_refused_by_name() -> None:
     with pytest.raises(TrialError, match="one-texel is not known"):
         outcome(scene(), Remedy("one-texel", [1]))
     proof = proved(scene(), Remedy("one-texel", [1]))
-    assert proof.verdict == REFUSED and "one-texel" in proof.reason
+    assert proof.verdict == Verdict.REFUSED and "one-texel" in proof.reason
 
 
 # ---- proofs ------------------------------------------------------------------------------------------------
@@ -159,19 +159,19 @@ def costly(step: int, ms: float, noise: float = 0.02, seed: int = 1) -> Script:
 
 def test_a_costly_step_that_nobody_sees_saves_what_it_costs() -> None:
     proof = proved(scene(), drop(HIDDEN), costly(HIDDEN, 4.0))
-    assert proof.verdict == SAVES and proof.saved_ms is not None
+    assert proof.verdict == Verdict.SAVES and proof.saved_ms is not None
     assert proof.saved_ms.low <= 4.05 and proof.saved_ms.high >= 3.9
     assert proof.pixels_different == 0 and proof.steps_after == len(SCENE) - 1
 
 
 def test_one_that_costs_nothing_saves_nothing() -> None:
     free = replace(costly(HIDDEN, 0.0, noise=0.001), submit=lambda _step: 0.0)
-    assert proved(scene(), drop(HIDDEN), free).verdict == NO_DIFFERENCE
+    assert proved(scene(), drop(HIDDEN), free).verdict == Verdict.NO_DIFFERENCE
 
 
 def test_a_saving_in_a_picture_that_changes_is_none() -> None:
     proof = proved(scene(), drop(SMALL), costly(SMALL, 9.0))
-    assert proof.verdict == CHANGES and proof.pixels_different == 256 and proof.saved_ms is None
+    assert proof.verdict == Verdict.CHANGES and proof.pixels_different == 256 and proof.saved_ms is None
 
 
 def test_the_obvious_order_may_cost() -> None:
@@ -179,9 +179,9 @@ def test_the_obvious_order_may_cost() -> None:
     by_fragments = Script(lambda _what, fragments: 0.1 + fragments / 400, noise=0.01)
     frame = RasterFrame([Clear(), *(quad(0, 0, 64, 64, 0.1 * k, colour=(0.1 * k, 0, 0, 1)) for k in range(1, 6))])
     backwards = Remedy("reorder-steps", [1, 2, 3, 4, 5], order=[5, 4, 3, 2, 1])
-    assert proved(frame, backwards, by_fragments).verdict == COSTS
+    assert proved(frame, backwards, by_fragments).verdict == Verdict.COSTS
     slow = RasterFrame([frame.scene[0], *reversed(frame.scene[1:])])
-    assert proved(slow, backwards, by_fragments).verdict == SAVES
+    assert proved(slow, backwards, by_fragments).verdict == Verdict.SAVES
 
 
 def test_noise_makes_no_claims() -> None:
@@ -189,7 +189,7 @@ def test_noise_makes_no_claims() -> None:
     claims = 0
     for seed in range(20):
         script = replace(costly(HIDDEN, 0.0, noise=0.1, seed=seed), submit=lambda _step: 0.0)
-        claims += proved(scene(), drop(HIDDEN), script, seconds=0.05).verdict in (SAVES, COSTS)
+        claims += proved(scene(), drop(HIDDEN), script, seconds=0.05).verdict in (Verdict.SAVES, Verdict.COSTS)
     assert claims <= 2
 
 

@@ -23,7 +23,7 @@ from wendascope.measure.lenses import lenses
 from wendascope.measure.pictures import picture_at
 from wendascope.replay.client import Replay
 from wendascope.trials.proofs.proof import stored_proofs
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
@@ -218,7 +218,7 @@ def test_a_finding_is_proved_from_the_page(opened: MainWindow, qtbot: Any) -> No
     assert "outside one side of the view volume" in view.details.text() and view.prove.isEnabled()
     view.prove.click()
     qtbot.waitUntil(lambda: "outside-view-1" in document.proofs, timeout=PATIENCE)
-    assert document.proofs["outside-view-1"].verdict in (SAVES, NO_DIFFERENCE, NOISE)
+    assert document.proofs["outside-view-1"].verdict in (Verdict.SAVES, Verdict.NO_DIFFERENCE, Verdict.NOISE)
     assert view.chosen is not None and view.chosen.id == "outside-view-1", "it stays chosen"
     assert "picture identical" in view.details.text()
     assert stored_proofs(document.path).keys() == {"outside-view-1"}
@@ -239,7 +239,7 @@ def test_where_a_proof_differs_is_shown(opened: MainWindow, qtbot: Any) -> None:
     view = opened.page("Findings").findings  # type: ignore[attr-defined]
     view.prove.click()
     qtbot.waitUntil(lambda: "wrong" in document.proofs, timeout=PATIENCE)
-    assert document.proofs["wrong"].verdict == CHANGES
+    assert document.proofs["wrong"].verdict == Verdict.CHANGES
     assert view.difference.isVisibleTo(view)
     view.difference.click()
     qtbot.waitUntil(lambda: "pixels differ" in opened.picture.title.text(), timeout=PATIENCE)

@@ -35,7 +35,7 @@ from wendascope.task import QUIET
 from wendascope.trials.proofs.outcomes import Outcome
 from wendascope.trials.proofs.proof import prove
 from wendascope.trials.proofs.runs import outcome_of
-from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import Examined, examine_file
 from wendascope.trials.survey.left_out_elsewhere import try_elsewhere
 
@@ -160,9 +160,13 @@ def test_every_flaw_of_the_platform_is_found_and_proved(platform: tuple[Path, Ex
     with Replay(last) as replay:
         for finding in (found("moved-layer")["panorama"], found("static-part")["shadow"], lamp):
             proof = prove(last, examined.frame, [finding], replay, 0.5)
-            assert proof.verdict not in (CHANGES, LEAVES, REFUSED), (finding.id, proof.summary)
+            assert proof.verdict not in (Verdict.CHANGES, Verdict.LEAVES, Verdict.REFUSED), (finding.id, proof.summary)
         proof = prove(last, examined.frame, [found("update-less-often")["monitor"]], replay, 0.5)
-        assert proof.verdict == CHANGES and 0 < proof.pixels_different < 200 and proof.steps_after < proof.steps_before
+        assert (
+            proof.verdict == Verdict.CHANGES
+            and 0 < proof.pixels_different < 200
+            and proof.steps_after < proof.steps_before
+        )
 
 
 @pytest.mark.driver

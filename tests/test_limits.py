@@ -41,7 +41,7 @@ from wendascope.trials.experiments.limit_runs import measure_variants
 from wendascope.trials.experiments.limits import find_limits, stored_limits
 from wendascope.trials.proofs.proof import measured_proof
 from wendascope.trials.proofs.runs import Edited, edited_picture
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import examine_file
 
 from .conftest import DATA, Capture, program
@@ -230,9 +230,9 @@ def test_medium_precision_on_es_is_tried(shades: dict[str, tuple[Path, OpenGLFra
         proof = measured_proof(
             frame, "medium", [Remedy("medium-precision", [], program=_steps(frame, "float(1)")[0])], replay, seconds=3
         )
-    assert proof.verdict != REFUSED and proof.max_difference <= 2
-    assert ("as high" in proof.summary) == (proof.verdict in (NO_DIFFERENCE, NOISE))
-    assert (proof.verdict == CHANGES) == bool(proof.pixels_different)
+    assert proof.verdict != Verdict.REFUSED and proof.max_difference <= 2
+    assert ("as high" in proof.summary) == (proof.verdict in (Verdict.NO_DIFFERENCE, Verdict.NOISE))
+    assert (proof.verdict == Verdict.CHANGES) == bool(proof.pixels_different)
 
 
 def test_whole_sources_of_one_program_are_not_mixed(shades: dict[str, tuple[Path, OpenGLFrame]]) -> None:

@@ -35,7 +35,7 @@ from wendascope.measure.pass_results import pass_results
 from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.proofs.proof import measured_proof
-from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.over_frames import sequence_results
 
 
@@ -208,8 +208,8 @@ def test_unchanged_passes_of_the_demo_can_be_kept(tmp_path: Path) -> None:
         return measured_proof(frame, "kept", [Remedy("keep-result", steps)], replay, 0.5).verdict
 
     with Replay(path) as replay:
-        assert kept("shadow") not in (CHANGES, LEAVES, REFUSED)
-        assert kept("depot") == CHANGES, "the rain is drawn into its image"
+        assert kept("shadow") not in (Verdict.CHANGES, Verdict.LEAVES, Verdict.REFUSED)
+        assert kept("depot") == Verdict.CHANGES, "the rain is drawn into its image"
 
 
 @pytest.mark.driver

@@ -24,7 +24,7 @@ from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif,
 from wendascope.trials.plan import best_proved, make_plan, recommendations_of, worth_trying
 from wendascope.trials.proofs.best_set import best_set, excludes
 from wendascope.trials.proofs.proof import Proof, together_name
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.remedies import Claim
 from wendascope.trials.remedies import Trying as When
 from wendascope.trials.remedies._kinds import known_kinds
@@ -69,7 +69,7 @@ def proof(identity: str, verdict: str, saved: float | None = None, submitted: fl
 
 def together(findings: list[str], verdict: str, saved: float | None, submitted: float | None = None) -> Proof:
     found = proof(together_name(findings), verdict, saved, submitted)
-    found.together, found.submission_verdict = findings, SAVES if submitted else ""
+    found.together, found.submission_verdict = findings, Verdict.SAVES if submitted else ""
     return found
 
 
@@ -99,10 +99,14 @@ def test_every_try_is_told_for_what_it_was() -> None:
     mine = [finding(name, "covered-clear", [step], 3.0) for step, name in ((0, "a"), (7, "b"), (14, "c"), (1, "d"))]
     mine.append(finding("e", "long-loop", [2], 3.0, remedy=Remedy("cut-loops", [2], program=1, loops={1: 2})))
     mine.append(finding("f", "too-fine", [3], None, remedy=None, refused="no buffer holds it"))
-    trade = proof("e", CHANGES, 0.9)
+    trade = proof("e", Verdict.CHANGES, 0.9)
     trade.pixels_different, trade.pixels_visible, trade.max_difference = 29, 3, 1
-    proofs = {"a": proof("a", SAVES, 0.5), "b": proof("b", NO_DIFFERENCE, 0.0), "c": proof("c", NOISE)}
-    proofs |= {"d": proof("d", CHANGES), "e": trade}
+    proofs = {
+        "a": proof("a", Verdict.SAVES, 0.5),
+        "b": proof("b", Verdict.NO_DIFFERENCE, 0.0),
+        "c": proof("c", Verdict.NOISE),
+    }
+    proofs |= {"d": proof("d", Verdict.CHANGES), "e": trade}
     found = {r.findings[0]: r for r in recommendations_of(case_of(frame), mine, proofs)}
     gain = found["a"].gpu
     assert found["a"].state is State.PROVED and gain is not None and gain.proved
@@ -118,7 +122,7 @@ def test_every_try_is_told_for_what_it_was() -> None:
 
 def test_a_group_is_proved_where_one_of_it_is_and_says_how_many() -> None:
     mine = [finding("a", "not-visible", [1], 1.0), finding("b", "not-visible", [8], 1.0)]
-    (found,) = recommendations_of(case_of(frame_of_passes()), mine, {"a": proof("a", SAVES, 0.5)})
+    (found,) = recommendations_of(case_of(frame_of_passes()), mine, {"a": proof("a", Verdict.SAVES, 0.5)})
     assert found.state is State.PROVED and found.state_text == "proved: 1 of 2"
     assert found.gpu is not None and found.gpu.ms == pytest.approx(0.5) and found.open_gpu == pytest.approx(1.0)
 
@@ -142,9 +146,12 @@ def test_the_headline_and_the_budget_count_proofs_alone() -> None:
     assert not made.reached and made.gpu_after == 21.0, "what is expected reaches nothing"
     assert made.gpu_expected == pytest.approx(4.0), "and takes no more than its steps take"
     assert "2 changes not tried yet are expected to reach" in made.rest
-    proofs = {"a": proof("a", SAVES, 1.0), together_name(["b", "a"]): together(["a", "b"], SAVES, 16.5, 1.0)}
-    chosen = recommendations_of(case, mine, proofs | {"b": proof("b", SAVES, 12.0)})
-    made = make_plan(case, now, chosen, mine, proofs | {"b": proof("b", SAVES, 12.0)}, 5.0)
+    proofs = {
+        "a": proof("a", Verdict.SAVES, 1.0),
+        together_name(["b", "a"]): together(["a", "b"], Verdict.SAVES, 16.5, 1.0),
+    }
+    chosen = recommendations_of(case, mine, proofs | {"b": proof("b", Verdict.SAVES, 12.0)})
+    made = make_plan(case, now, chosen, mine, proofs | {"b": proof("b", Verdict.SAVES, 12.0)}, 5.0)
     assert [s.together for s in made.steps] == [True, True] and made.steps[0].recommendation == "recommend-b"
     assert made.gpu_after == pytest.approx(4.5) and made.cpu_after == pytest.approx(4.0) and made.reached
     assert made.sentence == "21.0 -> 4.5 ms with 2 changes proved together; the budget of 5.0 ms is reached."
@@ -159,10 +166,10 @@ def test_a_frame_within_its_budget_says_so() -> None:
 def test_what_was_tried_together_and_failed_is_not_added_up() -> None:
     case = case_of(frame_of_passes())
     mine = [finding("a", "covered-clear", [0, 1, 2], 2.0), finding("b", "covered-clear", [7, 8, 9], 2.0)]
-    proofs = {"a": proof("a", SAVES, 2.0), "b": proof("b", SAVES, 1.5)}
+    proofs = {"a": proof("a", Verdict.SAVES, 2.0), "b": proof("b", Verdict.SAVES, 1.5)}
     chosen = recommendations_of(case, mine, proofs)
     assert make_plan(case, (21.0, 5.0), chosen, mine, proofs, 5.0).gpu_after == pytest.approx(17.5)
-    failed = proofs | {together_name(["a", "b"]): together(["a", "b"], CHANGES, None)}
+    failed = proofs | {together_name(["a", "b"]): together(["a", "b"], Verdict.CHANGES, None)}
     assert make_plan(case, (21.0, 5.0), chosen, mine, failed, 5.0).gpu_after == pytest.approx(19.0)
     assert best_proved(mine, failed).findings == ["a"]
 
@@ -174,9 +181,9 @@ def test_a_plan_of_draws_beats_its_parts() -> None:
         return finding(identity, rule, steps, 0.5, remedy=remedy, facts=Facts("", len(steps), len(parts)))
 
     whole, small = batch("draw-plan", "draw-plan", [1, 2], [8, 9, 10]), batch("a", "mergeable", [8, 9, 10])
-    proofs = {"draw-plan": proof("draw-plan", SAVES, 1.3, 2.7), "a": proof("a", SAVES, 1.4, 0.5)}
+    proofs = {"draw-plan": proof("draw-plan", Verdict.SAVES, 1.3, 2.7), "a": proof("a", Verdict.SAVES, 1.4, 0.5)}
     for p in proofs.values():
-        p.submission_verdict = SAVES
+        p.submission_verdict = Verdict.SAVES
     found = recommendations_of(case_of(frame_of_passes()), [whole, small], proofs)
     assert found[0].findings == ["draw-plan"] and not found[0].small
     assert found[1].small and found[1].fold == "tried as a part of the plan of all draws"
@@ -197,7 +204,7 @@ def test_gains_never_add_up_beyond_what_their_steps_cost(changes: list[tuple[set
     for number, (steps, ms, proved, rule) in enumerate(changes):
         mine.append(finding(f"f{number}", rule, sorted(steps), ms))
         if proved:
-            proofs[f"f{number}"] = proof(f"f{number}", SAVES, ms)
+            proofs[f"f{number}"] = proof(f"f{number}", Verdict.SAVES, ms)
     chosen = recommendations_of(case, mine, proofs)
     made = make_plan(case, (21.0, 5.0), chosen, mine, proofs, 5.0)
     touched = {s for steps, *_ in changes for s in steps}
@@ -247,7 +254,7 @@ def test_the_programs_own_time_goes_with_draws_that_go_and_is_told_apart() -> No
     mine = [finding("a", "copies", [0, 1, 2, 3], 1.0, facts=Facts("", 4, 1, own_ms=400.0))]
     # the state that is set for those draws is set between their calls: its time is a part of the same
     mine.append(finding("b", "repeated-state", [], 0.5, remedy=Remedy("drop-repeats", []), facts=Facts(own_ms=90.0)))
-    proofs = {"a": proof("a", SAVES, 1.0), "b": proof("b", SAVES, 0.5, 0.5)}
+    proofs = {"a": proof("a", Verdict.SAVES, 1.0), "b": proof("b", Verdict.SAVES, 0.5, 0.5)}
     chosen = recommendations_of(case, mine, proofs)
     made = make_plan(case, (21.0, 5.0), chosen, mine, proofs, 16.7, program_ms=466.9)
     assert "The program's own code takes 466.9 ms of its thread, of which up to 400.0 ms lie between calls" in made.rest
@@ -259,7 +266,7 @@ def test_proofs_count_as_parts_of_the_frame_as_it_was_surveyed() -> None:
     case = case_of(frame)
     case.frame_ms = 21.0
     mine = [finding("a", "covered-clear", list(range(7)), 6.0)]
-    slower = msgspec.structs.replace(proof("a", SAVES, 8.0), frame_ms_before=Interval(42.0, 41.0, 43.0))
+    slower = msgspec.structs.replace(proof("a", Verdict.SAVES, 8.0), frame_ms_before=Interval(42.0, 41.0, 43.0))
     (found,) = recommendations_of(case, mine, {"a": slower})
     assert found.gpu is not None and found.gpu.ms == pytest.approx(4.0), "a machine half as fast saved twice as much"
     assert make_plan(case, (21.0, 5.0), [found], mine, {"a": slower}, 5.0).gpu_after == pytest.approx(17.0)

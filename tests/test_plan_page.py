@@ -19,8 +19,8 @@ from wendascope.desktop.pages.plan import PlanPage
 from wendascope.desktop.window.main_window import MainWindow
 from wendascope.replay.client import Replay
 from wendascope.trials.plan import recommendations_of
-from wendascope.trials.proofs import verdicts
 from wendascope.trials.proofs.proof import stored_proofs
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import examine_file
 
 from .conftest import Capture, program
@@ -116,13 +116,13 @@ def assert_plan_and_proofs_agree(path: Path) -> None:
     for identity, proof in alone.items():
         told = states[identity]
         match proof.verdict:
-            case verdicts.SAVES:
+            case Verdict.SAVES:
                 assert told.state is State.PROVED
-            case verdicts.CHANGES | verdicts.LEAVES:
+            case Verdict.CHANGES | Verdict.LEAVES:
                 assert told.state in (State.TRADE, State.CHANGES) and "pixel" in told.words + proof.picture
-            case verdicts.NOISE:
+            case Verdict.NOISE:
                 assert told.state in (State.UNCLEAR, State.PROVED)
-            case verdicts.REFUSED:
+            case Verdict.REFUSED:
                 assert told.state is State.REFUSED and proof.reason in told.words
 
 

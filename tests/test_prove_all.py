@@ -24,7 +24,7 @@ from wendascope.trials.proofs import prove_all
 from wendascope.trials.proofs.outcomes import Outcome
 from wendascope.trials.proofs.proof import Proof, stored_proofs
 from wendascope.trials.proofs.prove_all import Promise, _holding, _ready, held_by_wholes
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, REFUSED, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 
 
 def finding(number: int, estimate: float = 1.0) -> Finding:
@@ -84,7 +84,7 @@ def test_a_proof_corrects_the_estimates_of_its_rule() -> None:
     promise = Promise(frame, None, lambda _f: 10.0)
     small, large = finding(0, 0.1), finding(1, 0.3)
     assert promise.expected(small) == 0.2, "a small estimate keeps nothing from being tried: the bound counts"
-    shown = Proof("f0", SAVES, saved_ms=Interval(2.0, 1.9, 2.1))
+    shown = Proof("f0", Verdict.SAVES, saved_ms=Interval(2.0, 1.9, 2.1))
     promise.learn(small, shown)
     assert promise.expected(large) == pytest.approx(6.0), "twenty times what was expected, as its sibling was"
 
@@ -98,7 +98,11 @@ def test_parts_of_a_whole_that_kept_the_picture_need_no_proof_of_their_own() -> 
     whole = batch("draw-plan", "draw-plan", [0, 1], [2, 3])
     part, other = batch("a", "copies", [0, 1]), batch("b", "copies", [4, 5])
     everything = [whole, part, other]
-    for verdict, held in ((SAVES, {"a": "draw-plan"}), (NO_DIFFERENCE, {"a": "draw-plan"}), (CHANGES, {})):
+    for verdict, held in (
+        (Verdict.SAVES, {"a": "draw-plan"}),
+        (Verdict.NO_DIFFERENCE, {"a": "draw-plan"}),
+        (Verdict.CHANGES, {}),
+    ):
         assert held_by_wholes([part, other], everything, {"draw-plan": Proof("draw-plan", verdict)}) == held
     assert held_by_wholes([part], everything, {}) == {}
 
@@ -107,7 +111,7 @@ def test_a_driver_that_crashes_on_one_goes_on_with_the_others(depot: Path, monke
     def made_up(_path: Path, _frame: Frame, items: list[Finding], *_: Any) -> Proof:
         if items[0].id == "f1":
             raise ReplayCrashedError("signal 11", 7)
-        return Proof(items[0].id, REFUSED, "tried")
+        return Proof(items[0].id, Verdict.REFUSED, "tried")
 
     monkeypatch.setattr(prove_all, "prove", made_up)
     monkeypatch.setattr(prove_all, "check_driver", lambda *_: None)
@@ -117,7 +121,7 @@ def test_a_driver_that_crashes_on_one_goes_on_with_the_others(depot: Path, monke
     assert [p.finding for p in found.proofs] == ["f0", "f1", "f2"] == sorted(p.finding for p in told)
     (crashed,) = [p for p in found.proofs if p.finding == "f1"]
     assert (
-        crashed.verdict == REFUSED
+        crashed.verdict == Verdict.REFUSED
         and "signal 11" in crashed.reason
         and stored_proofs(depot)["f1"].reason == crashed.reason
     )

@@ -31,7 +31,7 @@ from wendascope.registry import GL
 from wendascope.replay.client import Replay
 from wendascope.trials.proofs.proof import prove
 from wendascope.trials.proofs.runs import edited_picture
-from wendascope.trials.proofs.verdicts import REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import stored_examination
 
 from .conftest import DATA, Capture, program
@@ -320,7 +320,7 @@ def test_edited_shaders_draw_and_bad_ones_are_refused(capture: Capture, kind: st
         )
         after = prove(path, frame, [_edit(steps, record.name, source)], replay, seconds=3)
     assert same.pixels_different == 0 and other.pixels_different > 50 and after.pixels_different == 0
-    assert broken.verdict == REFUSED and "color" in broken.reason, "in the driver's own words"
+    assert broken.verdict == Verdict.REFUSED and "color" in broken.reason, "in the driver's own words"
 
 
 def test_a_shader_that_does_not_end_is_stopped_and_nothing_is_harmed(capture: Capture) -> None:

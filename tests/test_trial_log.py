@@ -37,7 +37,7 @@ from wendascope.trials.experiments.log import (
     trials_of,
 )
 from wendascope.trials.proofs.proof import prove, stored_proofs
-from wendascope.trials.proofs.verdicts import CHANGES
+from wendascope.trials.proofs.verdicts import Verdict
 from wendascope.trials.survey.examine import examine_file, stored_examination
 
 from .conftest import Capture, program
@@ -89,7 +89,7 @@ def test_edits_marks_and_notes_are_kept_in_the_file(shades: Path, tmp_path: Path
         assert (
             set(rows) == {made.id, finding.id}
             and rows[made.id].note == "blue for red"
-            and rows[made.id].verdict == CHANGES
+            and rows[made.id].verdict == Verdict.CHANGES
         )
         with pytest.raises(UsageError, match="keep one first"):
             kept_of(rows.values())
@@ -127,7 +127,7 @@ def test_edit_and_trials_on_the_command_line(shades: Path, tmp_path: Path) -> No
     good.write_text(source.replace("tint.rgb", "tint.bgr"))
     bad.write_text(source.replace("tint.rgb", "none.rgb"))
     made = result("edit", shades, "--program", number, "--fragment", good, "--note", "turned", "--seconds", 3)
-    assert made["proof"]["verdict"] == CHANGES and made["note"] == "turned"
+    assert made["proof"]["verdict"] == Verdict.CHANGES and made["note"] == "turned"
     done = run("edit", shades, "--program", number, "--fragment", bad)
     assert done.returncode == 2 and "does not compile: line" in done.stderr
     assert (

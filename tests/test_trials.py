@@ -28,7 +28,7 @@ from wendascope.trials.proofs.best_set import best_set
 from wendascope.trials.proofs.proof import COMBINED, Proof, prove, state_of, stored_proofs, together_name
 from wendascope.trials.proofs.prove_all import Promise, prove_all
 from wendascope.trials.proofs.runs import picture_of
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, SHOWN
+from wendascope.trials.proofs.verdicts import SHOWN, Verdict
 from wendascope.trials.remedies import change_of
 from wendascope.trials.survey.examine import Examined, examine_file, stored_examination
 
@@ -117,9 +117,12 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
     verdicts = {p.finding: p.verdict for p in proofs}
     for finding in findings:
         if finding.remedy is None:
-            assert verdicts[finding.id] == REFUSED and finding.refused
+            assert verdicts[finding.id] == Verdict.REFUSED and finding.refused
         else:
-            assert verdicts[finding.id] in (SAVES, NO_DIFFERENCE, NOISE), (finding.id, verdicts[finding.id])
+            assert verdicts[finding.id] in (Verdict.SAVES, Verdict.NO_DIFFERENCE, Verdict.NOISE), (
+                finding.id,
+                verdicts[finding.id],
+            )
     by_rule = {f.rule: next(p for p in proofs if p.finding == f.id) for f in findings}
     order = by_rule["back-to-front"]
     assert order.pixels_different == 0 and order.steps_after == order.steps_before
@@ -129,7 +132,7 @@ def test_proofs_hold_on_the_frame_itself_and_are_kept(own_wasteful: Path) -> Non
         and order.fragments_after < order.fragments_before
     )
     assert by_rule["unread-pass"].steps_after == by_rule["unread-pass"].steps_before - 2
-    saving = {f.id for f in findings if verdicts[f.id] == SAVES}
+    saving = {f.id for f in findings if verdicts[f.id] == Verdict.SAVES}
     assert (combined is None) == (len(saving) < 2) and (
         combined is None or (combined.pixels_different == 0 and set(combined.together) <= saving)
     )
@@ -152,7 +155,7 @@ def test_a_proof_that_changes_the_picture_says_so_and_where(own_wasteful: Path) 
     wrong = Finding("wrong", "test", "", "", [step], {}, None, "", "", "", Remedy("drop-steps", [step]))
     with Replay(own_wasteful) as replay:
         proof = prove(own_wasteful, frame, [wrong], replay, seconds=3)
-    assert proof.verdict == CHANGES and proof.pixels_different > 0 and proof.where is not None
+    assert proof.verdict == Verdict.CHANGES and proof.pixels_different > 0 and proof.where is not None
     x0, y0, x1, y1 = proof.where
     session = OpenGLSession(frame)
     found = picture_of(session, Job(), [Remedy("drop-steps", [step])])
@@ -172,7 +175,9 @@ def test_a_depth_prepass_is_left_out_with_the_same_picture(capture: Capture) -> 
     assert {row.kind for row in rows} == {"depth"}
     with Replay(path) as replay:
         proof = prove(path, frame, [prepass], replay, seconds=3)
-    assert proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 6 and proof.verdict != CHANGES
+    assert (
+        proof.pixels_different == 0 and proof.steps_after == proof.steps_before - 6 and proof.verdict != Verdict.CHANGES
+    )
 
 
 def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
@@ -196,10 +201,10 @@ def test_a_cancelled_proof_keeps_those_before_it(own_wasteful: Path) -> None:
     heard: list[Proof] = []
     with Replay(own_wasteful) as replay:
         reached = prove_all(own_wasteful, frame, tried, replay, 3, proved=heard.append, budget=0.0)
-        assert reached.left and (before.verdict == NOISE or not heard), "no time: what was proved stays"
+        assert reached.left and (before.verdict == Verdict.NOISE or not heard), "no time: what was proved stays"
         again = prove_all(own_wasteful, frame, tried, replay, 3, proved=heard.append)
     assert not again.left and {p.finding for p in again.proofs} == {f.id for f in tried}
-    assert before.verdict == NOISE or first not in {p.finding for p in heard}, "it goes on where it was stopped"
+    assert before.verdict == Verdict.NOISE or first not in {p.finding for p in heard}, "it goes on where it was stopped"
 
 
 def test_every_order_of_independent_steps_gives_the_same_picture(wasteful: tuple[Path, Examined]) -> None:
@@ -248,7 +253,11 @@ def test_prove_on_the_command_line(own_wasteful: Path) -> None:
     answered = run("prove", own_wasteful, "--finding", "outside-view-1", "--seconds", "3", "--json")
     proof = json.loads(answered.stdout)["proofs"][0]
     assert answered.returncode == (0 if proof["verdict"] in SHOWN else 1), "1 where nothing could be shown"
-    assert proof["finding"] == "outside-view-1" and proof["verdict"] in (SAVES, NO_DIFFERENCE, NOISE)
+    assert proof["finding"] == "outside-view-1" and proof["verdict"] in (
+        Verdict.SAVES,
+        Verdict.NO_DIFFERENCE,
+        Verdict.NOISE,
+    )
     assert (
         proof["pixels_different"] == 0
         and set(proof["ratio"]) == {"median", "low", "high"}

@@ -14,7 +14,7 @@ from tests.conftest import load_opengl
 from wendascope.desktop.window.main_window import MainWindow
 from wendascope.frame.file import save
 from wendascope.frame.frame import Picture
-from wendascope.trials.proofs.verdicts import REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 
 from .conftest import Capture, program
 from .test_cli import run
@@ -64,7 +64,7 @@ def test_nothing_is_proved_on_it(unlike: Path) -> None:
         and "the replay of this frame is not the captured picture (3 pixels differ)" in answered.stdout
     )
     stored = json.loads(run("trials", unlike, "--json").stdout)["trials"]
-    assert [t["verdict"] for t in stored if t["id"] == "outside-view-1"] == [REFUSED]
+    assert [t["verdict"] for t in stored if t["id"] == "outside-view-1"] == [Verdict.REFUSED]
 
 
 def test_every_page_says_so(unlike: Path, window: MainWindow, qtbot: Any) -> None:

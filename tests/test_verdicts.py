@@ -10,20 +10,7 @@ from wendascope.trials.proofs import proof as proofs
 from wendascope.trials.proofs.outcomes import Ground, Outcome
 from wendascope.trials.proofs.proof import Proof, _judge
 from wendascope.trials.proofs.runs import Side, Timed, TrialRun
-from wendascope.trials.proofs.verdicts import (
-    API,
-    CHANGES,
-    COSTS,
-    LEAVES,
-    NO_DIFFERENCE,
-    NOISE,
-    REFUSED,
-    SAVES,
-    SUBMISSION,
-    Judged,
-    judge_sides,
-    judge_times,
-)
+from wendascope.trials.proofs.verdicts import API, SUBMISSION, Judged, Verdict, judge_sides, judge_times
 from wendascope.trials.survey.refuting import told
 
 GAIN, LOSS, SMALL, OPEN = Decision.GAIN, Decision.LOSS, Decision.SMALL, Decision.OPEN
@@ -32,14 +19,14 @@ GAIN, LOSS, SMALL, OPEN = Decision.GAIN, Decision.LOSS, Decision.SMALL, Decision
 @pytest.mark.parametrize(
     ("work", "submission", "api", "expected"),
     [
-        (GAIN, OPEN, OPEN, Judged(SAVES)),
-        (LOSS, GAIN, GAIN, Judged(COSTS)),
-        (SMALL, SMALL, GAIN, Judged(NO_DIFFERENCE)),
-        (SMALL, GAIN, OPEN, Judged(SAVES, SUBMISSION)),
-        (OPEN, LOSS, GAIN, Judged(COSTS, SUBMISSION)),
-        (OPEN, OPEN, GAIN, Judged(SAVES, API)),
-        (SMALL, OPEN, OPEN, Judged(NO_DIFFERENCE)),
-        (OPEN, SMALL, OPEN, Judged(NOISE)),
+        (GAIN, OPEN, OPEN, Judged(Verdict.SAVES)),
+        (LOSS, GAIN, GAIN, Judged(Verdict.COSTS)),
+        (SMALL, SMALL, GAIN, Judged(Verdict.NO_DIFFERENCE)),
+        (SMALL, GAIN, OPEN, Judged(Verdict.SAVES, SUBMISSION)),
+        (OPEN, LOSS, GAIN, Judged(Verdict.COSTS, SUBMISSION)),
+        (OPEN, OPEN, GAIN, Judged(Verdict.SAVES, API)),
+        (SMALL, OPEN, OPEN, Judged(Verdict.NO_DIFFERENCE)),
+        (OPEN, SMALL, OPEN, Judged(Verdict.NOISE)),
     ],
 )
 def test_the_work_decides_where_it_can(work: Decision, submission: Decision, api: Decision, expected: Judged) -> None:
@@ -49,11 +36,11 @@ def test_the_work_decides_where_it_can(work: Decision, submission: Decision, api
 @pytest.mark.parametrize(
     ("saved", "expected"),
     [
-        ((0.5, 1.0, 2.0), SAVES),
-        ((-2.0, -1.0, -0.1), COSTS),
-        ((-0.05, 0.0, 0.09), NO_DIFFERENCE),
-        ((-0.05, 0.0, 0.11), NOISE),
-        ((-16.0, 2.0, 21.0), NOISE),
+        ((0.5, 1.0, 2.0), Verdict.SAVES),
+        ((-2.0, -1.0, -0.1), Verdict.COSTS),
+        ((-0.05, 0.0, 0.09), Verdict.NO_DIFFERENCE),
+        ((-0.05, 0.0, 0.11), Verdict.NOISE),
+        ((-16.0, 2.0, 21.0), Verdict.NOISE),
     ],
 )
 def test_times_decide(saved: tuple[float, float, float], expected: str) -> None:
@@ -109,7 +96,7 @@ def _measured(
 def test_a_gain_is_told_with_its_size() -> None:
     proof = _measured(2.0)
     assert (
-        proof.verdict == SAVES
+        proof.verdict == Verdict.SAVES
         and proof.gain_ms == 2.0
         and proof.told_verdict == "saves 2.00 ms"
         and "picture identical" in proof.summary
@@ -121,14 +108,14 @@ def test_a_gain_is_told_with_its_size() -> None:
 
 
 def test_too_few_pairs_decide_nothing() -> None:
-    assert _measured(2.0, pairs=10).verdict == SAVES
-    assert _measured(2.0, pairs=9).verdict == NOISE, "ten pairs are the fewest that decide"
+    assert _measured(2.0, pairs=10).verdict == Verdict.SAVES
+    assert _measured(2.0, pairs=9).verdict == Verdict.NOISE, "ten pairs are the fewest that decide"
 
 
 def test_submission_alone_can_be_the_gain() -> None:
     proof = _measured(0.0, submit_saved=1.5)
     assert (
-        proof.verdict == SAVES
+        proof.verdict == Verdict.SAVES
         and proof.side == SUBMISSION
         and proof.gain_ms == 1.5
         and proof.told_verdict == "saves 1.50 ms of submission"
@@ -137,34 +124,38 @@ def test_submission_alone_can_be_the_gain() -> None:
 
 def test_pictures_come_before_times() -> None:
     proof = _measured(2.0, Outcome(pixels_different=7, max_difference=3, where=(0, 0, 2, 4), following=True))
-    assert proof.verdict == CHANGES and proof.gain_ms is None and "7 pixels differ by up to 3 of 255" in proof.summary
-    assert _measured(2.0, Outcome(later_pixels=1, following=True)).verdict == CHANGES
+    assert (
+        proof.verdict == Verdict.CHANGES
+        and proof.gain_ms is None
+        and "7 pixels differ by up to 3 of 255" in proof.summary
+    )
+    assert _measured(2.0, Outcome(later_pixels=1, following=True)).verdict == Verdict.CHANGES
     only_by_luck = _measured(2.0, Outcome(pixels_different=7, by_pattern=True))
-    assert only_by_luck.verdict == CHANGES and "only by what earlier frames had left" in only_by_luck.summary
+    assert only_by_luck.verdict == Verdict.CHANGES and "only by what earlier frames had left" in only_by_luck.summary
 
 
 def test_what_is_left_behind_is_told_apart_from_the_screen() -> None:
     unknown = _measured(2.0, Outcome(left_behind=["texture 5"]))
     assert (
-        unknown.verdict == LEAVES
+        unknown.verdict == Verdict.LEAVES
         and "capture the frame again" in unknown.reason
         and "left behind otherwise: texture 5" in unknown.summary
     )
     known = _measured(2.0, Outcome(left_behind=["texture 5"], following=True))
-    assert known.verdict == LEAVES and not known.reason
+    assert known.verdict == Verdict.LEAVES and not known.reason
     healed = _measured(2.0, Outcome(rewritten=["texture 5"], following=True))
-    assert healed.verdict == SAVES and "the frame after writes texture 5 anew" in healed.summary
+    assert healed.verdict == Verdict.SAVES and "the frame after writes texture 5 anew" in healed.summary
 
 
 def test_nothing_is_proved_on_a_frame_that_does_not_replay() -> None:
     proof = _measured(2.0, ground=Ground(unlike_capture=6))
     assert (
-        proof.verdict == REFUSED
+        proof.verdict == Verdict.REFUSED
         and "6 pixels differ" in proof.reason
         and proof.gain_ms is None
         and proof.unlike_capture == 6
     )
-    assert _measured(2.0, Outcome(pixels_different=7), Ground(unlike_capture=6)).verdict == CHANGES, (
+    assert _measured(2.0, Outcome(pixels_different=7), Ground(unlike_capture=6)).verdict == Verdict.CHANGES, (
         "the worse of the two is told"
     )
     assert (
@@ -180,7 +171,7 @@ def test_a_rounding_here_and_there_does_not_stand_in_the_way() -> None:
     proof = _measured(2.0, ground=few)
     assert (
         not few.trouble
-        and proof.verdict == SAVES
+        and proof.verdict == Verdict.SAVES
         and "rounds otherwise" in proof.summary
         and "5 pixels" in proof.summary
     )

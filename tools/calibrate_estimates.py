@@ -22,7 +22,7 @@ from wendascope.frame.file import load
 from wendascope.measure.statistics import Interval
 from wendascope.trials.plan import in_frame, recommendations_of, saved_in_frame
 from wendascope.trials.proofs.proof import stored_proofs
-from wendascope.trials.proofs.verdicts import SAVES, SHOWN
+from wendascope.trials.proofs.verdicts import SHOWN, Verdict
 from wendascope.trials.survey.examine import case_of, stored_examination
 
 ROOT = Path(__file__).parent.parent
@@ -46,12 +46,12 @@ def pairs_of(path: Path) -> list[Pair]:
         gain = in_frame(proof, survey.frame_ms.median, survey.submit_ms.median)
         if gain is not None:
             plain = item.estimate_ms / item.corrected_by
-            shown = max(gain.median, 0.0) if proof.verdict == SAVES else 0.0
+            shown = max(gain.median, 0.0) if proof.verdict == Verdict.SAVES else 0.0
             found.append(_pair(path, item.rule, plain, shown, gain))
         saved = item.facts.submit_ms
         submitted = saved_in_frame(proof.submit_saved_ms, proof.submit_ms_before, survey.submit_ms.median)
         if isinstance(saved, float) and saved > 0 and submitted is not None:
-            shown = max(submitted.median, 0.0) if proof.submission_verdict == SAVES or proof.side else 0.0
+            shown = max(submitted.median, 0.0) if proof.submission_verdict == Verdict.SAVES or proof.side else 0.0
             found.append(_pair(path, cpu_rule(item.rule), saved, shown, submitted))
     return found
 

@@ -9,7 +9,7 @@ from OpenGL import GL
 
 from wendascope.frame.block_codec import DESKTOP, block_plan, encoded
 from wendascope.frame.stored_image import Packing, StoredImage
-from wendascope.trials.proofs.verdicts import CHANGES
+from wendascope.trials.proofs.verdicts import Verdict
 
 from ._case import Draw, known
 from ._draw import TEXTURED, Painter, clear, noise, onto, texture
@@ -48,7 +48,7 @@ def _held_by(word: str, part: int) -> Callable[[Looked], None]:
         assert f"{word} would hold it" in finding.title and finding.less_bytes == _BYTES - _BYTES // part
         assert float(finding.evidence["PSNR, dB"]) > 34
         proof = looked.prove(finding)
-        assert proof.verdict == CHANGES and 0 < proof.max_difference <= 24, proof.summary
+        assert proof.verdict == Verdict.CHANGES and 0 < proof.max_difference <= 24, proof.summary
         assert proof.new_bytes == _BYTES // part - _BYTES, proof.summary
 
     return check
@@ -104,7 +104,7 @@ def photos_in_layers() -> Draw:
 def _near(looked: Looked) -> None:
     (finding,) = looked.of("compressible-texture")
     proof = looked.prove(finding)
-    assert proof.verdict == CHANGES and 0 < proof.max_difference <= 24, proof.summary
+    assert proof.verdict == Verdict.CHANGES and 0 < proof.max_difference <= 24, proof.summary
     assert proof.new_bytes == 2 * 63 * 63 * 8 - 2 * 250 * 250 * 4, proof.summary
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from OpenGL import GL
 from OpenGL.GL.KHR import debug
 
-from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 
 from ._case import Draw, known
 from ._draw import (
@@ -68,7 +68,11 @@ def _shown(textures: list[tuple[int, int, int, int]], paint: Painter | None = No
 def _same_picture(looked: Looked, rule: str) -> None:
     for finding in looked.of(rule):
         proof = looked.prove(finding)
-        assert proof.pixels_different == 0 and proof.verdict not in (CHANGES, LEAVES, REFUSED), proof.summary
+        assert proof.pixels_different == 0 and proof.verdict not in (
+            Verdict.CHANGES,
+            Verdict.LEAVES,
+            Verdict.REFUSED,
+        ), proof.summary
 
 
 def _finest(levels: dict[str, float]) -> Callable[[Looked], None]:

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from wendascope.advice.findings import Finding
-from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, REFUSED
+from wendascope.trials.proofs.verdicts import Verdict
 
 from ._case import Case, all_cases
 from ._looking import Gallery, Looked, calibrate_once
@@ -88,7 +88,7 @@ def _tried(case: Case, looked: Looked, finding: Finding) -> None:
     if expected is not None:
         assert proof.verdict == expected, (finding.id, proof.verdict, proof.summary)
     else:
-        assert proof.verdict not in (CHANGES, LEAVES, REFUSED), (
+        assert proof.verdict not in (Verdict.CHANGES, Verdict.LEAVES, Verdict.REFUSED), (
             "false proof",
             finding.id,
             finding.title,

@@ -83,7 +83,7 @@ def prove(
     from wendascope.trials.proofs.proof import prove as prove_findings
     from wendascope.trials.proofs.proof import told
     from wendascope.trials.proofs.prove_all import prove_all
-    from wendascope.trials.proofs.verdicts import CHANGES, LEAVES, SHOWN
+    from wendascope.trials.proofs.verdicts import SHOWN, Verdict
     from wendascope.trials.survey.examine import examine_file, stored_examination
 
     if bool(finding) == every:
@@ -138,7 +138,7 @@ def prove(
                 " which nothing can be told"
             )
     verdicts = {proof.verdict for proof in everything}
-    if proofs and (verdicts & {CHANGES, LEAVES} or not verdicts & set(SHOWN)):
+    if proofs and (verdicts & {Verdict.CHANGES, Verdict.LEAVES} or not verdicts & set(SHOWN)):
         raise typer.Exit(1)
 
 

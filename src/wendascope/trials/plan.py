@@ -35,7 +35,7 @@ from wendascope.trials.proofs.best_set import best_set
 from wendascope.trials.proofs.outcomes import differ
 from wendascope.trials.proofs.proof import Proof
 from wendascope.trials.proofs.prove_all import AllProofs, held_by_wholes, prove_all
-from wendascope.trials.proofs.verdicts import CHANGES, COSTS, LEAVES, NO_DIFFERENCE, NOISE, REFUSED, SAVES, bound_ms
+from wendascope.trials.proofs.verdicts import Verdict, bound_ms
 from wendascope.trials.remedies import Claim, Gains, claim_of, kind_of
 
 _FRAMES_OF_PROVING, _LEAST_SECONDS = 90, 25.0
@@ -102,7 +102,7 @@ def recommendations_of(case: Case, findings: Sequence[Finding], proofs: Mapping[
 
     def tried(finding: Finding) -> Try | None:
         own, whole = proofs.get(finding.id), parts.get(finding.id)
-        if whole is not None and (own is None or proofs[whole].verdict == SAVES):
+        if whole is not None and (own is None or proofs[whole].verdict == Verdict.SAVES):
             return _as_part(finding, whole, proofs[whole], case)
         return _tried_in_survey(finding) if own is None else _try_of(finding, own, case)
 
@@ -134,14 +134,14 @@ def _gains(proof: Proof, case: Case) -> tuple[Gain | None, Gain | None]:
     return found[0], found[1]
 
 
-_STATES = {
-    SAVES: State.PROVED,
-    COSTS: State.COSTS,
-    NO_DIFFERENCE: State.SMALL,
-    NOISE: State.UNCLEAR,
-    CHANGES: State.CHANGES,
-    LEAVES: State.CHANGES,
-    REFUSED: State.REFUSED,
+_STATES: dict[str, State] = {
+    Verdict.SAVES: State.PROVED,
+    Verdict.COSTS: State.COSTS,
+    Verdict.NO_DIFFERENCE: State.SMALL,
+    Verdict.NOISE: State.UNCLEAR,
+    Verdict.CHANGES: State.CHANGES,
+    Verdict.LEAVES: State.CHANGES,
+    Verdict.REFUSED: State.REFUSED,
 }
 
 
@@ -166,10 +166,10 @@ def _try_of(finding: Finding, proof: Proof, case: Case) -> Try:
         state = State.TRADE
     elif remedy is not None and kind_of(remedy).gains is Gains.MEMORY and state in _SAME_PICTURE:
         state = State.PROVED  # what it is for is memory, which is counted; the picture stays
-    saves = proof.verdict == SAVES or state is State.TRADE
+    saves = proof.verdict == Verdict.SAVES or state is State.TRADE
     gpu, cpu = _gains(proof, case) if saves else (None, None)
     words = _words(proof, case)
-    if state is State.PROVED and proof.verdict != SAVES:
+    if state is State.PROVED and proof.verdict != Verdict.SAVES:
         words = f"the picture stays the same; time: {words}"
     return Try(
         finding.id, finding.title, state, words, gpu, cpu, proof.pixels_different, proof.visible,
@@ -179,20 +179,24 @@ def _try_of(finding: Finding, proof: Proof, case: Case) -> Try:
 
 def _words(proof: Proof, case: Case) -> str:
     """The verdict with its numbers, in ms of the frame as it was surveyed."""
-    if proof.verdict == REFUSED:
-        return f"{REFUSED}: {proof.reason}" if proof.reason else REFUSED
+    if proof.verdict == Verdict.REFUSED:
+        return f"{Verdict.REFUSED}: {proof.reason}" if proof.reason else Verdict.REFUSED
     saved = in_frame(proof, case.frame_ms or 0.0, case.submit_ms or 0.0)
     words = proof.verdict
     if saved is not None:
         span = f"{three_digits(saved.low)} to {three_digits(saved.high)} ms"
-        if proof.verdict == NO_DIFFERENCE:
+        if proof.verdict == Verdict.NO_DIFFERENCE:
             words += f" (less than {three_digits(bound_ms(saved))} ms)"
-        elif proof.verdict == NOISE:
+        elif proof.verdict == Verdict.NOISE:
             words += f" ({span})"
-        elif proof.verdict in (SAVES, COSTS) or saved.low > 0 or saved.high < 0:
-            verb_ = "" if proof.verdict in (SAVES, COSTS) else f", {SAVES if saved.low > 0 else COSTS}"
+        elif proof.verdict in (Verdict.SAVES, Verdict.COSTS) or saved.low > 0 or saved.high < 0:
+            verb_ = (
+                ""
+                if proof.verdict in (Verdict.SAVES, Verdict.COSTS)
+                else f", {Verdict.SAVES if saved.low > 0 else Verdict.COSTS}"
+            )
             words += f"{verb_} {three_digits(abs(saved.median))} ms{f' of {proof.side}' if proof.side else ''}"
-    return f"{words}: {proof.picture}" if proof.verdict in (CHANGES, LEAVES) else words
+    return f"{words}: {proof.picture}" if proof.verdict in (Verdict.CHANGES, Verdict.LEAVES) else words
 
 
 def _as_part(finding: Finding, whole: str, proof: Proof, case: Case) -> Try:
@@ -220,13 +224,13 @@ def best_proved(findings: Sequence[Finding], proofs: Mapping[str, Proof]) -> _Be
     measured to be, several frames are the best set of them that do not exclude each other.
     """
     ids = {f.id for f in findings}
-    saving = [f for f in findings if f.remedy is not None and f.id in proofs and proofs[f.id].verdict == SAVES]
+    saving = [f for f in findings if f.remedy is not None and f.id in proofs and proofs[f.id].verdict == Verdict.SAVES]
     parts = held_by_wholes(saving, saving, proofs)  # a plan of draws is more than its parts
     alone = [f for f in saving if f.id not in parts]
     several = [
         p
         for p in proofs.values()
-        if p.verdict == SAVES and len(p.together) > 1 and set(p.together) <= ids - parts.keys()
+        if p.verdict == Verdict.SAVES and len(p.together) > 1 and set(p.together) <= ids - parts.keys()
     ]
     chosen = best_set(alone, lambda f: proofs[f.id].both_ms)
     together = max(several, key=lambda p: p.both_ms, default=None)

@@ -13,7 +13,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.views.findings_view import FindingsView
 from wendascope.texts import capital, plural, verb
 from wendascope.trials.proofs.proof import UNTRIED, Proof, newest_together, state_of
-from wendascope.trials.proofs.verdicts import SAVES, VERDICTS
+from wendascope.trials.proofs.verdicts import VERDICTS, Verdict
 
 
 @page("Findings", 75)
@@ -59,7 +59,7 @@ class FindingsPage(FramePage):
 def _states(document: Document) -> list[Part]:
     """How many findings stand where: those that save time first."""
     counts = Counter(state_of(finding, document.proofs) for finding in document.findings)
-    return [Part(f"{state}: {counts[state]}", counts[state], state == SAVES) for state in (*VERDICTS, UNTRIED)]
+    return [Part(f"{state}: {counts[state]}", counts[state], state == Verdict.SAVES) for state in (*VERDICTS, UNTRIED)]
 
 
 def _sides(combined: Proof) -> str:
@@ -71,7 +71,7 @@ def _sides(combined: Proof) -> str:
 def _counts(document: Document) -> str:
     tried = [p for f in document.findings if (p := document.proofs.get(f.id))]
     can = sum(f.remedy is not None for f in document.findings)
-    gains = sum(p.verdict == SAVES for p in tried)
+    gains = sum(p.verdict == Verdict.SAVES for p in tried)
     return (
         f"{can} can be tried here, {len(tried)} tried, {gains} {verb(gains, 'saves', 'save')} time."
         f" {_refuted(document)}".rstrip()

@@ -32,7 +32,7 @@ from wendascope.trials.experiments.log import (
     kept_of,
     measure_kept,
 )
-from wendascope.trials.proofs.verdicts import REFUSED, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 
 _COLUMNS: list[Column[Trial]] = [
     Column(
@@ -54,7 +54,7 @@ _COLUMNS: list[Column[Trial]] = [
     Column(
         "pixels",
         72,
-        lambda t: "" if t.verdict == REFUSED else f"{t.pixels_different:,}",
+        lambda t: "" if t.verdict == Verdict.REFUSED else f"{t.pixels_different:,}",
         lambda t: t.pixels_different,
         "Of the finished picture, that differ",
     ),
@@ -164,7 +164,7 @@ class TrialsPage(FramePage):
             button.setEnabled(bool(chosen))
         self.keep.setText("Keep no longer" if chosen and all(t.state == KEPT for t in chosen) else "Keep")
         self.drop.setText("Drop no longer" if chosen and all(t.state == DROPPED for t in chosen) else "Drop")
-        self.picture.setEnabled(len(chosen) == 1 and bool(chosen[0].remedies) and chosen[0].verdict != REFUSED)
+        self.picture.setEnabled(len(chosen) == 1 and bool(chosen[0].remedies) and chosen[0].verdict != Verdict.REFUSED)
         self.together.setEnabled(any(t.remedies for t in kept))
         self.export.setEnabled(any(t.remedies for t in kept))
         facts: list[tuple[str, str]] = []
@@ -253,7 +253,7 @@ def _answer(document: Document | None, trials: list[Trial]) -> tuple[str, str]:
         )
     kinds = Counter(t.kind for t in trials)
     told = ", ".join(plural(count, kind) for kind, count in kinds.most_common())
-    gains = sum(t.verdict == SAVES for t in trials)
+    gains = sum(t.verdict == Verdict.SAVES for t in trials)
     kept = sum(t.state == KEPT for t in trials)
     together = document.log.together
     end = f" {kept} kept."

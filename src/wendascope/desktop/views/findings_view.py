@@ -12,19 +12,19 @@ from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID
 from wendascope.texts import capital, memory, plural
 from wendascope.trials.proofs.proof import Proof, newest_together, state_of
-from wendascope.trials.proofs.verdicts import CHANGES, NO_DIFFERENCE, NOISE, bound_ms
+from wendascope.trials.proofs.verdicts import Verdict, bound_ms
 
 
 def _open(proof: Proof | None) -> bool:
     """Whether the estimate is still all that is known of the gain."""
-    return proof is None or proof.verdict == NOISE
+    return proof is None or proof.verdict == Verdict.NOISE
 
 
 def _gain_text(proof: Proof) -> str:
     """What a proof showed: a saving, what a difference is less than, or nothing."""
     if proof.gain_ms is not None:
         return f"{proof.gain_ms:.2f}"
-    if proof.verdict == NO_DIFFERENCE and proof.saved_ms is not None:
+    if proof.verdict == Verdict.NO_DIFFERENCE and proof.saved_ms is not None:
         return f"<{bound_ms(proof.saved_ms):.2f}"
     return ""
 
@@ -178,7 +178,7 @@ class FindingsView(QWidget):
         self.prove.setEnabled(finding is not None and finding.remedy is not None)
         self.prove_all.setEnabled(any(f.remedy is not None for f in self.findings))
         self.show_step.setEnabled(finding is not None and bool(finding.steps))
-        self.difference.setVisible(proof is not None and proof.verdict == CHANGES)
+        self.difference.setVisible(proof is not None and proof.verdict == Verdict.CHANGES)
         if finding is None:
             measured = document is not None and document.drawn is not None
             self.details.setText(

@@ -21,7 +21,7 @@ from wendascope.task import QUIET, Task
 from wendascope.texts import share as per_cent
 from wendascope.trials.experiments.limits import Limits
 from wendascope.trials.proofs.proof import Proof, in_order, measured_proof, now
-from wendascope.trials.proofs.verdicts import CHANGES, NOISE, REFUSED, VERDICTS, judge_times
+from wendascope.trials.proofs.verdicts import VERDICTS, Verdict, judge_times
 
 PROOF, EDIT, EXPERIMENT = "proof", "edit", "experiment"
 KEPT, DROPPED, UNDECIDED = "kept", "dropped", ""
@@ -108,7 +108,7 @@ def _of_proof(identity: str, kind: str, title: str, remedies: list[Remedy], proo
         kind,
         title,
         remedies,
-        proof.verdict if proof.verdict in VERDICTS else NOISE,
+        proof.verdict if proof.verdict in VERDICTS else Verdict.NOISE,
         proof.saved_ms,
         proof.pixels_different,
         proof.max_difference,
@@ -121,9 +121,9 @@ def _of_limits(item: Limits) -> Iterable[Trial]:
     for experiment in item.experiments:
         saved = experiment.saved_ms
         if saved is None:
-            verdict, told = REFUSED, experiment.refused
+            verdict, told = Verdict.REFUSED, experiment.refused
         else:
-            verdict = CHANGES if experiment.pixels_different else judge_times(saved, item.ms.median).verdict
+            verdict = Verdict.CHANGES if experiment.pixels_different else judge_times(saved, item.ms.median).verdict
             share = "" if experiment.share is None else f", {per_cent(experiment.share)} of its draw time"
             told = (
                 f"saved {saved.median:.2f} ms ({saved.low:.2f} to {saved.high:.2f}){share};"

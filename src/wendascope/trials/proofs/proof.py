@@ -27,21 +27,7 @@ from wendascope.trials.proofs.api_part import api_part
 from wendascope.trials.proofs.compare import Count
 from wendascope.trials.proofs.outcomes import differ
 from wendascope.trials.proofs.runs import TrialRun, driver_name, try_remedies
-from wendascope.trials.proofs.verdicts import (
-    API,
-    CHANGES,
-    COSTS,
-    LEAVES,
-    NO_DIFFERENCE,
-    NOISE,
-    REFUSED,
-    SAVES,
-    SHOWN,
-    SUBMISSION,
-    VERDICTS,
-    bound_ms,
-    judge_sides,
-)
+from wendascope.trials.proofs.verdicts import API, SHOWN, SUBMISSION, VERDICTS, Verdict, bound_ms, judge_sides
 from wendascope.trials.remedies import kind_of
 from wendascope.trials.survey.late_views import bring_what_stays
 
@@ -139,12 +125,12 @@ class Proof(msgspec.Struct):
     def gain_ms(self) -> float | None:
         """What it saves (or costs, below zero), where that is sure; None where nothing was shown."""
         saved = {SUBMISSION: self.submit_saved_ms, API: self.api_saved_ms}.get(self.side, self.saved_ms)
-        return saved.median if saved is not None and self.verdict in (SAVES, COSTS) else None
+        return saved.median if saved is not None and self.verdict in (Verdict.SAVES, Verdict.COSTS) else None
 
     @property
     def both_ms(self) -> float:
         """By which proofs are compared: what is surely saved, of the GPU's work and of submission together."""
-        if self.verdict != SAVES:
+        if self.verdict != Verdict.SAVES:
             return 0.0
         work = self.saved_ms.median if self.saved_ms is not None and not self.side else 0.0
         submission = self.submission_gain
@@ -155,7 +141,7 @@ class Proof(msgspec.Struct):
         """What is surely saved of submission, ms: as a whole, or of the API's part where only that shows anything."""
         if self.side == API:
             return self.api_saved_ms
-        return self.submit_saved_ms if self.side or self.submission_verdict == SAVES else None
+        return self.submit_saved_ms if self.side or self.submission_verdict == Verdict.SAVES else None
 
     @property
     def visible(self) -> int:
@@ -165,20 +151,24 @@ class Proof(msgspec.Struct):
     @property
     def trade_ms(self) -> float | None:
         """What it saves surely although the picture changes; None where it keeps the picture, or saves nothing."""
-        if self.verdict != CHANGES or self.saved_ms is None or self.saved_ms.low <= 0:
+        if self.verdict != Verdict.CHANGES or self.saved_ms is None or self.saved_ms.low <= 0:
             return None
         return self.saved_ms.median
 
     @property
     def told_verdict(self) -> str:
         """The verdict with what it is of, or the bound that it holds within."""
-        if self.verdict == NO_DIFFERENCE and self.saved_ms is not None:
-            return f"{NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
-        if self.verdict == NOISE and self.saved_ms is not None:
-            return f"{NOISE} ({self.saved_ms.low:.2f} to {self.saved_ms.high:.2f} ms)"
-        if self.verdict == CHANGES and self.saved_ms is not None and (self.saved_ms.low > 0 or self.saved_ms.high < 0):
+        if self.verdict == Verdict.NO_DIFFERENCE and self.saved_ms is not None:
+            return f"{Verdict.NO_DIFFERENCE} (less than {bound_ms(self.saved_ms):.2f} ms)"
+        if self.verdict == Verdict.NOISE and self.saved_ms is not None:
+            return f"{Verdict.NOISE} ({self.saved_ms.low:.2f} to {self.saved_ms.high:.2f} ms)"
+        if (
+            self.verdict == Verdict.CHANGES
+            and self.saved_ms is not None
+            and (self.saved_ms.low > 0 or self.saved_ms.high < 0)
+        ):
             saved = self.saved_ms.median
-            return f"{CHANGES}, {SAVES if saved > 0 else COSTS} {abs(saved):.2f} ms"
+            return f"{Verdict.CHANGES}, {Verdict.SAVES if saved > 0 else Verdict.COSTS} {abs(saved):.2f} ms"
         gain = self.gain_ms
         if gain is not None:
             return f"{self.verdict} {abs(gain):.2f} ms{f' of {self.side}' if self.side else ''}"
@@ -190,7 +180,7 @@ class Proof(msgspec.Struct):
         if self.submit_ms_before is None or self.submit_ms_after is None or self.submit_saved_ms is None:
             return ""
         saved, verdict = self.submit_saved_ms, self.submission_verdict
-        word = f"{verdict}: " if verdict in (SAVES, COSTS) else ""
+        word = f"{verdict}: " if verdict in (Verdict.SAVES, Verdict.COSTS) else ""
         api = ""
         if self.api_ms_before and self.api_saved_ms is not None:
             left = self.api_ms_before - self.api_saved_ms.median
@@ -252,7 +242,7 @@ class Proof(msgspec.Struct):
     @property
     def summary(self) -> str:
         """What was measured, in one line."""
-        if self.verdict == REFUSED and not self.steps_before:
+        if self.verdict == Verdict.REFUSED and not self.steps_before:
             return self.reason
         steps = (
             f"{self.steps_before:,} -> {self.steps_after:,} steps, " if self.steps_before != self.steps_after else ""
@@ -265,7 +255,7 @@ class Proof(msgspec.Struct):
             more = "of new buffers and textures" if self.new_bytes > 0 else "less in memory"
             picture += f", {memory(abs(self.new_bytes))} {more}"
         picture += ", its steps kept in their order" if self.in_order else ""
-        if self.unlike_capture and self.verdict != REFUSED:
+        if self.unlike_capture and self.verdict != Verdict.REFUSED:
             pixels = plural(self.unlike_capture, "pixel")
             picture += f" (against the replay, which the driver rounds otherwise than the captured picture in {pixels})"
         picture += f"; {self.reason}" if self.reason else ""
@@ -298,14 +288,14 @@ def prove(
     identity = chosen[0].id if len(chosen) == 1 else together_name([f.id for f in chosen])
     without = next((f for f in chosen if f.remedy is None), None)
     if without is not None:
-        proof = Proof(identity, REFUSED, without.refused)
+        proof = Proof(identity, Verdict.REFUSED, without.refused)
     else:
         remedies = [f.remedy for f in chosen if f.remedy]
         try:
             bring_what_stays(path, frame, remedies, replay, task)
             proof = measured_proof(frame, identity, remedies, replay, seconds, task)
         except TrialError as error:
-            proof = Proof(identity, REFUSED, str(error))
+            proof = Proof(identity, Verdict.REFUSED, str(error))
     proof.together = [f.id for f in chosen] if len(chosen) > 1 else []
     keep_proof(path, proof)
     return proof
@@ -331,7 +321,7 @@ def measured_proof(
         most = seconds or guidelines().proofs.seconds
         found = replay.run(try_remedies.asked(tried, touched_passes(frame, tried), most), task)
         proof = _judge(identity, found)
-        if proof.verdict in (*SHOWN, NOISE) and proof.calls_after != proof.calls_before:
+        if proof.verdict in (*SHOWN, Verdict.NOISE) and proof.calls_after != proof.calls_before:
             api = api_part(replay, tried, task)
             if api is not None:
                 judged = judge_sides(found.times.work.decision, found.times.submission.decision, api.decision)
@@ -342,13 +332,13 @@ def measured_proof(
 
     try:
         proof = attempt(remedies)
-        if proof.verdict in (CHANGES, LEAVES) and careful is not None and careful.parts:
+        if proof.verdict in (Verdict.CHANGES, Verdict.LEAVES) and careful is not None and careful.parts:
             again = attempt([careful])
-            if again.verdict not in (CHANGES, LEAVES):
+            if again.verdict not in (Verdict.CHANGES, Verdict.LEAVES):
                 proof, proof.in_order = again, True
     except TrialError as error:
-        return Proof(identity, REFUSED, str(error))
-    if proof.verdict in (NO_DIFFERENCE, NOISE) and len({r.kind for r in remedies}) == 1:
+        return Proof(identity, Verdict.REFUSED, str(error))
+    if proof.verdict in (Verdict.NO_DIFFERENCE, Verdict.NOISE) and len({r.kind for r in remedies}) == 1:
         proof.reason = proof.reason or kind_of(remedies[0]).no_difference
     proof.bound = bound_sentence(frame_bound(frame), proof)
     return proof
@@ -364,13 +354,13 @@ def touched_passes(frame: Frame, remedies: Iterable[Remedy]) -> list[int]:
 
 def bound_sentence(bound: Bound | None, proof: Proof) -> str:
     """What a saving means for a frame that is bound by one side; empty where that is not known."""
-    if bound is None or proof.verdict != SAVES:
+    if bound is None or proof.verdict != Verdict.SAVES:
         return ""
     if bound.who == GPU and proof.side:
         return "the program is GPU-bound: its frame stays as long"
     if bound.who == CPU and proof.side:
         return "the program is CPU-bound: its frame gets shorter"
-    if bound.who == CPU and proof.submission_verdict != SAVES:
+    if bound.who == CPU and proof.submission_verdict != Verdict.SAVES:
         return "the program is CPU-bound: its frame stays as long where GPU and CPU overlap"
     return ""
 
@@ -387,15 +377,15 @@ def _judge(identity: str, found: TrialRun) -> Proof:
     if found.only_state:
         reason = "all steps stay as they are, so only submission was measured, without making fragments"
     if ground.unsteady:
-        verdict, reason = REFUSED, ground.trouble  # what differs may be that
+        verdict, reason = Verdict.REFUSED, ground.trouble  # what differs may be that
     elif outcome.pixels_different or outcome.later_pixels:
-        verdict = CHANGES
+        verdict = Verdict.CHANGES
     elif outcome.left_behind:
-        verdict = LEAVES
+        verdict = Verdict.LEAVES
         if not outcome.following:
             reason = "capture the frame again to have the calls of the frame after, which tell whether they are read"
     elif ground.trouble:
-        verdict, reason = REFUSED, ground.trouble
+        verdict, reason = Verdict.REFUSED, ground.trouble
     before, saved = found.times.work.frame_ms, found.times.work.saved
     after = _less(before, saved)
     return Proof(
@@ -516,4 +506,4 @@ def state_of(finding: Finding, proofs: Mapping[str, Proof]) -> str:
     proof = proofs.get(finding.id)
     if proof is not None:
         return proof.verdict
-    return UNTRIED if finding.remedy is not None else REFUSED
+    return UNTRIED if finding.remedy is not None else Verdict.REFUSED

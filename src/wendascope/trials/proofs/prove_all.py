@@ -29,7 +29,7 @@ from wendascope.trials.proofs.proof import (
     touched_passes,
 )
 from wendascope.trials.proofs.runs import outcome_of
-from wendascope.trials.proofs.verdicts import COSTS, NO_DIFFERENCE, NOISE, REFUSED, SAVES
+from wendascope.trials.proofs.verdicts import Verdict
 
 _MOST_ATTEMPTS = 12
 """Replays spent on finding out which changes exclude each other."""
@@ -78,7 +78,7 @@ class Promise:
     def learn(self, finding: Finding, proof: Proof) -> None:
         """Take a proof into account."""
         gain = proof.gain_ms if proof.trade_ms is None else proof.trade_ms
-        if finding.estimate_ms and proof.verdict != REFUSED:
+        if finding.estimate_ms and proof.verdict != Verdict.REFUSED:
             self._shown.setdefault(finding.rule, []).append(max(gain or 0.0, 0.0) / finding.estimate_ms)
 
     def expected(self, finding: Finding) -> float:
@@ -113,7 +113,7 @@ def prove_all(
     limits = guidelines().proofs
     seconds = limits.seconds if seconds is None else seconds
     budget = limits.budget_seconds if budget is None else budget
-    known = {} if again else {k: v for k, v in stored_proofs(path).items() if v.verdict != NOISE}
+    known = {} if again else {k: v for k, v in stored_proofs(path).items() if v.verdict != Verdict.NOISE}
     promise = Promise(frame, records.SURVEY.newest(path), most)
     made: dict[str, Proof] = {f.id: known[f.id] for f in findings if f.id in known}
     for item in findings:
@@ -141,7 +141,7 @@ def prove_all(
         try:
             made[item.id] = prove(path, frame, [item], replay, seconds, one)
         except ReplayCrashedError as error:  # the next one gets a new process
-            made[item.id] = Proof(item.id, REFUSED, f"replaying it ends the driver: {error}")
+            made[item.id] = Proof(item.id, Verdict.REFUSED, f"replaying it ends the driver: {error}")
             keep_proof(path, made[item.id])
         promise.learn(item, made[item.id])
         proved(made[item.id])
@@ -174,7 +174,9 @@ def held_by_wholes(
     wholes = [
         f
         for f in findings
-        if f.kept_rule.whole and f.id in proofs and proofs[f.id].verdict in (SAVES, COSTS, NO_DIFFERENCE, NOISE)
+        if f.kept_rule.whole
+        and f.id in proofs
+        and proofs[f.id].verdict in (Verdict.SAVES, Verdict.COSTS, Verdict.NO_DIFFERENCE, Verdict.NOISE)
     ]
     wholes.sort(key=lambda f: -len(f.steps))
     found: dict[str, str] = {}
@@ -195,7 +197,7 @@ def _combined(
     task: Task, unsure: bool, again: bool,
 ) -> Proof | None:  # fmt: skip
     """The best set that holds: what changes the picture among others, or costs time with them, is left out."""
-    taken = {SAVES, NO_DIFFERENCE, NOISE} if unsure else {SAVES}
+    taken = {Verdict.SAVES, Verdict.NO_DIFFERENCE, Verdict.NOISE} if unsure else {Verdict.SAVES}
     candidates = [as_proved(f, made[f.id]) for f in findings if f.id in made and made[f.id].verdict in taken]
     candidates = [f for f in candidates if f.remedy is not None]
     parts = held_by_wholes(candidates, candidates, made)
@@ -209,21 +211,21 @@ def _combined(
 
     task = task.part(0.0, 1.0, "all together: ")
     known = stored_proofs(path).get(together_name([f.id for f in chosen]))
-    if known is not None and known.verdict != NOISE and len(chosen) > 1 and not again:
+    if known is not None and known.verdict != Verdict.NOISE and len(chosen) > 1 and not again:
         return known
     held, out = _holding(frame, chosen, replay, task)
     excluded += out
     if len(held) < 2:
         return None
     proof = prove(path, frame, held, replay, 2 * seconds, task)
-    if proof.verdict == COSTS:
+    if proof.verdict == Verdict.COSTS:
         halves = held[: max(len(held) // 2, 2)]  # those that save most alone
         fewer = prove(path, frame, halves, replay, 2 * seconds, task) if halves != held else proof
-        if fewer.verdict != COSTS:
+        if fewer.verdict != Verdict.COSTS:
             excluded += [f"{f.title}: costs time with the others" for f in held if f not in halves]
             proof = fewer
     alone = [made[f.id].both_ms for f in held]
-    if proof.verdict != SAVES or proof.both_ms < _ADDS_UP * sum(alone):
+    if proof.verdict != Verdict.SAVES or proof.both_ms < _ADDS_UP * sum(alone):
         proof = _one_by_one(path, frame, held, made, replay, seconds, task, proof)
     if excluded:
         proof.excluded = excluded
@@ -242,7 +244,7 @@ def _one_by_one(
     least = made[held[0].id].both_ms
     for item in held[1 : 1 + _MOST_ADDED]:
         proof = prove(path, frame, [*taken, item], replay, seconds, task)
-        if proof.verdict == SAVES and proof.both_ms > least:
+        if proof.verdict == Verdict.SAVES and proof.both_ms > least:
             taken, least = [*taken, item], proof.both_ms
             best = proof if proof.both_ms > best.both_ms else best
     return best

@@ -2,24 +2,36 @@
 
 from __future__ import annotations
 
+import enum
 from dataclasses import dataclass
 
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
 
-SAVES, COSTS = "saves", "costs"
-NO_DIFFERENCE, NOISE = "no measurable difference", "cannot be told at this noise"
-CHANGES, LEAVES, REFUSED = "changes the picture", "changes what is left behind", "cannot be tried"
-VERDICTS = (SAVES, COSTS, NO_DIFFERENCE, NOISE, CHANGES, LEAVES, REFUSED)
-SHOWN = (SAVES, COSTS, NO_DIFFERENCE)
+
+class Verdict(enum.StrEnum):
+    """What a proof says. The values are how it is told, and what files keep."""
+
+    SAVES = "saves"
+    COSTS = "costs"
+    NO_DIFFERENCE = "no measurable difference"
+    NOISE = "cannot be told at this noise"
+    CHANGES = "changes the picture"
+    LEAVES = "changes what is left behind"
+    REFUSED = "cannot be tried"
+
+
+VERDICTS = tuple(Verdict)
+"""Files of other versions may hold others."""
+SHOWN = (Verdict.SAVES, Verdict.COSTS, Verdict.NO_DIFFERENCE)
 """Verdicts that show something about time with the same picture."""
 SUBMISSION, API = "submission", "the API's part of submission"
-SHORT = {
-    NO_DIFFERENCE: "no difference",
-    NOISE: "not to be told",
-    CHANGES: "changes picture",
-    LEAVES: "left behind",
-    REFUSED: "not tried",
+SHORT: dict[str, str] = {
+    Verdict.NO_DIFFERENCE: "no difference",
+    Verdict.NOISE: "not to be told",
+    Verdict.CHANGES: "changes picture",
+    Verdict.LEAVES: "left behind",
+    Verdict.REFUSED: "not tried",
 }
 """For narrow columns."""
 _SMALL_SHARE, _SMALL_MS = 0.01, 0.02
@@ -28,7 +40,7 @@ _SMALL_SHARE, _SMALL_MS = 0.01, 0.02
 
 @dataclass(frozen=True)
 class Judged:
-    verdict: str
+    verdict: Verdict
     side: str = ""
     """`SUBMISSION` or `API` where that is saved or lost, and the work of the frame shows nothing."""
 
@@ -43,13 +55,18 @@ def judge_times(saved: Interval, frame_ms: float) -> Judged:
     certainty that is promised.
     """
     if saved.low > 0:
-        return Judged(SAVES)
+        return Judged(Verdict.SAVES)
     if saved.high < 0:
-        return Judged(COSTS)
-    return Judged(NO_DIFFERENCE if bound_ms(saved) <= small_ms(frame_ms) else NOISE)
+        return Judged(Verdict.COSTS)
+    return Judged(Verdict.NO_DIFFERENCE if bound_ms(saved) <= small_ms(frame_ms) else Verdict.NOISE)
 
 
-_WORDS = {Decision.GAIN: SAVES, Decision.LOSS: COSTS, Decision.SMALL: NO_DIFFERENCE, Decision.OPEN: NOISE}
+_WORDS = {
+    Decision.GAIN: Verdict.SAVES,
+    Decision.LOSS: Verdict.COSTS,
+    Decision.SMALL: Verdict.NO_DIFFERENCE,
+    Decision.OPEN: Verdict.NOISE,
+}
 
 
 def judge_sides(work: Decision, submission: Decision, api: Decision = Decision.OPEN) -> Judged:
