@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Capture
+from wendascope.backends.opengl.objects.texel_formats import texel_format_named
 from wendascope.frame.block_codec import (
     DESKTOP,
     MOBILE,
@@ -45,7 +46,7 @@ def _image(levels: list[np.ndarray], channels: str, layers: int = 0, **more: obj
     height, width = levels[0].shape[-3:-1]
     fields: dict[str, object] = {"format": _OF["".join(sorted(channels, key="RGBA".index))], "kind": "unorm8"} | more
     return StoredImage(
-        str(fields["format"]), channels, str(fields["kind"]), Packing.CHANNELS, "SRGB" in str(fields["format"]),
+        texel_format_named(str(fields["format"])), channels, str(fields["kind"]), Packing.CHANNELS,
         width, height, 0, layers, 1, [level.tobytes() for level in levels],
     )  # fmt: skip
 
@@ -115,7 +116,7 @@ def test_levels_of_any_size_are_no_levels() -> None:
     """Programs may leave levels that do not belong together: nothing is said of them, and nothing breaks."""
     odd = _image([_smooth(32, 32, 4), _smooth(9, 5, 4)], "RGBA")
     assert block_plan(odd, DESKTOP) is None and not directions(odd)
-    grey = StoredImage("R8", "R", "unorm8", Packing.CHANNELS, False, 4, 4, 0, 0, 1, [bytes(16)])
+    grey = StoredImage(texel_format_named("R8"), "R", "unorm8", Packing.CHANNELS, 4, 4, 0, 0, 1, [bytes(16)])
     assert not directions(grey)
     for levels in ([bytes(16 * 64), bytes(40)], [b""], [bytes(7)]):
         assert opaque_format(_blocks("COMPRESSED_RGBA_S3TC_DXT5_EXT", levels, 32, 32)) is None
@@ -131,7 +132,7 @@ def test_directions_are_told_from_colours() -> None:
 
 
 def _blocks(format_: str, levels: list[bytes], width: int, height: int) -> StoredImage:
-    return StoredImage(format_, "", "", Packing.BLOCKS, "SRGB" in format_, width, height, 0, 0, 1, levels)
+    return StoredImage(texel_format_named(format_), "", "", Packing.BLOCKS, width, height, 0, 0, 1, levels)
 
 
 @pytest.mark.parametrize(

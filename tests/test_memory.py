@@ -40,6 +40,7 @@ from wendascope.backends.edit import Edit
 from wendascope.backends.opengl.calls.packed import CallBatch, Raw
 from wendascope.backends.opengl.instruments.noting import note
 from wendascope.backends.opengl.objects.records import ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.texel_formats import texel_format_named
 from wendascope.backends.opengl.objects.texel_sizes import texel_size
 from wendascope.backends.opengl.objects.texel_values import texel_values
 from wendascope.desktop.pages.memory import MemoryPage
@@ -48,6 +49,7 @@ from wendascope.errors import UsageError
 from wendascope.frame.blobs import BlobStore
 from wendascope.frame.contents import BufferColumn, BufferLayout, ImageValues
 from wendascope.frame.file import load, save
+from wendascope.frame.formats import Format
 from wendascope.frame.frame import Picture
 from wendascope.frame.memory import MemoryItem, MemoryKind
 from wendascope.frame.stored_image import Packing, StoredImage
@@ -196,7 +198,7 @@ def _levels(data: bytes) -> tuple[tuple[int, ...], list[bytes]]:
 )  # fmt: skip
 def test_a_texture_is_a_ktx_file(channels: str, kind: str, srgb: bool, number: int, size: int) -> None:
     levels = [bytes([k + 1]) * (size * (4 >> k) * (2 >> k or 1)) for k in range(3)]
-    image = StoredImage("any", channels, kind, Packing.CHANNELS, srgb, 4, 2, 0, 0, 1, levels)
+    image = StoredImage(Format("any", srgb=srgb), channels, kind, Packing.CHANNELS, 4, 2, 0, 0, 1, levels)
     head, read = _levels(ktx2(image))
     assert head[0] == number and head[2:8] == (4, 2, 0, 0, 1, 3) and read == levels
 
@@ -206,12 +208,14 @@ def test_blocks_and_packed_texels_are_ktx_files() -> None:
         ("COMPRESSED_RGB_S3TC_DXT1_EXT", 131, 8), ("COMPRESSED_SRGB_ALPHA_S3TC_DXT5_EXT", 138, 16),
         ("COMPRESSED_RGBA_ASTC_8x5", 167, 16), ("COMPRESSED_RG11_EAC", 155, 16),
     ):  # fmt: skip
-        image = StoredImage(name, "", "", Packing.BLOCKS, "SRGB" in name, 4, 4, 0, 0, 1, [bytes(size)])
+        image = StoredImage(texel_format_named(name), "", "", Packing.BLOCKS, 4, 4, 0, 0, 1, [bytes(size)])
         assert _levels(ktx2(image))[0][0] == number
-    packed = StoredImage("R11F_G11F_B10F", "", "10F_11F_11F", Packing.PACKED, False, 2, 2, 0, 3, 6, [bytes(288)])
+    packed = StoredImage(
+        texel_format_named("R11F_G11F_B10F"), "", "10F_11F_11F", Packing.PACKED, 2, 2, 0, 3, 6, [bytes(288)]
+    )
     assert _levels(ktx2(packed))[0][:7] == (122, 4, 2, 2, 0, 3, 6)
     with pytest.raises(UsageError, match="choose PNG"):
-        ktx2(StoredImage("COMPRESSED_RGB_FXT1_3DFX", "", "", Packing.BLOCKS, False, 4, 4, 0, 0, 1, [bytes(8)]))
+        ktx2(StoredImage(Format("COMPRESSED_RGB_FXT1_3DFX"), "", "", Packing.BLOCKS, 4, 4, 0, 0, 1, [bytes(8)]))
 
 
 # ---- objects -------------------------------------------------------------------------------------------------
@@ -293,7 +297,18 @@ def test_what_a_frame_moves_is_told_by_what_was_counted() -> None:
     steps = np.array([0, 1])
     colour = MemoryItem(MemoryKind.TARGET, "texture", 1, "", "RGBA8", "2D", 10, 10, levels=1, bytes=400, writes=steps)
     depth = MemoryItem(
-        MemoryKind.TARGET, "renderbuffer", 2, "", "DEPTH24", "2D", 10, 10, samples=4, bytes=1600, writes=steps
+        MemoryKind.TARGET,
+        "renderbuffer",
+        2,
+        "",
+        "DEPTH24",
+        "2D",
+        10,
+        10,
+        samples=4,
+        bytes=1600,
+        writes=steps,
+        texels=texel_format_named("DEPTH_COMPONENT24"),
     )
     picture = MemoryItem(MemoryKind.TEXTURE, "texture", 3, "", "R8", "2D", 4, 4, levels=3, bytes=21)
     buffer = MemoryItem(MemoryKind.BUFFER, "buffer", 4, "", "vertices", "", bytes=100)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from OpenGL import GL
 
+from wendascope.backends.opengl.objects.texel_formats import texel_format_named
 from wendascope.frame.block_codec import DESKTOP, block_plan, encoded
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.trials.proofs.verdicts import Verdict
@@ -111,7 +112,7 @@ def _near(looked: Looked) -> None:
 def _in_blocks(pixels: np.ndarray) -> int:
     """A texture in blocks with alpha, and one level, that the encoder of the tool itself makes."""
     image = StoredImage(
-        "RGBA8", "RGBA", "unorm8", Packing.CHANNELS, False, _SIDE, _SIDE, 0, 0, 1, [_photo(True).tobytes()]
+        texel_format_named("RGBA8"), "RGBA", "unorm8", Packing.CHANNELS, _SIDE, _SIDE, 0, 0, 1, [_photo(True).tobytes()]
     )
     plan = block_plan(image, DESKTOP)
     assert plan is not None

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import etcpak
 import numpy as np
@@ -12,13 +11,12 @@ import numpy.typing as npt
 import texture2ddecoder
 
 from wendascope.frame.distinct_channels import DistinctChannels, distinct_channels
+from wendascope.frame.formats import Format
 from wendascope.frame.stored_image import Packing, StoredImage
 
 SIDE = 4
 """Texels of a block each way."""
 Texels = npt.NDArray[np.uint8]
-_FORMATS = {"R8": "R", "RG8": "RG", "RGB8": "RGB", "RGBA8": "RGBA", "RGB": "RGB", "RGBA": "RGBA", "SRGB8": "RGB",
-            "SRGB8_ALPHA8": "RGBA", "SRGB": "RGB", "SRGB_ALPHA": "RGBA"}  # fmt: skip
 _UNIT_ERROR = 0.06
 """Of the length of a direction that is stored in eight bits a channel, and filtered."""
 
@@ -30,38 +28,39 @@ class BlockFormat:
     word: str
     """As the trade calls it."""
     channels: str
-    names: tuple[str, str]
-    """Of the linear format and of that which holds encoded light; empty where there is none."""
+    stored: Format
+    has_srgb: bool
+    """Whether there is a twin that holds encoded light."""
     block_bytes: int
     encode: Callable[[bytes, int, int], bytes]
     decode: Callable[[bytes, int, int], bytes]
 
 
 DESKTOP = (
-    BlockFormat("BC4", "R", ("COMPRESSED_RED_RGTC1", ""), 8, etcpak.compress_bc4, texture2ddecoder.decode_bc4),
-    BlockFormat("BC5", "RG", ("COMPRESSED_RG_RGTC2", ""), 16, etcpak.compress_bc5, texture2ddecoder.decode_bc5),
+    BlockFormat("BC4", "R", Format(block="BC4"), False, 8, etcpak.compress_bc4, texture2ddecoder.decode_bc4),
+    BlockFormat("BC5", "RG", Format(block="BC5"), False, 16, etcpak.compress_bc5, texture2ddecoder.decode_bc5),
     BlockFormat(
-        "BC1", "RGB", ("COMPRESSED_RGB_S3TC_DXT1_EXT", "COMPRESSED_SRGB_S3TC_DXT1_EXT"), 8,
+        "BC1", "RGB", Format(block="BC1"), True, 8,
         etcpak.compress_bc1, texture2ddecoder.decode_bc1,
     ),
     BlockFormat(
-        "BC3", "RGBA", ("COMPRESSED_RGBA_S3TC_DXT5_EXT", "COMPRESSED_SRGB_ALPHA_S3TC_DXT5_EXT"), 16,
+        "BC3", "RGBA", Format(block="BC3"), True, 16,
         etcpak.compress_bc3, texture2ddecoder.decode_bc3,
     ),
 )  # fmt: skip
 """What desktop GPUs read."""
 MOBILE = (
-    BlockFormat("EAC R11", "R", ("COMPRESSED_R11_EAC", ""), 8, etcpak.compress_eac_r, texture2ddecoder.decode_eacr),
+    BlockFormat("EAC R11", "R", Format(block="R11"), False, 8, etcpak.compress_eac_r, texture2ddecoder.decode_eacr),
     BlockFormat(
-        "EAC RG11", "RG", ("COMPRESSED_RG11_EAC", ""), 16,
+        "EAC RG11", "RG", Format(block="RG11"), False, 16,
         etcpak.compress_eac_rg, texture2ddecoder.decode_eacrg,
     ),
     BlockFormat(
-        "ETC2", "RGB", ("COMPRESSED_RGB8_ETC2", "COMPRESSED_SRGB8_ETC2"), 8,
+        "ETC2", "RGB", Format(block="ETC2"), True, 8,
         etcpak.compress_etc2_rgb, texture2ddecoder.decode_etc2,
     ),
     BlockFormat(
-        "ETC2 with alpha", "RGBA", ("COMPRESSED_RGBA8_ETC2_EAC", "COMPRESSED_SRGB8_ALPHA8_ETC2_EAC"), 16,
+        "ETC2 with alpha", "RGBA", Format(block="ETC2A8"), True, 16,
         etcpak.compress_etc2_rgba, texture2ddecoder.decode_etc2a8,
     ),
 )  # fmt: skip
@@ -78,8 +77,8 @@ class BlockPlan:
     """How a texture would be compressed."""
 
     format: BlockFormat
-    name: str
-    """Of the internal format."""
+    stored: Format
+    """What the texture is stored as then."""
     columns: tuple[int, ...]
     """Which stored channels the blocks hold, in their order."""
     fewer: DistinctChannels | None
@@ -99,7 +98,8 @@ def block_plan(image: StoredImage, formats: tuple[BlockFormat, ...]) -> BlockPla
     """
     if image.depth or not _of_whole_levels(image):
         return None
-    if _FORMATS.get(image.format) is None or sorted(_FORMATS[image.format]) != sorted(image.channels):
+    now = image.format
+    if now.bits != 8 or now.kind != "unorm" or sorted(now.channels) != sorted(image.channels):
         return None
     fewer = distinct_channels(image)
     if fewer is not None:
@@ -113,10 +113,11 @@ def block_plan(image: StoredImage, formats: tuple[BlockFormat, ...]) -> BlockPla
         if kept == "RGB" and directions(image):
             return None
     found = next(f for f in formats if len(f.channels) == len(kept))
-    name = found.names[image.srgb]
-    if not name:
+    if image.srgb and not found.has_srgb:
         return None
-    return BlockPlan(found, name, tuple(image.channels.index(letter) for letter in kept), fewer)
+    return BlockPlan(
+        found, replace(found.stored, srgb=image.srgb), tuple(image.channels.index(letter) for letter in kept), fewer
+    )
 
 
 def _of_whole_levels(image: StoredImage) -> bool:
@@ -176,7 +177,7 @@ def decoded(plan: BlockPlan, blocks: bytes, height: int, width: int) -> Texels:
 class OpaqueFormat:
     """Blocks of 16 bytes that hold alpha first and colours after it, and the format of their colours alone."""
 
-    names: re.Pattern[str]
+    block: str
     decode: Callable[[bytes, int, int], bytes]
     without: BlockFormat
     colours: Callable[[npt.NDArray[np.uint8]], npt.NDArray[np.uint8]]
@@ -187,7 +188,7 @@ def opaque_format(image: StoredImage) -> OpaqueFormat | None:
     """The format of blocks all of whose texels, in all levels, have the alpha 1; None where one has not, or where they
     hold none.
     """
-    found = next((f for f in _WITH_ALPHA if f.names.fullmatch(image.format)), None)
+    found = next((f for f in _WITH_ALPHA if f.block == image.format.block), None)
     if found is None or image.packing is not Packing.BLOCKS:
         return None
     # the smallest levels are the means of the others: most that have an alpha show it there
@@ -227,11 +228,11 @@ def _four_colours(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
 _COLOUR_BYTES = 8
 _WITH_ALPHA = (
     OpaqueFormat(
-        re.compile(r"COMPRESSED_(SRGB_ALPHA|RGBA)_S3TC_DXT5(_\w+)?"), texture2ddecoder.decode_bc3, DESKTOP[2],
+        "BC3", texture2ddecoder.decode_bc3, DESKTOP[2],
         _four_colours,
     ),
     OpaqueFormat(
-        re.compile(r"COMPRESSED_(SRGB8_ALPHA8|RGBA8)_ETC2_EAC(_\w+)?"), texture2ddecoder.decode_etc2a8, MOBILE[2],
+        "ETC2A8", texture2ddecoder.decode_etc2a8, MOBILE[2],
         lambda blocks: blocks,
     ),
 )  # fmt: skip

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wendascope.frame.formats import Format
 from wendascope.frame.stored_image import Packing, StoredImage
 
 _COLOURS = "RGBA"
-_WIDTHS = re.compile(r"(RGBA|RGB|RG)(8|16|16F|32F|8_SNORM|16_SNORM|8I|16I|32I|8UI|16UI|32UI)?")
 _DTYPES = {
     "unorm8": "u1", "snorm8": "i1", "uint8": "u1", "sint8": "i1", "unorm16": "<u2", "snorm16": "<i2", "uint16": "<u2",
     "sint16": "<i2", "sfloat16": "<u2", "uint32": "<u4", "sint32": "<i4", "sfloat32": "<u4",
@@ -32,8 +32,8 @@ class DistinctChannels:
     """The channels that have to be kept, `R`, `RA`, ..."""
     stored: int
     """Channels that each texel has now."""
-    format: str
-    """The format that holds the kept ones: `R8`, `RG16F`, ..."""
+    format: Format
+    """What holds the kept ones: `R8`, `RG16F`, ..."""
 
     def swizzle(self, channel: str) -> str:
         """Where the narrower texture has what is read as a channel: `R`, `G`, `B`, `A`, `0` or `1`."""
@@ -43,11 +43,12 @@ class DistinctChannels:
 
 def distinct_channels(image: StoredImage) -> DistinctChannels | None:
     """None where every channel is needed, no format has fewer of them, or all are constant."""
-    name = _WIDTHS.fullmatch(image.format)
     stored = len(image.channels)
-    if image.packing is not Packing.CHANNELS or name is None or stored < 2 or set(image.channels) - set(_COLOURS):
+    if image.packing is not Packing.CHANNELS or not image.format.is_plain or set(image.channels) - set(_COLOURS):
         return None
-    if len(name[1]) != stored or image.kind not in _DTYPES or (name[2] or "8")[:2].rstrip("_FIU") != _bits(image):
+    if stored < 2 or len(image.format.channels) != stored or image.kind not in _DTYPES:
+        return None
+    if image.format.bits != int(re.sub(r"\D", "", image.kind)):
         return None  # the bits that were read are not those that are stored
     levels = [np.frombuffer(level, _DTYPES[image.kind]).reshape(-1, stored) for level in image.levels]
     one = _one(image.kind)
@@ -60,11 +61,7 @@ def distinct_channels(image: StoredImage) -> DistinctChannels | None:
             return None
     if not kept:
         return None
-    return DistinctChannels(sources, kept, stored, f"{'RG'[: len(kept)]}{name[2] or '8'}")
-
-
-def _bits(image: StoredImage) -> str:
-    return re.sub(r"\D", "", image.kind)
+    return DistinctChannels(sources, kept, stored, image.format.with_channels(len(kept)))
 
 
 def _one(kind: str) -> int:

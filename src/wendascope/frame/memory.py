@@ -7,6 +7,7 @@ from enum import Enum
 
 import numpy as np
 
+from wendascope.frame.formats import NO_TEXELS, Format
 from wendascope.frame.numbers import Ints
 
 NO_STEPS: Ints = np.zeros(0, np.int64)
@@ -66,6 +67,8 @@ class MemoryItem:
     """Whether the frame after writes to it. Both as far as that frame is known."""
     place: str = ""
     """Where in the program it was made, where that is known."""
+    texels: Format = NO_TEXELS
+    """What `format` is, of textures and targets."""
     hash: str = ""
     """Equal for objects of one class with the same contents in the same format; empty where they are not known."""
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import Enum
 
+from wendascope.frame.formats import Format
+
 
 class Packing(Enum):
     """How texels lie in memory."""
@@ -21,14 +23,12 @@ class Packing(Enum):
 class StoredImage:
     """`levels` hold the bytes of each, the largest first: layer by layer, in each face by face, bottom row first."""
 
-    format: str
-    """The name of the internal format, without the API's prefix."""
+    format: Format
     channels: str
     """`RGBA`, `BGR`, `D`, ...: in the order in which they lie."""
     kind: str
     """Of one channel: `unorm8`, `snorm16`, `uint32`, `sfloat16`, ... or what packs several, `10F_11F_11F`."""
     packing: Packing
-    srgb: bool
     width: int
     height: int
     depth: int
@@ -36,6 +36,10 @@ class StoredImage:
     """0 where it is no array."""
     faces: int
     levels: list[bytes] = field(default_factory=list)
+
+    @property
+    def srgb(self) -> bool:
+        return self.format.srgb
 
     @property
     def solid(self) -> bool:

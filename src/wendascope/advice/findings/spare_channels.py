@@ -41,7 +41,9 @@ def spare_channels(case: Case) -> Iterator[Finding]:
     ]
     largest, rest, unused = by_use(found, _LEAST_SAVED, _ALONE)
     for row in largest:
-        yield _finding(case, [row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format} would hold it")
+        yield _finding(
+            case, [row], f"{row.item.title} is {_told(row.channels)}; {row.channels.format.word} would hold it"
+        )
     if rest:
         yield _finding(case, rest, f"{plural(len(rest), 'more texture')} could be stored with fewer channels")
     if unused:
@@ -65,7 +67,7 @@ def _finding(case: Case, rows: list[_Spare], what: str) -> Finding:
             "textures": len(rows),
             "bytes now": sum(row.item.size for row in rows),
             "bytes then": sum(row.item.size for row in rows) - saved,
-            "formats": listed(sorted({row.channels.format for row in rows})),
+            "formats": listed(sorted({row.channels.format.word for row in rows})),
             **moved(case.traffic, [row.item for row in rows]),
         },
         estimate_ms=None,

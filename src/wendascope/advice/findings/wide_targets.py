@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from wendascope.advice.findings._registry import Case, Finding, finding
 from wendascope.advice.rule import Effort, Rule, Side, Verify
 from wendascope.analysis.memory.memory_use import TargetValues
 from wendascope.analysis.memory.traffic import moved
+from wendascope.frame.formats import Format
 from wendascope.frame.memory import MemoryItem
 from wendascope.frame.remedy import Remedy
 from wendascope.texts import memory
@@ -32,23 +34,21 @@ def wide_targets(case: Case) -> Iterator[Finding]:
             yield _finding(case, item, values, *narrower)
 
 
-def _narrower(item: MemoryItem, values: TargetValues) -> tuple[str, float] | None:
+def _narrower(item: MemoryItem, values: TargetValues) -> tuple[Format, float] | None:
     """(format, part of the bytes) that would hold the values; None where none is known."""
-    kind = item.format.rstrip("F0123456789")
-    channels = {"RGBA": 4, "RGB": 3, "RG": 2, "R": 1}.get(kind)
-    if channels is None or not item.format.endswith("F") or not values.finite:
+    now, channels = item.texels, len(item.texels.channels)
+    if not now.is_plain or now.kind != "sfloat" or not values.finite:
         return None
-    bits = 32 if item.format.endswith("32F") else 16
     if values.within_one:
-        return f"{kind}8", 8 / bits
+        return replace(now, name="", bits=8, kind="unorm"), 8 / now.bits
     if min(values.low) >= 0.0 and max(values.high) <= _LARGEST_HALF and channels >= 3 and values.plain_alpha:
-        return "R11F_G11F_B10F", 32 / (channels * bits)
-    if bits == 32 and max(abs(value) for value in (*values.low, *values.high)) <= _LARGEST_HALF:
-        return f"{kind}16F", 0.5
+        return Format(packed="10F_11F_11F"), 32 / (channels * now.bits)
+    if now.bits == 32 and max(abs(value) for value in (*values.low, *values.high)) <= _LARGEST_HALF:
+        return replace(now, name="", bits=16), 0.5
     return None
 
 
-def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, part: float) -> Finding:
+def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: Format, part: float) -> Finding:
     saved = round(item.size * (1 - part))
     steps = [int(step) for step in item.steps]
     texture = item.object_class == "texture"
@@ -57,7 +57,7 @@ def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, 
     return Finding(
         id=f"wide-target-{item.object_class}-{item.name}",
         rule="wide-target",
-        title=f"{item.title} is {item.format}, and {narrower} would hold its values: {memory(saved)} less",
+        title=f"{item.title} is {item.format}, and {narrower.word} would hold its values: {memory(saved)} less",
         why=(
             f"After the frame its colours are {low:.3g} to {high:.3g}"
             + (", and alpha is 1 everywhere or not there" if values.plain_alpha else "")
@@ -77,7 +77,7 @@ def _finding(case: Case, item: MemoryItem, values: TargetValues, narrower: str, 
         how="a proof measures it, with the picture beside it",
         price="values are rounded more coarsely: the proof shows where that is seen",
         conditions="brighter scenes stay within the format",
-        remedy=Remedy("narrower-target", steps, textures=[item.name], names=[narrower]) if texture else None,
+        remedy=Remedy("narrower-target", steps, textures=[item.name], names=[narrower.word]) if texture else None,
         less_bytes=saved,
         refused="" if texture else "renderbuffers are not exchanged here",
     )
@@ -90,7 +90,7 @@ def unread_depth(case: Case) -> Iterator[Finding]:
     if not flow.followed:
         return
     for item in case.frame.memory:
-        if not item.format.startswith("DEPTH") or not len(item.writes) or not item.followed or not item.size:
+        if not item.texels.has_depth or not len(item.writes) or not item.followed or not item.size:
             continue
         passes = np.unique(np.asarray(case.frame.passes.of_step)[item.writes])
         is_read = len(item.reads) or len(item.by_calls) or item.read_next

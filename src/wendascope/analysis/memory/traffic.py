@@ -64,7 +64,7 @@ def _texel_bytes(item: MemoryItem) -> float:
 def _of_target(item: MemoryItem, drawn: Drawn) -> tuple[int, int]:
     """(texels written, texels read) by the steps that draw into a target."""
     into = out = 0
-    depth = "DEPTH" in item.format
+    depth = item.texels.has_depth
     for step in item.writes.tolist():
         row = drawn.steps[step]
         passed = max(row.fragments, 0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from wendascope.backends.opengl.objects.texel_sizes import format_name
+from wendascope.backends.opengl.objects.texel_formats import texel_format
 from wendascope.backends.opengl.objects.texel_values import CHANNELS, WHOLE
 from wendascope.frame.stored_image import Packing, StoredImage
 from wendascope.registry import GL
@@ -56,9 +56,8 @@ def stored_image(frame: OpenGLFrame, name: int) -> StoredImage | None:
     cube = target in (GL.TEXTURE_CUBE_MAP, GL.TEXTURE_CUBE_MAP_ARRAY)
     layers = {GL.TEXTURE_2D_ARRAY: depth, GL.TEXTURE_CUBE_MAP_ARRAY: depth // 6, GL.TEXTURE_1D_ARRAY: first.height}
     height = 0 if target in (GL.TEXTURE_1D, GL.TEXTURE_1D_ARRAY) else first.height
-    name_ = format_name(first.internal_format)
     return StoredImage(
-        name_, channels, kind, packing, "SRGB" in name_, first.width, height,
+        texel_format(first.internal_format), channels, kind, packing, first.width, height,
         depth if target == GL.TEXTURE_3D else 0, layers.get(target, 0), 6 if cube else 1,
         [levels[k] for k in range(len(levels))],
     )  # fmt: skip

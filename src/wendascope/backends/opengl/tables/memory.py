@@ -10,10 +10,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from wendascope.backends.opengl.objects.records import BufferRecord, ImageRecord, RenderbufferRecord, TextureRecord
+from wendascope.backends.opengl.objects.texel_formats import texel_format
 from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
 from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.backends.opengl.tables.buffer_uses import BufferUses, joined
 from wendascope.backends.opengl.tables.written import images_of, texture_writes
+from wendascope.frame.formats import NO_TEXELS
 from wendascope.frame.memory import NO_STEPS, MemoryItem, MemoryKind
 from wendascope.frame.numbers import Ints
 from wendascope.registry import GL, tables
@@ -123,7 +125,7 @@ class _Textures:
             first.width if first else 0, first.height if first else 0, _layers(texture), texture.levels, samples,
             bytes_, how, reads, writes, {"texels": reads} if len(reads) else {}, called, int(last),
             followed=self._flow.followed and not (back < 0).any() and not texture.buffer and not texture.is_default,
-            hash=_texture_hash(texture),
+            texels=texel_format(first.internal_format) if first else NO_TEXELS, hash=_texture_hash(texture),
         )  # fmt: skip
 
 
@@ -183,7 +185,7 @@ def _renderbuffers(frame: OpenGLFrame, flow: _Flow) -> Iterator[MemoryItem]:
         yield MemoryItem(
             kind, "renderbuffer", record.name, "", format_name(record.internal_format), "2D", record.width,
             record.height, 1, 1, record.samples, bytes_, how, reads, writes, {}, back[back >= 0], int(last),
-            followed=flow.followed and not (back < 0).any(),
+            followed=flow.followed and not (back < 0).any(), texels=texel_format(record.internal_format),
         )  # fmt: skip
 
 

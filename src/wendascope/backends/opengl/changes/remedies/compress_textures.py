@@ -10,10 +10,11 @@ from wendascope.backends.opengl.changes.swizzles import swizzled, without_border
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
+from wendascope.backends.opengl.objects.texel_formats import internal_format
 from wendascope.errors import TrialError
 from wendascope.frame.block_codec import block_formats, block_plan, encoded, level_texels
 from wendascope.frame.remedy import Remedy
-from wendascope.registry import GL, tables
+from wendascope.registry import GL
 
 _KINDS = (GL.TEXTURE_2D, GL.TEXTURE_2D_ARRAY, GL.TEXTURE_CUBE_MAP)
 
@@ -27,7 +28,7 @@ def compress_textures(change: FrameChange, item: Remedy) -> None:
 def _compressed(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     stored = stored_image(frame, record.bound_name)
     plan = block_plan(stored, block_formats(frame.context.es)) if stored is not None else None
-    internal = tables().enum_value.get(f"GL_{plan.name}") if plan else None
+    internal = internal_format(plan.stored) if plan else None
     if stored is None or plan is None or internal is None or record.target not in _KINDS:
         raise TrialError(f"texture {record.name} is stored in a way that is not compressed here")
     parameters = dict(record.parameters)

@@ -12,10 +12,10 @@ from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.formats import named_format
 from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
+from wendascope.backends.opengl.objects.texel_formats import internal_format
 from wendascope.errors import TrialError
 from wendascope.frame.distinct_channels import distinct_channels
 from wendascope.frame.remedy import Remedy
-from wendascope.registry import tables
 
 
 @lowers("fewer-channels")
@@ -27,7 +27,7 @@ def fewer_channels(change: FrameChange, item: Remedy) -> None:
 def _narrower(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     stored = stored_image(frame, record.bound_name)
     channels = distinct_channels(stored) if stored is not None else None
-    internal = tables().enum_value.get(f"GL_{channels.format}") if channels else None
+    internal = internal_format(channels.format) if channels else None
     transfer = named_format(internal) if internal is not None else None
     if stored is None or channels is None or internal is None or transfer is None:
         raise TrialError(f"texture {record.name} needs all its channels")

@@ -8,10 +8,11 @@ from wendascope.backends.opengl.changes.frame_change import FrameChange, lowers
 from wendascope.backends.opengl.changes.images import replace_each
 from wendascope.backends.opengl.objects.formats import named_format
 from wendascope.backends.opengl.objects.records import TextureRecord
+from wendascope.backends.opengl.objects.texel_formats import internal_format
 from wendascope.backends.opengl.objects.texel_sizes import format_name, texel_size
 from wendascope.errors import TrialError
+from wendascope.frame.formats import format_named
 from wendascope.frame.remedy import Remedy
-from wendascope.registry import tables
 
 
 @lowers("narrower-target")
@@ -21,7 +22,8 @@ def narrower_target(change: FrameChange, item: Remedy) -> None:
     """
     if len(item.names) != 1 or not item.textures:
         raise TrialError("a narrower target needs a format")
-    internal = tables().enum_value.get(f"GL_{item.names[0]}")
+    wanted = format_named(item.names[0])
+    internal = internal_format(wanted) if wanted is not None else None
     transfer = named_format(internal) if internal is not None else None
     if internal is None or transfer is None:
         raise TrialError(f"{item.names[0]} is no format that is known here")

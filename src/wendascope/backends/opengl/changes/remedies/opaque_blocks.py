@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import msgspec
 
 from wendascope.backends.opengl.changes.frame_change import FrameChange, lowers
@@ -9,10 +11,10 @@ from wendascope.backends.opengl.changes.images import replace_each
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.backends.opengl.objects.records import TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
+from wendascope.backends.opengl.objects.texel_formats import internal_format
 from wendascope.errors import TrialError
 from wendascope.frame.block_codec import opaque_format, without_alpha
 from wendascope.frame.remedy import Remedy
-from wendascope.registry import tables
 
 
 @lowers("opaque-blocks")
@@ -26,7 +28,7 @@ def opaque_blocks(change: FrameChange, item: Remedy) -> None:
 def _colours(frame: OpenGLFrame, record: TextureRecord, name: int) -> TextureRecord:
     stored = stored_image(frame, record.bound_name)
     found = opaque_format(stored) if stored is not None else None
-    internal = tables().enum_value.get(f"GL_{found.without.names[stored.srgb]}") if found and stored else None
+    internal = internal_format(replace(found.without.stored, srgb=stored.srgb)) if found and stored else None
     if found is None or internal is None:
         raise TrialError(f"texture {record.name} is not of blocks with an alpha of 1")
     images = []
