@@ -15,6 +15,7 @@ from PIL import Image
 
 from tests.conftest import program
 from wendascope.demo.data import demo_files
+from wendascope.errors import MachineError
 
 pytestmark = pytest.mark.driver
 
@@ -204,6 +205,14 @@ def test_the_demo_runs_headless(tmp_path: Path) -> None:
     made = {p.name for p in (tmp_path / "out").iterdir()}
     assert {"depot.wend", "report.html", "finished.png", "tables"} <= made
     assert Image.open(tmp_path / "out" / "finished.png").size == (480, 270)
+
+
+def test_the_demo_program_says_what_it_misses() -> None:
+    """Its packages are an extra: captured frames open without them."""
+    code = "import sys; sys.modules['glfw'] = None; from wendascope.demo.__main__ import main; main()"
+    done = subprocess.run([sys.executable, "-c", code, "--off-screen"], capture_output=True, text=True, timeout=60)
+    assert done.returncode == MachineError.exit_code
+    assert "missing (glfw): install wendascope[demo]" in done.stderr and "Traceback" not in done.stderr
 
 
 def test_the_lenses_of_the_command_line_are_those_there_are() -> None:

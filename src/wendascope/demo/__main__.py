@@ -9,6 +9,7 @@ from functools import partial
 
 from wendascope.demo.flaws import FLAWS, WORSE, parse_better, parse_worse
 from wendascope.demo.surface import has_display, open_surface
+from wendascope.errors import MachineError
 
 _SIZES = {"depot": "1280x720", "signal-box": "640x360", "platform": "800x450", "store": "640x360"}
 """What can be drawn, and how large it is."""
@@ -45,7 +46,10 @@ def main() -> int:
             raise ValueError(f"{size} holds no pixel")
     except ValueError as error:
         parser.error(str(error))
-    surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
+    try:
+        surface = open_surface(width, height, "Tram depot", has_display() and not options.off_screen)
+    except MachineError as error:
+        parser.exit(error.exit_code, f"{error}\n")
     from wendascope.demo.depot import Depot
     from wendascope.demo.platform import Platform
     from wendascope.demo.signal_box import SignalBox

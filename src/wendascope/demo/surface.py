@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 from typing import Protocol
 
 from wendascope.backends.opengl.context import PbufferContext
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer
+from wendascope.errors import MachineError
 from wendascope.frame.context import ContextInfo
 
 
@@ -29,6 +31,12 @@ def open_surface(width: int, height: int, title: str, window: bool) -> Surface:
     """Make a context current. Raises RuntimeError or MachineError, saying what is missing. Call before importing
     OpenGL.GL.
     """
+    missing = [name for name in ("glfw", "OpenGL") if importlib.util.find_spec(name) is None]
+    if missing:
+        raise MachineError(
+            f"the demo program draws with Python packages that are missing ({', '.join(missing)}): install"
+            " wendascope[demo]"
+        )
     os.environ["PYOPENGL_PLATFORM"] = "glx" if window and os.environ.get("DISPLAY") else "egl"
     import OpenGL
 
