@@ -116,7 +116,7 @@ def test_what_closes_comes_first_and_runs_with_the_call_before() -> None:
 
 @given(st.text(max_size=20), st.binary(max_size=40))
 def test_requests_come_back_as_they_were(job: str, arguments: bytes) -> None:
-    request = wire.Request(job, arguments)
+    request = wire.Request(job, arguments, 1)
     assert wire.decode_request(wire.encode(request)) == request
 
 

@@ -45,7 +45,7 @@ def broken(session, job) -> int:
 
 def there_and_back(asked):
     """As the two processes do it."""
-    request = decode_request(encode(Request(asked.job.name, asked.arguments)))
+    request = decode_request(encode(Request(asked.job.name, asked.arguments, 1)))
     reply = decode_reply(encode(Reply(True, result=asked.job.run(SESSION, JOB, request.arguments))))
     return asked.job.result(reply.result)
 

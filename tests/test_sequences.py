@@ -20,7 +20,7 @@ from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.demo.data import demo_files
 from wendascope.desktop.pages.over_time import OverTimePage
 from wendascope.desktop.window.main_window import MainWindow
-from wendascope.errors import DamagedFileError, FileError
+from wendascope.errors import DamagedFileError, FileError, ReplayCrashedError
 from wendascope.frame.file import add, added, content_of, frame_count, load, save, save_sequence
 from wendascope.frame.frame import Picture
 from wendascope.frame.places import frame_path, place_of
@@ -219,6 +219,7 @@ def test_the_page_over_time(window: MainWindow, qtbot: Any, tmp_path: Path) -> N
 
 @pytest.mark.driver
 def test_frames_of_a_running_program_replay_each(capture: Capture, tmp_path: Path) -> None:
+    from wendascope.measure.pass_results import pass_results
     from wendascope.measure.pictures import verify
     from wendascope.replay.client import Replay
 
@@ -227,9 +228,22 @@ def test_frames_of_a_running_program_replay_each(capture: Capture, tmp_path: Pat
     path = tmp_path / "terrain.wend"
     save_sequence([frame, other], path)
     assert path.stat().st_size < 1.5 * max(one.stat().st_size, two.stat().st_size)
-    for number in (1, 2):
-        with Replay(frame_path(path, number)) as replay:
+    with Replay(path) as replay:
+        processes, results = set(), {}
+        for number in (1, 2):
+            replay.turn_to(number)
             assert replay.run(verify.asked()).identical
+            results[number] = replay.run(pass_results.asked())
+            assert replay._process is not None
+            processes.add(replay._process.pid)
+        assert len(processes) == 1 and results[1] != results[2], "one process replays all frames of a file"
+        replay.turn_to(1)
+        assert replay.run(pass_results.asked()) == results[1]
+        assert replay._process is not None
+        replay._process.kill()
+        with pytest.raises(ReplayCrashedError):
+            replay.run(verify.asked())
+        assert replay.run(pass_results.asked()) == results[1], "a new one replays the frame that it was turned to"
 
 
 def test_the_place_of_a_frame_is_found_without_anything_heavy() -> None:

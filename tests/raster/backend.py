@@ -279,6 +279,9 @@ class RasterSession:
 
     # ---- runs ----------------------------------------------------------------------------------------
 
+    def close(self) -> None:
+        pass
+
     def prepare(self, edit: Edit | None = None) -> PreparedScene:
         return PreparedScene(self.frame.scene, edit or Edit())
 

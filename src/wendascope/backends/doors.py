@@ -395,6 +395,9 @@ class Session(Protocol):
     def elsewhere_captured(self) -> bool:
         """Whether the frame was captured with another driver than that of this machine."""
 
+    def close(self) -> None:
+        """Give back all that it holds; it is asked nothing more."""
+
     # ---- runs ----------------------------------------------------------------------------------------
 
     def prepare(self, edit: Edit | None = None) -> Prepared:

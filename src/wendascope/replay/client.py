@@ -23,6 +23,7 @@ from wendascope.analysis.guidelines import guidelines
 from wendascope.errors import CancelledError, MachineError, ReplayCrashedError, WendascopeError, error_named
 from wendascope.frame.file import content_of
 from wendascope.frame.origins import MADE_HERE, origin
+from wendascope.frame.places import frame_path, place_of
 from wendascope.replay.jobs import Asked
 from wendascope.replay.progress import CANCEL, PROGRESS_BYTES
 from wendascope.replay.wire import Request, decode_reply, encode
@@ -79,7 +80,8 @@ def in_force() -> InForce:
 class Replay:
     """A frame file in a replay process of its own. Use as a context manager.
 
-    Jobs run one at a time; the process is started when first needed and again after a crash.
+    Jobs run one at a time; the process is started when first needed and again after a crash. It replays one frame of a
+    sequence at a time, and turns to another when told.
     """
 
     def __init__(self, path: Path, environment: Mapping[str, str] | None = None) -> None:
@@ -87,6 +89,7 @@ class Replay:
         self._environment = dict(environment or {})
         self._companion: Replay | None = None
         self._draws = False
+        self._cache = ""
         self._process: subprocess.Popen[bytes] | None = None
         self._connection: Connection | None = None
         self._log: IO[bytes] | None = None
@@ -101,6 +104,20 @@ class Replay:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+    def turn_to(self, number: int) -> None:
+        """Replay another frame of the file from now on, counted from 1, in the same process: what was sent to the one
+        before is forgotten. Must not be called while a job runs.
+        """
+        path = frame_path(self.path, number)
+        if path == self.path:
+            return
+        if self._companion is not None:
+            self._companion.close()
+            self._companion = None
+        self.path = path
+        if self._process is not None and _shader_cache(path) != self._cache:
+            self._stop()  # compiled shaders are kept of frames made here alone
 
     def without_drawing(self) -> Replay | None:
         """The same frame in a second process, whose driver draws nothing; None where it is known to draw all the
@@ -129,6 +146,7 @@ class Replay:
     def _start(self) -> None:
         ours, theirs = socket.socketpair()
         self._log = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the process
+        self._cache = _shader_cache(self.path)
         command = [
             sys.executable,
             "-P",
@@ -137,7 +155,7 @@ class Replay:
             str(self.path),
             str(theirs.fileno()),
             str(self._progress_fd),
-            _shader_cache(self.path),
+            self._cache,
         ]
         environment = {k: v for k, v in os.environ.items() if k not in ("LD_PRELOAD", "WENDASCOPE_SOCKET")}
         environment |= self._environment
@@ -185,7 +203,9 @@ class Replay:
             connection = self._connection
             assert connection is not None
             try:
-                connection.send_bytes(encode(Request(asked.job.name, asked.arguments, guidelines())))
+                connection.send_bytes(
+                    encode(Request(asked.job.name, asked.arguments, place_of(self.path)[1], guidelines()))
+                )
                 return asked.job.result(self._wait(connection, task, silent_seconds))
             except (EOFError, OSError) as error:
                 if self._connection is not connection:  # closed by whoever does not need it any more

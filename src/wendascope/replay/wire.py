@@ -24,6 +24,8 @@ class Request(msgspec.Struct):
 
     job: str
     arguments: bytes
+    frame: int
+    """Which of the file's frames, from 1."""
     guidelines: Guidelines | None = None
     """Those in force where the job is asked for: a confined process cannot read the user's own. None for the shipped
     ones.

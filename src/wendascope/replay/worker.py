@@ -1,4 +1,4 @@
-"""The replay process: one frame, one context, jobs one after another.
+"""The replay process: one file, one of its frames at a time with a context of its own, jobs one after another.
 
 Started by `client` with the file to open, a socket and a memory file in which the executor keeps the
 index of the running call, so that a crash can be told from outside. The file may come from a stranger: before
@@ -17,7 +17,7 @@ from pathlib import Path
 from wendascope import confinement
 from wendascope.backends.busy import BusyLoops
 from wendascope.confinement import confine, limit_memory
-from wendascope.frame.places import place_of
+from wendascope.frame.places import frame_path, place_of
 
 PATIENCE = "WENDASCOPE_PATIENCE"
 """Seconds that any single call may take, in the place of those that such a call needs."""
@@ -71,6 +71,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     memory = mmap.mmap(progress_fd, PROGRESS_BYTES)
     words = np.frombuffer(memory, np.int64)
     session: Session | None = None
+    file_path, number = place_of(Path(path))
     while True:
         try:
             request = decode_request(connection.recv_bytes())
@@ -80,9 +81,13 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
         try:
             wanted = job_named(request.job)
             adopt(request.guidelines)
+            if session is not None and request.frame != number:
+                session.close()
+                session = None
             if session is None:
                 job.progress("rebuilding the frame", 0.0)
-                session = backends.session(file.load(Path(path)), words.ctypes.data)
+                number = request.frame
+                session = backends.session(file.load(frame_path(file_path, number)), words.ctypes.data)
                 session.watch = words[1:]
                 session.busy = busy
             reply = Reply(True, result=wanted.run(session, job, request.arguments))

@@ -130,18 +130,19 @@ def late_views(
     views: dict[Keys, LateView] = {}
     images: dict[Keys, dict[int, StoredImages]] = {}
     until = time.monotonic() + _MOST_SECONDS
-    for number in range(1, count + 1):
-        if time.monotonic() > until:
-            break
-        of_frame = task.one_of("frame", number, count)
-        _try_frame(first, number, digests, views, images, of_frame)
+    with Replay(first) as replay:
+        for number in range(1, count + 1):
+            if time.monotonic() > until:
+                break
+            replay.turn_to(number)
+            _try_frame(replay, number, digests, views, images, task.one_of("frame", number, count))
     kept = LateViews(list(views.values()))
     records.LATE_VIEWS.keep(first, kept)
     return kept
 
 
 def _try_frame(
-    path: Path,
+    replay: Replay,
     number: int,
     digests: Sequence[dict[PassKey, str]],
     views: dict[Keys, LateView],
@@ -149,27 +150,26 @@ def _try_frame(
     task: Task,
 ) -> None:
     """Try the views of one frame with what they came to in the frames right before it, by their numbers in `images`."""
-    frame = load(frame_path(path, number))
+    frame = load(replay.path)
     chosen = _largest(frame, {k: passes for k, passes in _views(frame).items() if _changes(k, digests)})
     if not chosen:
         return
-    with Replay(frame_path(path, number)) as replay:
-        for keys, passes in chosen.items():
-            task.check()
-            new = LateView(list(keys), changes=_changes(keys, digests), name=_name(frame, passes))
-            view = views.setdefault(keys, new)
-            mine = images.setdefault(keys, {})
-            earlier: list[StoredImages] = []
-            while len(earlier) < _MOST_AGO and number - 1 - len(earlier) in mine:
-                earlier.append(mine[number - 1 - len(earlier)])
-            found = replay.run(try_late.asked(number, passes, earlier), task)
-            view.late += found.late
-            view.refused = view.refused or found.refused
-            if found.moved is not None:
-                view.moved.append((number, *found.moved))
-            mine.pop(number - _MOST_AGO, None)
-            if found.own is not None:
-                mine[number] = found.own
+    for keys, passes in chosen.items():
+        task.check()
+        new = LateView(list(keys), changes=_changes(keys, digests), name=_name(frame, passes))
+        view = views.setdefault(keys, new)
+        mine = images.setdefault(keys, {})
+        earlier: list[StoredImages] = []
+        while len(earlier) < _MOST_AGO and number - 1 - len(earlier) in mine:
+            earlier.append(mine[number - 1 - len(earlier)])
+        found = replay.run(try_late.asked(number, passes, earlier), task)
+        view.late += found.late
+        view.refused = view.refused or found.refused
+        if found.moved is not None:
+            view.moved.append((number, *found.moved))
+        mine.pop(number - _MOST_AGO, None)
+        if found.own is not None:
+            mine[number] = found.own
 
 
 def _views(frame: Frame) -> dict[Keys, list[int]]:

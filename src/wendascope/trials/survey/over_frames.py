@@ -32,14 +32,15 @@ def sequence_results(
         return known
     found = SequenceResults([], [], [])
     count = frame_count(first)
-    for number in range(1, count + 1):
-        place, of_frame = frame_path(first, number), task.one_of("frame", number, count)
-        of_frame.progress("results of its passes", 0.0)
-        with Replay(place) as replay:
+    with Replay(first) as replay:
+        for number in range(1, count + 1):
+            of_frame = task.one_of("frame", number, count)
+            of_frame.progress("results of its passes", 0.0)
+            replay.turn_to(number)
             found.digests.append(replay.run(pass_results.asked(), of_frame))
-        passes = load(place).passes
-        found.keys.append(list(passes.keys))
-        found.names.append(list(passes.short_names))
+            passes = load(frame_path(first, number)).passes
+            found.keys.append(list(passes.keys))
+            found.names.append(list(passes.short_names))
     records.SEQUENCE_RESULTS.keep(first, found)
     return found
 
