@@ -191,5 +191,5 @@ def test_a_measurement_is_one_file(added: None, small: Path) -> None:
 def test_a_page_is_one_file(added: None, window: MainWindow) -> None:
     window.show_page("Added")
     page = window.page("Added")
-    assert page.figure() == "7" and page.widget().isVisible()
+    assert page.figure() == "7" and page.isVisible()
     assert window.page_titles().index("Added") < window.page_titles().index("Findings")

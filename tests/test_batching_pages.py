@@ -231,7 +231,7 @@ def test_one_proof_of_all_is_told_on_the_first_page(opened: MainWindow, qtbot: A
         lambda: not opened.work.measuring() and all(f.id in document.proofs for f in chosen), timeout=2 * PATIENCE
     )
     opened.show_page("Time")
-    evidence = opened.page("Time").widget().evidence.text()  # type: ignore[attr-defined]
+    evidence = opened.page("Time").evidence.text()  # type: ignore[attr-defined]
     combined = newest_together(document.proofs)
     if combined is None or combined.ratio is None:  # under much other load little can be told
         assert ">proved<" not in evidence

@@ -347,9 +347,21 @@ def test_the_picture_goes_over_the_page_and_back(window: MainWindow, depot: Path
     assert not window.pages.isHidden(), "going to a page shows it"
 
 
-def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, depot: Path) -> None:
+def test_pages_are_made_when_they_are_needed(window: MainWindow, qtbot: Any, depot: Path) -> None:
+    """The window comes with the one that it shows; the others follow one after the other, none twice."""
+    assert window.pages.known("Capture") and not window.pages.known("Memory")
+    memory = window.page("Memory")
+    window.open_files([depot])
+    qtbot.waitUntil(lambda: all(map(window.pages.known, window.page_titles())), timeout=60_000)
+    assert window.page("Memory") is memory and window.pages.currentWidget() is window.page("Time")
+    assert [window.pages.widget(k) for k in range(window.pages.count())] == list(map(window.page, window.page_titles()))
+    qtbot.waitUntil(lambda: window._figure("Memory") != "" and window._figure("State") != "", timeout=60_000)
+
+
+def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, qtbot: Any, depot: Path) -> None:
     assert window._missing("Plan")[0] == "no frame"
     window.open_files([depot])
+    qtbot.waitUntil(lambda: all(map(window.pages.known, window.page_titles())), timeout=60_000)
     assert window._missing("Compare")[0] == "one frame" and window._missing("Plan")[0] == "Ctrl+M"
     row = window.page_titles().index("Compare")
     at = QPoint(10, row * window.rail._row + 20)

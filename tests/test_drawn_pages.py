@@ -68,7 +68,7 @@ def test_measuring_in_the_window_fills_every_page(window: MainWindow, own_small:
     qtbot.waitUntil(lambda: document.drawn is not None and not window.work.measuring(), timeout=PATIENCE)
     assert "fragments" in page.answer.text() and page.figure().endswith("%")
     window.show_page("Geometry")
-    assert "triangles" in window.page("Geometry").widget().answer.text()  # type: ignore[attr-defined]
+    assert "triangles" in window.page("Geometry").answer.text()  # type: ignore[attr-defined]
     assert records.DRAWN.all(own_small) and records.FINDINGS.all(own_small), "kept in the file"
 
 

@@ -25,10 +25,6 @@ class Page(QWidget):
         """What it has no figure without, once a frame is open: in a word or two, and what to do about it."""
         return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"
 
-    def widget(self) -> Page:
-        """The page itself."""
-        return self
-
     def focus_search(self) -> None:
         """Put the cursor where one searches."""
 

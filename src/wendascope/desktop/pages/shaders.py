@@ -51,6 +51,12 @@ class ShadersPage(FramePage):
         self.studied: list[ProgramStudy] = []
         self.follow()
 
+    def waits_for(self) -> tuple[str, str]:
+        document = self._workspace.current
+        if document is None or document.survey is None:
+            return super().waits_for()
+        return "...", "The shaders are being looked at"
+
     def figure(self) -> str:
         document = self._workspace.current
         if document is None or document.survey is None or not self.studied or document is not self._document:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 from PySide6.QtCore import QBuffer, QByteArray, QSettings, Qt
@@ -11,6 +12,7 @@ from PySide6.QtGui import (
     QDropEvent,
     QGuiApplication,
     QPalette,
+    QShowEvent,
 )
 from PySide6.QtWidgets import (
     QApplication,
@@ -20,7 +22,6 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QSplitter,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -40,6 +41,7 @@ from wendascope.desktop.window.guidelines_file import GuidelinesFile
 from wendascope.desktop.window.header import Header
 from wendascope.desktop.window.menus import Menus
 from wendascope.desktop.window.opening import opened_document
+from wendascope.desktop.window.page_stack import PageStack
 from wendascope.desktop.window.rail import QuestionRail
 from wendascope.errors import WendascopeError
 from wendascope.files import write_atomically
@@ -79,13 +81,12 @@ class MainWindow(QMainWindow):
         self.strip = FrameStrip(self.workspace)
         self.workspace.commands = self
         self.workspace.jobs = self.work
-        made = [(title, maker(self.workspace, self.settings)) for title, maker in pages()]
-        self._pages = dict(made)
-        self.rail = QuestionRail(made, self._missing)
-        self.pages = QStackedWidget()
-        for _, page in made:
-            self.pages.addWidget(page.widget())
+        self.pages = PageStack(
+            [(title, functools.partial(maker, self.workspace, self.settings)) for title, maker in pages()]
+        )
+        self.rail = QuestionRail(self.pages.titles, self._figure, self._missing)
         self.rail.chosen.connect(self._show_page)
+        self.pages.made.connect(self._page_made)
         self.picture = PicturePanel()
         self.facts = FactsPanel()
         self._build()
@@ -146,13 +147,27 @@ class MainWindow(QMainWindow):
         """What a page without a figure waits for: in a word or two, and what to do about it."""
         if self.workspace.current is None:
             return "no frame", "Capture a frame or open one: this page tells about it"
-        return self._pages[title].waits_for()
+        page = self.pages.known(title)
+        return page.waits_for() if page is not None else ("", "")
+
+    def _figure(self, title: str) -> str:
+        """The answer of a page in a figure; empty before there is one."""
+        page = self.pages.known(title)
+        return page.figure() if page is not None else ""
+
+    def _page_made(self, title: str) -> None:
+        self.pages.page(title).show_recent(self.recent())
+        self.rail.update()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.pages.make_ahead()
 
     def _show_page(self, index: int) -> None:
         """Show a page; one that stands alone gets the room of strip, picture and facts."""
         self.enlarge_picture(False)
         self.pages.setCurrentIndex(index)
-        alone = list(self._pages.values())[index].alone
+        alone = self.pages.current().alone
         is_open = self.workspace.current is not None
         for part in (self.strip, self._strip_line, self._side):
             part.setVisible(is_open and not alone)
@@ -180,7 +195,7 @@ class MainWindow(QMainWindow):
     def compare(self, before: Path, after: Path) -> None:
         """Open both files and show their comparison."""
         self.open_files([before, after])
-        page = self._pages["Compare"]
+        page = self.page("Compare")
         page.choose(before, after)  # type: ignore[attr-defined]
         self.show_page("Compare")
 
@@ -238,11 +253,11 @@ class MainWindow(QMainWindow):
 
     def page(self, title: str) -> Page:
         """A page by its title."""
-        return self._pages[title]
+        return self.pages.page(title)
 
     def page_titles(self) -> list[str]:
         """Titles in the order of the rail."""
-        return list(self._pages)
+        return self.pages.titles
 
     def open_demo(self) -> None:
         self.open_files(demo_files())
@@ -271,7 +286,7 @@ class MainWindow(QMainWindow):
 
     def _fill_recent(self) -> None:
         self.menus.fill_recent(self.recent())
-        for page in self._pages.values():
+        for page in self.pages.pages:
             page.show_recent(self.recent())
 
     def _refresh(self) -> None:
@@ -338,7 +353,7 @@ class MainWindow(QMainWindow):
             (document.selection.go_back if by < 0 else document.selection.go_forward)()
 
     def find_in_page(self) -> None:
-        list(self._pages.values())[self.pages.currentIndex()].focus_search()
+        self.pages.current().focus_search()
 
     # ---- out of the window -------------------------------------------------------------------------------------
 
@@ -407,7 +422,8 @@ class MainWindow(QMainWindow):
         for name, splitter in self.splitters.items():
             self.settings.setValue(f"splitter_{name}", splitter.saveState())
         self._closed = True
-        for page in self._pages.values():
+        self.pages.stop()
+        for page in self.pages.pages:
             page.close_page()
         self.work.close_all()
         event.accept()

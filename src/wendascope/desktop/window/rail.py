@@ -8,7 +8,6 @@ from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from wendascope.desktop.pages import Page
 from wendascope.desktop.widgets.theme import GRID, figures_font, theme
 
 _ROW, _LEAST_ROW = 50, 40
@@ -19,12 +18,14 @@ class QuestionRail(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, entries: list[tuple[str, Page]], missing: Callable[[str], tuple[str, str]]) -> None:
-        """`missing` tells of a page without a figure, by its title, what it waits for: in a word or two, and what to
-        do.
+    def __init__(
+        self, titles: list[str], figure: Callable[[str], str], missing: Callable[[str], tuple[str, str]]
+    ) -> None:
+        """Of a page, by its title, `figure` is its answer; where that is empty, `missing` tells what it waits for: in a
+        word or two, and what to do.
         """
         super().__init__()
-        self._entries, self._missing = entries, missing
+        self._titles, self._figure, self._missing = titles, figure, missing
         self.current = 0
         self.setFixedWidth(12 * GRID)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
@@ -32,15 +33,15 @@ class QuestionRail(QWidget):
         self.setAccessibleName("Questions")
 
     def sizeHint(self) -> QSize:
-        return QSize(12 * GRID, _ROW * len(self._entries))
+        return QSize(12 * GRID, _ROW * len(self._titles))
 
     @property
     def _row(self) -> int:
         """Height of an entry: less where there is no room for all of them."""
-        return min(_ROW, max(self.height() // max(len(self._entries), 1), _LEAST_ROW))
+        return min(_ROW, max(self.height() // max(len(self._titles), 1), _LEAST_ROW))
 
     def choose(self, row: int) -> None:
-        if 0 <= row < len(self._entries) and row != self.current:
+        if 0 <= row < len(self._titles) and row != self.current:
             self.current = row
             self.update()
             self.chosen.emit(row)
@@ -48,7 +49,7 @@ class QuestionRail(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter, t = QPainter(self), theme()
         painter.fillRect(self.rect(), QColor(t.paper))
-        for row, (title, page) in enumerate(self._entries):
+        for row, title in enumerate(self._titles):
             box = QRect(0, row * self._row, self.width(), self._row)
             if row == self.current:
                 painter.fillRect(box, QColor(t.raised))
@@ -62,15 +63,15 @@ class QuestionRail(QWidget):
             painter.drawText(
                 inner,
                 Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft,
-                page.figure() or self._missing(title)[0],
+                self._figure(title) or self._missing(title)[0],
             )
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             row = event.pos().y() // self._row
-            entry = self._entries[row] if 0 <= row < len(self._entries) else None
-            waits = entry is not None and not entry[1].figure()
-            QToolTip.showText(event.globalPos(), self._missing(entry[0])[1] if entry and waits else "", self)
+            title = self._titles[row] if 0 <= row < len(self._titles) else ""
+            waits = bool(title) and not self._figure(title)
+            QToolTip.showText(event.globalPos(), self._missing(title)[1] if waits else "", self)
             return True
         return super().event(event)
 
