@@ -44,7 +44,7 @@ test: setup lint
 
 # Without a driver or a display, in less than a minute.
 quick: setup
-	$(BIN)/python -m pytest -m 'not driver'
+	$(BIN)/python -m pytest -n 2 --dist loadgroup -m 'not driver'
 
 bench: setup
 	$(BIN)/python -m benchmarks

@@ -362,7 +362,10 @@ def test_the_rail_tells_what_each_page_waits_for(window: MainWindow, qtbot: Any,
     assert window._missing("Plan")[0] == "no frame"
     window.open_files([depot])
     qtbot.waitUntil(lambda: all(map(window.pages.known, window.page_titles())), timeout=60_000)
-    assert window._missing("Compare")[0] == "one frame" and window._missing("Plan")[0] == "Ctrl+M"
+    assert window._missing("Compare")[0] == "one frame" and window._missing("Plan") == (
+        "–",
+        "Measure the frame with Ctrl+M to fill this page",
+    )
     row = window.page_titles().index("Compare")
     at = QPoint(10, row * window.rail._row + 20)
     tip = QHelpEvent(QEvent.Type.ToolTip, at, window.rail.mapToGlobal(at))

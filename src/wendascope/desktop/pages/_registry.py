@@ -22,8 +22,8 @@ class Page(QWidget):
         return ""
 
     def waits_for(self) -> tuple[str, str]:
-        """What it has no figure without, once a frame is open: in a word or two, and what to do about it."""
-        return "Ctrl+M", "Measure the frame with Ctrl+M to fill this page"
+        """What stands in the place of a figure once a frame is open, and what to do about it."""
+        return "–", "Measure the frame with Ctrl+M to fill this page"
 
     def focus_search(self) -> None:
         """Put the cursor where one searches."""

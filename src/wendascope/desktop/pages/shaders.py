@@ -55,7 +55,7 @@ class ShadersPage(FramePage):
         document = self._workspace.current
         if document is None or document.survey is None:
             return super().waits_for()
-        return "...", "The shaders are being looked at"
+        return "–", "The shaders are being looked at"
 
     def figure(self) -> str:
         document = self._workspace.current
