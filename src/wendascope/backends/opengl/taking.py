@@ -56,6 +56,8 @@ class OpenGLTaking:
         self._following: CallStream | None = None
         self._picture: tuple[Picture | None, int] = (None, 0)
         self._depth: bytes | None = None
+        self._addresses = 0
+        """Calls that pass one where an offset is meant."""
 
     def meet(self, stand: Stand) -> None:
         """Read another context before its first call; of a known one with fixed functions, what it changed since."""
@@ -127,7 +129,7 @@ class OpenGLTaking:
             which = "calls pass an address" if self._addresses > 1 else "call passes an address"
             more.append(
                 f"{self._addresses} {which} where a buffer is bound and an offset into it is meant: the program's"
-                " mistake, which the driver refuses"
+                " mistake; replayed, such a call does nothing"
             )
         return more
 
