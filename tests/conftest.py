@@ -42,7 +42,7 @@ _WITH_A_DRIVER = {"display", "capture", "small", "own_small", "window"}
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What draws, captures or opens a window is marked, so that the rest can be run anywhere in a minute."""
+    """What draws, captures or opens a window is marked, so that the rest can be run anywhere."""
     for item in items:
         if _WITH_A_DRIVER & set(getattr(item, "fixturenames", ())):
             item.add_marker(pytest.mark.driver)
