@@ -229,6 +229,7 @@ class MainWindow(QMainWindow):
     def open_files(self, paths: list[Path]) -> None:
         """Open files; a bad one is one message and the others are opened."""
         first: Document | None = None
+        self.pages.stop()
         for path in paths:
             self.statusBar().showMessage(f"Opening {visible(path.name)}")
             try:
@@ -250,6 +251,7 @@ class MainWindow(QMainWindow):
             self.workspace.show(first)
             if self.pages.currentIndex() == self.page_titles().index("Capture"):
                 self.show_page("Time")
+        self.pages.make_ahead()
 
     def page(self, title: str) -> Page:
         """A page by its title."""

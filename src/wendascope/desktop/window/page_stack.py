@@ -9,8 +9,10 @@ from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from wendascope.desktop.pages import Page
 
-_PAUSE_MS = 20
-"""Between two pages that are made ahead: so long the window does what it is asked first."""
+_REST_MS, _PAUSE_MS = 800, 20
+"""After the window came or a file was opened, which has the picture to show first, and between two pages that are made
+ahead.
+"""
 
 
 class PageStack(QStackedWidget):
@@ -27,7 +29,7 @@ class PageStack(QStackedWidget):
         self._pages: dict[str, Page] = {}
         for _ in self._makers:
             self.addWidget(QWidget())
-        self._ahead = QTimer(self, interval=_PAUSE_MS)
+        self._ahead = QTimer(self)
         self._ahead.timeout.connect(self._make_next)
 
     @property
@@ -70,8 +72,8 @@ class PageStack(QStackedWidget):
         super().setCurrentIndex(index)
 
     def make_ahead(self) -> None:
-        """Make the other pages one by one, as the window finds time."""
-        self._ahead.start()
+        """Make the other pages one by one, after a rest."""
+        self._ahead.start(_REST_MS)
 
     def stop(self) -> None:
         """Make no more."""
@@ -83,3 +85,4 @@ class PageStack(QStackedWidget):
             self._ahead.stop()
         else:
             self.page(title)
+            self._ahead.start(_PAUSE_MS)

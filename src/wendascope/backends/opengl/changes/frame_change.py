@@ -92,7 +92,9 @@ class FrameChange:
         """
         record = self.new.changed_programs.get(name) or self.frame.objects.program(name)
         if record is None:
-            raise TrialError(f"the frame has no program {name}")
+            raise TrialError(
+                f"the frame has no program {name}" if name else "it is drawn without shaders, which this needs"
+            )
         return compiled_program(record, self.frame.context.dialect)
 
     def replace_program(self, name: int, record: ProgramRecord) -> None:
