@@ -46,7 +46,7 @@ def test_each_format_comes_back_as_one_that_stores_the_same() -> None:
         if not (found.channels or found.block or found.packed):
             continue
         back = internal_format(found)
-        assert back is not None and texel_format_named(texel_format(back).name) == texel_format(back)
+        assert back is not None and texel_format(back) == found
         known += 1
         size = texel_size(value)
         if found.is_plain and size is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import numpy.typing as npt
 
 from wendascope.backends.opengl.calls.contexts import ContextSettler
 from wendascope.backends.opengl.calls.journal import Journal
@@ -136,8 +137,7 @@ class OpenGLTaking:
 
 def _recorded(files: Sequence[memoryview]) -> tuple[CallStream, int]:
     """The calls, and how many pass an address where a buffer is bound."""
-    words, arena = files
-    stream = _walked(words, arena)
+    stream = CallStream.walk(*_columns(*files))
     addresses = stream.addresses_as_offsets()
     stream.validate()
     if len(stream) == 0:
@@ -230,15 +230,13 @@ def _read_picture(executor: Executor, snapshot: Snapshot, shown: bool) -> tuple[
 
 def _stream(words: memoryview, arena: memoryview) -> CallStream:
     """Packed calls from the bytes of their words and of their arena."""
-    stream = _walked(words, arena)
-    stream.validate()
-    return stream
+    return CallStream.parse(*_columns(words, arena))
 
 
-def _walked(words: memoryview, arena: memoryview) -> CallStream:
+def _columns(words: memoryview, arena: memoryview) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.uint8]]:
     if len(words) % 8:
         raise TargetError("the target sent less than it says")
-    return CallStream.walk(np.frombuffer(words, np.uint64).copy(), np.frombuffer(arena, np.uint8))
+    return np.frombuffer(words, np.uint64), np.frombuffer(arena, np.uint8)
 
 
 def _names(data: memoryview, stand: Stand) -> dict[str, list[int]]:

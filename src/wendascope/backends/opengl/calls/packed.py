@@ -20,7 +20,7 @@ import numpy.typing as npt
 
 from wendascope.backends.edit import Calls
 from wendascope.errors import DamagedFileError
-from wendascope.registry import Command, Role, tables
+from wendascope.registry import Command, Parameter, Role, tables
 from wendascope.registry.numbers import HEADER_WORDS, OFFSET_MASK, CallFlag, PointerMode
 from wendascope.registry.rules import BUFFERS, READ_ONLY
 
@@ -305,19 +305,19 @@ class CallStream:
 
     def addresses_as_offsets(self) -> int:
         """Turn addresses that stand where an offset into a bound buffer is meant into one beyond every buffer: such a
-        call fails, and does so again. Returns how many there were.
+        call fails, and does so again. Returns how many there were. Raises DamagedFileError.
         """
-        count = 0
-        for command_id in np.unique(self.ids).tolist():
-            for parameter in tables().commands[command_id].parameters if command_id < len(tables().commands) else ():
-                if parameter.kind != "pointer" or parameter.role not in BUFFERS:
-                    continue
-                at = self.offsets[self.ids == command_id] + HEADER_WORDS + parameter.slot
-                at = at[at + 1 < len(self.words)]
-                wrong = at[(self.words[at] >> np.uint64(60) == RAW) & (self.words[at + 1] > _MOST_OFFSET)]
-                self.words[wrong + 1] = _MOST_OFFSET
-                count += len(wrong)
-        return count
+        self._check_layout()
+        wrong = [
+            at[(self.words[at] >> np.uint64(60) == RAW) & (self.words[at + 1] > _MOST_OFFSET)] + 1
+            for _, parameter, at in self._pointers()
+            if parameter.role in BUFFERS
+        ]
+        rows = np.concatenate([np.zeros(0, np.int64), *wrong])
+        if len(rows):
+            self.words = self.words.copy()
+            self.words[rows] = _MOST_OFFSET
+        return len(rows)
 
     def validate(self) -> None:
         """Check ids, sizes and pointers of every call against the registry. Raises DamagedFileError.
@@ -325,10 +325,25 @@ class CallStream:
         A bare number is allowed only where it can be an offset into a buffer; that one is bound is checked when the
         call is run.
         """
-        commands = tables().commands
+        self._check_layout()
+        arena_size = np.uint64(len(self.arena))
+        for command, parameter, at in self._pointers():
+            where, length = self.words[at], self.words[at + 1]
+            mode, offset = where >> np.uint64(60), where & np.uint64(OFFSET_MASK)
+            stored = (mode == BLOB) | (mode == STRINGS)
+            bad = stored & ((offset > arena_size) | (length > arena_size - np.minimum(offset, arena_size)))
+            if bool(bad.any()) or bool((mode > STRINGS).any()):
+                raise DamagedFileError(f"{command.name} points outside the file's data")
+            if bool(np.isin(mode, _unfit_modes(parameter.role)).any()):
+                raise DamagedFileError(f"{command.name} passes {parameter.name} in a way that no captured call does")
+            if bool(((mode == RAW) & (length > (_MOST_OFFSET if parameter.role in BUFFERS else 0))).any()):
+                raise DamagedFileError(f"{command.name} passes an address of another process as {parameter.name}")
+
+    def _check_layout(self) -> None:
+        """Check ids and sizes of every call: then each argument lies where it should. Raises DamagedFileError."""
         if len(self.ids) == 0:
             return
-        if int(self.ids.max()) >= len(commands):
+        if int(self.ids.max()) >= len(tables().commands):
             raise DamagedFileError("the call stream names a command that does not exist")
         ends = np.append(self.offsets[1:], len(self.words))
         sizes = (self.words[self.offsets] >> np.uint64(32)).astype(np.int64)
@@ -337,25 +352,14 @@ class CallStream:
             and np.array_equal(sizes, _slot_counts()[self.ids] + HEADER_WORDS)
         ):
             raise DamagedFileError("a call has the wrong number of arguments")
-        arena_size = np.uint64(len(self.arena))
+
+    def _pointers(self) -> Iterator[tuple[Command, Parameter, npt.NDArray[np.int64]]]:
+        """Every pointer that commands of the stream take, with where in `words` each of their calls has it."""
         for command_id in np.unique(self.ids).tolist():
-            command = commands[command_id]
+            command = tables().commands[command_id]
             for parameter in command.parameters:
-                if parameter.kind != "pointer":
-                    continue
-                at = self.offsets[self.ids == command_id] + HEADER_WORDS + parameter.slot
-                where, length = self.words[at], self.words[at + 1]
-                mode, offset = where >> np.uint64(60), where & np.uint64(OFFSET_MASK)
-                stored = (mode == BLOB) | (mode == STRINGS)
-                bad = stored & ((offset > arena_size) | (length > arena_size - np.minimum(offset, arena_size)))
-                if bool(bad.any()) or bool((mode > STRINGS).any()):
-                    raise DamagedFileError(f"{command.name} points outside the file's data")
-                if bool(np.isin(mode, _unfit_modes(parameter.role)).any()):
-                    raise DamagedFileError(
-                        f"{command.name} passes {parameter.name} in a way that no captured call does"
-                    )
-                if bool(((mode == RAW) & (length > (_MOST_OFFSET if parameter.role in BUFFERS else 0))).any()):
-                    raise DamagedFileError(f"{command.name} passes an address of another process as {parameter.name}")
+                if parameter.kind == "pointer":
+                    yield command, parameter, self.offsets[self.ids == command_id] + HEADER_WORDS + parameter.slot
 
     def command(self, call: int) -> Command:
         return tables().commands[int(self.ids[call])]
