@@ -19,7 +19,7 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.models.strip_layout import View, cpu_columns, ruler_ticks, step_at, strip_times
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.pages.time import TimePage
-from wendascope.desktop.views.picture import _grown
+from wendascope.desktop.views.picture_panel import _grown
 from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.command_palette import CommandPalette, matches
 from wendascope.desktop.window.main_window import MainWindow

@@ -8,6 +8,9 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+NO_NUMBER, INFINITE, MINUS_INFINITE = (214, 64, 160), (240, 200, 60), (70, 120, 220)
+"""Colours of values that no range can hold: red, green and blue."""
+
 
 class ImageValues(msgspec.Struct):
     """One layer of one level: `values` has shape (height, width, channels), bottom row first. Fixed-point formats come
@@ -37,19 +40,46 @@ class ImageValues(msgspec.Struct):
         counts, _ = np.histogram(values[np.isfinite(values)], bins, (low, high if high > low else low + 1.0))
         return counts.astype(np.int64)
 
-    def shown(self, channels: list[int], low: float, high: float) -> npt.NDArray[np.uint8]:
+    def shown(self, channels: list[int], low: float, high: float, as_light: bool = False) -> npt.NDArray[np.uint8]:
         """Pixels to look at, shape (height, width, 3), bottom row first: one channel as grey, two as red and green,
-        three as they are; `low` is black and `high` is white.
+        three as they are; `low` is black and `high` is white. With `as_light` the values between are light that is
+        encoded for a screen. What is no number, and what is infinite, has colours of its own (`NO_NUMBER`, ...).
         """
-        values = self.values[..., channels].astype(np.float64)
-        scaled = np.nan_to_num((values - low) / (high - low if high > low else 1.0), nan=0.0, posinf=1.0, neginf=0.0)
-        bytes_ = (np.clip(scaled, 0.0, 1.0) * 255 + 0.5).astype(np.uint8)
+        values = self.values[..., channels]
+        values = values if values.dtype == np.float32 else values.astype(np.float64)
+        with np.errstate(invalid="ignore", over="ignore"):
+            scaled = np.clip((values - low) / (high - low if high > low else 1.0), 0.0, 1.0)
+        scaled = np.nan_to_num(scaled, copy=False, nan=0.0)
+        if as_light:
+            scaled = np.where(scaled <= 0.0031308, 12.92 * scaled, 1.055 * scaled ** (1 / 2.4) - 0.055)
+        bytes_ = (scaled * 255 + 0.5).astype(np.uint8)
         full = np.zeros((*bytes_.shape[:2], 3), np.uint8)
         if len(channels) == 1:
             full[:] = bytes_
         else:
             full[..., : min(len(channels), 3)] = bytes_[..., :3]
+        if values.dtype.kind == "f" and not np.isfinite(values).all():
+            full[np.isposinf(values).any(axis=2)] = INFINITE
+            full[np.isneginf(values).any(axis=2)] = MINUS_INFINITE
+            full[np.isnan(values).any(axis=2)] = NO_NUMBER
         return full
+
+    def distinct(self, channel: int) -> npt.NDArray[np.uint8]:
+        """Pixels to look at where values are names and no amounts, shape (height, width, 3), bottom row first: every
+        whole number of a channel in a colour of its own, 0 black.
+        """
+        numbers = self.values[..., channel].astype(np.int64).astype(np.uint64)
+        mixed = numbers * np.uint64(0x9E3779B97F4A7C15)  # neighbours get colours far from each other
+        parts = [(mixed >> np.uint64(shift)) & np.uint64(0xFF) for shift in (56, 44, 32)]
+        full = np.stack([(64 + part * np.uint64(191) // np.uint64(255)).astype(np.uint8) for part in parts], axis=2)
+        full[numbers == 0] = 0
+        return full
+
+    def not_finite(self) -> tuple[int, int]:
+        """How many texels have a channel that is no number, and one that is infinite."""
+        if self.values.dtype.kind != "f":
+            return 0, 0
+        return int(np.isnan(self.values).any(axis=-1).sum()), int(np.isinf(self.values).any(axis=-1).sum())
 
 
 @dataclass(frozen=True)

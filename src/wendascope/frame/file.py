@@ -29,7 +29,7 @@ from wendascope.files import check_place, whole_file
 from wendascope.frame.apis import module_of
 from wendascope.frame.blobs import BlobRef, BlobStore
 from wendascope.frame.context import ContextInfo
-from wendascope.frame.frame import Frame
+from wendascope.frame.frame import Frame, Picture
 from wendascope.frame.origins import MADE_HERE, remember
 from wendascope.frame.parts import Parts
 from wendascope.frame.places import place_of
@@ -435,6 +435,28 @@ def load(path: Path) -> Frame:
     if given:
         give_roles(frame, given)
     return frame
+
+
+def captured_picture(path: Path) -> Picture | None:
+    """What the program showed, of a file that is not read as a whole yet: its first frame's picture, which is there
+    long before the frame of a large file. None of further frames. Raises FileError.
+    """
+    if place_of(path)[1] != 1:
+        return None
+    with _opened(path) as database:
+        _check_schema(database)
+        rows = database.execute("SELECT key, value, digest FROM meta WHERE key IN ('context', 'reference')").fetchall()
+        meta = {key: value for key, value, _ in rows}
+        query = "SELECT size, digest, data FROM section WHERE name = 'reference'"
+        found = database.execute(query).fetchone()
+        codec = module_of(msgspec.json.decode(meta["context"], type=ContextInfo).api, "codec")
+        if codec is None or found is None:
+            return None
+        data = _decompress(found[2], found[0])
+        for key, value, digest in [*rows, ("reference", data, found[1])]:
+            _check(value, digest, key)
+        picture: Picture | None = codec.captured_picture(meta, {"reference": data})
+        return picture
 
 
 def content_of(path: Path) -> str:

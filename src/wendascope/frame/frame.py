@@ -17,6 +17,7 @@ from wendascope.frame.call_use import CallUse
 from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import CpuLane, Floats
+from wendascope.frame.formats import NO_TEXELS, Format
 from wendascope.frame.grouping import Grouping
 from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.mesh import StepMesh
@@ -226,6 +227,10 @@ class Frame(ABC):
         """
         count = len(self.steps)
         return np.zeros(count, np.uint64), np.zeros(count, bool)
+
+    def image_format(self, _kind: str, _name: int) -> Format:
+        """How a `texture` or a `renderbuffer` stores its texels, where that is known."""
+        return NO_TEXELS
 
     @property
     def memory(self) -> list[MemoryItem]:

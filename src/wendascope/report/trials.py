@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import difflib
 from pathlib import Path
 
 from wendascope.files import write_files
 from wendascope.frame.frame import Frame
-from wendascope.glsl.compiler import STAGES
 from wendascope.json_text import json_text
 from wendascope.report.code import code_files
 from wendascope.texts import markdown
 from wendascope.trials.experiments.log import Trial
 from wendascope.trials.proofs.proof import Proof
 from wendascope.trials.remedies import change_of
+from wendascope.trials.remedy_code import changed_shaders
 
 
 def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | None, folder: Path) -> list[Path]:
@@ -21,17 +20,10 @@ def write_trials(frame: Frame, name: str, kept: list[Trial], together: Proof | N
     change = change_of(frame, [remedy for trial in kept for remedy in trial.remedies])
     change.edit()
     files: dict[str, bytes] = {}
-    for program, shaders in sorted(change.changed_sources().items()):
-        captured = frame.programs.get(program)
-        for before, (stage, after) in zip(captured.shaders if captured else [], shaders, strict=False):
-            if before.source == after:
-                continue
-            stem = f"program-{program}.{STAGES.get(stage, 'glsl')}"
-            files[stem] = after.encode()
-            lines = difflib.unified_diff(
-                before.source.splitlines(True), after.splitlines(True), f"captured/{stem}", f"kept/{stem}"
-            )
-            files[f"{stem}.diff"] = "".join(line if line.endswith("\n") else line + "\n" for line in lines).encode()
+    for shader in changed_shaders(frame, change):
+        stem = f"program-{shader.program}.{shader.stage}"
+        files[stem] = shader.after.encode()
+        files[f"{stem}.diff"] = shader.difference(after="kept").encode()
     for number, code in enumerate(change.codes()):
         files |= code_files(f"batch-{number + 1}-", code)
     files["summary.md"] = _summary(name, kept, together, sorted(files)).encode()

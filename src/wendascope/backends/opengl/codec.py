@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -100,21 +101,25 @@ def decode(parts: Parts) -> OpenGLFrame:
         caveats=read(meta["caveats"], type=list[str]),
         other_contexts=read(meta.get("other_contexts", "[]"), type=list[OtherContext]),
     )
-    if "reference" in meta:
-        reference = read(meta["reference"], type=_Reference)
-        if (
-            len(sections["reference"]) != reference.width * reference.height * 4
-            or reference.width <= 0
-            or reference.height <= 0
-        ):
-            raise ValueError("the reference picture has the wrong size")
-        frame.reference = Picture.from_bytes(sections["reference"], reference.width, reference.height)
-        frame.reference_framebuffer = reference.framebuffer
+    frame.reference = captured_picture(meta, sections)
+    if frame.reference is not None:
+        frame.reference_framebuffer = read(meta["reference"], type=_Reference).framebuffer
     if "reference_depth" in sections:
         if len(sections["reference_depth"]) != default.width * default.height * 4:
             raise ValueError("the depth of the reference picture has the wrong size")
         frame.reference_depth = sections["reference_depth"]
     return frame
+
+
+def captured_picture(meta: Mapping[str, str], sections: Mapping[str, bytes]) -> Picture | None:
+    """The picture that the program showed, of the part `reference` alone; None without one. Raises ValueError."""
+    if "reference" not in meta:
+        return None
+    reference, data = msgspec.json.decode(meta["reference"], type=_Reference), sections["reference"]
+    size = reference.width * reference.height * 4
+    if len(data) != size or reference.width <= 0 or reference.height <= 0:
+        raise ValueError("the reference picture has the wrong size")
+    return Picture.from_bytes(data, reference.width, reference.height)
 
 
 def _state(stored: dict[str, list[list[int]]]) -> dict[str, dict[tuple[int, int], tuple[int, ...]]]:

@@ -24,6 +24,7 @@ from wendascope.backends.opengl.objects.meshes import step_mesh
 from wendascope.backends.opengl.objects.pixels import stored_channels, texture_pixels
 from wendascope.backends.opengl.objects.records import DefaultFramebuffer, Objects, ProgramRecord, TextureRecord
 from wendascope.backends.opengl.objects.stored_images import stored_image
+from wendascope.backends.opengl.objects.texel_formats import texel_format
 from wendascope.backends.opengl.state.setting_values import SettingValues
 from wendascope.backends.opengl.state.tracker import InitialState, StateHistory
 from wendascope.backends.opengl.tables.call_use import call_use
@@ -43,6 +44,7 @@ from wendascope.frame.call_use import CallUse
 from wendascope.frame.contents import BufferLayout, ImageValues
 from wendascope.frame.context import ContextInfo
 from wendascope.frame.cpu import PREEMPTED_TIMES, CpuLane, cpu_lane
+from wendascope.frame.formats import NO_TEXELS, Format
 from wendascope.frame.frame import Frame, FrameStatistics, Metadata, Picture, Section
 from wendascope.frame.memory import Fetched, MemoryItem
 from wendascope.frame.mesh import StepMesh
@@ -111,6 +113,13 @@ class OpenGLFrame(Frame):
     @functools.cached_property
     def step_inputs(self) -> tuple[Numbers, Mask]:
         return step_inputs(self)
+
+    def image_format(self, kind: str, name: int) -> Format:
+        if kind == "texture":
+            record = self.textures.get(name)
+            return texel_format(record.images[0].internal_format) if record and record.images else NO_TEXELS
+        found = next((r for r in self.objects.renderbuffers if r.name == name), None)
+        return texel_format(found.internal_format) if found else NO_TEXELS
 
     @functools.cached_property
     def memory(self) -> list[MemoryItem]:

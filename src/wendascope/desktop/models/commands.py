@@ -35,6 +35,9 @@ class JobName(StrEnum):
     ITERATIONS = "iterations"
     PROGRAMS = "programs"
     BATCH_CODE = "batch code"
+    STEP_OBJECTS = "step objects"
+    BESIDE = "picture beside"
+    REMEDY_CODE = "remedy code"
     BREAKS = "breaks"
     KEYS = "keys to unify"
     ATLAS = "atlas"
@@ -66,9 +69,16 @@ class Commands(Protocol):
     def compare(self, before: Path, after: Path) -> None:
         """Show the comparison of two files."""
 
+    def show_finding(self, identity: str) -> None:
+        """Go to the Findings page, with one of them chosen."""
+
 
 class FrameJobs(Protocol):
     """Work in the background for the shown document, as views see it."""
+
+    def measuring(self) -> bool:
+        """Whether a long job runs for the shown document."""
+        ...
 
     def prove(self, findings: list[Finding]) -> None:
         """Prove findings of the shown document; all together as well when there are several."""
@@ -101,9 +111,14 @@ class NoCommands:
 
     def compare(self, before: Path, after: Path) -> None: ...
 
+    def show_finding(self, identity: str) -> None: ...
+
 
 class NoJobs:
     """Before there is a window: nothing is run."""
+
+    def measuring(self) -> bool:
+        return False
 
     def prove(self, findings: list[Finding]) -> None: ...
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import functools
+import importlib
+import re
 from collections.abc import Callable
+from importlib import resources
 
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QWidget
 
 from wendascope.desktop.models.document import Workspace
-from wendascope.discovery import import_all
 
 
 class Page(QWidget):
@@ -16,6 +19,14 @@ class Page(QWidget):
 
     alone = False
     """Whether it takes the room of strip, picture and facts."""
+    picture_share = 0.4
+    """Of the width, for the picture and what is under it, until the user sets another."""
+    under_share = 0.44
+    """Of the height there, for what is under the picture."""
+
+    def beside(self) -> QWidget | None:
+        """What stands under the picture while this page is shown, in the place of the facts of the selected step."""
+        return None
 
     def figure(self) -> str:
         """The answer in a figure, for the rail; empty before there is one."""
@@ -36,20 +47,34 @@ class Page(QWidget):
 
 
 Maker = Callable[[Workspace, QSettings], Page]
-_makers: dict[str, tuple[int, Maker]] = {}
+_makers: dict[str, Maker] = {}
+_DECLARED = re.compile(r'^@page\("([^"]+)", (-?\d+)\)$', re.MULTILINE)
 
 
 def page(title: str, order: int) -> Callable[[Maker], Maker]:
-    """Register a page: its title in the rail and its place in working order."""
+    """Register a page: its title in the rail and its place in working order. Both are read from the text of the module
+    before it is imported, so they stand there as they are, in one line.
+    """
 
     def register(maker: Maker) -> Maker:
-        _makers[title] = (order, maker)
+        _makers[title] = maker
         return maker
 
     return register
 
 
 def pages() -> list[tuple[str, Maker]]:
-    """(title, maker) of every page, in working order."""
-    import_all("wendascope.desktop.pages")
-    return [(title, maker) for title, (_, maker) in sorted(_makers.items(), key=lambda item: item[1][0])]
+    """(title, maker) of every page, in working order. A page's module is imported when the page is made: what all of
+    them import takes longer than the window.
+    """
+    found: list[tuple[int, str, str]] = []
+    for file in resources.files(__package__).iterdir():
+        if file.name.endswith(".py") and not file.name.startswith("_"):
+            for title, order in _DECLARED.findall(file.read_text("utf-8")):
+                found.append((int(order), title, file.name.removesuffix(".py")))
+    return [(title, functools.partial(_make, module, title)) for _, title, module in sorted(found)]
+
+
+def _make(module: str, title: str, workspace: Workspace, settings: QSettings) -> Page:
+    importlib.import_module(f"{__package__}.{module}")
+    return _makers[title](workspace, settings)

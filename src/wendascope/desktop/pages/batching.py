@@ -40,6 +40,9 @@ _HOW = {"instance": "instances", "merge": "merged", "multi-draw": "ranges"}
 class BatchingPage(FramePage):
     """Answer sentence, the tree of batches and single draws, then findings, breaks, code and atlas pages."""
 
+    picture_share = 0.5
+    under_share = 0.3
+
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
         super().__init__(workspace, "Which draws can be batched, and what breaks batches?")
         tips = {

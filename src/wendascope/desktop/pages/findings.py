@@ -28,6 +28,10 @@ class FindingsPage(FramePage):
         document = self._workspace.current
         return "" if document is None or document.drawn is None else str(len(document.findings))
 
+    def choose(self, identity: str) -> None:
+        """Choose a finding."""
+        self.findings.choose(identity)
+
     def refresh(self, document: Document | None) -> None:
         self.findings.show_document(document)
         if document is None:

@@ -26,6 +26,9 @@ Value = Callable[[FrameTree, Node], float | None]
 class GeometryPage(FramePage):
     """Answer sentence, the table of passes and steps, then findings and the mesh of the selected step."""
 
+    picture_share = 0.54
+    under_share = 0.28
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "Is the geometry right-sized for its place on screen?")
         self.table = StepTree(workspace, self._columns(), "Geometry of passes and steps")

@@ -135,6 +135,11 @@ class MemoryPage(FramePage):
         self.treemap.show_groups(grouped(document.frame, items, by))
         self.table.rows.show_rows(items)
 
+    def choose(self, item: MemoryItem) -> None:
+        """Show what an object holds."""
+        self._from_areas(item)
+        self.tabs.setCurrentWidget(self.contents)
+
     def _from_areas(self, item: MemoryItem) -> None:
         self.table.choose(item)
         self.table.scrollTo(self.table.currentIndex())

@@ -64,6 +64,9 @@ class _Areas(QTreeWidget):
 class OverdrawPage(FramePage):
     """Answer sentence, the table of passes and steps, then findings and the pixel stack."""
 
+    picture_share = 0.54
+    under_share = 0.28
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "How often is each pixel shaded, and which draws are visible?")
         self.table = StepTree(workspace, self._columns(), "Overdraw of passes and steps")

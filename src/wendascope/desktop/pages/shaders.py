@@ -26,6 +26,9 @@ from wendascope.texts import share
 class ShadersPage(FramePage):
     """Answer sentence, the table of programs, then source, lines, limits and loops of the chosen one, and findings."""
 
+    picture_share = 0.5
+    under_share = 0.3
+
     works_hidden = True
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:

@@ -73,6 +73,9 @@ def _columns() -> list[Column]:
 class TimePage(Page):
     """Answer sentence, then the tree of passes and steps."""
 
+    picture_share = 0.5
+    under_share = 0.34
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__()
         self._workspace = workspace

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.views.buffer_view import BufferContentsView
-from wendascope.desktop.views.picture import PictureView
+from wendascope.desktop.views.picture_view import PictureView
 from wendascope.desktop.widgets.answer import lay_out
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.theme import GRID, figures_font, theme

@@ -74,21 +74,32 @@ class FindingsView(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, GRID // 2, 0, 0)
         layout.setSpacing(GRID)
-        scroll = QScrollArea()
-        scroll.setWidget(self.details)
-        scroll.setWidgetResizable(True)
-        split = QSplitter(Qt.Orientation.Vertical)
-        split.addWidget(self.table)
-        split.addWidget(scroll)
-        split.setSizes([150, 120])
-        split.setChildrenCollapsible(False)
-        layout.addWidget(split, 1)
+        self.all_about = QPushButton("All about it")
+        self.all_about.setToolTip("Its evidence, price, conditions and proofs, on the Findings page")
+        self.all_about.clicked.connect(self._go_to_findings)
+        if page:  # beside a table and a picture there is room for the gist of it
+            buttons.insertWidget(3, self.all_about)
+            layout.addWidget(self.table, 1)
+            layout.addWidget(self.details)
+        else:
+            layout.addWidget(self._with_details(), 1)
         layout.addLayout(buttons)
         self.table.chosen_changed.connect(self._row_changed)
         self.prove.clicked.connect(self._prove)
         self.prove_all.clicked.connect(lambda: workspace.jobs.prove([f for f in self.findings if f.remedy is not None]))
         self.difference.clicked.connect(self._show_difference)
         self.show_step.clicked.connect(self._go)
+
+    def _with_details(self) -> QSplitter:
+        scroll = QScrollArea()
+        scroll.setWidget(self.details)
+        scroll.setWidgetResizable(True)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.addWidget(self.table)
+        split.addWidget(scroll)
+        split.setSizes([330, 240])
+        split.setChildrenCollapsible(False)
+        return split
 
     def _columns(self) -> list[Column[Finding]]:
         def proof_of(finding: Finding) -> Proof | None:
@@ -132,7 +143,7 @@ class FindingsView(QWidget):
 
     def _tip(self, finding: Finding) -> str:
         proof = self._document.proofs.get(finding.id) if self._document else None
-        return proof.summary if proof else finding.how_known
+        return f"{finding.title}\n{proof.summary if proof else finding.how_known}"
 
     @property
     def findings(self) -> list[Finding]:
@@ -179,6 +190,7 @@ class FindingsView(QWidget):
         self.prove_all.setEnabled(any(f.remedy is not None for f in self.findings))
         self.show_step.setEnabled(finding is not None and bool(finding.steps))
         self.difference.setVisible(proof is not None and proof.verdict == Verdict.CHANGES)
+        self.all_about.setEnabled(finding is not None)
         if finding is None:
             measured = document is not None and document.drawn is not None
             self.details.setText(
@@ -187,7 +199,13 @@ class FindingsView(QWidget):
                 else "Press Ctrl+M to measure the frame and find what to change."
             )
             return
-        self.details.setText(labelled(_facts(finding, proof, newest_together(document.proofs) if document else None)))
+        facts = _facts(finding, proof, newest_together(document.proofs) if document else None)
+        if self._page:
+            gist = dict(facts)
+            self.details.setToolTip("\n".join(f"{label}: {text}" for label, text in facts if text))
+            last = "cannot be tried" if "cannot be tried" in gist else "proof" if "proof" in gist else "evidence"
+            facts = [(label, gist[label]) for label in ("why", last)]
+        self.details.setText(labelled(facts))
 
     def _prove(self) -> None:
         if self.chosen is not None:
@@ -196,6 +214,10 @@ class FindingsView(QWidget):
     def _show_difference(self) -> None:
         if self.chosen is not None and self.chosen.remedy is not None:
             self._workspace.jobs.show_changed_picture([self.chosen.remedy], self.chosen.title)
+
+    def _go_to_findings(self) -> None:
+        if self.chosen is not None:
+            self._workspace.commands.show_finding(self.chosen.id)
 
     def _go(self) -> None:
         if self.chosen is not None and self._document is not None:

@@ -41,7 +41,7 @@ def run(files: list[Path]) -> int:
     from wendascope.desktop.window.main_window import MainWindow
 
     garbage = GarbageKeeper(app)
-    window = MainWindow()
+    window = MainWindow(opening=bool(files))
     window.show()
     if files:
         window.open_files(files)

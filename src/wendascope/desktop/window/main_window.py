@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QSplitter,
+    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -32,8 +33,10 @@ from wendascope.desktop.charts.strip import FrameStrip
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages import Page, pages
 from wendascope.desktop.views.facts_panel import FactsPanel
-from wendascope.desktop.views.picture import PicturePanel
+from wendascope.desktop.views.picture_panel import PicturePanel
+from wendascope.desktop.views.step_objects_view import StepObjectsView
 from wendascope.desktop.widgets import theme
+from wendascope.desktop.widgets.current_stack import CurrentStack
 from wendascope.desktop.widgets.plain import plain_tip
 from wendascope.desktop.window.command_palette import CommandPalette
 from wendascope.desktop.window.frame_work import FrameWork
@@ -43,8 +46,11 @@ from wendascope.desktop.window.menus import Menus
 from wendascope.desktop.window.opening import opened_document
 from wendascope.desktop.window.page_stack import PageStack
 from wendascope.desktop.window.rail import QuestionRail
+from wendascope.desktop.window.splits import PageSplits
 from wendascope.errors import WendascopeError
 from wendascope.files import write_atomically
+from wendascope.frame.frame import Picture
+from wendascope.frame.step_objects import StepObject
 from wendascope.measure.records import Verification
 from wendascope.report.formats import form_named
 from wendascope.texts import capital, visible
@@ -65,8 +71,10 @@ def _line(vertical: bool = False) -> QFrame:
 class MainWindow(QMainWindow):
     """One window; frames are opened into it and looked at one at a time."""
 
-    def __init__(self, settings: QSettings | None = None) -> None:
+    def __init__(self, settings: QSettings | None = None, opening: bool = False) -> None:
+        """With `opening`, files are opened right after: what is shown without any need not be built."""
         super().__init__()
+        self._opening = opening
         self.settings = settings or QSettings("Wendascope", "Wendascope")
         self._look(str(self.settings.value("scheme", "system")))  # before there is anything to paint anew
         self.workspace = Workspace(float(self.settings.value("budget_ms", _DEFAULT_BUDGET)))  # type: ignore[arg-type]
@@ -89,6 +97,9 @@ class MainWindow(QMainWindow):
         self.pages.made.connect(self._page_made)
         self.picture = PicturePanel()
         self.facts = FactsPanel()
+        self.step_objects = StepObjectsView(self.workspace)
+        self.step_objects.looked_at.connect(self._look_beside)
+        self.step_objects.followed.connect(self._follow_object)
         self._build()
         self.menus = Menus(self)
         self._connect()
@@ -112,20 +123,22 @@ class MainWindow(QMainWindow):
     # ---- layout --------------------------------------------------------------------------------------
 
     def _build(self) -> None:
+        self.under = CurrentStack()
+        self.step_tabs = QTabWidget()
+        self.step_tabs.addTab(self.facts, "Facts")
+        self.step_tabs.addTab(self.step_objects, "Reads and writes")
+        self.under.addWidget(self.step_tabs)
         side = QSplitter(Qt.Orientation.Vertical)
         side.addWidget(self.picture)
-        side.addWidget(self.facts)
-        side.setSizes([380, 300])
+        side.addWidget(self.under)
         side.setChildrenCollapsible(False)
         self._side = side
         across = QSplitter(Qt.Orientation.Horizontal)
         across.addWidget(self.pages)
         across.addWidget(side)
-        across.setStretchFactor(0, 3)
-        across.setStretchFactor(1, 2)
-        across.setSizes([720, 460])
         across.setChildrenCollapsible(False)
         self.splitters = {"across": across, "side": side}
+        self._splits = PageSplits(self.settings, self.splitters)
         below = QHBoxLayout()
         below.setContentsMargins(0, 0, 0, 0)
         below.setSpacing(0)
@@ -156,7 +169,11 @@ class MainWindow(QMainWindow):
         return page.figure() if page is not None else ""
 
     def _page_made(self, title: str) -> None:
-        self.pages.page(title).show_recent(self.recent())
+        page = self.pages.page(title)
+        page.show_recent(self.recent())
+        beside = page.beside()
+        if beside is not None:
+            self.under.addWidget(beside)
         self.rail.update()
 
     def showEvent(self, event: QShowEvent) -> None:
@@ -167,8 +184,11 @@ class MainWindow(QMainWindow):
         """Show a page; one that stands alone gets the room of strip, picture and facts."""
         self.enlarge_picture(False)
         self.pages.setCurrentIndex(index)
-        alone = self.pages.current().alone
-        is_open = self.workspace.current is not None
+        page = self.pages.current()
+        alone, is_open = page.alone, self.workspace.current is not None
+        self.under.setCurrentWidget(page.beside() or self.step_tabs)
+        if is_open and not alone:
+            self._splits.show(self.page_titles()[index], {"across": page.picture_share, "side": page.under_share})
         for part in (self.strip, self._strip_line, self._side):
             part.setVisible(is_open and not alone)
         self.header.setVisible(is_open)
@@ -176,7 +196,7 @@ class MainWindow(QMainWindow):
 
     @property
     def picture_is_large(self) -> bool:
-        return self.facts.isHidden()
+        return self.under.isHidden()
 
     def switch_picture(self) -> None:
         self.enlarge_picture(not self.picture_is_large)
@@ -186,7 +206,7 @@ class MainWindow(QMainWindow):
         if large and (self._side.isHidden() or self.workspace.current is None):
             return
         self.pages.setVisible(not large)
-        self.facts.setVisible(not large)
+        self.under.setVisible(not large)
 
     def show_page(self, title: str) -> None:
         """Go to a page by its title."""
@@ -198,6 +218,11 @@ class MainWindow(QMainWindow):
         page = self.page("Compare")
         page.choose(before, after)  # type: ignore[attr-defined]
         self.show_page("Compare")
+
+    def show_finding(self, identity: str) -> None:
+        """Go to the Findings page, with one of them chosen."""
+        self.show_page("Findings")
+        self.page("Findings").choose(identity)  # type: ignore[attr-defined]
 
     # ---- looks -----------------------------------------------------------------------------------------
 
@@ -233,7 +258,7 @@ class MainWindow(QMainWindow):
         for path in paths:
             self.statusBar().showMessage(f"Opening {visible(path.name)}")
             try:
-                document = self.workspace.find(path) or opened_document(path.resolve())
+                document = self.workspace.find(path) or opened_document(path.resolve(), self._pictured)
             except WendascopeError as error:
                 self._complain("This file cannot be opened", str(error))
                 continue
@@ -247,11 +272,18 @@ class MainWindow(QMainWindow):
             self._remember(path.resolve())
             if document.introduction:
                 self.work.tell_confinement(document)
-        if first is not None:
+        self._opening = False
+        if first is None and self.workspace.current is None:
+            self._refresh()
+        elif first is not None:
             self.workspace.show(first)
-            if self.pages.currentIndex() == self.page_titles().index("Capture"):
-                self.show_page("Time")
         self.pages.make_ahead()
+
+    def _pictured(self, picture: Picture) -> None:
+        """Show what the program showed while its frame is still being read."""
+        if self.workspace.current is None:
+            self._side.setVisible(True)
+            self.picture.show_captured(picture)
 
     def page(self, title: str) -> Page:
         """A page by its title."""
@@ -296,7 +328,13 @@ class MainWindow(QMainWindow):
         self.settings.setValue("budget_ms", self.workspace.budget_ms)
         self.settings.setValue("group_by", self.workspace.grouping)
         if document is None:
+            if self._opening:
+                for part in (self.header, self.strip, self._strip_line, self._side):
+                    part.hide()
+                return
             self.show_page("Capture")
+        elif self.pages.currentIndex() == self.page_titles().index("Capture"):
+            self.show_page("Time")
         self._show_page(self.pages.currentIndex())
         self.setWindowTitle("Wendascope" if document is None else f"{document.path.name} - Wendascope")
         if document is not None:
@@ -307,6 +345,7 @@ class MainWindow(QMainWindow):
         if document is not None:
             self.work.picture_passes(document)  # after the picture that everybody looks at
         self.facts.show_document(document)
+        self.step_objects.show_document(document)
         self.rail.update()
         self._fill_recent()
         self.menus.enable()
@@ -353,6 +392,17 @@ class MainWindow(QMainWindow):
         document = self.workspace.current
         if document is not None:
             (document.selection.go_back if by < 0 else document.selection.go_forward)()
+
+    def _look_beside(self, thing: StepObject) -> None:
+        self.picture.show_beside(thing.item.object_class, thing.item.name, thing.item.title)
+
+    def _follow_object(self, thing: StepObject) -> None:
+        """To the step that wrote it last, or to what it holds where none did."""
+        if thing.writer >= 0:
+            self.choose_step(thing.writer)
+        else:
+            self.show_page("Memory")
+            self.page("Memory").choose(thing.item)  # type: ignore[attr-defined]
 
     def find_in_page(self) -> None:
         self.pages.current().focus_search()
@@ -413,16 +463,10 @@ class MainWindow(QMainWindow):
         geometry = self.settings.value("geometry")
         if isinstance(geometry, QByteArray):
             self.restoreGeometry(geometry)
-        for name, splitter in self.splitters.items():
-            state = self.settings.value(f"splitter_{name}")
-            if isinstance(state, QByteArray):
-                splitter.restoreState(state)
         self._fill_recent()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.settings.setValue("geometry", self.saveGeometry())
-        for name, splitter in self.splitters.items():
-            self.settings.setValue(f"splitter_{name}", splitter.saveState())
         self._closed = True
         self.pages.stop()
         for page in self.pages.pages:

@@ -1,15 +1,18 @@
-"""Files are read in the background, so that the window goes on meanwhile."""
+"""Files are read in the background, so that the window goes on meanwhile; what the program showed comes first."""
 
 from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QObject, Qt, Signal
 
 from wendascope.desktop.models.document import Document
 from wendascope.errors import InternalError, WendascopeError
+from wendascope.frame.file import captured_picture
+from wendascope.frame.frame import Picture
 
 _log = logging.getLogger(__name__)
 
@@ -17,6 +20,8 @@ _log = logging.getLogger(__name__)
 class _Reader(QObject):
     """Reads one file in a thread of its own."""
 
+    pictured = Signal(object)
+    """The Picture that the program showed, long before a large frame is read."""
     ended = Signal()
 
     def __init__(self, path: Path) -> None:
@@ -27,6 +32,9 @@ class _Reader(QObject):
 
     def read(self) -> None:
         try:
+            picture = captured_picture(self._path)
+            if picture is not None:
+                self.pictured.emit(picture)
             self.document = Document(self._path)
             self.document.prepare()
         except WendascopeError as error:
@@ -37,9 +45,12 @@ class _Reader(QObject):
         self.ended.emit()
 
 
-def opened_document(path: Path) -> Document:
-    """The document of a file; events go on being served until it is there. Raises FileError, InternalError."""
+def opened_document(path: Path, pictured: Callable[[Picture], None] = lambda _picture: None) -> Document:
+    """The document of a file; events go on being served until it is there, and `pictured` gets what the program showed
+    as soon as that was read. Raises FileError, InternalError.
+    """
     reader, loop = _Reader(path), QEventLoop()
+    reader.pictured.connect(pictured, Qt.ConnectionType.QueuedConnection)
     reader.ended.connect(loop.quit, Qt.ConnectionType.QueuedConnection)
     thread = threading.Thread(target=reader.read, name="opening", daemon=True)
     thread.start()

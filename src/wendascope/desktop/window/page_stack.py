@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QStackedWidget, QWidget
+from PySide6.QtWidgets import QWidget
 
 from wendascope.desktop.pages import Page
+from wendascope.desktop.widgets.current_stack import CurrentStack
 
 _REST_MS, _PAUSE_MS = 800, 20
 """After the window came or a file was opened, which has the picture to show first, and between two pages that are made
@@ -15,7 +16,7 @@ ahead.
 """
 
 
-class PageStack(QStackedWidget):
+class PageStack(CurrentStack):
     """One page at a time is shown. A page takes up to a tenth of a second to make: those that nobody has asked for yet
     follow one by one once the window is there.
     """

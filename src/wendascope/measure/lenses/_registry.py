@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from wendascope.discovery import import_all
 from wendascope.errors import UsageError
+from wendascope.frame.contents import ImageValues
 
 if TYPE_CHECKING:
     from wendascope.backends.doors import Session
@@ -57,6 +58,8 @@ class Lens:
     replays: bool = True
     """Whether the frame is to be replayed up to the step before `measure` runs."""
     legend: Callable[[Found], list[LegendEntry]] | None = None
+    values: Callable[[Found], tuple[ImageValues, str]] | None = None
+    """The values behind the picture and the kind of their format, where a range of them can be chosen to be shown."""
     figure: Callable[[Found, int, int], str] | None = None
     """A short text written into a pixel when it is shown large."""
     alike: Callable[[Found, int, int], npt.NDArray[np.bool_] | None] | None = None
