@@ -105,11 +105,10 @@ def mesh(
 
 
 def _print(frame: Frame, by: str, every: bool) -> None:
-    from wendascope.analysis.memory.sums import grouped, memory_answer, memory_notes
+    from wendascope.analysis.memory.sums import grouped, memory_answer
     from wendascope.texts import memory as bytes_text
 
-    put(memory_answer(frame))
-    put(memory_notes(frame))
+    put(*memory_answer(frame))
     put("", f"{'bytes':>12}  {'objects':>7}  {by}")
     for group in grouped(frame, frame.memory, by):
         put(f"{bytes_text(group.bytes):>12}  {len(group.items):>7,}  {group.name}")

@@ -40,7 +40,7 @@ def sequence(
         more = {"results": msgspec.to_builtins(again), "views": msgspec.to_builtins(late)}
         emit({**msgspec.to_builtins(found), **more})
         return
-    put(found.sentence)
+    put(" ".join(filter(None, [found.sentence, found.why])))
     put(f"{'frame':>7}  {'ms':>8}  {'calls':>8}  {'waits':>8}  {'own':>8}  {'steps':>7}  {'passes':>6}  beside drawing")
     for at, row in enumerate(found.frames):
         times = "  ".join(f"{three_digits(ms):>8}" for ms in (row.ms, row.calls_ms, row.waits_ms, row.own_ms))

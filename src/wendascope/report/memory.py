@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 import numpy as np
 
-from wendascope.analysis.memory.sums import MemoryComparison, MemoryGroup, grouped, memory_answer, memory_notes, total
+from wendascope.analysis.memory.sums import MemoryComparison, MemoryGroup, grouped, memory_answer, total
 from wendascope.analysis.memory.traffic import Moved, ObjectKey
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
@@ -96,7 +96,7 @@ def memory_document(frame: Frame, moved: Mapping[ObjectKey, Moved]) -> MemoryDoc
     items = sorted(frame.memory, key=lambda item: -item.size)
     kinds = [MemoryTotal(group.name, len(group.items), group.bytes) for group in grouped(frame, items, "kind")]
     rows = [_row(frame, item, moved.get((item.object_class, item.name))) for item in items]
-    return MemoryDocument(memory_answer(frame), memory_notes(frame), total(items), kinds, rows)
+    return MemoryDocument(*memory_answer(frame), total(items), kinds, rows)
 
 
 def _row(frame: Frame, item: MemoryItem, moved: Moved | None) -> MemoryRow:

@@ -14,6 +14,7 @@ from wendascope.analysis.time.frame_bound import frame_bound
 from wendascope.frame.frame import Frame
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
+from wendascope.texts import capital
 from wendascope.trials.proofs.proof import Proof, state_of
 from wendascope.trials.survey.judging import Refuted
 
@@ -165,7 +166,7 @@ def survey_document(
         renderer=survey.renderer,
         width=frame.size[0],
         height=frame.size[1],
-        sentence=verdict.sentence,
+        sentence=f"{verdict.sentence} {capital(verdict.numbers)}.",
         budget_ms=budget_ms,
         late=verdict.late,
         evidence=verdict.evidence,

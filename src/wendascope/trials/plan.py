@@ -62,7 +62,7 @@ class Plan(msgspec.Struct):
 
     sentence: str
     rest: str
-    """What is expected, what quality would buy, and what is left."""
+    """The numbers of the sentence, what is expected, what quality would buy, and what is left."""
     budget_ms: float
     gpu_ms: float
     cpu_ms: float
@@ -409,22 +409,28 @@ def prove_plan(
 def _sentence(plan: Plan) -> str:
     """What is reached, by proofs alone."""
     now, then = plan.now_ms, max(plan.gpu_after, plan.cpu_after)
-    goal = f"the budget of {plan.budget_ms:.1f} ms"
+    within = now <= plan.budget_ms
     if not plan.proved:
-        stands = f"within {goal}" if now <= plan.budget_ms else f"over {goal}"
-        open_ = " Nothing is proved yet." if plan.steps else " Nothing that saves time was found."
-        return f"{now:.1f} ms, {stands}.{open_}"
+        open_ = "nothing is proved yet" if plan.steps else "nothing that saves time was found"
+        return f"{now:.1f} ms, {'within' if within else 'over'} the budget; {open_}."
+    changes = "one proved change" if plan.proved == 1 else "proved changes"
+    goal = "it was within its budget" if within else f"the budget is {'' if plan.reached else 'not '}reached"
+    return f"{three_digits(now - then)} ms saved by {changes}; {goal}."
+
+
+def _numbers(plan: Plan) -> str:
+    """What the sentence stands on."""
+    if not plan.proved:
+        return f"The budget is {plan.budget_ms:.1f} ms."
     together = "together" if plan.steps[0].together else "one by one"
-    how = f"proved {together}" if plan.proved > 1 else "proved"
-    changes = f"{plural(plan.proved, 'change')} {how}"
-    if now <= plan.budget_ms:
-        return f"{now:.1f} -> {then:.1f} ms with {changes}; it was within {goal}."
-    return f"{now:.1f} -> {then:.1f} ms with {changes}; {goal} {'is' if plan.reached else 'is not'} reached."
+    how = f"{plural(plan.proved, 'change')} proved" + (f" {together}" if plan.proved > 1 else "")
+    then = max(plan.gpu_after, plan.cpu_after)
+    return f"{plan.now_ms:.1f} -> {then:.1f} ms with {how}; the budget is {plan.budget_ms:.1f} ms."
 
 
 def _rest(case: Case, plan: Plan, chosen: Sequence[Recommendation], ledger: Ledger) -> str:
-    """What is expected beyond the proofs, what quality would buy, the program's own time, and what is left."""
-    texts = []
+    """The numbers; what is expected beyond the proofs, what quality would buy, and what is left."""
+    texts = [_numbers(plan)]
     then, expected = max(plan.gpu_after, plan.cpu_after), max(plan.gpu_expected, plan.cpu_expected)
     if then - expected >= SMALL_SHARE * plan.now_ms:
         count = plural(sum(not s.proved for s in plan.steps), "change")

@@ -83,13 +83,11 @@ def state_answer(found: Structure) -> tuple[str, str]:
     repeats, over = int((use.use == REPEATS).sum()), int((use.use == OVERWRITTEN).sum())
     steps = max(len(found.sharing.calls), 1)
     ms, total = float(found.ms[use.redundant].sum()), float(found.ms.sum())
-    answer = (
-        f"{share(redundant / setting)} of {setting:,} state calls are redundant; they took {ms:.1f} of"
-        f" {total:.1f} ms in calls."
-    )
+    answer = f"{share(redundant / setting)} of all state calls are redundant."
     evidence = (
-        f"{repeats:,} repeat the current value, {over:,} are overwritten before any use. {setting / steps:.1f}"
-        f" state calls per draw; {(setting - redundant) / steps:.1f} needed."
+        f"{redundant:,} of {setting:,} calls, which took {ms:.1f} of {total:.1f} ms. {repeats:,} repeat the"
+        f" current value, {over:,} are overwritten before any use. {setting / steps:.1f} state calls per draw;"
+        f" {(setting - redundant) / steps:.1f} needed."
     )
     now = {name: sum(s.now[name] for s in found.switches) for name in ("program", "textures", "vertex array")}
     best = {name: sum(s.best[name] for s in found.switches) for name in now}
@@ -126,7 +124,7 @@ def plan_answer(now: int, then: int, least: int) -> str:
     if then == now:
         return f"{plural(now, 'draw')}; no order of them lets any be drawn together."
     fewer = "no order of them has fewer" if least >= then else f"no order of them has fewer than {least:,}"
-    return f"{plural(now, 'draw')}; {then:,} {verb(then, 'gives', 'give')} the same picture, and {fewer}."
+    return f"{then:,} of {plural(now, 'draw')} {verb(then, 'gives', 'give')} the same picture; {fewer}."
 
 
 def devices_sentence(steps: int, then: int) -> str:

@@ -96,28 +96,30 @@ def is_unused(item: MemoryItem) -> bool:
     return item.followed and not item.used and item.size > 0
 
 
-def memory_answer(frame: Frame) -> str:
-    """One sentence: how much, of what, and how much of it the frame does not use."""
+def memory_answer(frame: Frame) -> tuple[str, str]:
+    """(answer, evidence) to how much memory there is, of what, and how much of it the frame does not use."""
     items = frame.memory
     if not items:
-        return "Nothing is known of this frame's memory."
+        return "Nothing is known of this frame's memory.", ""
     whole = total(items)
     first = grouped(frame, items, "kind")[0]
     kinds = plural(len(first.items), first.name, _SEVERAL.get(first.items[0].kind, ""))
     part = share(first.bytes / whole) if whole else "0 %"
-    text = f"{memory(whole)} in {plural(len(items), 'object')}; {part} of it in {kinds}"
+    several = _SEVERAL.get(first.items[0].kind, f"{first.name}s")
+    answer = f"{memory(whole)} of graphics memory, most of it in {several if len(first.items) > 1 else first.name}."
+    evidence = f"{plural(len(items), 'object')}; {part} of the bytes in {kinds}."
     unused = [item for item in items if is_unused(item)]
     if unused:
-        text += (
-            f"; {memory(total(unused))} in {plural(len(unused), 'object')} {verb(len(unused), 'is', 'are')} not used"
+        evidence += (
+            f" {memory(total(unused))} in {plural(len(unused), 'object')} {verb(len(unused), 'is', 'are')} not used."
         )
-    return text + "."
+    return answer, f"{evidence} {_notes(frame)}"
 
 
 _SEVERAL = {MemoryKind.WINDOW: "windows"}
 
 
-def memory_notes(frame: Frame) -> str:
+def _notes(frame: Frame) -> str:
     """What the numbers leave out, and what the driver says beside them."""
     items = frame.memory
     unknown = sum(item.bytes is None for item in items)

@@ -62,6 +62,8 @@ class OverTime(msgspec.Struct):
     sentence: str
     reasons: list[str]
     """What the slow frame has more of than the others, the most likely reason first."""
+    why: str = ""
+    """The first of them in sentences."""
 
 
 def frame_in_time(frame: Frame, number: int) -> FrameInTime:
@@ -96,12 +98,12 @@ def over_time(frames: Sequence[FrameInTime]) -> OverTime:
         return OverTime(rows, -1, f"No frame stands out: {len(rows)} frames took {spread} while recorded.", [])
     reasons = _reasons(rows[worst], others)
     slow_ms, usual_ms = three_digits(float(times[worst])), three_digits(usual)
-    text = f"Frame {rows[worst].number} is slow: {slow_ms} ms, the others {usual_ms} ms"
+    text = f"Frame {rows[worst].number} is slow: {slow_ms} ms in place of {usual_ms} ms"
     alone = [reason.removesuffix(_ALONE) for reason in reasons[:3] if reason.endswith(_ALONE)]
     more = [reason for reason in reasons[:3] if not reason.endswith(_ALONE)]
-    why = f". It alone has {listed(alone)}." if alone else "."
-    why += f" It has {listed(more)}." if more else "" if alone else " Its calls are those of the others."
-    return OverTime(rows, worst, text + why, reasons)
+    why = [f"It alone has {listed(alone)}."] if alone else []
+    why += [f"It has {listed(more)}."] if more else [] if alone else ["Its calls are those of the others."]
+    return OverTime(rows, worst, f"{text}.", reasons, " ".join(why))
 
 
 def _reasons(slow: FrameInTime, others: Sequence[FrameInTime]) -> list[str]:

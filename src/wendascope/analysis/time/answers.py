@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.analysis.guidelines import guidelines
-from wendascope.texts import large, sentence, share
+from wendascope.texts import large, share
 
 
 def overdraw_share(drawn: Drawn) -> float:
@@ -25,10 +25,7 @@ def overdraw_answer(drawn: Drawn, names: list[str]) -> tuple[str, str]:
             "",
         )
     worst = max(drawn.passes, key=lambda p: p.wasted)
-    answer = (
-        f"{share((covered + idle) / fragments)} of {large(fragments)} fragments are wasted;"
-        f" {share(worst.wasted / (covered + idle))} of the waste is in {names[worst.index]}."
-    )
+    answer = f"{share((covered + idle) / fragments)} of all fragments are wasted, most of them in {names[worst.index]}."
     parts = []
     if covered:
         parts.append(f"{large(covered)} are covered by later opaque draws")
@@ -36,7 +33,8 @@ def overdraw_answer(drawn: Drawn, names: list[str]) -> tuple[str, str]:
         parts.append(f"{large(idle)} are blended without changing a colour")
     hidden = sum(1 for s in drawn.steps if s.fragments == 0 and s.covered > 0)
     tail = f" {hidden:,} draws have no visible fragment." if hidden else ""
-    return answer, sentence(" and ".join(parts)) + tail
+    most = f"{share(worst.wasted / (covered + idle))} of the waste is in {names[worst.index]}."
+    return answer, f"Of {large(fragments)}, {' and '.join(parts)}. {most}{tail}"
 
 
 def lost_to_size(drawn: Drawn) -> float:
@@ -56,13 +54,11 @@ def geometry_answer(drawn: Drawn) -> tuple[str, str]:
     culled = sum(s.away for s in known)
     too_small, over = lost / max(seen, 1), partial / max(seen, 1)
     words = "above" if too_small > guidelines().geometry.lost_to_size else "within"
-    answer = (
-        f"{share(too_small)} of {large(seen)} triangles are too small to cover a sample ({words} the guideline of"
-        f" {share(guidelines().geometry.lost_to_size)})."
-    )
+    answer = f"{share(too_small)} of the triangles are too small to cover a sample: {words} the guideline."
     run = sum(max(s.transformed, 0) for s in known)
     evidence = (
-        f"{share(over)} cover no whole pixel (guideline {share(guidelines().geometry.partial)}). Of {large(total)}"
+        f"The guideline is {share(guidelines().geometry.lost_to_size)} of {large(seen)}."
+        f" {share(over)} cover no whole pixel (guideline {share(guidelines().geometry.partial)}). Of {large(total)}"
         f" submitted, {large(outside)} lie outside the view and {large(culled)} are culled. {run / total:.2f}"
         " vertices are shaded per triangle (modelled: a first-in-first-out cache of 32 vertices)."
     )

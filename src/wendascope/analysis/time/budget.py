@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from wendascope.analysis.time.frame_bound import CPU, ELSEWHERE, GPU, Bound
+from wendascope.texts import capital
 from wendascope.texts import share as per_cent
 
 BUDGETS_MS = {120: 8.3, 90: 11.1, 72: 13.9, 60: 16.7, 30: 33.3}
@@ -16,7 +17,7 @@ _MOST = 0.8
 
 @dataclass(frozen=True)
 class Verdict:
-    """The answer to the first question, in one sentence and in numbers."""
+    """The answer to the first question: a sentence to read first, and what it stands on."""
 
     sentence: str
     ratio: float
@@ -26,9 +27,11 @@ class Verdict:
     `nobody` within it.
     """
     evidence: str
+    numbers: str
+    """The times that the answer stands on, and where most of it is."""
 
 
-_SAID = {"nobody": "Within budget.", GPU: "GPU-bound.", CPU: "CPU-bound.", ELSEWHERE: "It waits outside OpenGL."}
+_SAID = {"nobody": "within it", GPU: "GPU-bound", CPU: "CPU-bound", ELSEWHERE: "it waits outside OpenGL"}
 
 
 def judge(
@@ -52,18 +55,19 @@ def judge(
     ratio = longest / budget_ms
     if ratio <= 1:
         late = "nobody"
-    parts = [f"{longest:.1f} ms, {_times(ratio)} the {budget_ms:.1f} ms budget.", _SAID[late]]
+    answer = f"{_times(ratio)} the budget: {_SAID[late]}."
+    parts = [f"{longest:.1f} ms of {budget_ms:.1f} ms"]
     count, share = most_expensive_passes(pass_ms)
     if count and count < len(pass_ms):
         parts.append(
-            f"{_number(count)} of {_number(len(pass_ms)).lower()} passes {'is' if count == 1 else 'are'}"
-            f" {per_cent(share)} of it."
+            f"{_number(count).lower()} of {_number(len(pass_ms)).lower()} passes {'is' if count == 1 else 'are'}"
+            f" {per_cent(share)} of it"
         )
     evidence = (
         f"the frame's work takes {frame_ms:.1f} ms when replayed; the program's thread takes {cpu_ms:.1f} ms of CPU"
         " time (waits excluded)"
     )
-    return Verdict(" ".join(parts), ratio, late, evidence)
+    return Verdict(capital(answer), ratio, late, evidence, "; ".join(parts))
 
 
 def most_expensive_passes(pass_ms: Sequence[float]) -> tuple[int, float]:

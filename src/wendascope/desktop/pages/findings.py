@@ -45,13 +45,13 @@ class FindingsPage(FramePage):
         if combined is not None and combined.ratio is not None:
             left = f" Left out: {'; '.join(combined.excluded)}." if combined.excluded else ""
             self.say(
-                f"{capital(combined.together_summary)}: {combined.told_verdict}.",
-                f"{_sides(combined)}{_counts(document)}{left}",
+                f"{plural(len(combined.together), 'change')} together: {combined.told_verdict}.",
+                f"{capital(combined.together_summary)}. {_sides(combined)}{_counts(document)}{left}",
                 _states(document),
             )
         elif document.findings:
             self.say(
-                f"{plural(len(document.findings), 'finding')}; what they bring together is known once it is proved.",
+                f"{plural(len(document.findings), 'finding')}; nothing is proved together yet.",
                 _counts(document),
                 _states(document),
             )

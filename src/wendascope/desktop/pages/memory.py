@@ -8,7 +8,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from wendascope.analysis.memory.memory_use import NEVER
-from wendascope.analysis.memory.sums import GROUPINGS, grouped, is_unused, memory_answer, memory_notes, total
+from wendascope.analysis.memory.sums import GROUPINGS, grouped, is_unused, memory_answer, total
 from wendascope.analysis.memory.traffic import Moved, ObjectKey, traffic
 from wendascope.desktop.charts.treemap import Treemap
 from wendascope.desktop.models.commands import JobName
@@ -29,6 +29,8 @@ _SHOWN = ("all objects", "used in this frame", "not used in this frame")
 @page("Memory", 64)
 class MemoryPage(FramePage):
     """Answer sentence, areas by size, then the table of objects, what the chosen one holds, and findings."""
+
+    picture_share = 0.32
 
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
         super().__init__(workspace, "What is kept on the GPU, and what of it does the frame need?")
@@ -104,7 +106,7 @@ class MemoryPage(FramePage):
             lambda found: self._moves(document, found),
             lambda error: None,  # the column stays empty
         )
-        self.say(memory_answer(document.frame), memory_notes(document.frame))
+        self.say(*memory_answer(document.frame))
         self._show()
 
     def _moves(self, document: Document, found: Mapping[ObjectKey, Moved]) -> None:
@@ -203,10 +205,15 @@ def _columns(
         ),
         Column("bytes", 78, size, lambda item: item.bytes, copied=lambda item: str(item.size)),
         Column("kind", 100, lambda item: item.kind.value, right=False),
-        Column("format", 80, lambda item: item.format.removeprefix("COMPRESSED_"), right=False),
+        Column("format", 100, lambda item: item.format.removeprefix("COMPRESSED_"), right=False),
         Column("size", 94, _extent, lambda item: item.width * item.height * item.layers, right=False),
         Column(
-            "finest", 48, finest_text, finest, tip="The finest mip level that any fragment reads, measured in a survey"
+            "finest",
+            48,
+            finest_text,
+            finest,
+            tip="The finest mip level that any fragment reads, measured in a survey",
+            gives_way=True,
         ),
         Column(
             "moved",
@@ -216,7 +223,7 @@ def _columns(
             tip="Bytes read and written in this frame, modelled: a texel for each fragment and each texture sample",
             copied=lambda item: str(moves(item)),
         ),
-        Column("steps", 44, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps)),
+        Column("steps", 44, lambda item: f"{len(item.steps):,}", lambda item: len(item.steps), gives_way=True),
         Column("used by", 0, used_by, right=False),
     ]
 

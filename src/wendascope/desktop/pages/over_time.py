@@ -102,7 +102,9 @@ class OverTimePage(FramePage):
             self._show(None)
             self._read(file, document.frames)
             return
-        self.say(found.sentence, f"{self._again(file)} Times are those of recording, which makes calls slower.")
+        self.say(
+            found.sentence, f"{found.why} {self._again(file)} Times are those of recording, which makes calls slower."
+        )
         self._show(found)
 
     def _again(self, file: Path) -> str:

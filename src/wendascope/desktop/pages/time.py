@@ -52,6 +52,7 @@ def _columns() -> list[Column]:
             FrameTree.ms,
             three_digits,
             104,
+            gives_way=True,
             tip="The median lies in here with at least 95 %",
             soft=True,
             written=interval,
@@ -64,7 +65,14 @@ def _columns() -> list[Column]:
             True,
             "Of a pass: of all pass times. Of other rows: of the steps, alone, of the outermost row that they are in",
         ),
-        Column("triangles", lambda tree, node: tree.total("triangles", node), count, 80, tip="Instances included"),
+        Column(
+            "triangles",
+            lambda tree, node: tree.total("triangles", node),
+            count,
+            80,
+            tip="Instances included",
+            gives_way=True,
+        ),
         Column("fragments", fragments, count, 88, tip="That passed all tests and were written"),
     ]
 
@@ -175,7 +183,7 @@ class TimePage(Page):
             self.details.hide()
             return
         self.answer.setText(verdict.sentence)
-        self.evidence.setText(labelled(_facts(document)))
+        self.evidence.setText(labelled(_facts(document, verdict.numbers)))
         self.evidence.setToolTip(f"Clock: {document.survey.calibration.reason}")
         details = _details(document)
         self.details.setText(labelled(details))
@@ -187,13 +195,14 @@ class TimePage(Page):
         self.table.focus_search()
 
 
-def _facts(document: Document) -> list[tuple[str, str]]:
+def _facts(document: Document, numbers: str) -> list[tuple[str, str]]:
     """What the answer follows from, at a glance."""
     survey = document.survey
     assert survey is not None
     frame, cpu = survey.frame_ms, survey.cpu
     combined = newest_together(document.proofs)
     return [
+        ("frame", numbers),
         ("GPU work", f"{frame.median:.1f} ms when replayed ({frame.low:.1f} to {frame.high:.1f})"),
         ("CPU", f"{cpu.calls_ms + cpu.program_ms:.1f} ms of the program's thread, waits excluded"),
         ("proved", combined.together_summary if combined is not None and combined.ratio is not None else ""),

@@ -20,7 +20,7 @@ from wendascope.desktop.widgets.answer import details_label, labelled
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
-from wendascope.texts import capital, plural
+from wendascope.texts import capital, plural, verb
 from wendascope.trials.experiments.log import (
     DROPPED,
     EDIT,
@@ -256,7 +256,7 @@ def _answer(document: Document | None, trials: list[Trial]) -> tuple[str, str]:
     gains = sum(t.verdict == Verdict.SAVES for t in trials)
     kept = sum(t.state == KEPT for t in trials)
     together = document.log.together
-    end = f" {kept} kept."
+    rest = f"{capital(told)}."
     if together is not None and together.steps_before:
-        end = f" {kept} kept; {len(together.together)} together: {together.together_summary.partition(', ')[2]}."
-    return f"{plural(len(trials), 'trial')}: {told}; {gains} with a gain.{end}", ""
+        rest += f" Of those kept, {together.together_summary}."
+    return f"{gains} of {plural(len(trials), 'trial')} {verb(gains, 'saves', 'save')} time; {kept} kept.", rest

@@ -110,6 +110,8 @@ class ImageContentsView(QWidget):
             combo.setMinimumContentsLength(letters)
         for widget, wide in ((self.level, 9), (self.layer, 9), (self.fit, 6), (self.save, 8)):
             widget.setFixedWidth(wide * GRID)
+        self.level.hide()
+        self.layer.hide()
         self.picture, self.histogram = PictureView(), Histogram()
         self.told = Label()
         body = QWidget()
@@ -136,6 +138,7 @@ class ImageContentsView(QWidget):
         self._document, self._item, self._values = document, item, None
         self.moment.setVisible(len(item.writes) > 0 or len(item.by_calls) > 0)
         for box, most in ((self.level, max(item.levels, 1) - 1), (self.layer, max(item.layers, 1) - 1)):
+            box.setVisible(most > 0)
             with QSignalBlocker(box):
                 box.setRange(0, most)
                 box.setValue(0)

@@ -51,7 +51,7 @@ class PictureView(QWidget):
         self._echo: tuple[int, int] | None = None
         self.note = ""
         self.setMouseTracking(True)
-        self.setMinimumSize(240, 160)
+        self.setMinimumSize(160, 96)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Picture")

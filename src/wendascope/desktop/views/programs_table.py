@@ -93,6 +93,7 @@ _COLUMNS: list[Column[ProgramRow]] = [
         64,
         "Counted by the driver: vertex shaders run; submitted vertices where it does not count",
         lambda r: r.total(_vertices),
+        gives_way=True,
     ),
     _column(
         "~ fragment",
@@ -100,13 +101,14 @@ _COLUMNS: list[Column[ProgramRow]] = [
         "Modelled: cost of one fragment; 1 is an addition",
         lambda r: r.most(lambda p: p.fragment_cost),
     ),
-    _column("~ vertex", 66, "Modelled: cost of one vertex", lambda r: r.most(lambda p: p.vertex_cost)),
-    _column("samples", 68, "Modelled: texture samples per fragment", lambda r: r.most(_fetches)),
+    _column("~ vertex", 66, "Modelled: cost of one vertex", lambda r: r.most(lambda p: p.vertex_cost), gives_way=True),
+    _column("samples", 68, "Modelled: texture samples per fragment", lambda r: r.most(_fetches), gives_way=True),
     _column(
         "registers",
         70,
         "Varying slots (vec4)",
         lambda r: r.most(lambda p: float(p.registers)),
+        gives_way=True,
     ),
 ]
 

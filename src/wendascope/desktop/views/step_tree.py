@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QColor
+from PySide6.QtGui import QColor, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -32,6 +32,9 @@ Index = QModelIndex | QPersistentModelIndex
 _MOST_OPENED = 400
 """Steps found by a search up to which all rows that hold them are opened."""
 
+_LEAST_NAME = 22 * GRID
+"""Pixels for the names of rows, before columns give way."""
+
 
 @dataclass(frozen=True)
 class Column:
@@ -49,6 +52,8 @@ class Column:
     """In softer ink."""
     written: Callable[[FrameTree, Node], str] | None = None
     """The whole text of a cell, where it is more than its value."""
+    gives_way: bool = False
+    """Hidden where there is no room for it beside names."""
 
 
 class StepTreeModel(QAbstractItemModel):
@@ -215,6 +220,20 @@ class StepTreeView(CopiesText, QTreeView):
             header.resizeSection(number, column.width)
             if column.share:
                 self.setItemDelegateForColumn(number, ShareDelegate(self))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """Names come first: columns that can give way are hidden where there is no room for both."""
+        columns = list(enumerate(self.rows.columns, 1))
+        left = self.viewport().width() - sum(c.width for _, c in columns)
+        for number, column in reversed(columns):
+            if column.gives_way:
+                hide = left < _LEAST_NAME
+                self.setColumnHidden(number, hide)
+                left += column.width if hide else 0
 
     def as_text(self) -> str:
         """Selected rows, or all of the first level when none is selected, with the header, tab-separated."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPaintEvent
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from wendascope.desktop.charts.share_bar import BAR, ShareDelegate
@@ -17,6 +17,10 @@ from wendascope.desktop.widgets.theme import GRID, figures_font, theme
 from wendascope.texts import visible
 
 Row = TypeVar("Row")
+_MEASURED = 200
+"""Rows whose figures decide how wide a column is."""
+_LEAST_NAME = 18 * GRID
+"""Pixels for the column that takes what room is left, before others give way."""
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -41,6 +45,8 @@ class Column(Generic[Row]):
     """A picture or colour before the text."""
     write: Callable[[Row, str], bool] | None = None
     """Takes what the user wrote into the cell; whether anything changed."""
+    gives_way: bool = False
+    """Hidden where there is no room for it beside what takes the room that is left."""
     copied: Callable[[Row], str] | None = None
     """The text for the clipboard, where it says more than there is room for."""
 
@@ -199,6 +205,7 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
         if sortable:
             header.setSectionsClickable(True)
             header.sectionClicked.connect(self._sort_by)
+        model.modelReset.connect(self._widen)
         self.selectionModel().currentRowChanged.connect(lambda *_: self.chosen_changed.emit(self.chosen))
         self.entered.connect(lambda index: self.hovered.emit(self.rows.rows[index.row()]))
 
@@ -210,6 +217,35 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
                 header.resizeSection(number, column.width)
             else:
                 header.setSectionResizeMode(number, QHeaderView.ResizeMode.Stretch)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """Names come first: columns that can give way are hidden where there is no room for both."""
+        columns = [(number, c) for number, c in enumerate(self.rows.columns) if c.width]
+        if not any(column.gives_way for _, column in columns):
+            return
+        header = self.horizontalHeader()
+        widths = {number: max(column.width, header.sectionSize(number)) for number, column in columns}
+        left = self.viewport().width() - sum(widths.values())
+        for number, column in reversed(columns):
+            if column.gives_way:
+                hide = left < _LEAST_NAME
+                self.setColumnHidden(number, hide)
+                left += widths[number] if hide else 0
+
+    def _widen(self) -> None:
+        """Figures are never cut: a column that holds some is as wide as the widest of them."""
+        metrics, header = self.fontMetrics(), self.horizontalHeader()
+        for number, column in enumerate(self.rows.columns):
+            if column.width and column.right:
+                texts = {column.text(row) for row in self.rows.rows[:_MEASURED]}
+                needed = max((metrics.horizontalAdvance(text) for text in texts), default=0) + 2 * GRID
+                if needed > header.sectionSize(number) and not self.isColumnHidden(number):
+                    header.resizeSection(number, needed)
+        self._make_room()
 
     def _sort_by(self, column: int) -> None:
         kept = self.chosen

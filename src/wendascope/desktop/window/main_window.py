@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 from pathlib import Path
 
-from PySide6.QtCore import QBuffer, QByteArray, QSettings, Qt
+from PySide6.QtCore import QBuffer, QByteArray, QCoreApplication, QEvent, QSettings, Qt
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -184,6 +184,8 @@ class MainWindow(QMainWindow):
         """Show a page; one that stands alone gets the room of strip, picture and facts."""
         self.enlarge_picture(False)
         self.pages.setCurrentIndex(index)
+        # what the page before needed is forgotten first: the window is not made larger for both
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest)
         page = self.pages.current()
         alone, is_open = page.alone, self.workspace.current is not None
         self.under.setCurrentWidget(page.beside() or self.step_tabs)
