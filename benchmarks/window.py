@@ -44,7 +44,7 @@ camera = int(document.frame.passes.first[1])
 wait(camera)
 rest = []
 for step in range(camera + 1, camera + 6):
-    replaying = runner._replay.run(prefix_ms.asked(step=step))
+    replaying = runner._looking.replay.run(prefix_ms.asked(step=step))
     begun = time.perf_counter()
     wait(step)
     rest.append(time.perf_counter() - begun - replaying / 1000)

@@ -158,7 +158,7 @@ def test_an_added_rule_and_kind_are_refuted_proved_planned_and_shown(added: None
     }
     (found,) = recommendations_of(case, mine, proofs)
     assert (found.effort, found.risk, found.state) == ("asset", "added risk", "proved")
-    assert make_plan(case, (2.0, 1.0), [found], mine, proofs, 1.5).sentence.startswith("2.0 -> 1.2 ms with 1 change")
+    assert make_plan(case, (2.0, 1.0), [found], mine, proofs, 1.5).rest.startswith("2.0 -> 1.2 ms with 1 change")
 
 
 def test_a_form_is_one_file(added: None, tmp_path: Path) -> None:

@@ -338,9 +338,9 @@ def test_the_picture_goes_over_the_page_and_back(window: MainWindow, depot: Path
     window.show_page("Overdraw")
     before = window.splitters["across"].sizes()
     window.switch_picture()
-    assert window.pages.isHidden() and window.facts.isHidden() and not window.picture.isHidden()
+    assert window.pages.isHidden() and window.under.isHidden() and not window.picture.isHidden()
     window.switch_picture()
-    assert not window.pages.isHidden() and not window.facts.isHidden()
+    assert not window.pages.isHidden() and not window.under.isHidden()
     assert window.splitters["across"].sizes() == before
     window.switch_picture()
     window.show_page("Time")

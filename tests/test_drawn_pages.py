@@ -182,7 +182,7 @@ def test_geometry_and_the_mesh_of_a_step(opened: MainWindow, qtbot: Any) -> None
     opened.show_page("Geometry")
     page = opened.page("Geometry")
     assert isinstance(page, GeometryPage)
-    assert "too small to cover a sample (above" in page.answer.text()
+    assert "too small to cover a sample: above" in page.answer.text()
     fine = _scene(opened) + 12
     tree = page.table.model.tree
     node = tree.find(fine) if tree else None

@@ -152,8 +152,9 @@ def _crash(replay: Replay) -> None:
 
 def test_the_answer_sentence() -> None:
     verdict = judge(41.2, 6.0, [20.0, 8.0, 6.0, 2, 2, 1, 1, 1, 0.2], 16.7)
-    assert verdict.sentence == "41.2 ms, 2.5 times the 16.7 ms budget. GPU-bound. Three of nine passes are 83 % of it."
-    assert judge(5.0, 3.0, [5.0], 16.7).sentence == "5.0 ms, 30 % of the 16.7 ms budget. Within budget."
+    assert verdict.sentence == "2.5 times the budget: GPU-bound."
+    assert verdict.numbers == "41.2 ms of 16.7 ms; three of nine passes are 83 % of it"
+    assert judge(5.0, 3.0, [5.0], 16.7).sentence == "30 % of the budget: within it."
     assert judge(5.0, 30.0, [5.0], 16.7).late == "CPU"
 
 

@@ -51,9 +51,10 @@ COMPILED = SideWork(SideKind.COMPILATION, 2, 0, 40.0)
 def test_the_hitch_and_its_reasons() -> None:
     rows = [row(1), row(2), row(3, 75.0, (UPLOADS, COMPILED), calls_ms=65.0, own_ms=8.0), row(4, 11.0)]
     found = over_time(rows)
-    assert found.slow == 2 and found.sentence == (
-        "Frame 3 is slow: 75.0 ms, the others 10.0 ms. It alone has 2 shader compilations or links and 3 texture"
-        " uploads (5.00 MiB). It has 61.0 ms more inside its calls."
+    assert found.slow == 2 and found.sentence == "Frame 3 is slow: 75.0 ms in place of 10.0 ms."
+    assert found.why == (
+        "It alone has 2 shader compilations or links and 3 texture uploads (5.00 MiB). It has 61.0 ms more inside its"
+        " calls."
     )
     assert len(found.reasons) == 3, "what takes the most is first, where the time is comes last"
 
@@ -64,7 +65,7 @@ def test_more_steps_and_own_code_are_reasons_too() -> None:
     assert found.reasons == ["900 steps in place of 40", "29.0 ms more in the program's code"]
     known = SideWork(SideKind.BUFFER_UPLOAD, 28, 4096, 0.1)
     same = over_time([row(1, side=(known,)), row(2, 30.0, (known,), own_ms=8.0), row(3, side=(known,))])
-    assert same.slow == 1 and same.reasons == [] and same.sentence.endswith("Its calls are those of the others.")
+    assert same.slow == 1 and same.reasons == [] and same.why.endswith("Its calls are those of the others.")
 
 
 def test_frames_alike_are_not_told_apart() -> None:

@@ -142,7 +142,7 @@ def test_the_headline_and_the_budget_count_proofs_alone() -> None:
     mine = [finding("a", "covered-clear", [0, 1, 2, 3], 6.0), finding("b", "covered-clear", list(range(7, 20)), 40.0)]
     chosen = recommendations_of(case, mine, {})
     made = make_plan(case, now, chosen, mine, {}, 20.5)
-    assert made.sentence == "21.0 ms, over the budget of 20.5 ms. Nothing is proved yet."
+    assert made.sentence == "21.0 ms, over the budget; nothing is proved yet."
     assert not made.reached and made.gpu_after == 21.0, "what is expected reaches nothing"
     assert made.gpu_expected == pytest.approx(4.0), "and takes no more than its steps take"
     assert "2 changes not tried yet are expected to reach" in made.rest
@@ -154,13 +154,14 @@ def test_the_headline_and_the_budget_count_proofs_alone() -> None:
     made = make_plan(case, now, chosen, mine, proofs | {"b": proof("b", Verdict.SAVES, 12.0)}, 5.0)
     assert [s.together for s in made.steps] == [True, True] and made.steps[0].recommendation == "recommend-b"
     assert made.gpu_after == pytest.approx(4.5) and made.cpu_after == pytest.approx(4.0) and made.reached
-    assert made.sentence == "21.0 -> 4.5 ms with 2 changes proved together; the budget of 5.0 ms is reached."
+    assert made.sentence == "16.5 ms saved by proved changes; the budget is reached."
+    assert made.rest.startswith("21.0 -> 4.5 ms with 2 changes proved together; the budget is 5.0 ms.")
 
 
 def test_a_frame_within_its_budget_says_so() -> None:
     case = case_of(frame_of_passes())
     made = make_plan(case, (21.0, 5.0), [], [], {}, 33.3)
-    assert made.sentence == "21.0 ms, within the budget of 33.3 ms. Nothing that saves time was found." and made.reached
+    assert made.sentence == "21.0 ms, within the budget; nothing that saves time was found." and made.reached
 
 
 def test_what_was_tried_together_and_failed_is_not_added_up() -> None:

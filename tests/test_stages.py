@@ -22,7 +22,7 @@ from wendascope.trials.proofs.outcomes import Outcome
 from wendascope.trials.survey import judging, stages
 from wendascope.trials.survey.examine import examine_file, stored_caveats
 from wendascope.trials.survey.refuting import CANNOT_TRY, DISPROVED, HOLDS, UNTRIED, Tried
-from wendascope.trials.survey.stages import DONE, FAILED, NOT_RUN, OUT_OF_TIME, Examination, Stage, run_stages
+from wendascope.trials.survey.stages import DONE, FAILED, NOT_RUN, OUT_OF_TIME, Examination, Stage, SurveyRun
 
 from .conftest import Capture, program
 from .raster import RasterFrame, Rasteriser, quad
@@ -63,6 +63,12 @@ class Toy:
         return run
 
 
+def _run(known: Examination, **more: Any) -> None:
+    run = SurveyRun(known, **more)
+    while run.next is not None:
+        run.step()
+
+
 def _examination(path: Path) -> Examination:
     return Examination(load(path), None, 2, path)  # type: ignore[arg-type]
 
@@ -83,7 +89,7 @@ def _waits(known: Examination) -> None:
 def test_a_stage_that_fails_costs_its_own_answers(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     toy = Toy(monkeypatch, first=_raises(ReplayCrashedError("signal 11", 7)), second=None, third=_waits, fourth=None)
     known = _examination(path)
-    run_stages(known)
+    _run(known)
     assert [end.state for end in known.ends.values()] == [FAILED, NOT_RUN, OUT_OF_TIME, DONE]
     assert toy.ran == ["first", "third", "fourth"] and toy.kept == ["fourth"]
     told = stored_caveats(path)
@@ -93,7 +99,7 @@ def test_a_stage_that_fails_costs_its_own_answers(path: Path, monkeypatch: pytes
 def test_what_is_required_ends_the_survey(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     Toy(monkeypatch, required=_raises(TrialError("no")), after=None)
     with pytest.raises(TrialError):
-        run_stages(_examination(path))
+        _run(_examination(path))
 
 
 def test_a_survey_that_is_cancelled_keeps_what_ended_and_goes_on_later(
@@ -103,20 +109,20 @@ def test_a_survey_that_is_cancelled_keeps_what_ended_and_goes_on_later(
     known = _examination(path)
     known.task = Task(cancelled=lambda: "second" in toy.ran)
     with pytest.raises(CancelledError):
-        run_stages(known)
+        _run(known)
     assert toy.kept == ["first"]
     again = Toy(monkeypatch, first=None, second=None, third=None)
-    run_stages(_examination(path), resume=True)
+    _run(_examination(path), resume=True)
     assert again.ran == ["second", "third"] and again.kept == ["second", "third"]
     anew = Toy(monkeypatch, first=None, second=None, third=None)
-    run_stages(_examination(path), until="second")
+    _run(_examination(path), until="second")
     assert anew.ran == ["first", "second"], "without resume all of it is measured"
 
 
 def test_seconds_limit_them_all(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     toy = Toy(monkeypatch, first=lambda _known: time.sleep(0.05), second=None)
     known = _examination(path)
-    run_stages(known, seconds=0.01)
+    _run(known, seconds=0.01)
     assert toy.ran == ["first"] and known.ends["second"].state == NOT_RUN
 
 

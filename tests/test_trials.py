@@ -334,4 +334,4 @@ def test_answers_speak_of_waste(wasteful: tuple[Path, Examined]) -> None:
         and "covered by later opaque draws" in evidence
         and "without changing a colour" in evidence
     )
-    assert "too small to cover a sample (above" in geometry_answer(drawn)[0]
+    assert "too small to cover a sample: above" in geometry_answer(drawn)[0]

@@ -199,6 +199,8 @@ def survey(
         emit(document)
         return
     put(document.sentence)
+    for doubt in document.doubts:
+        put(f"caution: {doubt}")
     put(f"by {result.method} ({result.calibration.reason}), {result.repeats} repeats; on {result.renderer}")
     put(
         f"picture: {'identical' if result.verification.identical else 'DIFFERENT from the reference; times are marked'}"

@@ -12,6 +12,7 @@ from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.analysis.time.budget import judge
 from wendascope.analysis.time.frame_bound import frame_bound
 from wendascope.frame.frame import Frame
+from wendascope.measure.certainty import doubts
 from wendascope.measure.records import Calibration, CpuTimes, PassTime, Survey, Verification
 from wendascope.measure.statistics import Interval
 from wendascope.texts import capital
@@ -110,6 +111,8 @@ class SurveyDocument(msgspec.Struct):
     findings: list[FindingRow]
     caveats: list[str]
     """Of the counting of layers and positions."""
+    doubts: list[str] = []
+    """What makes the times unsure."""
     refuted: list[Refuted] = []
     """What looked worth changing and was refuted by replay before it was claimed."""
 
@@ -164,6 +167,7 @@ def survey_document(
         frame_number=frame.metadata.frame_number,
         context=str(frame.context),
         renderer=survey.renderer,
+        doubts=doubts(survey),
         width=frame.size[0],
         height=frame.size[1],
         sentence=f"{verdict.sentence} {capital(verdict.numbers)}.",

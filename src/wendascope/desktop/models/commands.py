@@ -50,8 +50,10 @@ class JobName(StrEnum):
     REPORT = "report"
     TRAFFIC = "traffic"
     COMPARE = "compare"
+    SURVEY = "survey"
+    """One stage after another; what somebody asks for meanwhile comes between two of them."""
     MEASURE = "measure"
-    """One at a time, with progress in the header and a way to cancel."""
+    """Proofs and experiments: one at a time, with progress in the header and a way to cancel."""
 
 
 class Commands(Protocol):
@@ -79,6 +81,9 @@ class FrameJobs(Protocol):
     def measuring(self) -> bool:
         """Whether a long job runs for the shown document."""
         ...
+
+    def measure(self, resume: bool = False) -> None:
+        """Survey the shown document; with `resume`, only what is missing of its survey."""
 
     def prove(self, findings: list[Finding]) -> None:
         """Prove findings of the shown document; all together as well when there are several."""
@@ -119,6 +124,8 @@ class NoJobs:
 
     def measuring(self) -> bool:
         return False
+
+    def measure(self, resume: bool = False) -> None: ...
 
     def prove(self, findings: list[Finding]) -> None: ...
 

@@ -27,10 +27,12 @@ from wendascope.trials.survey.examine import (
     Examined,
     Refuted,
     case_of,
+    stored_ends,
     stored_examination,
     stored_left_out,
     stored_refuted,
 )
+from wendascope.trials.survey.stages import StageEnd
 
 _LONGEST_HISTORY = 500
 
@@ -171,6 +173,8 @@ class Document(Observable):
         """What looked worth changing and was refuted by replay before it was claimed."""
         self.left_out: list[LeftOut] = stored_left_out(path) if self.drawn is not None else []
         """Lights and parts of views, and what the picture is without each, as far as that was tried."""
+        self.stage_ends: dict[str, StageEnd] = stored_ends(path) if self.survey is not None else {}
+        """How each stage of the newest survey ended that is over."""
         self.memory_use = records.MEMORY_USE.newest(path) if self.drawn is not None else None
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self.elsewhere: list[str] = proofs_elsewhere(path)
@@ -198,6 +202,7 @@ class Document(Observable):
         self.survey, self.drawn, self.findings, self.refuted = found.survey, found.drawn, found.findings, found.refuted
         self.left_out, self.memory_use = found.left_out, found.memory_use
         self.verification = found.survey.verification
+        self.stage_ends = found.ends or self.stage_ends
         self.changed()
 
     @property

@@ -4,6 +4,7 @@ document.
 
 from __future__ import annotations
 
+import html
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
@@ -15,12 +16,16 @@ from wendascope.desktop.charts.parts_bar import PartsBar
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.pages._registry import Page
 from wendascope.desktop.widgets.answer import answer_labels
+from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.theme import GRID
+from wendascope.texts import capital
 
 
 class FramePage(Page):
     """A page that tells about the shown document. Subclasses add widgets to `room` and answer in `refresh`."""
 
+    stages: tuple[str, ...] = ()
+    """Of the survey: those that this page shows the answers of."""
     works_hidden = False
     """Whether its figure in the rail needs it to refresh before it was ever seen."""
 
@@ -34,7 +39,12 @@ class FramePage(Page):
         self.room.setContentsMargins(2 * GRID, GRID, GRID, GRID)
         self.room.setSpacing(GRID)
         self.parts = PartsBar(question)
-        for part in (asked, self.answer, self.parts, self.evidence):
+        self.missing = Label()
+        self.missing.setWordWrap(True)
+        self.missing.setTextFormat(Qt.TextFormat.RichText)
+        self.missing.linkActivated.connect(lambda _link: workspace.jobs.measure(resume=True))
+        self.missing.hide()
+        for part in (asked, self.answer, self.parts, self.evidence, self.missing):
             self.room.addWidget(part)
 
     def split(self, table: QWidget, parts: list[tuple[str, QWidget]]) -> QTabWidget:
@@ -70,6 +80,15 @@ class FramePage(Page):
         self._behind = not (self.isVisible() or self.works_hidden)
         if not self._behind:
             self.refresh(self._document)
+            self._tell_missing()
+
+    def _tell_missing(self) -> None:
+        """Say which stage of the survey did not end well, and offer to run it again."""
+        known = self._document.stage_ends if self._document is not None else {}
+        ends = [known[name] for name in self.stages if name in known and known[name].caveat]
+        text = " ".join(html.escape(f"{capital(end.caveat)}.") for end in ends)
+        self.missing.setText(f'{text} <a href="again">Run it again</a>')
+        self.missing.setVisible(bool(ends))
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)

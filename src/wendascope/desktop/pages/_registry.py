@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import functools
 import importlib
+import importlib.util
+import pkgutil
 import re
 from collections.abc import Callable
-from importlib import resources
+from pathlib import Path
 
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QWidget
 
 from wendascope.desktop.models.document import Workspace
+
+UNKNOWN = "–"
+"""In the place of a figure that comes with measuring."""
 
 
 class Page(QWidget):
@@ -34,7 +39,7 @@ class Page(QWidget):
 
     def waits_for(self) -> tuple[str, str]:
         """What stands in the place of a figure once a frame is open, and what to do about it."""
-        return "–", "Measure the frame with Ctrl+M to fill this page"
+        return UNKNOWN, "Measure the frame with Ctrl+M to fill this page"
 
     def focus_search(self) -> None:
         """Put the cursor where one searches."""
@@ -68,10 +73,11 @@ def pages() -> list[tuple[str, Maker]]:
     them import takes longer than the window.
     """
     found: list[tuple[int, str, str]] = []
-    for file in resources.files(__package__).iterdir():
-        if file.name.endswith(".py") and not file.name.startswith("_"):
-            for title, order in _DECLARED.findall(file.read_text("utf-8")):
-                found.append((int(order), title, file.name.removesuffix(".py")))
+    for module in pkgutil.iter_modules(importlib.import_module(__package__).__path__):
+        spec = importlib.util.find_spec(f"{__package__}.{module.name}")
+        if spec is not None and spec.origin and not module.name.startswith("_"):
+            for title, order in _DECLARED.findall(Path(spec.origin).read_text("utf-8")):
+                found.append((int(order), title, module.name))
     return [(title, functools.partial(_make, module, title)) for _, title, module in sorted(found)]
 
 

@@ -18,6 +18,8 @@ from wendascope.trials.proofs.verdicts import VERDICTS, Verdict
 
 @page("Findings", 75)
 class FindingsPage(FramePage):
+    stages = ("rules", "claims")
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "What should be changed, and what does it bring?")
         self.findings = FindingsView(workspace)

@@ -35,6 +35,8 @@ from wendascope.texts import three_digits
 class OverTimePage(FramePage):
     """Answer sentence, a column for each frame, then the table. A frame that is chosen is opened."""
 
+    stages = ("sequence",)
+
     works_hidden = True
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:

@@ -34,6 +34,7 @@ class PlanPage(FramePage):
     """The sentence and the list; the chosen row stands beside it, with its pictures above."""
 
     works_hidden = True
+    stages = ("coverage", "rules", "claims")
     picture_share = 0.42
     under_share = 0.55
 

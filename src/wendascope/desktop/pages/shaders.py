@@ -26,6 +26,7 @@ from wendascope.texts import share
 class ShadersPage(FramePage):
     """Answer sentence, the table of programs, then source, lines, limits and loops of the chosen one, and findings."""
 
+    stages = ("reached code",)
     picture_share = 0.5
     under_share = 0.3
 

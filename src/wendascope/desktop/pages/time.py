@@ -16,6 +16,7 @@ from wendascope.desktop.widgets.answer import answer_labels, details_label, labe
 from wendascope.desktop.widgets.theme import GRID
 from wendascope.errors import FileError
 from wendascope.frame.roles import Role
+from wendascope.measure.certainty import doubts
 from wendascope.texts import three_digits
 from wendascope.trials.proofs.proof import newest_together
 
@@ -206,6 +207,7 @@ def _facts(document: Document, numbers: str) -> list[tuple[str, str]]:
         ("GPU work", f"{frame.median:.1f} ms when replayed ({frame.low:.1f} to {frame.high:.1f})"),
         ("CPU", f"{cpu.calls_ms + cpu.program_ms:.1f} ms of the program's thread, waits excluded"),
         ("proved", combined.together_summary if combined is not None and combined.ratio is not None else ""),
+        *(("caution", doubt) for doubt in doubts(survey)),
         (
             "caution",
             ""

@@ -167,7 +167,7 @@ class PicturePanel(QWidget):
         if self._wanted is not None and self._wanted[1] != lens:
             jobs.cancel(JobName.PICTURE)  # another lens need not wait for a long count
         self._wanted = (step, lens)
-        self.view.note = "waiting until the frame is measured" if jobs.running(JobName.MEASURE) else "replaying"
+        self.view.note = "waiting while times are measured" if jobs.reads_clocks else "replaying"
         QTimer.singleShot(250, self.view.update)  # short replays need no note
         jobs.submit(
             JobName.PICTURE,

@@ -137,7 +137,7 @@ class PlanDetails(QWidget):
         return "" if ms is None else three_digits(ms)
 
     def _go(self, step: int | None) -> None:
-        if step is not None and self._document is not None and self.steps.hasFocus():
+        if step is not None and self._document is not None:
             self._document.selection.choose(step)
 
     def _mark(self) -> None:

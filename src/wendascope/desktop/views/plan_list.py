@@ -199,8 +199,8 @@ class PlanList(CopiesText, QTreeWidget):
         if event.key() == Qt.Key.Key_Space:  # type: ignore[attr-defined]
             item = self.currentItem()
             if item is not None:
-                self._tick(item)
                 self._clicked(item, 0)
+                self._tick(item)  # which makes all rows anew
         else:
             super().keyPressEvent(event)
 

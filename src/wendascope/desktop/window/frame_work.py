@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -23,19 +24,24 @@ from wendascope.replay.client import Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
 from wendascope.task import Task
+from wendascope.texts import plural
 from wendascope.trials.proofs.proof import Proof, prove
 from wendascope.trials.proofs.prove_all import prove_all
 from wendascope.trials.proofs.runs import Beside, picture_of
-from wendascope.trials.survey.examine import Examined, examine
+from wendascope.trials.survey.examine import Examined, examined
 from wendascope.trials.survey.late_views import bring_what_stays
+from wendascope.trials.survey.stages import NAMES, Examination, SurveyRun
+
+_TOLD_AFTER, _TOLD_FROM = 1.0, 0.05
+"""Seconds, and a part of the work, from which the time that is left can be told."""
 
 
 class FrameWork(QObject):
     """Runs jobs for the documents of a workspace, each with a replay process of its own."""
 
-    progress = Signal(str, object)
-    """Of the measurement of the shown document: what is being done, and which part of it is done (0 to 1); None when
-    it has ended."""
+    progress = Signal(str, str, object)
+    """Of the measurement of the shown document: what is being done in a word, and in a line; which part of it is done
+    (0 to 1), None when nothing is measured."""
     picture_progress = Signal(str, float)
     changed = Signal()
     """Jobs began or ended."""
@@ -48,8 +54,6 @@ class FrameWork(QObject):
     report_written = Signal(str)
     _proved = Signal(object, object)
     """A document and a new proof of it, from the thread of its jobs."""
-    _stage_ended = Signal(object, object)
-    """A document and what is known of it after a stage of its survey, from the thread of its jobs."""
 
     def __init__(self, workspace: Workspace, parent: QObject) -> None:
         super().__init__(parent)
@@ -58,9 +62,9 @@ class FrameWork(QObject):
         self._studied: set[Document] = set()
         self._pictured: set[Document] = set()
         self._proved.connect(lambda document, proof: document.add_proofs([proof]), Qt.ConnectionType.QueuedConnection)
-        self._stage_ended.connect(
-            lambda document, found: document.set_examined(found), Qt.ConnectionType.QueuedConnection
-        )
+        self._surveys: dict[Document, SurveyRun] = {}
+        """Those that are under way."""
+        self._clock = _Clock()
 
     def runner(self, document: Document) -> JobRunner:
         """The jobs of a document."""
@@ -73,6 +77,7 @@ class FrameWork(QObject):
 
     def close(self, document: Document) -> None:
         """End the jobs of a document that is closed."""
+        self._surveys.pop(document, None)
         runner = self._runners.pop(document, None)
         if runner is not None:
             runner.close()
@@ -82,15 +87,26 @@ class FrameWork(QObject):
             self.close(document)
 
     def measuring(self) -> bool:
-        """Whether the shown document is being measured."""
+        """Whether anything long runs or waits for the shown document."""
+        return self.surveying() or self.proving()
+
+    def surveying(self) -> bool:
+        """Whether a survey of the shown document is under way."""
+        return self._workspace.current in self._surveys
+
+    def proving(self) -> bool:
+        """Whether a proof or an experiment of the shown document runs or waits."""
         document = self._workspace.current
-        return document is not None and document in self._runners and self._runners[document].running(JobName.MEASURE)
+        return document is not None and document in self._runners and self._runners[document].pending(JobName.MEASURE)
 
     def cancel(self) -> None:
-        """Stop the measurement of the shown document."""
+        """Stop what is measured of the shown document; what was kept by then stays."""
         document = self._workspace.current
         if document is not None and document in self._runners:
+            self._surveys.pop(document, None)
+            self._runners[document].cancel(JobName.SURVEY)
             self._runners[document].cancel(JobName.MEASURE)
+            self._tell()
 
     # ---- jobs that views hand over ---------------------------------------------------------------------
 
@@ -104,36 +120,60 @@ class FrameWork(QObject):
         it fails.
         """
         document = self._workspace.current
-        if document is not None and not self.measuring():
+        if document is not None and not self.proving():
             self._measure(document, work, done, lambda error: self._fail(failure, error))
 
     def _measure(self, document: Document, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
-        self.progress.emit("starting", 0.0)
         self.runner(document).submit(JobName.MEASURE, work, done, failed)
+        self._tell()
 
     # ---- measuring and proving -------------------------------------------------------------------------
 
-    def measure(self) -> None:
-        """Survey the shown frame and keep the result in its file."""
+    def measure(self, resume: bool = False) -> None:
+        """Survey the shown frame and keep the result in its file, stage by stage: with `resume`, only what is missing
+        of it.
+        """
         document = self._workspace.current
-        if document is not None:
+        if document is None or self.surveying():
+            return
+        replay = self.runner(document).replay_of(JobName.SURVEY)
+        known = Examination(document.frame, replay, REPEATS, document.path)
+        self._surveys[document] = SurveyRun(known, resume=resume)
+        self._next_stage(document)
 
-            def work(replay: Replay, task: Task) -> Examined:
-                return examine(
-                    document.frame, replay, REPEATS, task, document.path,
-                    ended=lambda found: self._stage_ended.emit(document, found),
-                )  # fmt: skip
+    def _next_stage(self, document: Document) -> None:
+        """Queue the next stage of a survey: behind what was asked for meanwhile."""
+        run = self._surveys.get(document)
+        if run is None:
+            return
+        if run.next is None:
+            del self._surveys[document]
+            self._tell()
+            return
 
-            self.run_measurement(
-                work,
-                document.set_examined,
-                "The frame could not be measured",
-            )
+        def work(_replay: Replay, task: Task) -> Examined | None:
+            run.known.task = task
+            run.step()
+            return examined(run.known) if run.known.survey is not None else None
+
+        def done(found: Examined | None) -> None:
+            if found is not None:
+                document.set_examined(found)
+            if self._surveys.get(document) is run:
+                self._next_stage(document)
+
+        def failed(error: Exception) -> None:
+            if self._surveys.pop(document, None) is not None:
+                self._fail("The frame could not be measured", error)
+            self._tell()
+
+        self.runner(document).submit(JobName.SURVEY, work, done, failed, alone=run.next.timed)
+        self._tell()
 
     def prove(self, findings: list[Finding]) -> None:
         """Try the remedies of findings; of several, also all that held as one changed frame."""
         document = self._workspace.current
-        if document is not None and findings and not self.measuring():
+        if document is not None and findings and not self.proving():
             self._measure(
                 document,
                 lambda replay, task: self._proofs(document, findings, replay, task),
@@ -194,10 +234,16 @@ class FrameWork(QObject):
             bring_what_stays(document.path, document.frame, remedies, replay, task)
             return replay.run(picture_of.asked(remedies), task, LONGEST_SECONDS)
 
+        step = document.selection.step
+
+        def arrived(beside: Beside) -> None:
+            if document.selection.step == step:  # else somebody wants to see that step by now
+                self.show_difference(beside, title)
+
         self.run_job(
             JobName.CHANGED_PICTURE,
             work,
-            lambda beside: self.show_difference(beside, title),
+            arrived,
             lambda error: self._fail("The changed frame could not be replayed", error),
         )
 
@@ -290,12 +336,50 @@ class FrameWork(QObject):
             self.failed.emit(title, str(error))
 
     def _on_progress(self, job: str, what: str, part: float) -> None:
-        if job == JobName.MEASURE and self.measuring():
-            self.progress.emit(what, part)
+        if job in (JobName.MEASURE, JobName.SURVEY):
+            self._tell(job, what, part)
         elif job == JobName.PICTURE:
             self.picture_progress.emit(what, part)
 
+    def _tell(self, job: str = "", what: str = "", part: float = 0.0) -> None:
+        """Say what runs for the shown document, how far it is and how long it takes."""
+        document = self._workspace.current
+        if document is None or not self.measuring():
+            self._clock.stop()
+            self.progress.emit("", "", None)
+        elif job == JobName.MEASURE:
+            self.progress.emit("proving", self._clock.words(what, part), part)
+        elif (run := self._surveys.get(document)) is not None:
+            over = len(run.known.ends)
+            stage = NAMES[min(over, len(NAMES) - 1)]
+            text = f"stage {over + 1} of {len(NAMES)}, {stage}: {what or 'starting'}"
+            waits = " A proof follows." if self.proving() else ""
+            self.progress.emit(stage, self._clock.words(text, part) + waits, (over + part) / len(NAMES))
+        else:
+            self.progress.emit("starting", self._clock.words(what or "starting", part), part)
+
     def _on_busy(self, job: str, busy: bool) -> None:
-        if job == JobName.MEASURE and not busy:
-            self.progress.emit("", None)
+        if job in (JobName.MEASURE, JobName.SURVEY):
+            self._clock.start()
+            self._tell()
         self.changed.emit()
+
+
+class _Clock:
+    """How long what runs will take, by how far it came."""
+
+    def __init__(self) -> None:
+        self._began: float | None = None
+
+    def start(self) -> None:
+        self._began = time.monotonic()
+
+    def stop(self) -> None:
+        self._began = None
+
+    def words(self, what: str, part: float) -> str:
+        """What is done, with the time that is left once that can be told."""
+        passed = time.monotonic() - self._began if self._began is not None else 0.0
+        if passed < _TOLD_AFTER or part < _TOLD_FROM:
+            return what
+        return f"{what}, about {plural(max(round(passed * (1 - part) / part), 1), 'second')} left"

@@ -21,6 +21,7 @@ from wendascope.desktop.models.document import Workspace
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.theme import GRID, figures_font
 from wendascope.frame.places import frame_path, place_of
+from wendascope.measure.certainty import doubts
 from wendascope.texts import capital, visible
 
 _OWN = -1.0
@@ -171,8 +172,10 @@ class Header(QWidget):
             verdict.late
         ]
         longest = verdict.ratio * self._workspace.budget_ms
-        self.time.setText(f"{longest:.1f} ms of {self._workspace.budget_ms:g}   {who}")
-        self.time.setToolTip(verdict.evidence)
+        unsure = doubts(current.survey)
+        mark = "   unsure" if unsure else ""
+        self.time.setText(f"{longest:.1f} ms of {self._workspace.budget_ms:g}   {who}{mark}")
+        self.time.setToolTip("\n".join([verdict.evidence, *unsure]))
 
     def _show_budget(self) -> None:
         at = self.budget.findData(self._workspace.budget_ms)

@@ -1,7 +1,8 @@
-"""Work in the background: replay jobs of one document, one after another, their results on the interface thread."""
+"""Work in the background: replay jobs of one document, their results on the interface thread."""
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import logging
 import threading
@@ -22,18 +23,49 @@ T = TypeVar("T")
 _log = logging.getLogger(__name__)
 
 
+_MEASURING = (JobName.MEASURE, JobName.SURVEY)
+"""Jobs that take long. They have a replay process of their own, so that pictures come meanwhile."""
+
+
 @dataclass
 class _Job:
     name: JobName
     work: Work[Any]
     done: Callable[[Any], None]
     failed: Failed
-    replaces: bool
+    alone: bool
     cancelled: threading.Event
 
 
+class _Lane:
+    """Jobs that are done one after another, in a thread with a replay process."""
+
+    def __init__(self, path: Path, run: Callable[[_Lane, _Job], None], name: str) -> None:
+        self.replay = Replay(path)
+        self.queue: SimpleQueue[_Job | None] = SimpleQueue()
+        self.waiting: dict[JobName, _Job] = {}
+        self.current: _Job | None = None
+        self.thread = threading.Thread(target=self._serve, args=(run,), name=name, daemon=True)
+        self.thread.start()
+
+    def _serve(self, run: Callable[[_Lane, _Job], None]) -> None:
+        while (job := self.queue.get()) is not None:
+            run(self, job)
+
+    def jobs(self) -> list[_Job]:
+        """Those that wait, and the one that runs."""
+        return [*self.waiting.values(), *([self.current] if self.current is not None else [])]
+
+    def close(self) -> None:
+        self.thread.join(5)
+        self.replay.close()
+
+
 class JobRunner(QObject):
-    """Runs jobs in a thread of its own with a replay process of its own."""
+    """Runs the jobs of a document in two lanes, each a thread with a replay process that starts when it is first
+    needed: one for what takes long, one for what is looked at meanwhile. While a job reads clocks, nothing else of the
+    document runs.
+    """
 
     progress = Signal(str, str, float)
     """(job, what is being done, how much of it is done)"""
@@ -44,77 +76,100 @@ class JobRunner(QObject):
 
     def __init__(self, path: Path) -> None:
         super().__init__()
-        self._replay = Replay(path)
-        self._queue: SimpleQueue[_Job | None] = SimpleQueue()
-        self._waiting: dict[JobName, _Job] = {}
-        self._current: _Job | None = None
-        self._lock = threading.Lock()
+        self._lock, self._clocks = threading.Lock(), threading.Lock()
         self._closed = False
         self._ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
-        self._thread = threading.Thread(target=self._serve, name="replay jobs", daemon=True)
-        self._thread.start()
+        self._looking = _Lane(path, self._run, "replay jobs")
+        self._measuring = _Lane(path, self._run, "measuring")
+
+    @property
+    def _lanes(self) -> tuple[_Lane, _Lane]:
+        return self._looking, self._measuring
+
+    def _lane(self, name: JobName) -> _Lane:
+        return self._measuring if name in _MEASURING else self._looking
 
     def submit(
-        self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed, replaces: bool = False
-    ) -> None:
-        """Queue a job. With `replaces`, one of the same name that has not begun is forgotten."""
-        job = _Job(name, work, done, failed, replaces, threading.Event())
+        self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed, replaces: bool = False,
+        alone: bool = True,
+    ) -> None:  # fmt: skip
+        """Queue a job. With `replaces`, one of the same name that has not begun is forgotten. A job that is not `alone`
+        reads no clocks, and others may run beside it.
+        """
+        job, lane = _Job(name, work, done, failed, alone, threading.Event()), self._lane(name)
         with self._lock:
-            if replaces and name in self._waiting:
-                self._waiting[name].cancelled.set()
-            self._waiting[name] = job
-        self._queue.put(job)
+            if replaces and name in lane.waiting:
+                lane.waiting[name].cancelled.set()
+            lane.waiting[name] = job
+        lane.queue.put(job)
+
+    def replay_of(self, name: JobName) -> Replay:
+        """The replay process that jobs of a name are given."""
+        return self._lane(name).replay
 
     def cancel(self, name: JobName) -> None:
         """Stop a job, running or not."""
         with self._lock:
-            if name in self._waiting:
-                self._waiting[name].cancelled.set()
-            if self._current is not None and self._current.name == name:
-                self._current.cancelled.set()
+            for job in self._lane(name).jobs():
+                if job.name == name:
+                    job.cancelled.set()
 
     def running(self, name: JobName) -> bool:
         """Whether a job of a name runs now."""
         with self._lock:
-            return self._current is not None and self._current.name == name
+            current = self._lane(name).current
+            return current is not None and current.name == name
+
+    def pending(self, name: JobName) -> bool:
+        """Whether a job of a name runs or waits."""
+        with self._lock:
+            return any(job.name == name and not job.cancelled.is_set() for job in self._lane(name).jobs())
+
+    @property
+    def reads_clocks(self) -> bool:
+        """Whether what is asked for now has to wait for times."""
+        with self._lock:
+            current = self._measuring.current
+            return current is not None and current.alone
 
     def close(self) -> None:
-        """End the process and the thread; nothing is delivered afterwards, not even what has ended already."""
+        """End processes and threads; nothing is delivered afterwards, not even what has ended already."""
         self._closed = True
         with self._lock:
-            for job in self._waiting.values():
-                job.cancelled.set()
-            if self._current is not None:
-                self._current.cancelled.set()
-        self._queue.put(None)
-        self._thread.join(5)
-        self._replay.close()
+            for lane in self._lanes:
+                for job in lane.jobs():
+                    job.cancelled.set()
+                lane.queue.put(None)
+        for lane in self._lanes:
+            lane.close()
 
-    def _serve(self) -> None:
-        while (job := self._queue.get()) is not None:
-            with self._lock:
-                if self._waiting.get(job.name) is job:
-                    del self._waiting[job.name]
-                if job.cancelled.is_set():
-                    continue
-                self._current = job
-            self.busy.emit(job.name, True)
-            result: Any = None
-            problem: Exception | None = None
-            try:
+    def _run(self, lane: _Lane, job: _Job) -> None:
+        with self._lock:
+            if lane.waiting.get(job.name) is job:
+                del lane.waiting[job.name]
+            if job.cancelled.is_set():
+                return
+            lane.current = job
+        alone = job.alone or lane is self._looking  # which is what such a job is alone from
+        self.busy.emit(job.name, True)
+        result: Any = None
+        problem: Exception | None = None
+        try:
+            with self._clocks if alone else contextlib.nullcontext():
                 task = Task(functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
-                result = job.work(self._replay, task)
-            except CancelledError as error:
-                problem = error
-            except WendascopeError as error:
-                _log.warning("%s: %s", job.name, error, exc_info=error.__cause__)
-                problem = error
-            except Exception as error:
-                _log.exception("%s failed", job.name)
-                problem = InternalError.of(error)
-            with self._lock:
-                self._current = None
-            self._ended.emit(job, result, problem)
+                task.check()
+                result = job.work(lane.replay, task)
+        except CancelledError as error:
+            problem = error
+        except WendascopeError as error:
+            _log.warning("%s: %s", job.name, error, exc_info=error.__cause__)
+            problem = error
+        except Exception as error:
+            _log.exception("%s failed", job.name)
+            problem = InternalError.of(error)
+        with self._lock:
+            lane.current = None
+        self._ended.emit(job, result, problem)
 
     def _deliver(self, job: _Job, result: Any, problem: Exception | None) -> None:
         if self._closed:

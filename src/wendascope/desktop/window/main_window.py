@@ -31,7 +31,7 @@ import wendascope
 from wendascope.demo.data import demo_files
 from wendascope.desktop.charts.strip import FrameStrip
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.pages import Page, pages
+from wendascope.desktop.pages import UNKNOWN, Page, pages
 from wendascope.desktop.views.facts_panel import FactsPanel
 from wendascope.desktop.views.picture_panel import PicturePanel
 from wendascope.desktop.views.step_objects_view import StepObjectsView
@@ -161,7 +161,10 @@ class MainWindow(QMainWindow):
         if self.workspace.current is None:
             return "no frame", "Capture a frame or open one: this page tells about it"
         page = self.pages.known(title)
-        return page.waits_for() if page is not None else ("", "")
+        waits = page.waits_for() if page is not None else ("", "")
+        if waits[0] == UNKNOWN and self.work.surveying():
+            return "…", "This is being measured"
+        return waits
 
     def _figure(self, title: str) -> str:
         """The answer of a page in a figure; empty before there is one."""
@@ -359,11 +362,13 @@ class MainWindow(QMainWindow):
 
     # ---- news of the work in the background --------------------------------------------------------------
 
-    def _on_progress(self, what: str, part: float | None) -> None:
+    def _on_progress(self, word: str, line: str, part: float | None) -> None:
+        self.header.show_progress(None if part is None else word, part or 0.0)
         if part is None:
-            self.header.show_progress(None)
+            self.statusBar().clearMessage()
         else:
-            self.header.show_progress(what, part)
+            self.statusBar().showMessage(f"Measuring: {line}")
+        self.rail.update()
 
     def _verified(self, verification: Verification) -> None:
         self.header.refresh_time()

@@ -135,7 +135,7 @@ class Menus:
     def enable(self) -> None:
         """Only what can be done now."""
         document = self._window.workspace.current
-        running = self._window.work.measuring()
+        work = self._window.work
         for action in (
             *self._go_actions,
             self._close_action,
@@ -146,8 +146,9 @@ class Menus:
             action.setEnabled(document is not None)
         for action in self._export_actions:
             action.setEnabled(document is not None and document.survey is not None)
-        self._measure_action.setEnabled(document is not None and not running)
-        self._prove_action.setEnabled(document is not None and not running and any(f.remedy for f in document.findings))
-        self._cancel_action.setEnabled(running)
+        self._measure_action.setEnabled(document is not None and not work.surveying())
+        provable = document is not None and any(f.remedy for f in document.findings)
+        self._prove_action.setEnabled(provable and not work.proving())
+        self._cancel_action.setEnabled(work.measuring())
         self._back_action.setEnabled(document is not None and document.selection.can_go_back)
         self._forward_action.setEnabled(document is not None and document.selection.can_go_forward)

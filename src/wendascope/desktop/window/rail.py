@@ -46,6 +46,10 @@ class QuestionRail(QWidget):
             self.update()
             self.chosen.emit(row)
 
+    def figure_of(self, title: str) -> str:
+        """What stands under a title: the answer, or what is there in its place."""
+        return self._figure(title) or self._missing(title)[0]
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter, t = QPainter(self), theme()
         painter.fillRect(self.rect(), QColor(t.paper))
@@ -63,7 +67,7 @@ class QuestionRail(QWidget):
             painter.drawText(
                 inner,
                 Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft,
-                self._figure(title) or self._missing(title)[0],
+                self.figure_of(title),
             )
 
     def event(self, event: QEvent) -> bool:

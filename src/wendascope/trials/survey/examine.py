@@ -27,9 +27,9 @@ from wendascope.trials.survey.stages import (
     Examination,
     StageEnd,
     StoredFindings,
+    SurveyRun,
     case_of,
     caveats_of,
-    run_stages,
 )
 
 __all__ = ["Examined", "Refuted", "StoredFindings", "case_of", "examine", "examine_file"]
@@ -53,6 +53,8 @@ class Examined:
     """None where the frame takes too long for it."""
     caveats: list[str] = field(default_factory=list)
     """Stages that failed or ran out of time, rules that failed, claims that were not tried."""
+    ends: dict[str, StageEnd] = field(default_factory=dict)
+    """How each stage ended that is over, by its name."""
 
 
 def examine_file(
@@ -84,17 +86,21 @@ def examine(
     """
     if until and until not in NAMES:
         raise UsageError(f"there is no stage {until}; the stages are {', '.join(NAMES)}")
-    known = Examination(frame, used, repeats, path, task)
-    run_stages(known, until, seconds, resume, lambda _end: ended(_examined(known)) if known.survey else None)
-    return _examined(known)
+    run = SurveyRun(Examination(frame, used, repeats, path, task), until, seconds, resume)
+    while run.next is not None:
+        run.step()
+        if run.known.survey is not None:
+            ended(examined(run.known))
+    return examined(run.known)
 
 
-def _examined(known: Examination) -> Examined:
+def examined(known: Examination) -> Examined:
+    """What is known so far, once the frame was timed."""
     assert known.survey is not None
     caveats = [*caveats_of(list(known.ends.values())), *known.caveats]
     return Examined(
         known.frame, known.survey, known.drawn, list(known.findings), list(known.refuted), known.left_out,
-        known.memory_use, caveats,
+        known.memory_use, caveats, dict(known.ends),
     )  # fmt: skip
 
 
@@ -147,8 +153,12 @@ def stored_refuted(path: Path) -> list[Refuted]:
     return findings.refuted if findings else []
 
 
+def stored_ends(path: Path) -> dict[str, StageEnd]:
+    """How each stage of the newest survey in a file ended. Raises FileError."""
+    log = records.STAGES.newest(path)
+    return {end.name: end for end in log.stages} if log else {}
+
+
 def stored_caveats(path: Path) -> list[str]:
     """What is missing of the newest survey in a file. Raises FileError."""
-    log = records.STAGES.newest(path)
-    ends: list[StageEnd] = log.stages if log else []
-    return caveats_of(ends)
+    return caveats_of(list(stored_ends(path).values()))

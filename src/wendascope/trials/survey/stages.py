@@ -149,6 +149,8 @@ class Stage:
     """It may take so long, and so many times the frame's own time."""
     required: bool = False
     """Whether the survey ends where it fails."""
+    timed: bool = False
+    """Whether it reads clocks, so that nothing else may run on this machine meanwhile."""
 
 
 # ---- what stages do ------------------------------------------------------------------------------------------
@@ -281,7 +283,7 @@ def _recall_claims(known: Examination, path: Path) -> bool:
 
 
 STAGES: tuple[Stage, ...] = (
-    Stage("times", _times, _keep_times, _recall_times, seconds=600.0, frames=200, required=True),
+    Stage("times", _times, _keep_times, _recall_times, seconds=600.0, frames=200, required=True, timed=True),
     Stage("coverage", _coverage, _keep_coverage, _recall_coverage, ("times",), seconds=300.0, frames=200),
     # what follows from coverage is there early; the same rules know more later
     Stage("first rules", _rules, needs=("coverage",)),
@@ -292,39 +294,47 @@ STAGES: tuple[Stage, ...] = (
     Stage("reached code", _reached, *_kept_as(records.REACHED, "reached"), ("times",), seconds=60.0, frames=40),
     # rules look at what is there, which takes no replay: only what was tried of them is worth keeping
     Stage("rules", _rules, needs=("coverage",)),
-    Stage("claims", _claims, _keep_claims, _recall_claims, ("coverage", "rules"), seconds=40.0, frames=80),
+    Stage("claims", _claims, _keep_claims, _recall_claims, ("coverage", "rules"), seconds=40.0, frames=80, timed=True),
 )
 """In the order in which they run."""
 NAMES = tuple(stage.name for stage in STAGES)
 
 
-def run_stages(
-    known: Examination, until: str = "", seconds: float | None = None, resume: bool = False,
-    ended: Callable[[StageEnd], None] = lambda _end: None,
-) -> None:  # fmt: skip
-    """Run the stages up to `until` (all of them unless given), for so many seconds at most, and keep each as it ends.
-    With `resume`, what an earlier survey of the file got done is taken from there.
-
-    Raises what a required stage raises, FileError, and CancelledError where somebody cancelled: what was kept by then
-    stays.
+class SurveyRun:
+    """A survey that is gone through stage by stage, up to `until` (all of them unless given), for so many seconds at
+    most; each is kept as it ends. With `resume`, what an earlier survey of the file got done is taken from there.
     """
-    deadline = time.monotonic() + seconds if seconds is not None else float("inf")
-    before = _earlier(known.path) if resume and known.path is not None else {}
-    for stage in STAGES:
-        if known.path is not None and before.get(stage.name) == DONE and stage.recall(known, known.path):
+
+    def __init__(self, known: Examination, until: str = "", seconds: float | None = None, resume: bool = False) -> None:
+        self.known = known
+        self._deadline = time.monotonic() + seconds if seconds is not None else float("inf")
+        self._before = _earlier(known.path) if resume and known.path is not None else {}
+        names = [stage.name for stage in STAGES]
+        self._left = list(STAGES[: names.index(until) + 1] if until else STAGES)
+
+    @property
+    def next(self) -> Stage | None:
+        """The stage that comes next; None once all are over."""
+        return self._left[0] if self._left else None
+
+    def step(self) -> StageEnd:
+        """Run the next stage. Raises what a required stage raises, FileError, and CancelledError where somebody
+        cancelled: what was kept by then stays.
+        """
+        known, stage = self.known, self._left.pop(0)
+        recalled = self._before.get(stage.name) == DONE
+        if known.path is not None and recalled and stage.recall(known, known.path):
             end = StageEnd(stage.name, DONE)
         else:
-            end = _run(stage, known, deadline)
+            end = _run(stage, known, self._deadline)
         known.ends[stage.name] = end
         if known.path is not None:
-            if end.state == DONE and before.get(stage.name) != DONE:
+            if end.state == DONE and not recalled:
                 stage.keep(known, known.path)
             if end.state != DONE and stage.name == "claims" and known.findings:
                 stage.keep(known, known.path)  # as far as the rules got
             records.STAGES.keep(known.path, StageLog(list(known.ends.values())))
-        ended(end)
-        if stage.name == until:
-            break
+        return end
 
 
 def _earlier(path: Path) -> dict[str, str]:
