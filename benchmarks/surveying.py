@@ -13,6 +13,7 @@ from pathlib import Path
 from benchmarks.replaying import DEMO, Row
 from wendascope import records
 from wendascope.frame.file import save
+from wendascope.frame.frame import Frame
 from wendascope.tap.launch import Target, Trigger
 from wendascope.trials.proofs.proof import stored_proofs
 from wendascope.trials.proofs.verdicts import Verdict
@@ -62,16 +63,23 @@ def _surveyed(name: str, shipped: Path) -> Iterator[Row]:
     yield f"{name}: most memory of any process so far", f"{most:.2f} GB", "<= 2 GB"
 
 
-def setts() -> Iterator[Row]:
-    """A yard of a hundred thousand setts, each with a draw of its own."""
+def capture_setts(path: Path) -> Frame:
+    """Capture a frame of 100,489 draws."""
     with tempfile.TemporaryDirectory() as folder:
-        program, path = Path(folder) / "setts", Path(folder) / "setts.wend"
-        source = Path(__file__).with_name("setts.c")
+        program, source = Path(folder) / "setts", Path(__file__).with_name("setts.c")
         libraries = ["-l:libEGL.so.1", "-l:libOpenGL.so.0", "-lm"]
         subprocess.run(["gcc", "-O2", str(source), "-o", str(program), *libraries], check=True)
         with Target([str(program), "317"]) as target:
             frame = target.capture(Trigger(frame=2), 120.0)
-        save(frame, path)
+    save(frame, path)
+    return frame
+
+
+def setts() -> Iterator[Row]:
+    """A yard of a hundred thousand setts, each with a draw of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "setts.wend"
+        frame = capture_setts(path)
         whole, log = _command("survey", str(path)), records.STAGES.newest(path)
         assert log is not None
         timed = next(end.seconds for end in log.stages if end.name == "times")

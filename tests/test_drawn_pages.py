@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QAbstractScrollArea, QLabel, QWidget
 
 from wendascope import records
 from wendascope.advice.findings import Finding
@@ -255,3 +256,56 @@ def test_figures_are_written_into_large_pixels(opened: MainWindow, qtbot: Any) -
     with_figures = view.grab().toImage()
     view.figure = None
     assert view.grab().toImage() != with_figures, "figures are painted into pixels that are large enough"
+
+
+def test_every_page_answers_at_a_glance(opened: MainWindow, qtbot: Any) -> None:
+    opened.resize(1280, 800)
+    document = opened.workspace.current
+    assert document is not None
+    qtbot.waitUntil(lambda: document.structure is not None, timeout=PATIENCE)
+    for title in opened.page_titles():
+        opened.show_page(title)
+        qtbot.wait(50)
+        page = opened.page(title)
+        answer = getattr(page, "answer", None)
+        if isinstance(answer, QLabel):
+            assert len(answer.text().split()) <= 15, f"{title}: {answer.text()}"
+        areas = [area for area in page.findChildren(QAbstractScrollArea) if area.isVisible() and _scrolls(area)]
+        assert len(areas) <= 2, f"{title}: {[area.accessibleName() for area in areas]}"
+        assert opened.height() <= 800 and opened.width() <= 1280, title
+
+
+def _scrolls(area: QAbstractScrollArea) -> bool:
+    return area.verticalScrollBar().maximum() > 0
+
+
+def test_all_that_can_be_worked_has_a_name(opened: MainWindow) -> None:
+    """What a screen reader would say of it: its name, its text, or that of the label that belongs to it."""
+    nameless = []
+    for title in opened.page_titles():
+        opened.show_page(title)
+    for widget in opened.findChildren(QWidget):
+        inner = isinstance(widget, QLabel) or type(widget.parent()).__name__ == "QFrame"  # lists of combo boxes
+        if widget.focusPolicy() == Qt.FocusPolicy.NoFocus or widget.objectName().startswith("qt_") or inner:
+            continue
+        text = getattr(widget, "text", None)
+        said = widget.accessibleName() or widget.toolTip() or (text() if callable(text) and not _takes(text) else "")
+        label = any(label.buddy() is widget for label in opened.findChildren(QLabel))
+        if not said and not label and type(widget).__name__ not in _CONTAINERS:
+            nameless.append(f"{type(widget).__name__} in {type(widget.parent()).__name__}")
+    assert not nameless, sorted(set(nameless))
+
+
+_CONTAINERS = {
+    "QScrollArea", "_Column", "CurrentStack", "PageStack", "QTabWidget", "QTabBar", "QSplitter", "QStackedWidget",
+    "QHeaderView", "QLineEdit",
+}  # fmt: skip
+"""What they hold has names; the editors within boxes of numbers belong to these."""
+
+
+def _takes(text: Any) -> bool:
+    try:
+        text()
+    except TypeError:
+        return True
+    return False

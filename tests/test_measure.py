@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 from pathlib import Path
+from types import SimpleNamespace
+from typing import cast
 
 import msgspec
 import numpy as np
@@ -16,9 +18,10 @@ from wendascope import records
 from wendascope.analysis.time.budget import judge, most_expensive_passes
 from wendascope.errors import CancelledError, ReplayCrashedError
 from wendascope.measure.calibrate import calibrate, choose_clock
+from wendascope.measure.certainty import doubts
 from wendascope.measure.pictures import picture_at, verify
-from wendascope.measure.records import Survey
-from wendascope.measure.statistics import median_interval, rank_bounds
+from wendascope.measure.records import PassTime, Survey
+from wendascope.measure.statistics import Interval, median_interval, rank_bounds
 from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
 from wendascope.replay.client import Replay
@@ -178,3 +181,17 @@ def test_the_shipped_survey_fits_its_frame(depot: Path) -> None:
     assert isinstance(survey, Survey) and survey.verification.identical
     assert len(survey.steps.ms) == len(load_opengl(depot).steps)
     assert msgspec.json.decode(msgspec.json.encode(survey), type=Survey) == survey
+
+
+def test_times_of_a_busy_machine_are_doubted() -> None:
+    def surveyed(low: float, median: float, high: float, *passes: float) -> Survey:
+        rows = [PassTime(i, "", 1, ms, ms, ms, ms, 0.0, "", 1, 1) for i, ms in enumerate(passes)]
+        found = SimpleNamespace(frame_ms=Interval(median, low, high), passes=rows)
+        return cast("Survey", found)
+
+    assert doubts(surveyed(9.8, 10.0, 10.3, 6.0, 4.2)) == []
+    (wide,) = doubts(surveyed(9.0, 10.0, 14.0, 6.0, 4.2))
+    assert "times are unsure, 9.0 to 14.0 ms" in wide
+    (apart,) = doubts(surveyed(9.8, 10.0, 10.3, 16.0, 4.0))
+    assert "add up to 20.0 ms" in apart and "overlaps" in apart
+    assert "load of this machine" in doubts(surveyed(9.0, 10.0, 14.0, 16.0, 4.0))[1]

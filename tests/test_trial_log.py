@@ -187,7 +187,7 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
     page.source.keep.click()
     qtbot.waitUntil(lambda: "among the trials" in page.source.note.text(), timeout=PATIENCE)
     trials = _trials_page(opened)
-    assert "1 edit" in trials.answer.text() and trials.figure() == "0 of 1" and not trials.together.isEnabled()
+    assert "1 edit" in trials.evidence.text() and trials.figure() == "0 of 1" and not trials.together.isEnabled()
     assert trials.table.all_chosen[0].note == "turned" and "turned" in trials.details.text()
     qtbot.keyClick(trials.table, Qt.Key.Key_K)
     assert trials.figure() == "1 of 1" and trials.keep.text() == "Keep no longer"
@@ -196,7 +196,7 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
     assert document.trials[0].note == "turned back" and document.trials[0].state == KEPT
     trials.together.click()
     qtbot.waitUntil(lambda: document.log.together is not None, timeout=PATIENCE)
-    assert "kept together" in trials.details.text() and "1 kept; 1 together" in trials.answer.text()
+    assert "kept together" in trials.details.text() and "1 kept." in trials.answer.text()
     trials.picture.click()
     qtbot.waitUntil(lambda: "pixels differ" in opened.picture.title.text(), timeout=PATIENCE)
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_args: str(tmp_path / "written"))

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import numpy.typing as npt
 
 from wendascope.backends.doors import Session
 from wendascope.errors import WendascopeError
 from wendascope.frame.steps import KINDS
+from wendascope.measure.exposure import automatic, exposed
 from wendascope.measure.lenses import Found, Place, lens_named
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
@@ -17,7 +20,8 @@ Image = npt.NDArray[np.uint8]
 
 @remote
 def pass_pictures(session: Session, job: Task, width: int = 320, height: int = 240) -> dict[int, Image]:
-    """Pass -> its target after its last step, at most so large, top row first, shape (h, w, 3). Passes whose target
+    """Pass -> its target after its last step, at most so large, top row first, shape (h, w, 3), in the range that nearly
+    all of it lies in. Passes whose target
     cannot be read back are left out.
     """
     frame, passes = session.frame, session.frame.passes
@@ -34,7 +38,11 @@ def pass_pictures(session: Session, job: Task, width: int = 320, height: int = 2
             found = lens.measure(session, job, Place(target, last))
         except WendascopeError:
             continue
-        pictures[index] = np.ascontiguousarray(lens.paint(_reduced(found, width, height)), np.uint8)
+        small = _reduced(found, width, height)
+        assert lens.values is not None
+        values, kind = lens.values(small)
+        picture = exposed(values, kind, automatic(values, kind, window=not target.framebuffer))
+        pictures[index] = np.ascontiguousarray(picture, np.uint8)
     walk.finish()
     return pictures
 
@@ -45,11 +53,19 @@ def _reduced(found: Found, width: int, height: int) -> Found:
         depth = found["depth"]
         by = _by(depth.shape, width, height)
         return {"depth": np.ascontiguousarray(depth[::by, ::by])}
-    pixels = found["pixels"]
-    by = _by(pixels.shape, width, height)
-    rows, columns = pixels.shape[0] // by, pixels.shape[1] // by
-    blocks = pixels[: rows * by, : columns * by].reshape(rows, by, columns, by, pixels.shape[2])
-    return {"pixels": blocks.mean(axis=(1, 3)).astype(np.uint8)}
+    by = _by(found["pixels"].shape, width, height)
+    small = {"pixels": _averaged(found["pixels"], by)}
+    if "values" not in found:
+        return small
+    whole = found["kind"] in ("uint", "sint")  # names of things have no average
+    values = found["values"][::by, ::by] if whole else _averaged(found["values"], by)
+    return {**small, "values": np.ascontiguousarray(values), "channels": found["channels"], "kind": found["kind"]}
+
+
+def _averaged(image: npt.NDArray[Any], by: int) -> npt.NDArray[Any]:
+    rows, columns = image.shape[0] // by, image.shape[1] // by
+    blocks = image[: rows * by, : columns * by].reshape(rows, by, columns, by, image.shape[2])
+    return blocks.mean(axis=(1, 3)).astype(image.dtype)
 
 
 def _by(shape: tuple[int, ...], width: int, height: int) -> int:

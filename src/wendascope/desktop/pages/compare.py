@@ -117,6 +117,8 @@ class ComparePage(Page):
         self._jobs: JobRunner | None = None
         question, self.answer, self.evidence = answer_labels("Did the change help?")
         self.before, self.after = QComboBox(), QComboBox()
+        self.before.setAccessibleName("Before")
+        self.after.setAccessibleName("After")
         for box in (self.before, self.after):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             box.activated.connect(self._chosen)

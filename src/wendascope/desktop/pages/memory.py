@@ -41,6 +41,7 @@ class MemoryPage(FramePage):
         """Texture -> the finest level that was read, where that was measured."""
         self._traffic: dict[ObjectKey, Moved] = {}
         self.by, self.which, self.words = QComboBox(), QComboBox(), QLineEdit()
+        self.which.setAccessibleName("Which objects")
         self.by.addItems([f"by {name}" for name in GROUPINGS])
         self.by.setToolTip("What areas and rows are grouped by")
         self.which.addItems(list(_SHOWN))

@@ -38,6 +38,7 @@ class StatePage(FramePage):
         self.passes = QComboBox()
         self.passes.setAccessibleName("Pass")
         self.redundant_only = QComboBox()
+        self.redundant_only.setAccessibleName("Which calls")
         self.redundant_only.addItem("all calls", False)
         self.redundant_only.addItem("only redundant calls", True)
         row = QHBoxLayout()

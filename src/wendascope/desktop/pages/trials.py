@@ -20,7 +20,7 @@ from wendascope.desktop.widgets.answer import details_label, labelled
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.errors import WendascopeError
 from wendascope.report.trials import write_trials
-from wendascope.texts import capital, plural, verb
+from wendascope.texts import capital, plural
 from wendascope.trials.experiments.log import (
     DROPPED,
     EDIT,
@@ -259,4 +259,4 @@ def _answer(document: Document | None, trials: list[Trial]) -> tuple[str, str]:
     rest = f"{capital(told)}."
     if together is not None and together.steps_before:
         rest += f" Of those kept, {together.together_summary}."
-    return f"{gains} of {plural(len(trials), 'trial')} {verb(gains, 'saves', 'save')} time; {kept} kept.", rest
+    return f"Time is saved by {gains} of {plural(len(trials), 'trial')}; {kept} kept.", rest

@@ -85,6 +85,7 @@ class AtlasView(QWidget):
         self.page = QComboBox()
         self.page.setAccessibleName("Page")
         self.largest = QComboBox()
+        self.largest.setAccessibleName("Largest page")
         for size in _SIZES:
             self.largest.addItem(f"{size} pixels", size)
         self.largest.setCurrentIndex(self.largest.findData(int(settings.value("atlas/size", 2048))))  # type: ignore[call-overload]

@@ -97,6 +97,7 @@ class BufferContentsView(QWidget):
         self._item: MemoryItem | None = None
         self._layouts: list[BufferLayout] = []
         self.layouts, self.told = QComboBox(), Label()
+        self.layouts.setAccessibleName("Read as")
         self.elements = _Elements()
         self.table = _ElementsTable(self.elements)
         self.save = QPushButton("Save ...")

@@ -96,6 +96,8 @@ class ImageContentsView(QWidget):
         self._item: MemoryItem | None = None
         self._values: ImageValues | None = None
         self.moment, self.channels = QComboBox(), QComboBox()
+        self.moment.setAccessibleName("Moment")
+        self.channels.setAccessibleName("Channels")
         self.moment.addItems(_MOMENTS)
         self.level, self.layer = QSpinBox(), QSpinBox()
         self.level.setPrefix("level ")

@@ -158,6 +158,7 @@ class MeshPanel(QWidget):
         self._document: Document | None = None
         self._step: int | None = None
         self.space = QComboBox()
+        self.space.setAccessibleName("Space")
         self.space.addItem("In its own space", "object")
         self.space.addItem("As projected", "screen")
         self.shaded, self.wire = QCheckBox("Shaded"), QCheckBox("Wires")

@@ -97,13 +97,18 @@ class PicturePanel(QWidget):
         foot = QHBoxLayout()
         foot.setContentsMargins(GRID, 2, GRID, 4)
         foot.addWidget(self.probe, 1)
-        self._pair = SideBySide(self.pinned, self.view)
+        shown = QWidget()
+        column = QVBoxLayout(shown)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.title)
+        column.addWidget(self.view, 1)
+        self._pair = SideBySide(self.pinned, shown, self.view)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(buttons)
         layout.addWidget(self.exposure)
-        layout.addWidget(self.title)
         layout.addWidget(self._pair, 1)
         layout.addWidget(self.legend)
         layout.addLayout(foot)
@@ -273,6 +278,11 @@ class PicturePanel(QWidget):
             lambda error: self._refused(document, error),
             replaces=True,
         )
+
+    def leave_change(self) -> None:
+        """Back from the pictures of a change to that of the selected step."""
+        if self.pinned.name == _CHANGE:
+            self.request()
 
     def unpin(self) -> None:
         """Show one picture again."""

@@ -29,7 +29,7 @@ class PinnedPicture(QWidget):
         """What it is of; empty while nothing is pinned."""
         self.title = Label()
         self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        self.title.setContentsMargins(GRID, 0, GRID, 2)
+        self.title.setContentsMargins(GRID, 0, GRID, GRID // 2)
         self.view = PictureView()
         self.view.setAccessibleName("Pinned picture")
         layout = QVBoxLayout(self)
@@ -100,14 +100,15 @@ class PinnedPicture(QWidget):
 class SideBySide(QWidget):
     """Two pictures beside each other, or one above the other, as the room makes them larger."""
 
-    def __init__(self, pinned: PinnedPicture, view: PictureView) -> None:
+    def __init__(self, pinned: PinnedPicture, shown: QWidget, view: PictureView) -> None:
+        """`shown` holds the view, with what stands over it."""
         super().__init__()
         self._view = view
         self._box = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
         self._box.setContentsMargins(0, 0, 0, 0)
         self._box.setSpacing(2)
         self._box.addWidget(pinned, 1)
-        self._box.addWidget(view, 1)
+        self._box.addWidget(shown, 1)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
 
     def resizeEvent(self, event: QResizeEvent) -> None:

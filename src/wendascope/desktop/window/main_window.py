@@ -192,6 +192,8 @@ class MainWindow(QMainWindow):
         page = self.pages.current()
         alone, is_open = page.alone, self.workspace.current is not None
         self.under.setCurrentWidget(page.beside() or self.step_tabs)
+        if page.beside() is None:
+            self.picture.leave_change()
         if is_open and not alone:
             self._splits.show(self.page_titles()[index], {"across": page.picture_share, "side": page.under_share})
         for part in (self.strip, self._strip_line, self._side):
