@@ -20,9 +20,8 @@ Image = npt.NDArray[np.uint8]
 
 @remote
 def pass_pictures(session: Session, job: Task, width: int = 320, height: int = 240) -> dict[int, Image]:
-    """Pass -> its target after its last step, at most so large, top row first, shape (h, w, 3), in the range that nearly
-    all of it lies in. Passes whose target
-    cannot be read back are left out.
+    """Pass -> its target after its last step, at most so large, top row first, shape (h, w, 3), in the range that
+    nearly all of it lies in. Passes whose target cannot be read back are left out.
     """
     frame, passes = session.frame, session.frame.passes
     colour, depth = lens_named("colour"), lens_named("depth")
@@ -65,7 +64,7 @@ def _reduced(found: Found, width: int, height: int) -> Found:
 def _averaged(image: npt.NDArray[Any], by: int) -> npt.NDArray[Any]:
     rows, columns = image.shape[0] // by, image.shape[1] // by
     blocks = image[: rows * by, : columns * by].reshape(rows, by, columns, by, image.shape[2])
-    return blocks.mean(axis=(1, 3)).astype(image.dtype)
+    return np.asarray(blocks.mean(axis=(1, 3)).astype(image.dtype))
 
 
 def _by(shape: tuple[int, ...], width: int, height: int) -> int:

@@ -16,6 +16,8 @@ from wendascope.measure.records import Survey
 
 LEAST_GROUPED = 12
 """Groups with fewer steps show them as they come."""
+_LONGEST_LIST, _RUN = 2000, 1000
+"""Steps beyond the first are shown in runs of the second: nobody reads through more, and each row takes its time."""
 DRAW_ORDER = "draw order"
 """Passes with their steps one after the other, without groups in them."""
 TREES = {
@@ -179,7 +181,14 @@ class FrameTree:
                 divides = 1 < len(parts) < len(node.steps) or (root and len(parts) == 1)
                 if divides or (root and number == 0):
                     return [self._group(number, label, group, steps, node) for label, group, steps in parts]
-        return [self._step(step, node) for step in node.steps.tolist()]
+        if len(node.steps) <= _LONGEST_LIST:
+            return [self._step(step, node) for step in node.steps.tolist()]
+        runs = [node.steps[at : at + _RUN] for at in range(0, len(node.steps), _RUN)]
+        name = "steps {:,} to {:,}".format
+        return [
+            Node("group", name(int(run[0]), int(run[-1])), run, node, node.pass_index, len(self._levels))
+            for run in runs
+        ]
 
     def _parts(self, level: int, steps: Ints) -> list[tuple[str | None, int, Ints]]:
         """(label, or None where it is the group's name; group; steps) of each part that a level divides steps into."""
