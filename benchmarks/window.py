@@ -105,7 +105,7 @@ for _ in range(200):
     actions[what]()
     rest(0.1)
 turns.sort(reverse=True)
-print(json.dumps([first[0], opened, turns[0][0], sum(t > 0.05 for t, _ in turns), turns[:12]]))
+print(json.dumps([first[0], opened, turns[0][0], sum(t > 0.05 for t, _ in turns), turns[:12]]), flush=True)
 import os
 os._exit(0)
 """

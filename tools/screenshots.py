@@ -107,6 +107,7 @@ def drawn(app: QApplication, window: MainWindow, document: Document, depot: int,
     window.page("Findings").findings.choose("not-visible-0")  # type: ignore[attr-defined]
     shoot("findings")
     window.show_page("Plan")
+    wait(app, lambda: window.picture.pinned.name == "today", 60)
     shoot("plan")
 
 
