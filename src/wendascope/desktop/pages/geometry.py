@@ -106,6 +106,7 @@ class GeometryPage(FramePage):
                 "{:.3g}".format,
                 64,
                 tip="Pixels covered for each triangle seen, before any test",
+                gives_way=True,
             ),
             Column(
                 "vert / tri",
@@ -113,5 +114,6 @@ class GeometryPage(FramePage):
                 "{:.2f}".format,
                 72,
                 tip="Vertices run for each triangle; cache of 32, first in first out",
+                gives_way=True,
             ),
         ]

@@ -145,6 +145,13 @@ class OverdrawPage(FramePage):
         return [
             Column("~ waste, ms", waste, "{:.2f}".format, 104, tip=tip),
             Column("wasted", wasted, share, 72, True, covered),
-            Column("layers", layers, "{:.2f}".format, 64, tip="Average over the pixels that a pass draws to"),
+            Column(
+                "layers",
+                layers,
+                "{:.2f}".format,
+                64,
+                tip="Average over the pixels that a pass draws to",
+                gives_way=True,
+            ),
             Column("fragments", fragments, "{:,.0f}".format, 88, tip="That passed all tests"),
         ]

@@ -55,7 +55,7 @@ class PicturePanel(QWidget):
             self.lens.addItem(item.title, item.name)
         self.lens.setToolTip("How to see the picture")
         self.lens.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.lens.setMinimumContentsLength(10)
+        self.lens.setMinimumContentsLength(14)
         self.lens.currentIndexChanged.connect(self.request)
         self.title = Label()
         self.title.setSizePolicy(

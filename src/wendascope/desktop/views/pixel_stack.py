@@ -132,8 +132,13 @@ class PixelStackView(QWidget):
             Column("step", 56, lambda entry: str(entry.step)),
             Column("what", 0, name, right=False),
             Column("fate", 152, fate_text, right=False),
-            Column("passed", 64, lambda entry: str(entry.passed or "")),
-            Column("rejected", 72, lambda entry: str(entry.behind + entry.stencilled + entry.discarded or "")),
+            Column("passed", 64, lambda entry: str(entry.passed or ""), gives_way=True),
+            Column(
+                "rejected",
+                72,
+                lambda entry: str(entry.behind + entry.stencilled + entry.discarded or ""),
+                gives_way=True,
+            ),
             Column("colour", 120, colour, icon=_swatch),
             Column("depth", 72, lambda entry: "" if entry.depth is None else f"{entry.depth:.5f}"),
         ]

@@ -77,7 +77,6 @@ class PlanDetails(QWidget):
     def show_item(self, item: Recommendation | None, document: Document | None) -> None:
         """Show a recommendation of a document; None where none is chosen."""
         self._item, self._document = item, document
-        self.setVisible(document is not None)
         self.title.setText(item.title if item else "Nothing is chosen" if document else "")
         self.facts.setText(labelled(_facts(item, document)) if item and document else "")
         self.steps.rows.show_rows(list(item.steps) if item else [])
