@@ -163,7 +163,8 @@ class FrameWork(QObject):
                 self._next_stage(document)
 
         def failed(error: Exception) -> None:
-            if self._surveys.pop(document, None) is not None:
+            if self._surveys.get(document) is run:  # else it was stopped, and another one may have begun
+                del self._surveys[document]
                 self._fail("The frame could not be measured", error)
             self._tell()
 
