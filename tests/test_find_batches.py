@@ -255,7 +255,7 @@ def test_blended_steps_change_places_only_where_they_do_not_overlap() -> None:
 
 def test_answers_tell_the_numbers() -> None:
     found = study(crowded(1000, programs=2, meshes=2, textures=2))
-    assert batching_answer(found)[0].startswith("1,000 draws; ") and "desktop (2,000)" in batching_answer(found)[1]
+    assert batching_answer(found)[0].startswith("2 of 1,000 draws ") and "desktop (2,000)" in batching_answer(found)[1]
     assert state_answer(found)[0].startswith(f"{share(redundant_share(found))} of ")
     empty = study(frame_of(CallBatch()))
     assert (

@@ -196,7 +196,7 @@ def test_the_page_over_time(window: MainWindow, qtbot: Any, tmp_path: Path) -> N
     page = window.page("Over time")
     assert isinstance(page, OverTimePage)
     qtbot.waitUntil(lambda: len(page.table.rows.rows) == 4, timeout=60_000)
-    assert page.answer.text().startswith("Frame 3 is slow") and "program's code" in page.answer.text()
+    assert page.answer.text().startswith("Frame 3 is slow") and "program's code" in page.evidence.text()
     assert page.figure() == "#3" and not page.chart.isHidden()
     assert page.evidence.text().startswith("Measure a frame to see which passes")
     keys, names = [("512x512", 0), ("window", 0)], ["shadow", "view"]
