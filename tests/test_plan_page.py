@@ -113,13 +113,18 @@ def test_the_chosen_row_shows_its_pictures_code_and_steps(
     qtbot.waitUntil(lambda: not window.picture.pinned.name, timeout=PATIENCE)
 
 
-def test_the_first_recommendation_can_be_proved_while_the_survey_runs(
-    window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any
-) -> None:
+def _not_measured(window: MainWindow, capture: Capture, tmp_path: Path) -> Document:
     path, _ = capture(program("wasteful"))
     window.open_files([Path(shutil.copy(path, tmp_path / "fresh.wend"))])
     document = window.workspace.current
     assert document is not None and document.survey is None
+    return document
+
+
+def test_the_first_recommendation_can_be_proved_while_the_survey_runs(
+    window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any
+) -> None:
+    document = _not_measured(window, capture, tmp_path)
     window.show_page("Plan")
     page = window.page("Plan")
     assert isinstance(page, PlanPage)
@@ -146,10 +151,7 @@ def test_the_first_recommendation_can_be_proved_while_the_survey_runs(
 def test_a_stopped_survey_keeps_what_it_measured_and_goes_on(
     window: MainWindow, capture: Capture, tmp_path: Path, qtbot: Any
 ) -> None:
-    path, _ = capture(program("wasteful"))
-    window.open_files([Path(shutil.copy(path, tmp_path / "stopped.wend"))])
-    document = window.workspace.current
-    assert document is not None
+    document = _not_measured(window, capture, tmp_path)
     window.work.measure()
     qtbot.waitUntil(lambda: document.survey is not None, timeout=PATIENCE)
     window.work.cancel()

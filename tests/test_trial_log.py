@@ -189,7 +189,7 @@ def test_an_edit_is_measured_kept_noted_and_written_out(
     trials = _trials_page(opened)
     assert "1 edit" in trials.evidence.text() and trials.figure() == "0 of 1" and not trials.together.isEnabled()
     assert trials.table.all_chosen[0].note == "turned" and "turned" in trials.details.text()
-    trials.keep.click()
+    qtbot.keyClick(trials.table, Qt.Key.Key_K)
     assert trials.figure() == "1 of 1" and trials.keep.text() == "Keep no longer"
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("turned back", True))
     trials.note.click()

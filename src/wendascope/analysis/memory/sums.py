@@ -106,7 +106,9 @@ def memory_answer(frame: Frame) -> tuple[str, str]:
     kinds = plural(len(first.items), first.name, _SEVERAL.get(first.items[0].kind, ""))
     part = share(first.bytes / whole) if whole else "0 %"
     several = _SEVERAL.get(first.items[0].kind, f"{first.name}s")
-    answer = f"{memory(whole)} of graphics memory, most of it in {several if len(first.items) > 1 else first.name}."
+    answer = (
+        f"{memory(whole)} of graphics memory, the largest part in {several if len(first.items) > 1 else first.name}."
+    )
     evidence = f"{plural(len(items), 'object')}; {part} of the bytes in {kinds}."
     unused = [item for item in items if is_unused(item)]
     if unused:

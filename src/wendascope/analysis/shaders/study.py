@@ -272,7 +272,7 @@ def shaders_answer(programs: list[ProgramStudy]) -> tuple[str, str]:
             ),
             f"Press Ctrl+M for times and counts.{not_read}",
         )
-    answer = f"{capital(worst.label)} takes {share((worst.ms or 0.0) / total)} of the time of all draws."
+    answer = f"{capital(worst.label)} takes {share((worst.ms or 0.0) / total)} of the time of draws with programs."
     parts = [f"{worst.ms or 0.0:.1f} of {total:.1f} ms"]
     if worst.fragments and worst.fragment_cost is not None:
         parts.append(f"{worst.fragments:,} fragments, about {worst.fragment_cost:,.0f} additions each (modelled)")

@@ -25,7 +25,8 @@ def overdraw_answer(drawn: Drawn, names: list[str]) -> tuple[str, str]:
             "",
         )
     worst = max(drawn.passes, key=lambda p: p.wasted)
-    answer = f"{share((covered + idle) / fragments)} of all fragments are wasted, most of them in {names[worst.index]}."
+    wasted, where = share((covered + idle) / fragments), names[worst.index]
+    answer = f"{wasted} of all fragments are wasted, the largest part in {where}."
     parts = []
     if covered:
         parts.append(f"{large(covered)} are covered by later opaque draws")
@@ -33,7 +34,7 @@ def overdraw_answer(drawn: Drawn, names: list[str]) -> tuple[str, str]:
         parts.append(f"{large(idle)} are blended without changing a colour")
     hidden = sum(1 for s in drawn.steps if s.fragments == 0 and s.covered > 0)
     tail = f" {hidden:,} draws have no visible fragment." if hidden else ""
-    most = f"{share(worst.wasted / (covered + idle))} of the waste is in {names[worst.index]}."
+    most = f"{share(worst.wasted / (covered + idle))} of the waste is in {where}."
     return answer, f"Of {large(fragments)}, {' and '.join(parts)}. {most}{tail}"
 
 

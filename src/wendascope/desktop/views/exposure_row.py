@@ -27,8 +27,9 @@ class ExposureRow(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._fixed: dict[str, Exposure] = {}
-        self._target, self._kind, self._window = "", "unorm", True
-        self._values: ImageValues | None = None
+        self._target, self.kind, self._window = "", "unorm", True
+        self.values: ImageValues | None = None
+        """Of the shown picture, with the kind of their format; None where its lens has none."""
         self.channels = QComboBox()
         self.channels.setAccessibleName("Channel")
         self.channels.setToolTip("All colours, or one channel as grey")
@@ -62,7 +63,7 @@ class ExposureRow(QWidget):
 
     def show_values(self, values: ImageValues | None, kind: str, target: str, window: bool) -> None:
         """Take the values of another picture, and find an exposure where its target has none that fits."""
-        self._values, self._kind, self._target, self._window = values, kind, target, window
+        self.values, self.kind, self._target, self._window = values, kind, target, window
         if values is None:
             return
         found, fixed = automatic(values, kind, window), self._fixed.get(target)
@@ -73,10 +74,10 @@ class ExposureRow(QWidget):
     @property
     def is_needed(self) -> bool:
         """Whether the picture is not what a screen would show of it anyway."""
-        return self._values is not None and (not self.exposure.plain or self._kind not in ("unorm", ""))
+        return self.values is not None and (not self.exposure.plain or self.kind not in ("unorm", ""))
 
     def _fill(self) -> None:
-        values, exposure = self._values, self.exposure
+        values, exposure = self.values, self.exposure
         if values is None:
             return
         names = list(values.channels) if len(values.channels) == 1 else [COLOURS, *values.channels]
@@ -84,7 +85,7 @@ class ExposureRow(QWidget):
             self.channels.clear()
             self.channels.addItems(names)
             self.channels.setCurrentText(exposure.channel)
-        self.channels.setVisible(self._kind != DEPTH)
+        self.channels.setVisible(self.kind != DEPTH)
         number = values.channels.index(exposure.channel) if exposure.channel in values.channels else 0
         shown = [number] if exposure.channel in values.channels else list(range(min(len(values.channels), 3)))
         low, high = values.ends(shown)
@@ -102,7 +103,7 @@ class ExposureRow(QWidget):
         self.changed.emit()
 
     def _channel_chosen(self) -> None:
-        if self._values is not None:
+        if self.values is not None:
             self._set(dataclasses.replace(self.exposure, channel=self.channels.currentText()))
 
     def _range_chosen(self, low: float, high: float) -> None:
@@ -110,8 +111,8 @@ class ExposureRow(QWidget):
         self.changed.emit()
 
     def _automatic(self) -> None:
-        if self._values is not None:
-            found = automatic(self._values, self._kind, self._window)
+        if self.values is not None:
+            found = automatic(self.values, self.kind, self._window)
             self._set(dataclasses.replace(found, channel=self.exposure.channel))
 
     def _as_they_are(self) -> None:

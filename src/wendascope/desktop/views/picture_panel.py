@@ -77,7 +77,7 @@ class PicturePanel(QWidget):
         self.outline = self._button("Outline", "Outline what the selected step draws", checkable=True)
         self.outline.toggled.connect(self._ask_outline)
         self.range = self._button("Range", "Choose which channel and which values are shown", checkable=True)
-        self.range.clicked.connect(self._range_asked)
+        self.range.clicked.connect(self._paint)
         self.pin = self._button("Pin", "Keep this picture beside the next one that is shown", checkable=True)
         self.pin.clicked.connect(self._pin_asked)
         fit, one = self._button("Fit", "Show the whole picture"), self._button("1:1", "One screen pixel for each pixel")
@@ -226,23 +226,19 @@ class PicturePanel(QWidget):
         """The picture of what was found, with the exposure that its target has."""
         if self._found is None:
             return
-        chosen, exposure = lens_named(self._shown_lens), self.exposure.exposure
+        chosen, exposure, values = lens_named(self._shown_lens), self.exposure.exposure, self.exposure.values
         self.range.setEnabled(chosen.values is not None)
-        self.exposure.setVisible(chosen.values is not None and (self.exposure.is_needed or self.range.isChecked()))
+        self.exposure.setVisible(values is not None and (self.exposure.is_needed or self.range.isChecked()))
         said = ""
-        if chosen.values is None or (exposure.plain and not self.exposure.is_needed):
+        if values is None or not self.exposure.is_needed:
             self.view.show_image(chosen.paint(self._found))
         else:
-            values, kind = chosen.values(self._found)
-            self.view.show_image(exposed(values, kind, exposure))
+            self.view.show_image(exposed(values, self.exposure.kind, exposure))
             nan, infinite = values.not_finite()
             marked = [f"{count:,} {what}" for count, what in ((nan, "not a number"), (infinite, "infinite")) if count]
             said = "; ".join(filter(None, [exposure.sentence, *marked]))
         self.title.setText(f"{self._where}  \u00b7  {said}" if said else self._where)
         self.title.setToolTip(self.title.text())
-
-    def _range_asked(self) -> None:
-        self._paint()
 
     # ---- two pictures -----------------------------------------------------------------------------------
 

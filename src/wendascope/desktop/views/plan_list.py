@@ -136,7 +136,6 @@ class PlanList(CopiesText, QTreeWidget):
         for group in groups:
             head = QTreeWidgetItem(self, [visible(group.title), "", group.total])
             head.setData(0, _ROW, group)
-            head.setFirstColumnSpanned(False)
             for row in group.rows:
                 head.addChild(_item_of(row))
             if group.section not in known and not group.opened:
@@ -255,7 +254,7 @@ class _PlanDelegate(QStyledItemDelegate):
         painter.save()
         painter.setFont(option.font)
         if isinstance(row, PlanGroup):
-            self._paint_group(painter, box, index, row, text)
+            self._paint_group(painter, box, index, text)
         elif index.column() == _BARS and row.bars is not None and view.plan is not None:
             paint_row(painter, QRectF(box.adjusted(GRID, 0, -GRID, 0)), row.bars, view.plan)
         elif isinstance(row, PlanRow):
@@ -265,7 +264,7 @@ class _PlanDelegate(QStyledItemDelegate):
             painter.drawText(box.adjusted(4 * GRID, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, text)
         painter.restore()
 
-    def _paint_group(self, painter: QPainter, box: QRect, index: Index, _group: PlanGroup, text: str) -> None:
+    def _paint_group(self, painter: QPainter, box: QRect, index: Index, text: str) -> None:
         view = self.parent()
         assert isinstance(view, PlanList)
         painter.setPen(QColor(theme().ink))

@@ -24,6 +24,7 @@ from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.models.tree import DRAW_ORDER, TREES, FrameTree, Node
 from wendascope.desktop.widgets.copying import CopiesText
 from wendascope.desktop.widgets.plain import Label, plain_tip
+from wendascope.desktop.widgets.room import Taken, hide_what_gives_way
 from wendascope.desktop.widgets.theme import GRID, figures_font, group_colour, theme
 from wendascope.desktop.widgets.thumbnails import SIZE, thumbnail, thumbnail_tip
 from wendascope.texts import capital, visible
@@ -223,17 +224,8 @@ class StepTreeView(CopiesText, QTreeView):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self._make_room()
-
-    def _make_room(self) -> None:
-        """Names come first: columns that can give way are hidden where there is no room for both."""
-        columns = list(enumerate(self.rows.columns, 1))
-        left = self.viewport().width() - sum(c.width for _, c in columns)
-        for number, column in reversed(columns):
-            if column.gives_way:
-                hide = left < _LEAST_NAME
-                self.setColumnHidden(number, hide)
-                left += column.width if hide else 0
+        columns = [Taken(number, c.width, c.gives_way) for number, c in enumerate(self.rows.columns, 1)]
+        hide_what_gives_way(self, columns, _LEAST_NAME)
 
     def as_text(self) -> str:
         """Selected rows, or all of the first level when none is selected, with the header, tab-separated."""

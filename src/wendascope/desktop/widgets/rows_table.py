@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 from wendascope.desktop.charts.share_bar import BAR, ShareDelegate
 from wendascope.desktop.widgets.copying import CopiesText
 from wendascope.desktop.widgets.plain import plain_tip
+from wendascope.desktop.widgets.room import Taken, hide_what_gives_way
 from wendascope.desktop.widgets.theme import GRID, figures_font, theme
 from wendascope.texts import visible
 
@@ -223,18 +224,13 @@ class RowsTable(CopiesText, QTableView, Generic[Row]):
         self._make_room()
 
     def _make_room(self) -> None:
-        """Names come first: columns that can give way are hidden where there is no room for both."""
-        columns = [(number, c) for number, c in enumerate(self.rows.columns) if c.width]
-        if not any(column.gives_way for _, column in columns):
-            return
         header = self.horizontalHeader()
-        widths = {number: max(column.width, header.sectionSize(number)) for number, column in columns}
-        left = self.viewport().width() - sum(widths.values())
-        for number, column in reversed(columns):
-            if column.gives_way:
-                hide = left < _LEAST_NAME
-                self.setColumnHidden(number, hide)
-                left += widths[number] if hide else 0
+        columns = [
+            Taken(number, max(column.width, header.sectionSize(number)), column.gives_way)
+            for number, column in enumerate(self.rows.columns)
+            if column.width
+        ]
+        hide_what_gives_way(self, columns, _LEAST_NAME)
 
     def _widen(self) -> None:
         """Figures are never cut: a column that holds some is as wide as the widest of them."""
