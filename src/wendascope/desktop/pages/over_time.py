@@ -105,7 +105,7 @@ class OverTimePage(FramePage):
             self._read(file, document.frames)
             return
         self.say(
-            found.sentence, f"{found.why} {self._again(file)} Times are those of recording, which makes calls slower."
+            found.sentence, f"{self._again(file)} {found.why} Times are those of recording, which makes calls slower."
         )
         self._show(found)
 
