@@ -25,6 +25,7 @@ from wendascope.measure.statistics import Interval, median_interval, rank_bounds
 from wendascope.measure.survey import survey
 from wendascope.measure.times import fragments
 from wendascope.replay.client import Replay
+from wendascope.replay.progress import CANCEL
 from wendascope.task import Task
 from wendascope.trials.survey.examine import examine_file
 
@@ -37,6 +38,16 @@ def test_this_driver_is_timed_by_draining(small: Path) -> None:
     growth = found.large_drain_ms / found.small_drain_ms
     assert found.work_ratio / 3 < growth < found.work_ratio * 3
     assert found.empty_ms < found.small_drain_ms
+
+
+def test_a_job_that_is_cancelled_as_it_ends_takes_nothing_with_it(small: Path) -> None:
+    with Replay(small) as replay:
+        before = replay.run(verify.asked())
+        process, connection = replay._process, replay._connection
+        assert connection is not None
+        connection.send_bytes(CANCEL)
+        assert replay.run(verify.asked()) == before
+        assert replay._process is process, "the process goes on"
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass, field
 from enum import Enum
 
@@ -83,10 +84,10 @@ class MemoryItem:
         """Bytes, 0 where they are not known."""
         return self.bytes or 0
 
-    @property
+    @functools.cached_property
     def steps(self) -> Ints:
         """Steps that read or write it."""
-        return np.union1d(self.reads, self.writes)
+        return np.flatnonzero(np.bincount(np.concatenate([self.reads, self.writes])))
 
     @property
     def stays(self) -> bool:

@@ -483,8 +483,14 @@ def give_roles(frame: Frame, given: Iterable[GivenRole]) -> None:
             roles[index] = PassRole(
                 chosen, ["Given by the user."], reads=roles[index].reads, read_by=roles[index].read_by
             )
-    frame.pass_roles = roles
-    frame.passes.ask_names_again()
+    take_roles(frame, roles)
+
+
+def take_roles(frame: Frame, roles: list[PassRole]) -> None:
+    """Roles of all passes in place of those that it has. Names follow."""
+    if roles != frame.pass_roles:
+        frame.pass_roles = roles
+        frame.passes.ask_names_again()
 
 
 def pass_names(frame: Frame, roles: list[PassRole]) -> list[str]:

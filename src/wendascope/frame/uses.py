@@ -232,6 +232,12 @@ class StepUses(ABC):
         """4 x 4 matrices that the step's program reads, by name, shape (4, 4), as far as they are known."""
         return {}
 
+    def depth_range(self, step: int) -> tuple[float, float, bool]:
+        """(depth that the near end of the view has in the target, that of the far end, whether depths run from 0 before
+        that and not from -1).
+        """
+        return 0.0, 1.0, True
+
     @property
     def undefined_colours(self) -> Mask:
         """Steps whose target takes a colour that their shader does not write: what it holds afterwards is undefined."""

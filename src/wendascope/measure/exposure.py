@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +11,9 @@ import numpy.typing as npt
 from wendascope.frame.contents import ImageValues
 
 DEPTH = "depth"
-"""The kind of values that are depths."""
+"""The kind of values that are depths, 1 where nothing is drawn."""
+DISTANCE = "distance"
+"""The kind of values that are distances, infinite where nothing is drawn."""
 COLOURS = "colours"
 """In the place of one channel: the first three as they are."""
 _WHITE_PERCENTILE, _BLACK_PERCENTILE = 99.5, 0.5
@@ -19,6 +22,8 @@ _DIM = 0.35
 _MOST_SAMPLES = 1 << 18
 _AGAIN = 4.0
 """A range that was fixed is given up where the next picture is so many times brighter or darker."""
+_BEYOND = 1.0
+"""What there is to choose a range from goes so many times the shown range beyond its ends, where there are values."""
 
 
 @dataclass(frozen=True)
@@ -52,8 +57,8 @@ def automatic(values: ImageValues, kind: str, window: bool) -> Exposure:
     """The range that nearly all values lie in. `kind` is that of the format (`frame.formats.Format.kind`); what goes to
     a window is meant to be seen as it is.
     """
-    if kind == DEPTH:
-        return Exposure(*depth_range(values.values[..., 0]))
+    if kind in (DEPTH, DISTANCE):
+        return Exposure(*depth_range(_distances(values, kind)))
     if window or kind in ("uint", "sint"):
         return Exposure()
     rows = values.values.reshape(-1, values.values.shape[-1])[:, :3]
@@ -81,10 +86,18 @@ def still_fits(fixed: Exposure, wanted: Exposure) -> bool:
     return width / _AGAIN <= other <= width * _AGAIN
 
 
+def _distances(values: ImageValues, kind: str) -> np.ndarray:
+    """Shape (height, width), infinite where nothing is drawn."""
+    found = values.values[..., 0]
+    return np.where(found >= 1.0, np.inf, found) if kind == DEPTH else found
+
+
 def depth_range(depth: np.ndarray) -> tuple[float, float]:
-    """The range that nearly all drawn pixels lie in: perspective crowds depth near 1. (0, 1) where nothing is drawn."""
+    """The range that nearly all drawn pixels lie in: perspective crowds depth near 1. (0, 1) where nothing is drawn,
+    which is infinitely far.
+    """
     sample = depth[:: max(1, depth.shape[0] // 512), :: max(1, depth.shape[1] // 512)]
-    drawn = sample[sample < 1.0]
+    drawn = sample[np.isfinite(sample)]
     if drawn.size == 0:
         return 0.0, 1.0
     low, high = np.quantile(drawn, (0.005, 0.995))
@@ -94,17 +107,77 @@ def depth_range(depth: np.ndarray) -> tuple[float, float]:
 def shaded_depth(depth: np.ndarray, low: float, high: float) -> npt.NDArray[np.uint8]:
     """Near light, far dark, nothing drawn black, shape (height, width, 3)."""
     scale = np.float32(-195 / max(high - low, 1e-9))
-    shade = np.clip(np.float32(235) + (depth - np.float32(low)) * scale, 40, 235).astype(np.uint8)
-    shade[depth >= 1.0] = 0
+    drawn = np.isfinite(depth)
+    near = np.where(drawn, depth, np.float32(high)) - np.float32(low)
+    shade = np.clip(np.float32(235) + near * scale, 40, 235).astype(np.uint8)
+    shade[~drawn] = 0
     return np.repeat(shade[:, :, None], 3, axis=2)
 
 
 def exposed(values: ImageValues, kind: str, exposure: Exposure) -> npt.NDArray[np.uint8]:
     """Pixels to look at, shape (height, width, 3), top row first."""
-    if kind == DEPTH:
-        return shaded_depth(values.values[::-1, :, 0], exposure.low, exposure.high)
+    if kind in (DEPTH, DISTANCE):
+        return shaded_depth(_distances(values, kind)[::-1], exposure.low, exposure.high)
     if kind in ("uint", "sint") and exposure.plain:
         return np.ascontiguousarray(values.distinct(0)[::-1])
     names = values.channels
     numbers = list(range(min(len(names), 3))) if exposure.channel not in names else [names.index(exposure.channel)]
     return np.ascontiguousarray(values.shown(numbers, exposure.low, exposure.high, exposure.as_light)[::-1])
+
+
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """A picture with the exposure that it is seen with. What it costs to make, threads without a window pay."""
+
+    values: ImageValues
+    kind: str
+    found: Exposure
+    """The range that nearly all of its values lie in."""
+    exposure: Exposure
+    """The one that it is seen with."""
+
+    @property
+    def as_it_is(self) -> bool:
+        """Whether a screen would show the picture like this anyway."""
+        return self.exposure.plain and self.kind in ("unorm", "")
+
+    @functools.cached_property
+    def pixels(self) -> npt.NDArray[np.uint8]:
+        """Pixels to look at, shape (height, width, 3), top row first."""
+        return exposed(self.values, self.kind, self.exposure)
+
+    @functools.cached_property
+    def not_finite(self) -> tuple[int, int]:
+        """How many of its pixels are no number, and infinite."""
+        return self.values.not_finite()
+
+    @functools.cached_property
+    def spread(self) -> tuple[npt.NDArray[np.int64], tuple[float, float]]:
+        """(how many values lie in each part of a range, its ends), to choose a range from: a few values far away are
+        not to squeeze all others into a line.
+        """
+        values, low, high = self.values, self.exposure.low, self.exposure.high
+        one = self.exposure.channel in values.channels
+        shown = [values.channels.index(self.exposure.channel)] if one else list(range(min(len(values.channels), 3)))
+        least, most = values.ends(shown)
+        span = high - low
+        ends = min(max(least, low - _BEYOND * span), low), max(min(most, high + _BEYOND * span), high)
+        return np.sum([values.histogram(channel, *ends) for channel in shown], axis=0), ends
+
+    @functools.cached_property
+    def sentence(self) -> str:
+        """What to say beside the picture; empty where there is nothing to say."""
+        if self.as_it_is:
+            return ""
+        infinite = (0, 0) if self.kind in (DEPTH, DISTANCE) else self.not_finite  # far away is no mistake of a depth
+        marked = zip(infinite, ("not a number", "infinite"), strict=True)
+        return "; ".join(
+            filter(None, [self.exposure.sentence, *(f"{count:,} {what}" for count, what in marked if count)])
+        )
+
+
+def seen(values: ImageValues, kind: str, window: bool, fixed: Exposure | None = None) -> Seen:
+    """A picture as it is shown: with the exposure that was fixed for its target, where that still fits."""
+    found = automatic(values, kind, window)
+    stays = fixed is not None and not (fixed.automatic and not still_fits(fixed, found))
+    return Seen(values, kind, found, fixed if stays and fixed is not None else found)

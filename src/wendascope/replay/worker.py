@@ -64,7 +64,7 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     from wendascope.errors import CancelledError, WendascopeError
     from wendascope.frame import file
     from wendascope.replay.jobs import job_named
-    from wendascope.replay.progress import PROGRESS_BYTES, Job
+    from wendascope.replay.progress import CANCEL, PROGRESS_BYTES, Job
     from wendascope.replay.wire import Reply, decode_request, encode
 
     connection = Connection(connection_fd)
@@ -74,9 +74,12 @@ def main(path: str, connection_fd: int, progress_fd: int, cache: str) -> None:
     file_path, number = place_of(Path(path))
     while True:
         try:
-            request = decode_request(connection.recv_bytes())
+            message = connection.recv_bytes()
         except (EOFError, OSError):
             return
+        if message == CANCEL:
+            continue  # what it was to end is over
+        request = decode_request(message)
         job = Job(connection)
         try:
             wanted = job_named(request.job)

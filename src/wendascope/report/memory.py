@@ -112,7 +112,8 @@ def _row(frame: Frame, item: MemoryItem, moved: Moved | None) -> MemoryRow:
 
 def pass_names(frame: Frame, item: MemoryItem) -> list[str]:
     """The passes that use an object, in the order of the frame."""
-    return [frame.passes.names[i] for i in np.unique(np.asarray(frame.passes.of_step)[item.steps]).tolist()]
+    uses = np.bincount(np.asarray(frame.passes.of_step)[item.steps])
+    return [frame.passes.names[i] for i in np.flatnonzero(uses).tolist()]
 
 
 def last_writer(frame: Frame, item: MemoryItem) -> str:

@@ -23,10 +23,13 @@ class BatchWords:
 
     def __init__(self, sharing: Sharing, found: Batches) -> None:
         self._sharing, self._found = sharing, found
+        self._names: dict[int, str] = {}
 
     def name(self, batch: Batch) -> str:
         """What a batch draws, and with what."""
-        return self._draws(np.array(batch.steps, np.int64))
+        if batch.number not in self._names:
+            self._names[batch.number] = self._draws(np.array(batch.steps, np.int64))
+        return self._names[batch.number]
 
     def condition(self, batch: Batch) -> str:
         """When a batch may be drawn so, and what guarantees it in a program."""

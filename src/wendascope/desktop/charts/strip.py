@@ -13,6 +13,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPixmap,
     QResizeEvent,
     QWheelEvent,
 )
@@ -47,6 +48,8 @@ class FrameStrip(QWidget):
         self._document: Document | None = None
         self._by = workspace.grouping
         self._times: StripTimes | None = None
+        self._bars: tuple[StripTimes, object, QPixmap] | None = None
+        """Of the steps, with what they were painted for."""
         self._lane: CpuLane | None = None
         self._view = View(0, 1, 1)
         self._pressed: QPointF | None = None
@@ -193,9 +196,28 @@ class FrameStrip(QWidget):
                 painter.drawRect(box.adjusted(1.5, 1.5, -1.5, -1.5))
 
     def _paint_steps(self, painter: QPainter) -> None:
-        """One bar a step where they are wide enough to tell apart; alternate shades so that neighbours differ."""
+        """The bars, and the chosen one. Bars are painted once as long as they stay: there can be one a pixel."""
         assert self._document is not None and self._times is not None
         top = _RULER + _PASSES + _GAP
+        times, view = self._times, self._view
+        key = view.start, view.end, self.width(), self.devicePixelRatioF(), theme()
+        if self._bars is None or self._bars[0] is not times or self._bars[1] != key:
+            ratio = self.devicePixelRatioF()
+            bars = QPixmap(int(np.ceil((self._inner + 1) * ratio)), int(np.ceil(_STEPS * ratio)))
+            bars.setDevicePixelRatio(ratio)
+            bars.fill(Qt.GlobalColor.transparent)
+            with QPainter(bars) as inner:
+                self._paint_bars(inner)
+            self._bars = times, key, bars
+        painter.drawPixmap(QPointF(0, top), self._bars[2])
+        chosen = self._document.selection.step
+        if chosen is not None:
+            x, end = view.x(float(times.step_start[chosen])), view.x(float(times.step_end[chosen]))
+            painter.fillRect(QRectF(x - 1, top - 2, max(end - x, 1) + 2, _STEPS + 4), QColor(theme().accent))
+
+    def _paint_bars(self, painter: QPainter) -> None:
+        """One bar a step where they are wide enough to tell apart; alternate shades so that neighbours differ."""
+        assert self._times is not None
         times, view = self._times, self._view
         ends = times.step_end[times.order]
         first = int(np.searchsorted(ends, view.start, side="left"))
@@ -208,12 +230,8 @@ class FrameStrip(QWidget):
         for at in np.flatnonzero(np.diff(np.floor(right), prepend=-2.0) > 0).tolist():
             x, end = max(float(left[at]), drawn_to), float(right[at])
             colour = colours[int(times.group_of[shown[at]])][(first + at) % 2 == 0]
-            painter.fillRect(QRectF(x, top, max(end - x, 1), _STEPS), colour)
+            painter.fillRect(QRectF(x, 0, max(end - x, 1), _STEPS), colour)
             drawn_to = end
-        chosen = self._document.selection.step
-        if chosen is not None:
-            x, end = view.x(float(times.step_start[chosen])), view.x(float(times.step_end[chosen]))
-            painter.fillRect(QRectF(x - 1, top - 2, max(end - x, 1) + 2, _STEPS + 4), QColor(theme().accent))
 
     def _paint_cpu(self, painter: QPainter) -> None:
         assert self._lane is not None and self._times is not None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol, TypeVar
+from typing import Concatenate, ParamSpec, Protocol, TypeVar
 
 from wendascope.advice.findings import Finding
 from wendascope.frame.remedy import Remedy
@@ -15,6 +15,7 @@ from wendascope.trials.proofs.proof import Proof
 from wendascope.trials.proofs.runs import Beside
 
 T = TypeVar("T")
+P = ParamSpec("P")
 Work = Callable[[Replay, Task], T]
 """What a job does in the background: with the document's replay process."""
 Failed = Callable[[Exception], None]
@@ -97,6 +98,14 @@ class FrameJobs(Protocol):
     def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None:
         """Run a job for the shown document; a later one of its name replaces it."""
 
+    def compute(
+        self, name: JobName, done: Callable[[T], None], failed: Failed, function: Callable[Concatenate[Task, P], T],
+        *arguments: P.args, **named: P.kwargs,
+    ) -> None:  # fmt: skip
+        """Call a function that a module defines in the Python process of the shown document, so that the window goes on
+        meanwhile; a later call of the same name takes its place.
+        """
+
     def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
         """Run a long job for the shown document; `failure` is the title of what is said when it fails."""
 
@@ -134,6 +143,11 @@ class NoJobs:
     def show_difference(self, found: Beside, title: str) -> None: ...
 
     def run_job(self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed) -> None: ...
+
+    def compute(
+        self, name: JobName, done: Callable[[T], None], failed: Failed, function: Callable[Concatenate[Task, P], T],
+        *arguments: P.args, **named: P.kwargs,
+    ) -> None: ...  # fmt: skip
 
     def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None: ...
 

@@ -16,7 +16,7 @@ from wendascope.measure.records import Survey
 
 LEAST_GROUPED = 12
 """Groups with fewer steps show them as they come."""
-_LONGEST_LIST, _RUN = 2000, 1000
+_LONGEST_LIST, _RUN = 500, 250
 """Steps beyond the first are shown in runs of the second: nobody reads through more, and each row takes its time."""
 DRAW_ORDER = "draw order"
 """Passes with their steps one after the other, without groups in them."""

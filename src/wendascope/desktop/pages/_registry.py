@@ -7,7 +7,7 @@ import importlib
 import importlib.util
 import pkgutil
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from PySide6.QtCore import QSettings
@@ -79,6 +79,14 @@ def pages() -> list[tuple[str, Maker]]:
             for title, order in _DECLARED.findall(Path(spec.origin).read_text("utf-8")):
                 found.append((int(order), title, module.name))
     return [(title, functools.partial(_make, module, title)) for _, title, module in sorted(found)]
+
+
+def page_modules() -> Iterator[str]:
+    """What pages are made of, piece by piece: importing all at once takes longer than anybody should wait."""
+    for package in ("charts", "views", "pages"):
+        name = f"{__package__.rpartition('.')[0]}.{package}"
+        for module in pkgutil.iter_modules(importlib.import_module(name).__path__):
+            yield f"{name}.{module.name}"
 
 
 def _make(module: str, title: str, workspace: Workspace, settings: QSettings) -> Page:

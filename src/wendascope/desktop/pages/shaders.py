@@ -20,6 +20,7 @@ from wendascope.desktop.views.lines_view import LinesView
 from wendascope.desktop.views.programs_table import ProgramRow, ProgramsTable
 from wendascope.desktop.views.source_view import SourceView
 from wendascope.texts import share
+from wendascope.trials.survey.apart import study_programs
 
 
 @page("Shaders", 60)
@@ -81,13 +82,10 @@ class ShadersPage(FramePage):
         if structure is None:
             self.say("Looking at the shaders ...")
             return
-        case = document.case
-        self._workspace.jobs.run_job(
-            JobName.PROGRAMS,
-            lambda _replay, _task: case.study_shaders(),
-            lambda found: self._arrived(document, found),
-            lambda error: self.say(str(error)),
-        )
+        self._workspace.jobs.compute(
+            JobName.PROGRAMS, lambda found: self._arrived(document, found), lambda error: self.say(str(error)),
+            study_programs, document.frame, document.drawn, document.survey,
+        )  # fmt: skip
 
     def _arrived(self, document: Document, found: list[ProgramStudy]) -> None:
         if document is not self._workspace.current:

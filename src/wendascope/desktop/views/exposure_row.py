@@ -5,15 +5,12 @@ from __future__ import annotations
 import dataclasses
 
 from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from wendascope.desktop.charts.range_bar import RangeBar
 from wendascope.desktop.widgets.theme import GRID
-from wendascope.frame.contents import ImageValues
-from wendascope.measure.exposure import COLOURS, DEPTH, Exposure, automatic, still_fits
-
-_BEYOND = 1.0
-"""The bar goes so many times the shown range beyond its ends, where there are values."""
+from wendascope.measure.exposure import COLOURS, Exposure, Seen
 
 
 class ExposureRow(QWidget):
@@ -27,9 +24,9 @@ class ExposureRow(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._fixed: dict[str, Exposure] = {}
-        self._target, self.kind, self._window = "", "unorm", True
-        self.values: ImageValues | None = None
-        """Of the shown picture, with the kind of their format; None where its lens has none."""
+        self._target = ""
+        self.seen: Seen | None = None
+        """The shown picture; None where its lens has no values."""
         self.channels = QComboBox()
         self.channels.setAccessibleName("Channel")
         self.channels.setToolTip("All colours, or one channel as grey")
@@ -57,63 +54,56 @@ class ExposureRow(QWidget):
         """Of the shown target."""
         return self._fixed.get(self._target, Exposure())
 
+    def fixed(self, target: str) -> Exposure | None:
+        """What a target is seen with by now."""
+        return self._fixed.get(target)
+
     def forget(self) -> None:
         """Another frame is shown."""
         self._fixed.clear()
 
-    def show_values(self, values: ImageValues | None, kind: str, target: str, window: bool) -> None:
-        """Take the values of another picture, and find an exposure where its target has none that fits."""
-        self.values, self.kind, self._target, self._window = values, kind, target, window
-        if values is None:
-            return
-        found, fixed = automatic(values, kind, window), self._fixed.get(target)
-        if fixed is None or (fixed.automatic and not still_fits(fixed, found)):
-            self._fixed[target] = found
-        self._fill()
+    def show_seen(self, seen: Seen | None, target: str) -> None:
+        """Take another picture, with the exposure that it was found with."""
+        self.seen, self._target = seen, target
+        if seen is not None:
+            self._fixed[target] = seen.exposure
+            self._fill()
 
-    @property
-    def is_needed(self) -> bool:
-        """Whether the picture is not what a screen would show of it anyway."""
-        return self.values is not None and (not self.exposure.plain or self.kind not in ("unorm", ""))
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._fill()
 
     def _fill(self) -> None:
-        values, exposure = self.values, self.exposure
-        if values is None:
+        seen = self.seen
+        if seen is None or self.isHidden():
             return
-        names = list(values.channels) if len(values.channels) == 1 else [COLOURS, *values.channels]
+        channels = seen.values.channels
         with QSignalBlocker(self.channels):
             self.channels.clear()
-            self.channels.addItems(names)
-            self.channels.setCurrentText(exposure.channel)
-        self.channels.setVisible(self.kind != DEPTH)
-        number = values.channels.index(exposure.channel) if exposure.channel in values.channels else 0
-        shown = [number] if exposure.channel in values.channels else list(range(min(len(values.channels), 3)))
-        low, high = values.ends(shown)
-        span = exposure.high - exposure.low  # a few values far away are not to squeeze all others into a line
-        ends = (
-            min(max(low, exposure.low - _BEYOND * span), exposure.low),
-            max(min(high, exposure.high + _BEYOND * span), exposure.high),
-        )
-        counts = sum(values.histogram(channel, *ends) for channel in shown)
-        self.range.show_values(counts, ends, exposure.low, exposure.high)  # type: ignore[arg-type]
+            self.channels.addItems(list(channels) if len(channels) == 1 else [COLOURS, *channels])
+            self.channels.setCurrentText(seen.exposure.channel)
+        self.channels.setVisible(len(channels) > 1)
+        counts, ends = seen.spread
+        self.range.show_values(counts, ends, seen.exposure.low, seen.exposure.high)
 
-    def _set(self, exposure: Exposure) -> None:
-        self._fixed[self._target] = exposure
-        self._fill()
-        self.changed.emit()
+    def _set(self, exposure: Exposure, fill: bool = True) -> None:
+        if self.seen is not None:
+            self._fixed[self._target] = exposure
+            self.seen = dataclasses.replace(self.seen, exposure=exposure)
+            if fill:
+                self._fill()
+            self.changed.emit()
 
     def _channel_chosen(self) -> None:
-        if self.values is not None:
-            self._set(dataclasses.replace(self.exposure, channel=self.channels.currentText()))
+        self._set(dataclasses.replace(self.exposure, channel=self.channels.currentText()))
 
     def _range_chosen(self, low: float, high: float) -> None:
-        self._fixed[self._target] = dataclasses.replace(self.exposure, low=low, high=high, automatic=False)
-        self.changed.emit()
+        # the bar stays as it is under the hand that drags
+        self._set(dataclasses.replace(self.exposure, low=low, high=high, automatic=False), fill=False)
 
     def _automatic(self) -> None:
-        if self.values is not None:
-            found = automatic(self.values, self.kind, self._window)
-            self._set(dataclasses.replace(found, channel=self.exposure.channel))
+        if self.seen is not None:
+            self._set(dataclasses.replace(self.seen.found, channel=self.exposure.channel))
 
     def _as_they_are(self) -> None:
         self._set(Exposure(automatic=False))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -22,11 +23,13 @@ from wendascope.desktop.window.jobs import JobRunner
 from wendascope.errors import CancelledError
 from wendascope.frame.contents import ImageValues
 from wendascope.frame.frame import Picture
-from wendascope.measure.exposure import DEPTH, automatic, exposed
+from wendascope.measure.exposure import DEPTH, Exposure, Seen, seen
 from wendascope.measure.lenses import lens_named, lenses
 from wendascope.measure.object_values import object_values
 from wendascope.measure.overdraw import steps_mask
 from wendascope.measure.pictures import picture_at
+from wendascope.replay.client import Replay
+from wendascope.task import Task
 from wendascope.texts import plural, share, verb
 from wendascope.trials.proofs.runs import Beside
 
@@ -148,7 +151,8 @@ class PicturePanel(QWidget):
         self._pinned()
         reference = document.frame.reference
         if document.selection.step is None and reference is not None:
-            self._show({"pixels": reference.pixels, "name": "captured picture"}, None, "colour")
+            found = {"pixels": reference.pixels, "name": "captured picture"}
+            self._show(found, None, "colour", _seen(document, None, "colour", found, self.exposure.fixed, False))
         else:
             self.request()
 
@@ -174,10 +178,16 @@ class PicturePanel(QWidget):
         self._wanted = (step, lens)
         self.view.note = "waiting while times are measured" if jobs.reads_clocks else "replaying"
         QTimer.singleShot(250, self.view.update)  # short replays need no note
+        fixed, bar = self.exposure.fixed, self.range.isChecked()
+
+        def work(replay: Replay, task: Task) -> tuple[dict[str, Any], Seen | None]:
+            found = replay.run(picture_at.asked(step=step, lens=lens), task)
+            return found, _seen(document, step, lens, found, fixed, bar)
+
         jobs.submit(
             JobName.PICTURE,
-            lambda replay, task: replay.run(picture_at.asked(step=step, lens=lens), task),
-            lambda found: self._arrived(document, step, lens, found),
+            work,
+            lambda found: self._arrived(document, step, lens, *found),
             lambda error: self._refused(document, error),
             replaces=True,
         )
@@ -188,9 +198,11 @@ class PicturePanel(QWidget):
             self.view.note = f"{what}, {share(part)}"
             self.view.update()
 
-    def _arrived(self, document: Document, step: int | None, lens: str, found: dict[str, Any]) -> None:
+    def _arrived(
+        self, document: Document, step: int | None, lens: str, found: dict[str, Any], seen_as: Seen | None
+    ) -> None:
         if document is self._document and (step, lens) == self._wanted:
-            self._show(found, step, lens)
+            self._show(found, step, lens, seen_as)
 
     def _refused(self, document: Document, error: Exception) -> None:
         if document is self._document and not isinstance(error, CancelledError):
@@ -198,7 +210,7 @@ class PicturePanel(QWidget):
             self.view.note = str(error)
             self.view.update()
 
-    def _show(self, found: dict[str, Any], step: int | None, lens: str) -> None:
+    def _show(self, found: dict[str, Any], step: int | None, lens: str, seen_as: Seen | None) -> None:
         self._found, self._shown_lens = found, lens
         chosen = lens_named(lens)
         self.view.note = ""
@@ -211,12 +223,7 @@ class PicturePanel(QWidget):
         self._where = where
         if self.pinned.name == _CHANGE:
             self.unpin()  # it belongs to the change that is not shown any more
-        if chosen.values is not None:
-            target = None if step is None else passes.targets[int(passes.of_step[step])]
-            window = target is None or not target.framebuffer
-            self.exposure.show_values(*chosen.values(found), f"{lens} of {found['name']}", window)
-        else:
-            self.exposure.show_values(None, "", "", True)
+        self.exposure.show_seen(seen_as, _target(lens, found))
         self._paint()
         self.legend.show_entries(chosen.legend(found) if chosen.legend else [])
         self.zoom.setText(f"{100 * self.view.scale:.0f} %")
@@ -226,17 +233,13 @@ class PicturePanel(QWidget):
         """The picture of what was found, with the exposure that its target has."""
         if self._found is None:
             return
-        chosen, exposure, values = lens_named(self._shown_lens), self.exposure.exposure, self.exposure.values
+        chosen, seen_as = lens_named(self._shown_lens), self.exposure.seen
         self.range.setEnabled(chosen.values is not None)
-        self.exposure.setVisible(values is not None and (self.exposure.is_needed or self.range.isChecked()))
-        said = ""
-        if values is None or not self.exposure.is_needed:
-            self.view.show_image(chosen.paint(self._found))
-        else:
-            self.view.show_image(exposed(values, self.exposure.kind, exposure))
-            nan, infinite = values.not_finite()
-            marked = [f"{count:,} {what}" for count, what in ((nan, "not a number"), (infinite, "infinite")) if count]
-            said = "; ".join(filter(None, [exposure.sentence, *marked]))
+        exposed_ = seen_as is not None and not seen_as.as_it_is
+        self.exposure.setVisible(seen_as is not None and (exposed_ or self.range.isChecked()))
+        note = chosen.note(self._found) if chosen.note else ""
+        said = "; ".join(filter(None, [note, seen_as.sentence if seen_as is not None else ""]))
+        self.view.show_image(seen_as.pixels if seen_as is not None and exposed_ else chosen.paint(self._found))
         self.title.setText(f"{self._where}  \u00b7  {said}" if said else self._where)
         self.title.setToolTip(self.title.text())
 
@@ -258,18 +261,21 @@ class PicturePanel(QWidget):
         format_ = document.frame.image_format(kind, name)
         stored = DEPTH if format_.has_depth else format_.kind
 
-        def arrived(values: ImageValues) -> None:
+        def work(replay: Replay, task: Task) -> Seen:
+            asked = object_values.asked(kind=kind, name=name, level=0, layer=0, step=step)
+            found = seen(replay.run(asked, task), stored, window=False)
+            _ = found.pixels, found.sentence
+            return found
+
+        def arrived(found: Seen) -> None:
             if document is self._document:
-                exposure = automatic(values, stored, window=False)
-                said = f"{title}  \u00b7  {exposure.sentence}" if exposure.sentence else title
-                self.pinned.show_pixels(exposed(values, stored, exposure), said, functools.partial(_texel, values))
+                said = f"{title}  \u00b7  {found.sentence}" if found.sentence else title
+                self.pinned.show_pixels(found.pixels, said, functools.partial(_texel, found.values))
                 self.pin.setChecked(True)
 
         jobs.submit(
             JobName.BESIDE,
-            lambda replay, task: replay.run(
-                object_values.asked(kind=kind, name=name, level=0, layer=0, step=step), task
-            ),
+            work,
             arrived,
             lambda error: self._refused(document, error),
             replaces=True,
@@ -370,6 +376,32 @@ class PicturePanel(QWidget):
             return
         program = self._document.pointed.program
         self.view.highlight(None if program is None else chosen.of_program(self._found, program))
+
+
+def _target(lens: str, found: dict[str, Any]) -> str:
+    """What an exposure is kept for."""
+    return f"{lens} of {found['name']}"
+
+
+def _seen(
+    document: Document, step: int | None, lens: str, found: dict[str, Any],
+    fixed: Callable[[str], Exposure | None], with_spread: bool,
+) -> Seen | None:  # fmt: skip
+    """What a lens found as it is seen, with all that takes time, for a thread without a window; None where the lens has
+    no values.
+    """
+    chosen = lens_named(lens)
+    if chosen.values is None:
+        return None
+    passes = document.frame.passes
+    target = None if step is None else passes.targets[int(passes.of_step[step])]
+    is_window = target is None or not target.framebuffer
+    made = seen(*chosen.values(found), is_window, fixed(_target(lens, found)))
+    if not made.as_it_is:
+        _ = made.pixels, made.sentence
+    if with_spread or not made.as_it_is:
+        _ = made.spread
+    return made
 
 
 def _texel(values: ImageValues, x: int, y: int) -> str:

@@ -13,6 +13,10 @@ class CurrentStack(QStackedWidget):
         super().__init__()
         self.currentChanged.connect(lambda _index: self.updateGeometry())
 
+    def sizeHint(self) -> QSize:
+        current = self.currentWidget()
+        return current.sizeHint() if current is not None else QSize()
+
     def minimumSizeHint(self) -> QSize:
         current = self.currentWidget()
         return current.minimumSizeHint() if current is not None else QSize()

@@ -14,7 +14,7 @@ from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.garbage import GarbageKeeper
 from wendascope.errors import MachineError
 
-_TURN_SECONDS = 0.0005
+_TURN_SECONDS = 0.00005
 """How long work in the background may keep the window from painting: each turn of a view costs so much, not 5 ms."""
 
 

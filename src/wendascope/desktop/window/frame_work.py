@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Concatenate
 
 from PySide6.QtCore import QObject, Qt, Signal
 
 from wendascope.advice.findings import Finding
-from wendascope.analysis.draws.structure import study
-from wendascope.desktop.models.commands import Failed, JobName, T, Work
+from wendascope.desktop.models.commands import Failed, JobName, P, T, Work
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.views.source_view import LONGEST_SECONDS
 from wendascope.desktop.window.jobs import JobRunner
-from wendascope.errors import CancelledError
+from wendascope.errors import CancelledError, WendascopeError
 from wendascope.frame.remedy import Remedy
 from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.measure.pictures import verify
 from wendascope.measure.records import Verification
-from wendascope.measure.survey import REPEATS
 from wendascope.replay.client import Replay, in_force
 from wendascope.report.formats import export
 from wendascope.report.survey import survey_document
@@ -28,9 +28,10 @@ from wendascope.texts import plural
 from wendascope.trials.proofs.proof import Proof, prove
 from wendascope.trials.proofs.prove_all import prove_all
 from wendascope.trials.proofs.runs import Beside, picture_of
-from wendascope.trials.survey.examine import Examined, examined
+from wendascope.trials.survey.apart import study_calls, survey_stage
+from wendascope.trials.survey.examine import Examined
 from wendascope.trials.survey.late_views import bring_what_stays
-from wendascope.trials.survey.stages import NAMES, Examination, SurveyRun
+from wendascope.trials.survey.stages import NAMES, STAGES
 
 _TOLD_AFTER, _TOLD_FROM = 1.0, 0.05
 """Seconds, and a part of the work, from which the time that is left can be told."""
@@ -62,7 +63,7 @@ class FrameWork(QObject):
         self._studied: set[Document] = set()
         self._pictured: set[Document] = set()
         self._proved.connect(lambda document, proof: document.add_proofs([proof]), Qt.ConnectionType.QueuedConnection)
-        self._surveys: dict[Document, SurveyRun] = {}
+        self._surveys: dict[Document, _Survey] = {}
         """Those that are under way."""
         self._clock = _Clock()
 
@@ -115,6 +116,19 @@ class FrameWork(QObject):
         if self._workspace.current is not None:
             self.runner(self._workspace.current).submit(name, work, done, failed, replaces=True)
 
+    def compute(
+        self, name: JobName, done: Callable[[T], None], failed: Failed, function: Callable[Concatenate[Task, P], T],
+        *arguments: P.args, **named: P.kwargs,
+    ) -> None:  # fmt: skip
+        """Call a function in the Python process of the shown document; a later one of the same name takes its place."""
+        document = self._workspace.current
+        if document is None:
+            return
+        computing, frame = self.runner(document).computing_of(name), document.frame
+        self.run_job(
+            name, lambda _replay, task: computing.run(frame, task, function, *arguments, **named), done, failed
+        )
+
     def run_measurement(self, work: Work[T], done: Callable[[T], None], failure: str) -> None:
         """A long job for the shown document, one at a time; it can be cancelled, and `failure` is what is said when
         it fails.
@@ -136,39 +150,46 @@ class FrameWork(QObject):
         document = self._workspace.current
         if document is None or self.surveying():
             return
-        replay = self.runner(document).replay_of(JobName.SURVEY)
-        known = Examination(document.frame, replay, REPEATS, document.path)
-        self._surveys[document] = SurveyRun(known, resume=resume)
+        self._surveys[document] = _Survey(resume)
         self._next_stage(document)
 
     def _next_stage(self, document: Document) -> None:
         """Queue the next stage of a survey: behind what was asked for meanwhile."""
-        run = self._surveys.get(document)
-        if run is None:
+        survey = self._surveys.get(document)
+        if survey is None:
             return
-        if run.next is None:
+        if survey.over == len(STAGES):
             del self._surveys[document]
             self._tell()
             return
+        computing = self.runner(document).computing_of(JobName.SURVEY)
 
         def work(_replay: Replay, task: Task) -> Examined | None:
-            run.known.task = task
-            run.step()
-            return examined(run.known) if run.known.survey is not None else None
+            try:
+                found = computing.run(
+                    document.frame, task, survey_stage, document.frame, document.path, survey.over == 0, survey.resume
+                )
+            except WendascopeError:
+                computing.close()  # with what it had of the survey
+                raise
+            if survey.over + 1 == len(STAGES):
+                computing.close()
+            return found
 
         def done(found: Examined | None) -> None:
+            survey.over += 1
             if found is not None:
                 document.set_examined(found)
-            if self._surveys.get(document) is run:
+            if self._surveys.get(document) is survey:
                 self._next_stage(document)
 
         def failed(error: Exception) -> None:
-            if self._surveys.get(document) is run:  # else it was stopped, and another one may have begun
+            if self._surveys.get(document) is survey:  # else it was stopped, and another one may have begun
                 del self._surveys[document]
                 self._fail("The frame could not be measured", error)
             self._tell()
 
-        self.runner(document).submit(JobName.SURVEY, work, done, failed, alone=run.next.timed)
+        self.runner(document).submit(JobName.SURVEY, work, done, failed, alone=STAGES[survey.over].timed)
         self._tell()
 
     def prove(self, findings: list[Finding]) -> None:
@@ -255,9 +276,10 @@ class FrameWork(QObject):
         if document.structure is not None or document in self._studied:
             return
         self._studied.add(document)
+        computing, frame = self.runner(document).computing_of(JobName.STUDY), document.frame
         self.runner(document).submit(
             JobName.STUDY,
-            lambda _replay, _task: study(document.frame, document.accepted, document.drawn),
+            lambda _replay, task: computing.run(frame, task, study_calls, frame, document.accepted, document.drawn),
             document.set_structure,
             lambda error: self._fail("The calls could not be looked at", error),
         )
@@ -350,8 +372,8 @@ class FrameWork(QObject):
             self.progress.emit("", "", None)
         elif job == JobName.MEASURE:
             self.progress.emit("proving", self._clock.words(what, part), part)
-        elif (run := self._surveys.get(document)) is not None:
-            over = len(run.known.ends)
+        elif (survey := self._surveys.get(document)) is not None:
+            over = survey.over
             stage = NAMES[min(over, len(NAMES) - 1)]
             text = f"stage {over + 1} of {len(NAMES)}, {stage}: {what or 'starting'}"
             waits = " A proof follows." if self.proving() else ""
@@ -364,6 +386,15 @@ class FrameWork(QObject):
             self._clock.start()
             self._tell()
         self.changed.emit()
+
+
+@dataclass
+class _Survey:
+    """One that is under way."""
+
+    resume: bool
+    over: int = 0
+    """How many of its stages are over."""
 
 
 class _Clock:

@@ -6,7 +6,7 @@ import contextlib
 import functools
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
@@ -18,6 +18,7 @@ from wendascope.desktop.models.commands import Failed, JobName, Work
 from wendascope.errors import CancelledError, InternalError, WendascopeError
 from wendascope.replay.client import Replay
 from wendascope.task import Task
+from wendascope.trials.frame_process import FrameProcess
 
 T = TypeVar("T")
 _log = logging.getLogger(__name__)
@@ -25,6 +26,44 @@ _log = logging.getLogger(__name__)
 
 _MEASURING = (JobName.MEASURE, JobName.SURVEY)
 """Jobs that take long. They have a replay process of their own, so that pictures come meanwhile."""
+_STUDYING = (JobName.STUDY, JobName.PROGRAMS)
+"""Jobs that replay nothing and compute much, in a Python process."""
+_STANDS_BACK = 10
+"""How much they leave processors to what is looked at."""
+
+
+class _Clocks:
+    """Who reads clocks is alone; others work beside each other. Who wants to be alone waits for no newcomer."""
+
+    def __init__(self) -> None:
+        self._changed = threading.Condition()
+        self._working, self._wanted, self._alone = 0, 0, False
+
+    @contextlib.contextmanager
+    def beside_others(self) -> Iterator[None]:
+        with self._changed:
+            self._changed.wait_for(lambda: not self._alone and not self._wanted)
+            self._working += 1
+        try:
+            yield
+        finally:
+            with self._changed:
+                self._working -= 1
+                self._changed.notify_all()
+
+    @contextlib.contextmanager
+    def alone(self) -> Iterator[None]:
+        with self._changed:
+            self._wanted += 1
+            self._changed.wait_for(lambda: not self._alone and not self._working)
+            self._wanted -= 1
+            self._alone = True
+        try:
+            yield
+        finally:
+            with self._changed:
+                self._alone = False
+                self._changed.notify_all()
 
 
 @dataclass
@@ -38,10 +77,13 @@ class _Job:
 
 
 class _Lane:
-    """Jobs that are done one after another, in a thread with a replay process."""
+    """Jobs that are done one after another, in a thread with a replay process and one for Python work, which start when
+    they are first needed.
+    """
 
-    def __init__(self, path: Path, run: Callable[[_Lane, _Job], None], name: str) -> None:
+    def __init__(self, path: Path, run: Callable[[_Lane, _Job], None], name: str, niceness: int = 0) -> None:
         self.replay = Replay(path)
+        self.computing = FrameProcess(path, niceness)
         self.queue: SimpleQueue[_Job | None] = SimpleQueue()
         self.waiting: dict[JobName, _Job] = {}
         self.current: _Job | None = None
@@ -59,12 +101,13 @@ class _Lane:
     def close(self) -> None:
         self.thread.join(5)
         self.replay.close()
+        self.computing.close()
 
 
 class JobRunner(QObject):
-    """Runs the jobs of a document in two lanes, each a thread with a replay process that starts when it is first
-    needed: one for what takes long, one for what is looked at meanwhile. While a job reads clocks, nothing else of the
-    document runs.
+    """Runs the jobs of a document in three lanes, each a thread with processes of its own: one for what takes long, one
+    for what is looked at meanwhile, one for what is computed of the calls. While a job reads clocks, nothing else of
+    the document runs.
     """
 
     progress = Signal(str, str, float)
@@ -76,25 +119,28 @@ class JobRunner(QObject):
 
     def __init__(self, path: Path) -> None:
         super().__init__()
-        self._lock, self._clocks = threading.Lock(), threading.Lock()
+        self._lock, self._clocks = threading.Lock(), _Clocks()
         self._closed = False
         self._ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
         self._looking = _Lane(path, self._run, "replay jobs")
         self._measuring = _Lane(path, self._run, "measuring")
+        self._studying = _Lane(path, self._run, "studying", _STANDS_BACK)
 
     @property
-    def _lanes(self) -> tuple[_Lane, _Lane]:
-        return self._looking, self._measuring
+    def _lanes(self) -> tuple[_Lane, ...]:
+        return self._looking, self._measuring, self._studying
 
     def _lane(self, name: JobName) -> _Lane:
-        return self._measuring if name in _MEASURING else self._looking
+        if name in _MEASURING:
+            return self._measuring
+        return self._studying if name in _STUDYING else self._looking
 
     def submit(
         self, name: JobName, work: Work[T], done: Callable[[T], None], failed: Failed, replaces: bool = False,
         alone: bool = True,
     ) -> None:  # fmt: skip
-        """Queue a job. With `replaces`, one of the same name that has not begun is forgotten. A job that is not `alone`
-        reads no clocks, and others may run beside it.
+        """Queue a job. With `replaces`, one of the same name that has not begun is forgotten. Of those that measure,
+        one that is not `alone` reads no clocks, and others may run beside it.
         """
         job, lane = _Job(name, work, done, failed, alone, threading.Event()), self._lane(name)
         with self._lock:
@@ -106,6 +152,10 @@ class JobRunner(QObject):
     def replay_of(self, name: JobName) -> Replay:
         """The replay process that jobs of a name are given."""
         return self._lane(name).replay
+
+    def computing_of(self, name: JobName) -> FrameProcess:
+        """The process for Python work that jobs of a name may use."""
+        return self._lane(name).computing
 
     def cancel(self, name: JobName) -> None:
         """Stop a job, running or not."""
@@ -150,12 +200,12 @@ class JobRunner(QObject):
             if job.cancelled.is_set():
                 return
             lane.current = job
-        alone = job.alone or lane is self._looking  # which is what such a job is alone from
+        alone = job.alone and lane is self._measuring
         self.busy.emit(job.name, True)
         result: Any = None
         problem: Exception | None = None
         try:
-            with self._clocks if alone else contextlib.nullcontext():
+            with self._clocks.alone() if alone else self._clocks.beside_others():
                 task = Task(functools.partial(self.progress.emit, job.name), job.cancelled.is_set)
                 task.check()
                 result = job.work(lane.replay, task)

@@ -31,7 +31,7 @@ import wendascope
 from wendascope.demo.data import demo_files
 from wendascope.desktop.charts.strip import FrameStrip
 from wendascope.desktop.models.document import Document, Workspace
-from wendascope.desktop.pages import UNKNOWN, Page, pages
+from wendascope.desktop.pages import UNKNOWN, Page, page_modules, pages
 from wendascope.desktop.views.facts_panel import FactsPanel
 from wendascope.desktop.views.picture_panel import PicturePanel
 from wendascope.desktop.views.step_objects_view import StepObjectsView
@@ -90,7 +90,8 @@ class MainWindow(QMainWindow):
         self.workspace.commands = self
         self.workspace.jobs = self.work
         self.pages = PageStack(
-            [(title, functools.partial(maker, self.workspace, self.settings)) for title, maker in pages()]
+            [(title, functools.partial(maker, self.workspace, self.settings)) for title, maker in pages()],
+            page_modules(),
         )
         self.rail = QuestionRail(self.pages.titles, self._figure, self._missing)
         self.rail.chosen.connect(self._show_page)

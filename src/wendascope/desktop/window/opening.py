@@ -7,13 +7,15 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEventLoop, QObject, Qt, Signal
+from PySide6.QtCore import QEventLoop, QObject, Qt, QTimer, Signal
 
 from wendascope.desktop.models.document import Document
 from wendascope.errors import InternalError, WendascopeError
 from wendascope.frame.file import captured_picture
 from wendascope.frame.frame import Picture
 
+_LONGEST_PAINTING = 0.5
+"""Seconds."""
 _log = logging.getLogger(__name__)
 
 
@@ -27,6 +29,8 @@ class _Reader(QObject):
     def __init__(self, path: Path) -> None:
         super().__init__()
         self._path = path
+        self.seen = threading.Event()
+        """Set once the picture was painted: reading takes turns with painting, which would be the slower for it."""
         self.document: Document | None = None
         self.problem: WendascopeError | None = None
 
@@ -35,6 +39,7 @@ class _Reader(QObject):
             picture = captured_picture(self._path)
             if picture is not None:
                 self.pictured.emit(picture)
+                self.seen.wait(_LONGEST_PAINTING)
             self.document = Document(self._path)
             self.document.prepare()
         except WendascopeError as error:
@@ -50,7 +55,12 @@ def opened_document(path: Path, pictured: Callable[[Picture], None] = lambda _pi
     as soon as that was read. Raises FileError, InternalError.
     """
     reader, loop = _Reader(path), QEventLoop()
-    reader.pictured.connect(pictured, Qt.ConnectionType.QueuedConnection)
+
+    def show(picture: Picture) -> None:
+        pictured(picture)
+        QTimer.singleShot(0, reader.seen.set)  # behind the painting that this led to
+
+    reader.pictured.connect(show, Qt.ConnectionType.QueuedConnection)
     reader.ended.connect(loop.quit, Qt.ConnectionType.QueuedConnection)
     thread = threading.Thread(target=reader.read, name="opening", daemon=True)
     thread.start()

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import importlib
+from collections.abc import Callable, Iterable, Sequence
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QWidget
@@ -18,14 +19,15 @@ ahead.
 
 class PageStack(CurrentStack):
     """One page at a time is shown. A page takes up to a tenth of a second to make: those that nobody has asked for yet
-    follow one by one once the window is there.
+    follow one by one once the window is there, after the modules that they are made of.
     """
 
     made = Signal(str)
     """The title of a page that is there from now on."""
 
-    def __init__(self, makers: Sequence[tuple[str, Callable[[], Page]]]) -> None:
+    def __init__(self, makers: Sequence[tuple[str, Callable[[], Page]]], modules: Iterable[str] = ()) -> None:
         super().__init__()
+        self._modules = iter(modules)
         self._makers = dict(makers)
         self._pages: dict[str, Page] = {}
         for _ in self._makers:
@@ -81,9 +83,13 @@ class PageStack(CurrentStack):
         self._ahead.stop()
 
     def _make_next(self) -> None:
+        self._ahead.start(_PAUSE_MS)
+        module = next(self._modules, None)
+        if module is not None:
+            importlib.import_module(module)
+            return
         title = next((title for title in self._makers if title not in self._pages), None)
         if title is None:
             self._ahead.stop()
         else:
             self.page(title)
-            self._ahead.start(_PAUSE_MS)

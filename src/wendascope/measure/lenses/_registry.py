@@ -60,6 +60,8 @@ class Lens:
     legend: Callable[[Found], list[LegendEntry]] | None = None
     values: Callable[[Found], tuple[ImageValues, str]] | None = None
     """The values behind the picture and the kind of their format, where a range of them can be chosen to be shown."""
+    note: Callable[[Found], str] | None = None
+    """What to say beside the picture; empty where there is nothing to say."""
     figure: Callable[[Found, int, int], str] | None = None
     """A short text written into a pixel when it is shown large."""
     alike: Callable[[Found, int, int], npt.NDArray[np.bool_] | None] | None = None

@@ -8,9 +8,8 @@ from wendascope.backends.doors import Session
 from wendascope.errors import WendascopeError
 from wendascope.frame.contents import ImageValues
 from wendascope.frame.frame import Picture
-from wendascope.measure.exposure import DEPTH
 from wendascope.measure.lenses._registry import Found, Image, Place, lens
-from wendascope.measure.lenses.depth import measure_depth, paint_depth, probe_depth
+from wendascope.measure.lenses.depth import depth_note, depth_values, measure_depth, paint_depth, probe_depth
 from wendascope.task import Task
 
 
@@ -32,13 +31,13 @@ def _probe(found: Found, x: int, y: int) -> str:
 
 def _values(found: Found) -> tuple[ImageValues, str]:
     if "pixels" not in found:
-        return ImageValues(["depth"], found["depth"][..., None]), DEPTH
+        return depth_values(found)
     if "values" in found:
         return ImageValues(list(found["channels"]), found["values"]), str(found["kind"])
     return ImageValues(["red", "green", "blue", "alpha"], found["pixels"].astype(np.float32) / 255), "unorm"
 
 
-@lens("colour", "Colour", 1, _paint, _probe, values=_values)
+@lens("colour", "Colour", 1, _paint, _probe, values=_values, note=depth_note)
 def measure(session: Session, job: Task, place: Place) -> Found:
     """`pixels` (h, w, 4) uint8, bottom row first; a target without colour gives its depth instead. Where the target
     holds more than eight bits, also what it holds: `values` (h, w, channels), `channels`, and `kind` of its format.

@@ -21,7 +21,7 @@ from wendascope.backends.opengl.objects.uniform_values import uniform_value, var
 from wendascope.backends.opengl.state.draw_buffers import repeated_draw_buffers
 from wendascope.backends.opengl.state.offers import Offers
 from wendascope.backends.opengl.state.setting_values import blob_numbers
-from wendascope.backends.opengl.state.state_table import DRAW_BUFFERS, OF_VERTEX_ARRAYS, VIEWPORTS
+from wendascope.backends.opengl.state.state_table import DRAW_BUFFERS, OF_VERTEX_ARRAYS, VIEWPORTS, decoded
 from wendascope.backends.opengl.state.texture_parameters import parameter_calls
 from wendascope.backends.opengl.state.untracked import untracked_calls
 from wendascope.backends.opengl.tables.colour_outputs import ColourOutputs
@@ -429,6 +429,13 @@ class OpenGLUses(StepUses):
                     if member.type == GL.FLOAT_MAT4 and member.count == 1 and len(data) == 64:
                         found[member.name] = np.frombuffer(data, np.float32).reshape(4, 4)
         return found
+
+    def depth_range(self, step: int) -> tuple[float, float, bool]:
+        history, call = self._frame.history, int(self._calls[step])
+        raw = history.value_in_kinds("depth_range", call)
+        near, far = (decoded("d", value) for value in raw[:2]) if raw else (0.0, 1.0)
+        clip = history.value("clip_control", call)
+        return near, far, bool(clip and clip[1] == GL.ZERO_TO_ONE)
 
     def block_bytes(self, program: int, block: str) -> int:
         with contextlib.suppress(UnclearSourceError):
