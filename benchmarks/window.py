@@ -25,7 +25,9 @@ from pathlib import Path
 from PySide6.QtCore import QSettings, QTimer
 from wendascope.desktop.window.application import make_application
 app = make_application()
+from wendascope.desktop.window.garbage import GarbageKeeper
 from wendascope.desktop.window.main_window import MainWindow
+garbage = GarbageKeeper(app)
 window = MainWindow(QSettings(sys.argv[2], QSettings.Format.IniFormat), opening=True)
 window.show()
 first = []

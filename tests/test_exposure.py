@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
 from wendascope.frame.contents import INFINITE, MINUS_INFINITE, NO_NUMBER, ImageValues
-from wendascope.measure.exposure import COLOURS, DEPTH, Exposure, automatic, exposed, still_fits
+from wendascope.measure.exposure import COLOURS, DEPTH, Exposure, automatic, exposed, seen, still_fits
 
 RGBA = ["red", "green", "blue", "alpha"]
 
@@ -97,3 +97,25 @@ def test_any_values_give_a_picture(rows: np.ndarray, kind: str, window: bool) ->
         found = automatic(values, kind, window)
         picture = exposed(values, kind, found)
     assert picture.shape == (3, 5, 3) and picture.dtype == np.uint8
+
+
+@given(st.integers(1, 40), st.integers(1, 40), st.integers(1, 500))
+def test_a_sample_is_from_all_over_and_never_empty(width: int, height: int, most: int) -> None:
+    values = ImageValues(["red"], np.arange(width * height, dtype=np.float32).reshape(height, width, 1))
+    found = values.sample(most)
+    assert found.width * found.height >= 1 and (found.width - 1) * (found.height - 1) < max(most, 2)
+    assert set(found.values.ravel().tolist()) <= set(values.values.ravel().tolist())
+    assert values.ends([0]) == (0.0, width * height - 1.0)
+
+
+def test_a_picture_is_seen_with_what_was_fixed_for_its_target_while_that_fits() -> None:
+    first = seen(_ramp(0.04), "sfloat", window=False)
+    assert not first.as_it_is and first.exposure == first.found and first.pixels.max() == 255
+    counts, ends = first.spread
+    assert counts.sum() > 0 and ends[0] <= first.exposure.low and first.exposure.high <= ends[1]
+    brighter = seen(_ramp(0.06), "sfloat", window=False, fixed=first.exposure)
+    assert brighter.exposure == first.exposure != brighter.found
+    assert seen(_ramp(50.0), "sfloat", window=False, fixed=first.exposure).exposure.high > 40, "it fits no more"
+    own = Exposure(0.0, 9.0, automatic=False)
+    assert seen(_ramp(0.06), "sfloat", window=False, fixed=own).exposure == own, "what somebody set stays"
+    assert seen(_ramp(0.9), "unorm", window=True).as_it_is and seen(_ramp(0.9), "unorm", window=True).sentence == ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import msgspec
@@ -30,15 +31,21 @@ class ImageValues(msgspec.Struct):
 
     def ends(self, channels: list[int]) -> tuple[float, float]:
         """(smallest, largest) finite value of some channels; (0, 1) where there is none."""
-        values = self.values[..., channels].astype(np.float64)
-        finite = values[np.isfinite(values)]
-        return (float(finite.min()), float(finite.max())) if finite.size else (0.0, 1.0)
+        finite = [_finite(self.values[..., channel]) for channel in channels]
+        finite = [part for part in finite if part.size]
+        ends = [float(part.min()) for part in finite], [float(part.max()) for part in finite]
+        return (min(ends[0]), max(ends[1])) if finite else (0.0, 1.0)
 
     def histogram(self, channel: int, low: float, high: float, bins: int = 128) -> npt.NDArray[np.int64]:
         """How many texels have a value in each part of a range, shape (bins,); what lies outside is not counted."""
-        values = self.values[..., channel].astype(np.float64)
-        counts, _ = np.histogram(values[np.isfinite(values)], bins, (low, high if high > low else low + 1.0))
+        values = _finite(self.values[..., channel]).astype(np.float64)
+        counts, _ = np.histogram(values, bins, (low, high if high > low else low + 1.0))
         return counts.astype(np.int64)
+
+    def sample(self, most: int) -> ImageValues:
+        """So many texels of it at most, from all over, each standing for as many: to see how values are spread."""
+        step = max(math.ceil(math.sqrt(self.width * self.height / most)), 1)
+        return ImageValues(self.channels, self.values[::step, ::step])
 
     def shown(self, channels: list[int], low: float, high: float, as_light: bool = False) -> npt.NDArray[np.uint8]:
         """Pixels to look at, shape (height, width, 3), bottom row first: one channel as grey, two as red and green,
@@ -77,9 +84,18 @@ class ImageValues(msgspec.Struct):
 
     def not_finite(self) -> tuple[int, int]:
         """How many texels have a channel that is no number, and one that is infinite."""
-        if self.values.dtype.kind != "f":
-            return 0, 0
+        with np.errstate(invalid="ignore", over="ignore"):
+            if self.values.dtype.kind != "f" or np.isfinite(self.values.sum(dtype=np.float64)):
+                return 0, 0
         return int(np.isnan(self.values).any(axis=-1).sum()), int(np.isinf(self.values).any(axis=-1).sum())
+
+
+def _finite(values: np.ndarray) -> np.ndarray:
+    """Those that are finite, in a row."""
+    if values.dtype.kind != "f":
+        return values.ravel()
+    finite = np.isfinite(values)
+    return values.ravel() if finite.all() else values[finite]
 
 
 @dataclass(frozen=True)

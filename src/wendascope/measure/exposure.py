@@ -19,7 +19,7 @@ COLOURS = "colours"
 _WHITE_PERCENTILE, _BLACK_PERCENTILE = 99.5, 0.5
 _DIM = 0.35
 """A picture of eight bits whose bright parts are darker than this part of white is shown brighter."""
-_MOST_SAMPLES = 1 << 18
+_MOST_SAMPLES = 1 << 16
 _AGAIN = 4.0
 """A range that was fixed is given up where the next picture is so many times brighter or darker."""
 _BEYOND = 1.0
@@ -61,13 +61,12 @@ def automatic(values: ImageValues, kind: str, window: bool) -> Exposure:
         return Exposure(*depth_range(_distances(values, kind)))
     if window or kind in ("uint", "sint"):
         return Exposure()
-    rows = values.values.reshape(-1, values.values.shape[-1])[:, :3]
-    step = max(len(rows) // _MOST_SAMPLES, 1)
-    sample = rows[::step].astype(np.float64)
+    few = values.sample(_MOST_SAMPLES).values
+    sample = few.reshape(-1, few.shape[-1])[:, :3].astype(np.float64)
     sample = sample[np.isfinite(sample).all(axis=1)]
     if not sample.size:
         return Exposure()
-    low, high = (float(np.percentile(sample, share)) for share in (_BLACK_PERCENTILE, _WHITE_PERCENTILE))
+    low, high = (float(part) for part in np.percentile(sample, (_BLACK_PERCENTILE, _WHITE_PERCENTILE)))
     if high <= max(low, 0.0):
         high = float(sample.max())
     if high <= low:
@@ -162,7 +161,8 @@ class Seen:
         least, most = values.ends(shown)
         span = high - low
         ends = min(max(least, low - _BEYOND * span), low), max(min(most, high + _BEYOND * span), high)
-        return np.sum([values.histogram(channel, *ends) for channel in shown], axis=0), ends
+        few = values.sample(_MOST_SAMPLES)
+        return np.sum([few.histogram(channel, *ends) for channel in shown], axis=0), ends
 
     @functools.cached_property
     def sentence(self) -> str:

@@ -110,7 +110,8 @@ def batching_answer(found: Structure) -> tuple[str, str]:
         :3
     ]
     differs = (
-        f" Of {found.breaks.pairs:,} pairs of neighbours {found.breaks.broken:,} differ: {', '.join(largest)}."
+        f" Of {plural(found.breaks.pairs, 'pair')} of neighbours {found.breaks.broken:,}"
+        f" {verb(found.breaks.broken, 'differs', 'differ')}: {', '.join(largest)}."
         if largest
         else ""
     )

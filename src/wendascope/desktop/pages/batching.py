@@ -32,7 +32,8 @@ from wendascope.trials.proofs.proof import newest_together, state_of
 from wendascope.trials.proofs.verdicts import SHORT
 
 _TITLES = ["batch / draw", "how", "draws", "then", "when", "~ CPU ms", "~ GPU ms", "KiB", "state"]
-_WIDTHS = [72, 48, 44, 56, 64, 64, 48, 104]
+_WIDTHS = [72, 52, 44, 56, 64, 64, 48, 104]
+_GIVE_WAY = (1, 4, 7)
 _HOW = {"instance": "instances", "merge": "merged", "multi-draw": "ranges"}
 
 
@@ -54,7 +55,7 @@ class BatchingPage(FramePage):
             6: "Estimated: draws saved times the cheapest draw",
             7: "Graphics memory of vertices and per-draw data: then minus now",
         }
-        self.tree = NodeTree(_TITLES, _WIDTHS, "Batches", tips)
+        self.tree = NodeTree(_TITLES, _WIDTHS, "Batches", tips, _GIVE_WAY)
         self.findings = FindingsView(workspace, "Batching")
         self.breaks = BreaksView(workspace)
         self.keys = KeysView(workspace)

@@ -16,7 +16,7 @@ from wendascope.desktop.pages._registry import page
 from wendascope.desktop.views.findings_view import FindingsView
 from wendascope.desktop.views.mesh_view import MeshPanel
 from wendascope.desktop.views.step_tree import Column, StepTree
-from wendascope.texts import share
+from wendascope.texts import share, three_digits
 
 Number = Callable[[StepDrawn], float]
 Value = Callable[[FrameTree, Node], float | None]
@@ -103,7 +103,7 @@ class GeometryPage(FramePage):
             Column(
                 "px / tri",
                 self._ratio(lambda r: r.covered, lambda r: r.drawn),
-                "{:.3g}".format,
+                three_digits,
                 64,
                 tip="Pixels covered for each triangle seen, before any test",
                 gives_way=True,

@@ -12,7 +12,7 @@ from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.theme import GRID, figures_font, theme
 from wendascope.frame.frame import Section
 from wendascope.frame.summary import summarise
-from wendascope.texts import share, visible
+from wendascope.texts import share, three_digits, visible
 
 
 class _FactsTree(CopiesText, QTreeWidget):
@@ -142,7 +142,7 @@ def _drawn_facts(document: Document, step: int) -> list[Section]:
         if row.box is not None:
             rows.append(("on its target", f"{row.box[2] - row.box[0]} x {row.box[3] - row.box[1]} pixels"))
         if row.survivors > 0 and row.drawn > 0:
-            rows.append(("triangles per visible pixel", f"{row.drawn / row.survivors:.3g}"))
+            rows.append(("triangles per visible pixel", three_digits(row.drawn / row.survivors)))
         if row.vertex_ms is not None:
             rows.append(("vertex stages alone", f"{row.vertex_ms:.3f} ms"))
         sections.append(Section("Triangles", rows))

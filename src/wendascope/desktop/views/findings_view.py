@@ -54,7 +54,6 @@ class FindingsView(QWidget):
         self.table: RowsTable[Finding] = RowsTable(
             RowsModel(self._columns(), (0, True) if page != "Memory" else (1, True)),
             "Findings",
-            empty="Nothing was found. Findings come with measuring: Ctrl+M.",
         )
         self.table.rows.tip = self._tip
         self.details = details_label()
@@ -193,11 +192,12 @@ class FindingsView(QWidget):
         self.all_about.setEnabled(finding is not None)
         if finding is None:
             measured = document is not None and document.drawn is not None
-            self.details.setText(
+            self.table.empty = (
                 "Nothing to change was found here."
                 if measured
                 else "Press Ctrl+M to measure the frame and find what to change."
             )
+            self.details.clear()
             return
         facts = _facts(finding, proof, newest_together(document.proofs) if document else None)
         if self._page:

@@ -39,6 +39,7 @@ from wendascope.desktop.widgets.theme import GRID, theme
 from wendascope.errors import WendascopeError
 from wendascope.measure.mesh import MeshTable, mesh_picture, mesh_table
 from wendascope.report.object_files import save_mesh
+from wendascope.texts import three_digits
 
 Index = QModelIndex | QPersistentModelIndex
 _START = (30.0, 20.0, 1.0)
@@ -262,7 +263,7 @@ class MeshPanel(QWidget):
             parts.append(f"{x1 - x0} x {y1 - y0} pixels on its target")
             parts.append(f"{drawn.covered:,} pixels covered{seen}")
             if drawn.drawn > 0:
-                parts.append(f"{drawn.covered / drawn.drawn:.2g} pixels per triangle")
+                parts.append(f"{three_digits(drawn.covered / drawn.drawn)} pixels per triangle")
         notes = "".join(f" {note[:1].upper()}{note[1:]}." for note in table.notes)
         self.facts.setText(", ".join(parts) + "." + notes)
 

@@ -12,7 +12,7 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID
-from wendascope.texts import plural
+from wendascope.texts import plural, three_digits
 
 _CHOSEN = "batching/device"
 
@@ -94,7 +94,7 @@ class PassesView(QWidget):
         item = self._classes[self.device.currentIndex()]
         now = self._shown.batches.draws_now()
         then = now - self._shown.batches.saved
-        times, later = (f"{draws / item.high:.2g} times" for draws in (now, then))
+        times, later = (f"{three_digits(draws / item.high)} times" for draws in (now, then))
         self.note.setText(f"The frame has {plural(now, 'draw')}, {times} that; the plan {then:,}, {later}.")
 
     def _chosen(self, row: PassDraws | None) -> None:

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView
 
 from wendascope.desktop.widgets.copying import CopiesText
 from wendascope.desktop.widgets.plain import plain_tip
+from wendascope.desktop.widgets.room import Taken, hide_what_gives_way
 from wendascope.desktop.widgets.theme import figures_font
 from wendascope.texts import visible
 
 Index = QModelIndex | QPersistentModelIndex
 _AT_ONCE = 400
+_LEAST_NAME = 200
 
 
 class Node:
@@ -121,8 +124,13 @@ class NodeTree(CopiesText, QTreeView):
 
     chosen = Signal(object)
 
-    def __init__(self, titles: list[str], widths: list[int], name: str, tips: dict[int, str] | None = None) -> None:
+    def __init__(
+        self, titles: list[str], widths: list[int], name: str, tips: dict[int, str] | None = None,
+        gives_way: Sequence[int] = (),
+    ) -> None:  # fmt: skip
+        """`gives_way` are columns that are left out where names have no room, the last first."""
         super().__init__()
+        self._columns = [Taken(number, width, number in gives_way) for number, width in enumerate(widths, 1)]
         self.nodes = NodeModel(titles, tips)
         self.setModel(self.nodes)
         self.setUniformRowHeights(True)
@@ -138,6 +146,10 @@ class NodeTree(CopiesText, QTreeView):
         self.selectionModel().currentChanged.connect(
             lambda now, _before: self.chosen.emit(self.nodes.node(now)) if now.isValid() else None
         )
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        hide_what_gives_way(self, self._columns, _LEAST_NAME)
 
     def show_root(self, root: Node) -> None:
         self.nodes.show_root(root)
