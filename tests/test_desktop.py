@@ -157,6 +157,15 @@ def test_clicking_and_zooming_the_strip(qtbot: Any, window: MainWindow, depot: P
     qtbot.mouseDClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(x), 35))
     assert strip._view.start == pytest.approx(float(strip._times.group_start[3]))  # type: ignore[union-attr]
     assert "depot" in strip._tip(x, 35) and "timed whole" in strip._tip(x, 35)
+    qtbot.keyClick(strip, Qt.Key.Key_Home)
+    assert strip._view.end - strip._view.start == pytest.approx(whole)
+    qtbot.keyClick(strip, Qt.Key.Key_Plus)
+    assert strip._view.end - strip._view.start < whole
+    before = strip._view.start
+    qtbot.keyClick(strip, Qt.Key.Key_Right)
+    assert strip._view.start > before
+    qtbot.keyClick(strip, Qt.Key.Key_Return)
+    assert strip._view.start == pytest.approx(float(strip._times.group_start[3]))  # type: ignore[union-attr]
 
 
 def test_measuring_in_the_background_and_cancelling(qtbot: Any, window: MainWindow, own_small: Path) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtGui import (
     QColor,
     QFontMetricsF,
     QHelpEvent,
+    QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
@@ -40,7 +41,7 @@ _LABEL = 40
 
 
 class FrameStrip(QWidget):
-    """Click chooses, the wheel zooms, dragging moves, a double-click fills the strip with a pass."""
+    """Click chooses, the wheel zooms, dragging moves, a double-click fills the strip with a pass; keys do the same."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -127,6 +128,9 @@ class FrameStrip(QWidget):
                 "No frame is open" if self._document is None else "This frame has no steps",
             )
             return
+        if self.hasFocus():
+            painter.setPen(QPen(QColor(t.accent), 1))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
         painter.translate(_MARGIN + _LABEL, 0)
         self._paint_ruler(painter)
         painter.save()
@@ -327,6 +331,30 @@ class FrameStrip(QWidget):
         self._view = self._view.zoomed(event.position().x() - _MARGIN - _LABEL, factor, self._full)
         self.update()
         event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Left and right move the view, plus and minus zoom about the chosen step, Return fills the strip with the
+        group of the chosen step, Home shows all.
+        """
+        if self._times is None or self._document is None:
+            return
+        step, chosen = self._document.selection.step, self._chosen_group()
+        about = self._inner / 2 if step is None else self._view.x(float(self._times.step_start[step]))
+        match event.key():
+            case Qt.Key.Key_Left | Qt.Key.Key_Right:
+                by = self._inner / 10 * (1 if event.key() == Qt.Key.Key_Left else -1)
+                self._view = self._view.moved(by, self._full)
+            case Qt.Key.Key_Plus | Qt.Key.Key_Equal | Qt.Key.Key_Minus:
+                factor = 1 / 1.25 if event.key() == Qt.Key.Key_Minus else 1.25
+                self._view = self._view.zoomed(min(max(about, 0.0), self._inner), factor, self._full)
+            case Qt.Key.Key_Return | Qt.Key.Key_Enter if chosen is not None:
+                self.show_group(chosen)
+            case Qt.Key.Key_Home:
+                self.show_all()
+            case _:
+                super().keyPressEvent(event)
+                return
+        self.update()
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
