@@ -17,6 +17,7 @@ from pathlib import Path
 
 from benchmarks import (
     applied,
+    checking,
     drawing,
     memory,
     over_time,
@@ -38,6 +39,7 @@ ALL = {
     **studying.BENCHMARKS,
     **shading.BENCHMARKS,
     **proving.BENCHMARKS,
+    **checking.BENCHMARKS,
     **planning.BENCHMARKS,
     **over_time.BENCHMARKS,
     **memory.BENCHMARKS,

@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli import batching, capturing, looking, memory, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
+from wendascope.cli import batching, capturing, checking, looking, memory, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
 from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, put, say, typer
 from wendascope.errors import InternalError, UsageError, WendascopeError
 from wendascope.logs import LEVELS, start_logging

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 import msgspec
 
-import wendascope
 from wendascope.advice.recommend import Gain, Recommendation, Section, State
 from wendascope.files import write_atomically
 from wendascope.json_text import json_text
 from wendascope.report.pages import page_template
+from wendascope.report.sarif import sarif_run, uri_of
 from wendascope.texts import joined_parts, memory, plural, three_digits, visible
 from wendascope.trials.plan import Plan, PlanStep
 
@@ -145,7 +143,7 @@ def plan_html(report: PlanReport) -> str:
 
 def plan_sarif(report: PlanReport) -> dict[str, Any]:
     """The recommendations as results of SARIF 2.1.0: where they are, are passes of the frame."""
-    rules = {rule: {"id": rule} for item in report.recommendations for rule in item.rules}
+    rules = {rule: "" for item in report.recommendations for rule in item.rules}
     results = []
     for item in report.recommendations:
         state = f"{item.state_text}; GPU {gain_text(item.gpu) or 'no gain'}; CPU {gain_text(item.cpu) or 'no gain'}"
@@ -156,7 +154,7 @@ def plan_sarif(report: PlanReport) -> dict[str, Any]:
                 "message": {"text": visible(f"{item.title} ({state})")},
                 "locations": [
                     {
-                        "physicalLocation": {"artifactLocation": {"uri": quote(os.fsencode(report.file))}},
+                        "physicalLocation": {"artifactLocation": {"uri": uri_of(report.file)}},
                         "logicalLocations": [
                             {"name": visible(report.pass_names[index]), "kind": "pass"} for index in item.passes
                         ],
@@ -165,11 +163,7 @@ def plan_sarif(report: PlanReport) -> dict[str, Any]:
                 "properties": msgspec.to_builtins(item),
             }
         )
-    driver = {"name": "Wendascope", "version": wendascope.__version__, "rules": list(rules.values())}
-    return {
-        "version": "2.1.0",
-        "runs": [{"tool": {"driver": driver}, "results": results}],
-    }
+    return sarif_run(rules, results)
 
 
 def write_plan(report: PlanReport, html: Path | None, sarif: Path | None) -> list[Path]:
