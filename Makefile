@@ -2,7 +2,7 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-PACKAGES := gcc g++ libc6-dev procps python3-venv libgl1-mesa-dri mesa-vulkan-drivers libvulkan1 libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools \
+PACKAGES := gcc g++ libc6-dev procps python3-venv libgl1-mesa-dri mesa-vulkan-drivers libvulkan1 libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools chromium chromium-driver \
 	libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-shape0 \
 	libxcb-xinerama0 libxcb-randr0 libxcb-sync1 libxcb-xfixes0 libdbus-1-3 libfontconfig1 libglib2.0-0 libx11-6 libxrandr2 libxi6 \
 	libxcursor1 libxinerama1 libxkbcommon0 fonts-dejavu-core

@@ -17,10 +17,11 @@ from wendascope.measure.lenses import lens_named
 from wendascope.measure.pictures import picture_at, verify
 from wendascope.replay.client import Replay
 from wendascope.report.formats import export
+from wendascope.report.plan import plan_report
 from wendascope.report.survey import survey_document
 from wendascope.tap.launch import Target, Trigger
 from wendascope.task import Task
-from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
+from wendascope.trials.plan import prove_plan
 from wendascope.trials.proofs.proof import stored_proofs
 from wendascope.trials.survey.examine import case_of, examine_file
 
@@ -88,10 +89,9 @@ def run_demo(folder: Path, task: Task, say: Callable[[str], None], size: str = "
     export("csv", document, folder / "tables", path)
     for written in (*pictures, report, folder / "tables"):
         say(f"        {written}")
-    found = recommendations_of(case, examined.findings, proofs)
-    now = examined.survey.frame_ms.median, examined.survey.submit_ms.median
-    chosen = [item for item in found if not item.small]
-    plan = make_plan(case, now, chosen, examined.findings, proofs, _BUDGET_MS, examined.survey.cpu.program_ms)
+    assert examined.drawn is not None
+    planned = plan_report(path, frame, examined.drawn, examined.survey, examined.findings, _BUDGET_MS)
+    plan, chosen = planned.plan, [item for item in planned.recommendations if not item.small]
     told = [f"{item.state_text}, {gain_words(item)}: {item.title}" for item in chosen if item.state is State.PROVED]
     for line in (*told, plan.sentence, *filter(None, [plan.rest])):
         say(line)

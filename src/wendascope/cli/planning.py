@@ -53,10 +53,9 @@ def plan(
     from wendascope.errors import CancelledError
     from wendascope.frame.file import load
     from wendascope.replay.client import Replay
-    from wendascope.report.plan import PlanReport, plan_text, write_plan
-    from wendascope.trials.plan import make_plan, prove_plan, recommendations_of
-    from wendascope.trials.proofs.proof import proofs_elsewhere, stored_proofs
-    from wendascope.trials.survey.examine import case_of, examine_file, stored_caveats, stored_examination
+    from wendascope.report.plan import plan_report, plan_text, write_plan
+    from wendascope.trials.plan import prove_plan
+    from wendascope.trials.survey.examine import case_of, examine_file, stored_examination
 
     show = progress(json)
     frame = load(file)
@@ -78,15 +77,8 @@ def plan(
         except CancelledError:
             stopped = True
     progress_end(json)
-    proofs = stored_proofs(file)
-    found = recommendations_of(case, findings, proofs)
-    now = survey.frame_ms.median, survey.submit_ms.median
-    made = make_plan(
-        case, now, [item for item in found if not item.small], findings, proofs, budget, survey.cpu.program_ms
-    )
-    report = PlanReport(
-        file.name, made, found, frame.passes.short_names, [*stored_caveats(file), *proofs_elsewhere(file)]
-    )
+    assert drawn is not None and survey is not None
+    report = plan_report(file, frame, drawn, survey, findings, budget)
     for path in write_plan(report, html, sarif):
         say(f"wrote {path}")
     if json:
@@ -95,5 +87,5 @@ def plan(
         put_text(plan_text(report))
     if stopped:
         say("stopped; what was proved by then is kept, and --prove goes on from there")
-    if not made.reached:
+    if not report.plan.reached:
         raise typer.Exit(1)

@@ -8,13 +8,21 @@ from typing import Any
 
 import msgspec
 
+from wendascope import records
+from wendascope.advice.findings import Finding
 from wendascope.advice.recommend import Gain, Recommendation, Section, State
+from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.files import write_atomically
+from wendascope.frame.file import load
+from wendascope.frame.frame import Frame
 from wendascope.json_text import json_text
+from wendascope.measure.records import Survey
 from wendascope.report.pages import page_template
 from wendascope.report.sarif import sarif_run, uri_of
-from wendascope.texts import joined_parts, memory, plural, three_digits, visible
-from wendascope.trials.plan import Plan, PlanStep
+from wendascope.texts import capital, joined_parts, memory, plural, three_digits, visible
+from wendascope.trials.plan import Plan, PlanStep, make_plan, recommendations_of
+from wendascope.trials.proofs.proof import proofs_elsewhere, stored_proofs
+from wendascope.trials.survey.examine import case_of, stored_caveats, stored_examination
 
 _NOTE_MS = 1.0
 """Gains below this are notes in SARIF; the others warnings."""
@@ -30,6 +38,28 @@ class PlanReport(msgspec.Struct):
     pass_names: list[str]
     caveats: list[str] = []
     """What is missing of the survey that it stands on."""
+
+
+def plan_report(
+    path: Path, frame: Frame, drawn: Drawn, survey: Survey, findings: Sequence[Finding], budget_ms: float
+) -> PlanReport:
+    """The plan by what was measured, and by the proofs that the file has by now. Raises FileError."""
+    case, proofs = case_of(frame, drawn, survey), stored_proofs(path)
+    found = recommendations_of(case, findings, proofs)
+    now = survey.frame_ms.median, survey.submit_ms.median
+    chosen = [item for item in found if not item.small]
+    plan = make_plan(case, now, chosen, findings, proofs, budget_ms, survey.cpu.program_ms)
+    caveats = [*stored_caveats(path), *proofs_elsewhere(path)]
+    return PlanReport(path.name, plan, found, frame.passes.short_names, caveats)
+
+
+def stored_plan(path: Path, budget_ms: float) -> PlanReport | None:
+    """The plan of a frame that was measured; None for one that was not. Raises FileError."""
+    drawn, findings = stored_examination(path)
+    survey = records.SURVEY.newest(path)
+    if drawn is None or survey is None:
+        return None
+    return plan_report(path, load(path), drawn, survey, findings, budget_ms)
 
 
 def gain_text(gain: Gain | None) -> str:
@@ -124,21 +154,26 @@ _MOST_TRIES = 4
 
 def plan_html(report: PlanReport) -> str:
     """One page that needs no other file."""
+    return page_template("plan.html").render(**plan_parts(report))
+
+
+def plan_parts(report: PlanReport) -> dict[str, Any]:
+    """What templates show of a plan."""
     plan = report.plan
-    most = max(plan.gpu_ms, plan.cpu_ms, plan.budget_ms, 1e-9)
-    return page_template("plan.html").render(
-        r=report,
-        plan=plan,
-        most=most,
-        gain=gain_text,
-        word=_word,
-        memory=memory,
-        sections=[
+    return {
+        "r": report,
+        "plan": plan,
+        "most": max(plan.gpu_ms, plan.cpu_ms, plan.budget_ms, 1e-9),
+        "gain": gain_text,
+        "word": _word,
+        "memory": memory,
+        "capital": capital,
+        "sections": [
             (_HEADINGS[section](mine), mine)
             for section in (Section.TIME, Section.QUALITY, Section.MEMORY)
             if (mine := [i for i in report.recommendations if not i.small and i.section is section])
         ],
-    )
+    }
 
 
 def plan_sarif(report: PlanReport) -> dict[str, Any]:
