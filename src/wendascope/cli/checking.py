@@ -59,7 +59,7 @@ def check_budget(
             else:
                 form.write(found, path)
     if json:
-        emit({"passed": found.passed, "sentence": found.sentence, **_plain(found)})
+        emit({"passed": found.passed, "sentence": found.sentence, **_built(found)})
     elif not any(str(path) == "-" for path in written.values()):
         _table(found)
     if not found.passed:
@@ -94,7 +94,7 @@ def _frames(files: list[str], taken: Taken, folder: Path, show: Task, budget: Pa
     return [path]
 
 
-def _plain(found: Checked) -> dict[str, object]:
+def _built(found: object) -> dict[str, object]:
     import msgspec
 
     return dict(msgspec.to_builtins(found))
@@ -123,3 +123,36 @@ def _row(item: Check) -> tuple[str, str, str, str, str]:
     if item.base is not None:
         state += f", {item.text(item.base)} in the baseline"
     return item.what, item.where, item.text(item.value), item.text(item.allowed), state + (f": {more}" if more else "")
+
+
+@app.command(name="bisect-frame")
+def bisect_frame(
+    before: Path,
+    after: Path,
+    repeats: Annotated[int, typer.Option(help="Runs of both frames in turns.", min=6)] = 12,
+    seconds: Annotated[float, typer.Option(help="Longest measuring for one change.", min=0.5, max=600)] = 6.0,
+    json: JsonOption = False,
+) -> None:
+    """What changed between two frames of a program, and what each change accounts for: taken back in the later one."""
+    from wendascope.cli._app import check
+    from wendascope.measure.deciding import Decision
+    from wendascope.trials.checks.changes import bisect_frames
+
+    check(before)
+    check(after)
+    show = progress(json)
+    found = bisect_frames(before, after, repeats, seconds, show)
+    progress_end(json)
+    if json:
+        emit({"sentence": found.sentence, **_built(found)})
+        return
+    put(found.sentence)
+    for item in found.changes:
+        taken = "-" if item.ms is None else f"{item.ms.median:+.2f} ({item.ms.low:+.2f} to {item.ms.high:+.2f}) ms"
+        steps = f"  steps {item.steps[0]:,} to {item.steps[-1]:,}" if len(item.steps) > 1 else ""
+        put(f"  {taken:<32}{item.cause.value}: {item.pass_}: {item.what}{steps}")
+        why = f"not taken back: {item.untried}" if item.untried else "cannot be told at this noise"
+        if item.untried or (item.ms is not None and not item.told and item.decision is not Decision.SMALL):
+            put(f"{'':<34}{why}")
+    for warning in found.comparison.warnings:
+        say(f"WARNING: {warning}")
