@@ -271,3 +271,24 @@ def test_a_program_is_checked_as_it_runs(tmp_path: Path) -> None:
     done = _run(path, "--", *program("shapes", "--frames", "40"))
     assert "shapes" in done.stdout or "python" in done.stdout
     assert done.stdout.splitlines()[-1] == "within budget: 1 of 1 limits are kept"
+
+
+def test_git_bisect_finds_the_commit_that_broke_a_limit(tmp_path: Path) -> None:
+    repository, frame = tmp_path / "depot", load(YARD)
+    repository.mkdir()
+    more = _with_repeated(YARD, tmp_path / "more.wend", 0.1)
+
+    def git(*arguments: str) -> str:
+        own = ["-c", "user.name=yard", "-c", "user.email=yard@depot", "-c", "init.defaultBranch=main"]
+        command = ["git", *own, "-C", str(repository), *arguments]
+        return subprocess.run(command, capture_output=True, text=True, check=True).stdout
+
+    git("init", "-q")
+    (repository / "budget.toml").write_text(f'format = 1\n[[limit]]\nwhat = "calls"\nat_most = {frame.call_count}\n')
+    for number, drawn in enumerate((YARD, YARD, YARD, more, more, more)):
+        (repository / "draws").write_text(f"{drawn}\n{number}\n")
+        git("add", ".")
+        git("commit", "-q", "-m", f"change {number}")
+    git("bisect", "start", "HEAD", "HEAD~5")
+    checked = f'"{sys.executable}" -m wendascope.cli check budget.toml "$(head -1 draws)"'
+    assert "change 3" in git("bisect", "run", "sh", "-c", checked)
