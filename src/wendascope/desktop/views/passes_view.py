@@ -12,7 +12,7 @@ from wendascope.desktop.models.document import Document
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID
-from wendascope.texts import plural, three_digits
+from wendascope.texts import plural
 
 _CHOSEN = "batching/device"
 
@@ -94,10 +94,14 @@ class PassesView(QWidget):
         item = self._classes[self.device.currentIndex()]
         now = self._shown.batches.draws_now()
         then = now - self._shown.batches.saved
-        times, later = (f"{three_digits(draws / item.high)} times" for draws in (now, then))
+        times, later = (f"{_few_digits(draws / item.high)} times" for draws in (now, then))
         self.note.setText(f"The frame has {plural(now, 'draw')}, {times} that; the plan {then:,}, {later}.")
 
     def _chosen(self, row: PassDraws | None) -> None:
         """The picture shows the pass when it is finished."""
         if row is not None and self._document is not None:
             self._document.selection.choose(int(self._document.frame.passes.end[row.index]) - 1)
+
+
+def _few_digits(value: float) -> str:
+    return f"{value:.2g}" if value < 99.5 else f"{value:,.0f}"

@@ -57,6 +57,8 @@ class Count(msgspec.Struct):
 
 
 class Comparison(msgspec.Struct):
+    """Two frames that were replayed in turns."""
+
     before: str
     after: str
     repeats: int
