@@ -255,9 +255,11 @@ def main() -> None:
         memory(app, window, Path(shutil.copy(DATA / "store.wend", folder)), shoot)
         window.open_files(files)
         window.show_page("Time")
-        shoot("time")
         document = window.workspace.current
         assert document is not None
+        wait(app, lambda: document.structure is not None and bool(document.pass_pictures.images), 60)
+        wait(app, lambda: window._figure("Shaders") != "", 60)
+        shoot("time")
         depot = document.frame.passes.names.index("depot")
         document.selection.choose(int(document.frame.passes.first[depot]) + 240)
         wait(app, lambda: "after step" in window.picture.title.text())
@@ -268,8 +270,9 @@ def main() -> None:
         window.show_page("Time")
         window.set_scheme("dark")
         window.strip.show_group(depot)
+        document.selection.choose(int(document.frame.passes.end[depot]) - 1)
         window.picture.lens.setCurrentIndex(window.picture.lens.findData("depth"))
-        wait(app, lambda: window.picture._found is not None and "depth" in window.picture._found)
+        wait(app, lambda: window.picture._found is not None and "distance" in window.picture._found)
         shoot("dark")
         window.set_scheme("light")
         window.picture.lens.setCurrentIndex(window.picture.lens.findData("colour"))
