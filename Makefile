@@ -2,12 +2,12 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-PACKAGES := gcc g++ libc6-dev procps python3-venv libgl1-mesa-dri mesa-vulkan-drivers libvulkan1 libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools chromium chromium-driver \
+PACKAGES := gcc g++ libc6-dev procps python3-venv libgl1-mesa-dri mesa-vulkan-drivers libvulkan1 libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools \
 	libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-shape0 \
 	libxcb-xinerama0 libxcb-randr0 libxcb-sync1 libxcb-xfixes0 libdbus-1-3 libfontconfig1 libglib2.0-0 libx11-6 libxrandr2 libxi6 \
 	libxcursor1 libxinerama1 libxkbcommon0 fonts-dejavu-core
 
-.PHONY: setup packages demo test quick lint bench attack sanitize screenshots clean
+.PHONY: setup packages browser demo test quick lint bench attack sanitize screenshots clean
 
 setup: $(VENV)/ready
 
@@ -34,9 +34,15 @@ lint: setup
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+# The browser that reports are tried in; those tests are left out where there is none.
+browser:
+	@command -v chromedriver >/dev/null || { [ "$$(id -u)" = 0 ] && DEBIAN_FRONTEND=noninteractive \
+	  apt-get install -y -qq --no-install-recommends chromium chromium-driver >/dev/null; } \
+	  || echo "chromium and its driver are missing: reports are not tried in a browser"
+
 # Two files at a time; what fails beside another one is run once more by itself, unless it did so already (5: no tests),
 # as one does whose process ended. What hangs as a whole is ended with the stacks of the process that leads the others.
-test: setup lint
+test: setup lint browser
 	timeout --foreground --signal=ABRT 3000 $(BIN)/python -m pytest -n 2 --max-worker-restart 2 --durations 60; first=$$?; \
 	if [ $$first = 1 ]; then $(BIN)/python -m pytest --last-failed --last-failed-no-failures none; again=$$?; \
 	  [ $$again = 0 ] || [ $$again = 5 ]; \
