@@ -157,6 +157,19 @@ def test_counts_on_top_of_a_baseline(tmp_path: Path) -> None:
     assert all(check.state is State.WITHIN for check in _checked(YARD, limits, YARD))
 
 
+def test_a_pass_is_found_in_the_baseline_though_its_name_says_how_much_it_draws(tmp_path: Path) -> None:
+    frame = load_opengl(YARD)
+    first = next(s for s in range(len(frame.steps)) if frame.steps.kind_name(s) == "draw")
+    order = np.sort(np.append(np.arange(len(frame.calls)), int(frame.steps.call[first])), kind="stable")
+    more = tmp_path / "more.wend"
+    save(dataclasses.replace(frame, calls=in_order(frame.calls, order)), more)
+    name = load(more).passes.names[0]
+    assert name != frame.passes.names[0]
+    found = _checked(more, _budget(Limit("draws", "+0", pass_=name), Limit("draws", "+1", pass_=name)), YARD)
+    assert [check.state for check in found] == [State.OVER, State.WITHIN]
+    assert found[0].value == (found[0].base or 0) + 1
+
+
 # ---- how it is told -------------------------------------------------------------------------------------------
 
 

@@ -21,7 +21,7 @@ from wendascope.trials.checks.amounts import Amount, How, Known, amount_named
 from wendascope.trials.checks.amounts.shaders import most_expensive
 from wendascope.trials.checks.amounts.times import SUBMISSION
 from wendascope.trials.checks.budget import Allowance, Budget, Limit, allowance
-from wendascope.trials.checks.scopes import Scope, scopes_of
+from wendascope.trials.checks.scopes import Scope, of_pass, scopes_of
 from wendascope.trials.checks.timing import Asked, Told, check_times
 from wendascope.trials.proofs.compare import match_passes
 
@@ -246,11 +246,10 @@ def _counterpart(scope: Scope, base: Known | None, limit: Limit, counterparts: d
     """The same part of the baseline."""
     if base is None:
         return None
-    found = scopes_of(base.frame, limit)
-    if not limit.pass_:
-        return found[0] if found else None
-    mine = counterparts.get(int(scope.passes[0]))
-    return next((other for other in found if int(other.passes[0]) == mine), None)
+    if limit.pass_:  # its name may have changed with what it draws
+        mine = counterparts.get(int(scope.passes[0]))
+        return None if mine is None else of_pass(base.frame, mine)
+    return next(iter(scopes_of(base.frame, limit)), None)
 
 
 def _place(known: Known, scope: Scope) -> ShaderPlace | None:

@@ -40,7 +40,7 @@ def scopes_of(frame: Frame, limit: Limit) -> list[Scope]:
     if limit.pass_:
         names = frame.passes.names
         fitting = [i for i, name in enumerate(names) if fnmatch.fnmatchcase(name, limit.pass_)]
-        return [Scope(f"pass {names[i]}", np.flatnonzero(of_step == i), np.array([i])) for i in fitting]
+        return [of_pass(frame, i) for i in fitting]
     if limit.role:
         of_role = [i for i, role in enumerate(frame.pass_roles) if fnmatch.fnmatchcase(role.role.value, limit.role)]
         mine = np.flatnonzero(np.isin(of_step, of_role))
@@ -51,6 +51,12 @@ def scopes_of(frame: Frame, limit: Limit) -> list[Scope]:
         mine = np.flatnonzero([known[group] for group in groups])
         return [Scope(f"label {limit.label}", mine, np.zeros(0, np.int64))] if len(mine) else []
     return [whole(frame)]
+
+
+def of_pass(frame: Frame, index: int) -> Scope:
+    """One pass."""
+    steps = np.flatnonzero(np.asarray(frame.passes.of_step) == index)
+    return Scope(f"pass {frame.passes.names[index]}", steps, np.array([index]))
 
 
 def whole(frame: Frame) -> Scope:
