@@ -20,7 +20,7 @@ from wendascope.advice.rule import known_rules
 from wendascope.analysis.geometry.drawn import Drawn, StepDrawn
 from wendascope.frame.remedy import Part, Remedy
 from wendascope.measure.statistics import Interval
-from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_sarif, plan_text
+from wendascope.report.plan import PlanReport, gain_text, plan_html, plan_markdown, plan_sarif, plan_text
 from wendascope.trials.plan import best_proved, make_plan, recommendations_of, worth_trying
 from wendascope.trials.proofs.best_set import best_set, excludes
 from wendascope.trials.proofs.proof import Proof, together_name
@@ -316,6 +316,8 @@ def test_the_document_is_text_html_and_sarif() -> None:
     assert "Memory: 3.00 MiB less by 1 kind of change" in text
     page = plan_html(report)
     assert "a &lt;b&gt;.wend" in page and "<script" not in page and "http" not in page
+    tasks = [line for line in plan_markdown(report).splitlines() if line.startswith("- [ ] ")]
+    assert len(tasks) == 2 and "a \\<b\\>.wend" in plan_markdown(report) and "3.00 MiB less" in plan_markdown(report)
     sarif = json.loads(json.dumps(plan_sarif(report)))
     assert sarif["version"] == "2.1.0" and len(sarif["runs"][0]["results"]) == 3
     rules = {r["id"] for r in sarif["runs"][0]["tool"]["driver"]["rules"]}

@@ -44,6 +44,7 @@ def plan(
     ] = None,
     html: Annotated[Path | None, typer.Option(help="Write the plan as one HTML page.")] = None,
     sarif: Annotated[Path | None, typer.Option(help="Write the recommendations as SARIF 2.1.0.")] = None,
+    markdown: Annotated[Path | None, typer.Option(help="Write the plan as a check list in Markdown.")] = None,
     json: JsonOption = False,
 ) -> None:
     """What to change first, what each change brings, and whether the budget is reached. Exit 1 when what is proved does
@@ -79,7 +80,7 @@ def plan(
     progress_end(json)
     assert drawn is not None and survey is not None
     report = plan_report(file, frame, drawn, survey, findings, budget)
-    for path in write_plan(report, html, sarif):
+    for path in write_plan(report, html, sarif, markdown):
         say(f"wrote {path}")
     if json:
         emit(report)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.json_text import json_text
 from wendascope.measure.records import Survey
+from wendascope.report.markdown_text import escaped
 from wendascope.report.pages import page_template
 from wendascope.report.sarif import sarif_run, uri_of
 from wendascope.texts import capital, joined_parts, memory, plural, three_digits, visible
@@ -176,6 +178,26 @@ def plan_parts(report: PlanReport) -> dict[str, Any]:
     }
 
 
+def plan_markdown(report: PlanReport) -> str:
+    """A check list to work through: what is proved and what is expected, with the price of each."""
+    plan = report.plan
+    lines = [f"## {escaped(report.file)}", "", escaped(plan.sentence), "", escaped(plan.rest)]
+    for section in (Section.TIME, Section.QUALITY, Section.MEMORY):
+        mine = [item for item in report.recommendations if not item.small and item.section is section]
+        if mine:
+            lines += ["", f"### {escaped(_HEADINGS[section](mine))}", ""]
+        for item in mine:
+            sides = ("GPU", gain_text(item.gpu)), ("CPU", gain_text(item.cpu))
+            gains = [f"{side} {gain} ms" for side, gain in sides if gain]
+            less = [f"{memory(item.less_bytes)} less"] if item.less_bytes > 0 else []
+            where = places_text([report.pass_names[index] for index in item.passes])
+            lines.append(f"- [ ] **{escaped(item.title)}** ({escaped(item.state_text)})")
+            facts = [*gains, *less, where, item.effort, f"price: {item.price}", f"holds: {item.conditions}"]
+            lines.append(f"  {escaped('; '.join(filter(None, facts)))}")
+    lines += [f"\n> {escaped(caveat)}" for caveat in report.caveats]
+    return "\n".join(lines) + "\n"
+
+
 def plan_sarif(report: PlanReport) -> dict[str, Any]:
     """The recommendations as results of SARIF 2.1.0: where they are, are passes of the frame."""
     rules = {rule: "" for item in report.recommendations for rule in item.rules}
@@ -201,15 +223,21 @@ def plan_sarif(report: PlanReport) -> dict[str, Any]:
     return sarif_run(rules, results)
 
 
-def write_plan(report: PlanReport, html: Path | None, sarif: Path | None) -> list[Path]:
+def write_plan(
+    report: PlanReport, html: Path | None = None, sarif: Path | None = None, markdown: Path | None = None
+) -> list[Path]:
     """Write what is asked for. Returns the files. Raises FileError."""
+    forms: list[tuple[Path | None, Callable[[PlanReport], str]]] = [
+        (html, plan_html), (sarif, lambda item: json_text(plan_sarif(item))), (markdown, plan_markdown),
+    ]  # fmt: skip
     written = []
-    if html is not None:
-        text = plan_html(report)
-        write_atomically(html, lambda scratch: scratch.write_text(text, encoding="utf-8"))
-        written.append(html)
-    if sarif is not None:
-        said = json_text(plan_sarif(report))
-        write_atomically(sarif, lambda scratch: scratch.write_text(said, encoding="utf-8"))
-        written.append(sarif)
+    for path, form in forms:
+        if path is not None:
+            text = form(report)
+            write_atomically(path, functools.partial(_write, text))
+            written.append(path)
     return written
+
+
+def _write(text: str, scratch: Path) -> None:
+    scratch.write_text(text, encoding="utf-8")
