@@ -177,7 +177,7 @@ def test_measuring_in_the_background_and_cancelling(qtbot: Any, window: MainWind
     assert window.header.progress.isVisible() and not window.header.button.isVisible()
     qtbot.waitUntil(lambda: document.survey is not None, timeout=60000)
     assert "budget" in time_page(window).answer.text()
-    qtbot.waitUntil(lambda: window.header.button.isVisible(), timeout=5000)
+    qtbot.waitUntil(lambda: window.header.button.isVisible(), timeout=60000)
     assert records.SURVEY.newest(own_small) is not None, "kept in the file"
     again = document.survey
     window.work.measure()

@@ -29,7 +29,7 @@ def first_budget(path: Path, room: float = 0.1, task: Task = QUIET) -> str:
     """
     frame = load(path)
     lines = [
-        f"# What {path.name} comes to, with {room:.0%} to spare. docs/ci.md says what can be limited, and how.",
+        f"# What {path.name} comes to, with {room:.0%} to spare. What can be limited, and how, stands in docs/ci.md.",
         f"format = {FORMAT}",
         '# what cannot be told counts as: "pass", "warn" or "fail"',
         'unsure = "warn"',
