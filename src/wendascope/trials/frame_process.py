@@ -214,6 +214,7 @@ def main(path: str, connection_fd: int, niceness: int) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit())  # so that its replay processes are ended, too
     with contextlib.suppress(EOFError, OSError):
         _serve(Path(path), Connection(connection_fd))
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)  # nothing is left to be ended in order
 
 
 if __name__ == "__main__":
