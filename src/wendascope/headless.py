@@ -89,8 +89,7 @@ def run_demo(folder: Path, task: Task, say: Callable[[str], None], size: str = "
     export("csv", document, folder / "tables", path)
     for written in (*pictures, report, folder / "tables"):
         say(f"        {written}")
-    assert examined.drawn is not None
-    planned = plan_report(path, frame, examined.drawn, examined.survey, examined.findings, _BUDGET_MS)
+    planned = plan_report(path, case, examined.survey, examined.findings, _BUDGET_MS)
     plan, chosen = planned.plan, [item for item in planned.recommendations if not item.small]
     told = [f"{item.state_text}, {gain_words(item)}: {item.title}" for item in chosen if item.state is State.PROVED]
     for line in (*told, plan.sentence, *filter(None, [plan.rest])):

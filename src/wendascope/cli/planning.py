@@ -78,8 +78,7 @@ def plan(
         except CancelledError:
             stopped = True
     progress_end(json)
-    assert drawn is not None and survey is not None
-    report = plan_report(file, frame, drawn, survey, findings, budget)
+    report = plan_report(file, case, survey, findings, budget)
     for path in write_plan(report, html, sarif, markdown):
         say(f"wrote {path}")
     if json:

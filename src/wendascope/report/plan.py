@@ -9,13 +9,9 @@ from typing import Any
 
 import msgspec
 
-from wendascope import records
-from wendascope.advice.findings import Finding
+from wendascope.advice.findings import Case, Finding
 from wendascope.advice.recommend import Gain, Recommendation, Section, State
-from wendascope.analysis.geometry.drawn import Drawn
 from wendascope.files import write_atomically
-from wendascope.frame.file import load
-from wendascope.frame.frame import Frame
 from wendascope.json_text import json_text
 from wendascope.measure.records import Survey
 from wendascope.report.markdown_text import escaped
@@ -24,7 +20,7 @@ from wendascope.report.sarif import sarif_run, uri_of
 from wendascope.texts import capital, joined_parts, memory, plural, three_digits, visible
 from wendascope.trials.plan import Plan, PlanStep, make_plan, recommendations_of
 from wendascope.trials.proofs.proof import proofs_elsewhere, stored_proofs
-from wendascope.trials.survey.examine import case_of, stored_caveats, stored_examination
+from wendascope.trials.survey.examine import stored_caveats
 
 _NOTE_MS = 1.0
 """Gains below this are notes in SARIF; the others warnings."""
@@ -42,26 +38,15 @@ class PlanReport(msgspec.Struct):
     """What is missing of the survey that it stands on."""
 
 
-def plan_report(
-    path: Path, frame: Frame, drawn: Drawn, survey: Survey, findings: Sequence[Finding], budget_ms: float
-) -> PlanReport:
+def plan_report(path: Path, case: Case, survey: Survey, findings: Sequence[Finding], budget_ms: float) -> PlanReport:
     """The plan by what was measured, and by the proofs that the file has by now. Raises FileError."""
-    case, proofs = case_of(frame, drawn, survey), stored_proofs(path)
+    proofs = stored_proofs(path)
     found = recommendations_of(case, findings, proofs)
     now = survey.frame_ms.median, survey.submit_ms.median
     chosen = [item for item in found if not item.small]
     plan = make_plan(case, now, chosen, findings, proofs, budget_ms, survey.cpu.program_ms)
     caveats = [*stored_caveats(path), *proofs_elsewhere(path)]
-    return PlanReport(path.name, plan, found, frame.passes.short_names, caveats)
-
-
-def stored_plan(path: Path, budget_ms: float) -> PlanReport | None:
-    """The plan of a frame that was measured; None for one that was not. Raises FileError."""
-    drawn, findings = stored_examination(path)
-    survey = records.SURVEY.newest(path)
-    if drawn is None or survey is None:
-        return None
-    return plan_report(path, load(path), drawn, survey, findings, budget_ms)
+    return PlanReport(path.name, plan, found, case.frame.passes.short_names, caveats)
 
 
 def gain_text(gain: Gain | None) -> str:

@@ -14,9 +14,9 @@ import numpy.typing as npt
 from markupsafe import Markup
 from PIL import Image
 
+from wendascope import records
 from wendascope.advice.findings import Finding
 from wendascope.advice.recommend import Recommendation, Section
-from wendascope.analysis.memory.sums import memory_answer
 from wendascope.backends.doors import Code
 from wendascope.colours import PASS_COLOURS
 from wendascope.errors import FileError, ReplayError, TrialError
@@ -28,14 +28,14 @@ from wendascope.replay.client import Replay
 from wendascope.report.formats._registry import form
 from wendascope.report.memory import memory_document
 from wendascope.report.pages import page_template
-from wendascope.report.plan import plan_parts, stored_plan
+from wendascope.report.plan import plan_parts, plan_report
 from wendascope.report.survey import FindingRow, SurveyDocument
 from wendascope.texts import memory
 from wendascope.trials.experiments.limits import stored_limits
 from wendascope.trials.experiments.log import stored_log, trials_of
 from wendascope.trials.proofs.runs import picture_of
 from wendascope.trials.remedy_code import remedy_code
-from wendascope.trials.survey.examine import stored_examination
+from wendascope.trials.survey.examine import case_of, stored_examination
 
 _PASS_SIZE = 480, 300
 _PAIR_SIZE = 720
@@ -48,15 +48,16 @@ _LONGEST_CODE = 20_000
 def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
     """One page with the plan, pictures, tables and findings, which needs no other file."""
     frame = load(frame_file)
-    plan = stored_plan(frame_file, document.budget_ms)
-    findings = {item.id: item for item in stored_examination(frame_file)[1]}
+    (drawn, known), survey = stored_examination(frame_file), records.SURVEY.newest(frame_file)
+    findings, plan = {item.id: item for item in known}, None
+    if drawn is not None and survey is not None:
+        plan = plan_report(frame_file, case_of(frame, drawn, survey), survey, known, document.budget_ms)
     shown = [item for item in plan.recommendations if not item.small] if plan else []
     script = Markup((Path(__file__).parent.parent / "report.js").read_text("utf-8"))
+    kept = memory_document(frame, {})
     with Replay(frame_file) as replay:
         passes = replay.run(pass_pictures.asked(*_PASS_SIZE))
         pairs = _pairs(shown, findings, replay)
-    rows = memory_document(frame, {})
-    answer, evidence = memory_answer(frame)
     page = page_template("page.html").render(
         d=document,
         name=frame_file.name,
@@ -69,8 +70,8 @@ def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
         finished=_data_uri(frame.reference.pixels[::-1, :, :3]) if frame.reference else "",
         findings=_by_use(document.findings),
         trials=_trials(frame_file, findings),
-        kept={"answer": answer, "evidence": evidence},
-        objects=rows.objects[:_OBJECTS],
+        kept=kept,
+        objects=kept.objects[:_OBJECTS],
         most_expensive=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
         colours=PASS_COLOURS,
         total=sum(p.ms for p in document.passes) or 1.0,

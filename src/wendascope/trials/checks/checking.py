@@ -221,7 +221,7 @@ def _check(
     if item.how == How.MEASURED:
         passes = () if scope.whole else tuple(scope.passes.tolist())
         others = () if scope.whole or base_scope is None else tuple(base_scope.passes.tolist())
-        return made, Asked(passes, others, item.name == SUBMISSION, allowed.amount, allowed.relative, allowed.share)
+        return made, Asked(passes, others, item.name == SUBMISSION, allowed)
     try:
         made.value = item.of(known, scope)
         if base_scope is not None and base is not None:
@@ -266,8 +266,7 @@ def _take(check: Check, asked: Asked, told: Told) -> None:
     """What measuring came to."""
     check.value, check.beyond = told.ms.median, told.beyond
     check.base = told.base_ms.median if told.base_ms else None
-    allowed = Allowance(asked.limit, asked.relative, asked.share)
-    check.allowed = allowed.beyond(check.base or 0.0)
+    check.allowed = asked.allowed.beyond(check.base or 0.0)
     match told.decision:
         case Decision.GAIN:
             check.state, check.counts_as = State.WITHIN, "pass"

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import functools
 import math
+from collections.abc import Callable
 from pathlib import Path
 
 from wendascope.errors import WendascopeError
 from wendascope.frame.file import load
-from wendascope.measure.samples import prepare
 from wendascope.replay.client import Replay
 from wendascope.task import QUIET, Task
 from wendascope.trials.checks.amounts import Amount, How, Known, amounts
-from wendascope.trials.checks.amounts.times import SUBMISSION
-from wendascope.trials.checks.budget import FORMAT
-from wendascope.trials.checks.scopes import Scope, whole
+from wendascope.trials.checks.amounts.times import SUBMISSION, WORK
+from wendascope.trials.checks.budget import FORMAT, Allowance
+from wendascope.trials.checks.scopes import whole
 from wendascope.trials.checks.timing import Asked, check_times
 
 _MIB = 1024.0**2
@@ -40,12 +41,12 @@ def first_budget(path: Path, room: float = 0.1, task: Task = QUIET) -> str:
         "# frame = 120",
     ]
     with Replay(path) as replay:
-        known = Known(frame, replay, task)
+        known, times = Known(frame, replay, task), functools.cache(lambda: _times(replay, task))
         for how in How:
             lines += ["", f"# {how.value}"]
             for item in amounts():
                 if item.how == how:
-                    lines += _limit(known, item, whole(frame), room)
+                    lines += _limit(known, item, times, room)
         name = next((name for name in frame.passes.names if "*" not in name and "[" not in name), "")
         lines += [
             "",
@@ -63,9 +64,9 @@ def first_budget(path: Path, room: float = 0.1, task: Task = QUIET) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _limit(known: Known, item: Amount, scope: Scope, room: float) -> list[str]:
+def _limit(known: Known, item: Amount, times: Callable[[], dict[str, float]], room: float) -> list[str]:
     try:
-        value = _measured(known, item) if item.how == How.MEASURED else item.of(known, scope)
+        value = times()[item.name] if item.how == How.MEASURED else item.of(known, whole(known.frame))
     except WendascopeError as error:
         return [f"# {item.name}: {' '.join(str(error).split())}"]
     if value is None:
@@ -78,10 +79,12 @@ def _limit(known: Known, item: Amount, scope: Scope, room: float) -> list[str]:
     ]
 
 
-def _measured(known: Known, item: Amount) -> float:
-    known.replay.run(prepare.asked(), known.task)
-    asked = Asked((), (), item.name == SUBMISSION, _UNLIMITED)  # it is kept as soon as that can be told
-    return check_times([asked], known.replay, None, _SECONDS, known.task)[0].ms.median
+def _times(replay: Replay, task: Task) -> dict[str, float]:
+    """Of the whole frame, ms, by the names of their amounts."""
+    names, unlimited = (WORK, SUBMISSION), Allowance(_UNLIMITED)  # kept as soon as that can be told
+    asked = [Asked((), (), name == SUBMISSION, unlimited) for name in names]
+    told = check_times(asked, replay, None, _SECONDS, task)
+    return {name: item.ms.median for name, item in zip(names, told, strict=True)}
 
 
 def _amount(value: float, unit: str, is_whole: bool) -> str:

@@ -22,6 +22,7 @@ from wendascope.measure.times import FrameTimer, SpanTimer, pass_spans
 from wendascope.replay.client import Replay
 from wendascope.replay.jobs import remote
 from wendascope.task import Task
+from wendascope.trials.checks.budget import Allowance
 
 _FLOOR = 0.001
 """Part of a limit by which it must be kept or broken: what another layout in memory may come to."""
@@ -58,10 +59,7 @@ class Asked:
     """Those it is of, and in a baseline those of the same; none for the whole frame."""
     base_passes: tuple[int, ...]
     submission: bool
-    limit: float
-    """Fixed: ms. Else on top of the baseline: ms, or as a `share` of it."""
-    relative: bool = False
-    share: bool = False
+    allowed: Allowance
 
 
 @dataclass(frozen=True)
@@ -75,7 +73,6 @@ class Told:
     beyond: Interval | None
     """What it takes beyond the limit, ms; None where too few runs were made."""
     runs: int
-    clock: str
 
 
 def check_times(
@@ -84,7 +81,7 @@ def check_times(
     """Fixed limits first, then those against the baseline. Raises ReplayError, CancelledError."""
     found: dict[int, Told] = {}
     for relative in (False, True):
-        chosen = [i for i, item in enumerate(asked) if item.relative == relative]
+        chosen = [i for i, item in enumerate(asked) if item.allowed.relative == relative]
         if not chosen:
             continue
         replays = [replay, baseline] if relative and baseline is not None else [replay]
@@ -117,28 +114,20 @@ def _in_turns(asked: Sequence[Asked], replays: Sequence[Replay], seconds: float,
         ]
 
     first = [run(which) for which in range(len(replays))]  # warms up, and tells how large the times are
-    scales = [max(item.limit if not item.relative else first[-1][k], 1e-3) for k, item in enumerate(asked)]
+    scales = [max(item.allowed.beyond(first[-1][k]), 1e-3) for k, item in enumerate(asked)]
     measures = [Measure(_FLOOR * scale, 0.0) for scale in scales]
 
     def pair(order: Order) -> list[float]:
         taken = {which: run(which) for which in order if which < len(replays)}
         for which, row in taken.items():
             rows[which].append(row)
-        return [_room(item, taken[0][k], taken[1][k] if item.relative else 0.0) for k, item in enumerate(asked)]
+        base = taken.get(1, taken[0])  # a fixed limit does not look at it
+        return [item.allowed.beyond(base[k]) - taken[0][k] for k, item in enumerate(asked)]
 
     in_turns(pair, measures, seconds, lambda part: task.progress("measuring against the limits", part))
     told = []
     for k, measure in enumerate(measures):
         ms = [median_interval(np.array([row[k] for row in mine])) for mine in rows]
         beyond = measure.interval and Interval(-measure.interval.median, -measure.interval.high, -measure.interval.low)
-        told.append(
-            Told(measure.decision, ms[0], ms[1] if len(ms) > 1 else None, beyond, len(measure.differences), str(clock))
-        )
+        told.append(Told(measure.decision, ms[0], ms[1] if len(ms) > 1 else None, beyond, len(measure.differences)))
     return told
-
-
-def _room(item: Asked, ms: float, base: float) -> float:
-    """What is left to the limit, ms."""
-    if not item.relative:
-        return item.limit - ms
-    return (base * (1 + item.limit) if item.share else base + item.limit) - ms
