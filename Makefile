@@ -5,9 +5,10 @@ BIN := $(VENV)/bin
 PACKAGES := gcc g++ libc6-dev procps python3-venv libgl1-mesa-dri mesa-vulkan-drivers libvulkan1 libegl1 libgl1 libgles2 libopengl0 xvfb mesa-utils mesa-utils-extra glmark2-x11 glmark2-es2-x11 x11-utils glslang-tools \
 	libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-shape0 \
 	libxcb-xinerama0 libxcb-randr0 libxcb-sync1 libxcb-xfixes0 libdbus-1-3 libfontconfig1 libglib2.0-0 libx11-6 libxrandr2 libxi6 \
-	libxcursor1 libxinerama1 libxkbcommon0 fonts-dejavu-core
+	libxcursor1 libxinerama1 libxkbcommon0 fonts-dejavu-core \
+	appstream debhelper desktop-file-utils lintian libx11-xcb1 libxcb-shm0 libxcb-xkb1 man-db shared-mime-info
 
-.PHONY: setup packages browser demo test quick lint bench attack sanitize screenshots clean
+.PHONY: setup packages browser demo test quick lint bench attack sanitize screenshots wheel sdist install uninstall deb clean
 
 setup: $(VENV)/ready
 
@@ -69,5 +70,39 @@ sanitize: setup
 screenshots: setup
 	$(BIN)/python tools/screenshots.py
 
+# ---- what is handed out ----
+
+wheel:
+	rm -rf build/lib* build/bdist* && $(PYTHON) -m venv --clear build/venv
+	build/venv/bin/pip wheel -q --disable-pip-version-check --no-deps --wheel-dir $(DIST) .
+
+sdist: setup
+	$(BIN)/python -m build --sdist --outdir $(DIST) .
+
+# The program with all that it needs in a folder of its own, a command, and what makes desktop and shell know it.
+# DESTDIR is for packagers.
+PREFIX ?= /usr/local
+DIST ?= dist
+OWN = $(PREFIX)/lib/wendascope
+install: wheel
+	rm -rf "$(DESTDIR)$(OWN)"
+	$(PYTHON) -m venv --clear "$(DESTDIR)$(OWN)"
+	"$(DESTDIR)$(OWN)/bin/python" -m pip install -q --disable-pip-version-check $(DIST)/wendascope-*.whl
+	"$(DESTDIR)$(OWN)/bin/python" -m pip uninstall -q -y pip setuptools
+	find "$(DESTDIR)$(OWN)/bin" -type f -delete
+	sed -i /^command/d "$(DESTDIR)$(OWN)/pyvenv.cfg"
+	install -d "$(DESTDIR)$(PREFIX)/bin"
+	printf '#!%s/bin/python\nfrom wendascope.cli import main\n\nmain()\n' "$(OWN)" > "$(DESTDIR)$(PREFIX)/bin/wendascope"
+	chmod 755 "$(DESTDIR)$(PREFIX)/bin/wendascope"
+	"$(DESTDIR)$(OWN)/bin/python" -m wendascope.cli integrate --program wendascope --prefix "$(PREFIX)" $(if $(DESTDIR),--root "$(DESTDIR)")
+
+uninstall:
+	"$(DESTDIR)$(OWN)/bin/python" -m wendascope.cli integrate --remove --prefix "$(PREFIX)" $(if $(DESTDIR),--root "$(DESTDIR)")
+	rm -rf "$(DESTDIR)$(OWN)" "$(DESTDIR)$(PREFIX)/bin/wendascope"
+
+# A package for Debian and what comes of it, beside this folder.
+deb:
+	dpkg-buildpackage -b -us -uc
+
 clean:
-	rm -rf $(VENV) src/wendascope/_built build
+	rm -rf $(VENV) src/wendascope/_built build dist

@@ -3,7 +3,7 @@
 import sys
 from pathlib import Path
 
-from setuptools import setup
+from setuptools import Distribution, setup
 from setuptools.command.bdist_wheel import bdist_wheel
 from setuptools.command.build_py import build_py
 
@@ -20,15 +20,18 @@ class BuildTap(build_py):
         super().run()
 
 
-class PlatformWheel(bdist_wheel):
-    """Any Python 3, one platform: the package holds a native library, and no extension module."""
+class WithLibrary(Distribution):
+    """The package is of one platform, though it has no extension module."""
 
-    def finalize_options(self) -> None:
-        super().finalize_options()
-        self.root_is_pure = False
+    def has_ext_modules(self) -> bool:
+        return True
+
+
+class PlatformWheel(bdist_wheel):
+    """Any Python 3, one platform: nothing that is compiled knows Python."""
 
     def get_tag(self) -> tuple[str, str, str]:
         return "py3", "none", super().get_tag()[2]
 
 
-setup(cmdclass={"build_py": BuildTap, "bdist_wheel": PlatformWheel})
+setup(distclass=WithLibrary, cmdclass={"build_py": BuildTap, "bdist_wheel": PlatformWheel})

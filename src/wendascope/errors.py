@@ -104,3 +104,16 @@ _TOLD: dict[str, type[WendascopeError]] = {
 def error_named(name: str) -> type[WendascopeError]:
     """The class that a confined process names; ReplayError for anything else it may say."""
     return _TOLD.get(name, ReplayError)
+
+
+EXIT_CODES = {
+    0: "the answer is yes, or the work is done",
+    1: "the answer is no",
+    2: "wrong usage",
+    3: "a file cannot be read or written",
+    4: "the program under study failed or drew nothing",
+    5: "this machine lacks something",
+    6: "the replay process crashed",
+    7: "a mistake of Wendascope itself; its trace is in the log",
+}
+"""What each exit code of the command line says."""

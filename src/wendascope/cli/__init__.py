@@ -9,8 +9,19 @@ import sys
 from pathlib import Path
 from typing import Annotated
 
-from wendascope.cli import batching, capturing, checking, looking, memory, over_time, planning, shaders, trying  # noqa: F401  the commands register themselves
-from wendascope.cli._app import JsonOption, Session, app, emit, progress, progress_end, put, say, typer
+from wendascope.cli import (  # noqa: F401  the commands register themselves
+    batching,
+    capturing,
+    checking,
+    integration,
+    looking,
+    memory,
+    over_time,
+    planning,
+    shaders,
+    trying,
+)
+from wendascope.cli._app import COMPLETION, JsonOption, Session, app, emit, progress, progress_end, put, say, typer
 from wendascope.errors import InternalError, UsageError, WendascopeError
 from wendascope.logs import LEVELS, start_logging
 
@@ -131,7 +142,11 @@ def main() -> None:
         ):
             raise SystemExit(open_window([Path(a) for a in arguments if not a.startswith("-")]))
         _introduce(arguments)
-        code = app(standalone_mode=False)
+        if COMPLETION in os.environ:
+            from typer._completion_classes import completion_init
+
+            completion_init()
+        code = app(standalone_mode=False, prog_name="wendascope")
         sys.exit(code if isinstance(code, int) else 0)
     except WendascopeError as error:
         if Session.debug or "--debug" in arguments:

@@ -29,6 +29,8 @@ app = typer.Typer(
     ),
     context_settings={"help_option_names": ["-h", "--help"]},
 )
+COMPLETION = "_WENDASCOPE_COMPLETE"
+"""The variable by which a shell asks for completions."""
 JsonOption = Annotated[
     bool, typer.Option("--json", help="Print machine-readable JSON on standard output, and nothing else there.")
 ]

@@ -27,14 +27,18 @@ def has_display() -> bool:
     return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
+def missing_packages() -> list[str]:
+    """Python packages that the demo program draws with and that are not installed."""
+    return [name for name in ("glfw", "OpenGL") if importlib.util.find_spec(name) is None]
+
+
 def open_surface(width: int, height: int, title: str, window: bool) -> Surface:
     """Make a context current. Raises RuntimeError or MachineError, saying what is missing. Call before importing
     OpenGL.GL.
     """
-    missing = [name for name in ("glfw", "OpenGL") if importlib.util.find_spec(name) is None]
-    if missing:
+    if missing_packages():
         raise MachineError(
-            f"the demo program draws with Python packages that are missing ({', '.join(missing)}): install"
+            f"the demo program draws with Python packages that are missing ({', '.join(missing_packages())}): install"
             " wendascope[demo]"
         )
     os.environ["PYOPENGL_PLATFORM"] = "glx" if window and os.environ.get("DISPLAY") else "egl"

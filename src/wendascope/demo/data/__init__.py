@@ -8,6 +8,11 @@ PLATFORM_FRAMES = 8
 """That the sequence of the platform holds."""
 
 
+def shipped_file(name: str) -> Path:
+    """A captured frame as it came, which is not written to."""
+    return Path(__file__).parent / name
+
+
 def demo_files() -> list[Path]:
     """The depot as it is, then with every flaw off, then the yard from the signal box, then the last of eight frames of
     the platform, then the store room; copies that may be written to.
@@ -22,7 +27,7 @@ def demo_files() -> list[Path]:
     folder.mkdir(parents=True, exist_ok=True)
     copies = []
     for name in ("depot.wend", "depot-better.wend", "signal-box.wend", "platform.wend", "store.wend"):
-        shipped, copy = Path(__file__).parent / name, folder / name
+        shipped, copy = shipped_file(name), folder / name
         if not copy.exists() or copy.stat().st_mtime < shipped.stat().st_mtime:
             shutil.copyfile(shipped, copy)
         copies.append(copy)

@@ -5,15 +5,19 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from importlib import resources
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QTimer
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.garbage import GarbageKeeper
 from wendascope.errors import MachineError
 
+_NAME = "org.wendascope.Wendascope"
+"""By which a desktop knows the window as one of the program in its menu."""
 _TURN_SECONDS = 0.00005
 """How long work in the background may keep the window from painting: each turn of a view costs so much, not 5 ms."""
 
@@ -28,6 +32,8 @@ def make_application() -> QApplication:
     if not isinstance(app, QApplication):
         app = QApplication(sys.argv[:1])
     app.setApplicationName("Wendascope")
+    app.setDesktopFileName(_NAME)
+    app.setWindowIcon(QIcon(str(Path(str(resources.files("wendascope.system_files"))) / f"{_NAME}.svg")))
     app.setStyle("Fusion")
     theme.apply(app)
     sys.setswitchinterval(_TURN_SECONDS)

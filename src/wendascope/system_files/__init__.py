@@ -1,0 +1,3 @@
+"""Files by which a desktop knows Wendascope: menu entry, icon, file type, thumbnails, and its description in software
+catalogues. What stands between @ and @ is filled in where they are installed.
+"""
