@@ -190,5 +190,5 @@ TRIAL_MARK: RecordKind[Mark] = RecordKind("trial mark", "trials.experiments.log:
 """Kept, dropped or neither, and a note; the newest of a trial counts."""
 KEPT_TOGETHER: RecordKind[Proof] = RecordKind("kept together", "trials.proofs.proof:Proof", 2, {1: _rename_proof})
 """The proof of all kept trials as one frame; the newest counts."""
-NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note")
-"""What somebody wrote about the frame; the newest counts."""
+NOTE: RecordKind[Note] = RecordKind("note", "frame.notes:Note", 2)
+"""What somebody wrote on the frame, or on a pass, a step, a finding of it; the newest of each counts."""

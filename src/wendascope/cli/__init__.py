@@ -19,6 +19,7 @@ from wendascope.cli import (  # noqa: F401  the commands register themselves
     over_time,
     planning,
     shaders,
+    sharing,
     trying,
 )
 from wendascope.cli._app import COMPLETION, JsonOption, Session, app, emit, progress, progress_end, put, say, typer

@@ -9,9 +9,11 @@ from typing import Any
 
 import msgspec
 
+from wendascope import records
 from wendascope.advice.findings import Case, Finding
 from wendascope.advice.recommend import Gain, Recommendation, Section, State
 from wendascope.files import write_atomically
+from wendascope.frame.notes import newest_notes
 from wendascope.json_text import json_text
 from wendascope.measure.records import Survey
 from wendascope.report.markdown_text import escaped
@@ -36,6 +38,12 @@ class PlanReport(msgspec.Struct):
     pass_names: list[str]
     caveats: list[str] = []
     """What is missing of the survey that it stands on."""
+    notes: dict[str, str] = {}
+    """Finding -> what somebody wrote on it."""
+
+    def notes_on(self, item: Recommendation) -> list[str]:
+        """What somebody wrote on the findings of a recommendation."""
+        return [self.notes[name] for name in item.findings if name in self.notes]
 
 
 def plan_report(path: Path, case: Case, survey: Survey, findings: Sequence[Finding], budget_ms: float) -> PlanReport:
@@ -46,7 +54,9 @@ def plan_report(path: Path, case: Case, survey: Survey, findings: Sequence[Findi
     chosen = [item for item in found if not item.small]
     plan = make_plan(case, now, chosen, findings, proofs, budget_ms, survey.cpu.program_ms)
     caveats = [*stored_caveats(path), *proofs_elsewhere(path)]
-    return PlanReport(path.name, plan, found, case.frame.passes.short_names, caveats)
+    notes = newest_notes(records.NOTE.all(path))
+    on_findings = {subject.name: text for subject, text in notes.items() if subject.kind == "finding"}
+    return PlanReport(path.name, plan, found, case.frame.passes.short_names, caveats, on_findings)
 
 
 def gain_text(gain: Gain | None) -> str:
@@ -179,6 +189,7 @@ def plan_markdown(report: PlanReport) -> str:
             lines.append(f"- [ ] **{escaped(item.title)}** ({escaped(item.state_text)})")
             facts = [*gains, *less, where, item.effort, f"price: {item.price}", f"holds: {item.conditions}"]
             lines.append(f"  {escaped('; '.join(filter(None, facts)))}")
+            lines += [f"\n  Note: {escaped(note)}" for note in report.notes_on(item)]
     lines += [f"\n> {escaped(caveat)}" for caveat in report.caveats]
     return "\n".join(lines) + "\n"
 

@@ -16,6 +16,7 @@ from wendascope.desktop.models.commands import Commands, FrameJobs, NoCommands, 
 from wendascope.desktop.models.tree import TREES, Node
 from wendascope.frame import file
 from wendascope.frame.frame import Frame
+from wendascope.frame.notes import Note, Subject, newest_notes
 from wendascope.frame.origins import introduction
 from wendascope.frame.roles import GivenRole, give_roles
 from wendascope.measure.pass_pictures import Image
@@ -179,6 +180,8 @@ class Document(Observable):
         self.proofs: dict[str, Proof] = stored_proofs(path)
         self.elsewhere: list[str] = proofs_elsewhere(path)
         """What to say of proofs that were made on another driver."""
+        self.notes: dict[Subject, str] = newest_notes(records.NOTE.all(path))
+        """What somebody wrote, on the frame and on parts of it."""
         self._given_roles = records.GIVEN_ROLE.all(path)
         self.accepted: list[Accepted] = records.ACCEPTED_BREAK.all(path)
         self.limits: dict[tuple[int, ...], Limits] = stored_limits(path)
@@ -256,6 +259,17 @@ class Document(Observable):
         records.GIVEN_ROLE.keep(self.path, item)
         self._given_roles.append(item)
         give_roles(self.frame, self._given_roles)
+        self.changed()
+
+    def write_note(self, subject: Subject, text: str) -> None:
+        """Keep in the file what somebody writes; nothing takes it back. Raises FileError and changes nothing when it
+        cannot.
+        """
+        note = Note(text.strip(), subject)
+        if note.text == self.notes.get(subject, ""):
+            return
+        records.NOTE.keep(self.path, note)
+        self.notes = newest_notes([*(Note(old, known) for known, old in self.notes.items()), note])
         self.changed()
 
     def reload_proofs(self) -> None:

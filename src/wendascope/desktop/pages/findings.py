@@ -45,7 +45,7 @@ class FindingsPage(FramePage):
         proofs = document.proofs
         combined = newest_together(proofs)
         if combined is not None and combined.ratio is not None:
-            left = f" Left out: {'; '.join(combined.excluded)}." if combined.excluded else ""
+            left = _excluded(combined)
             self.say(
                 f"{plural(len(combined.together), 'change')} together: {combined.told_verdict}.",
                 f"{capital(combined.together_summary)}. {_sides(combined)}{_counts(document)}{left}",
@@ -59,13 +59,21 @@ class FindingsPage(FramePage):
             )
         else:
             self.say("Nothing to change was found.", _refuted(document))
-        self.evidence.setToolTip("\n".join(f"{item.title}: {item.reason}" for item in document.refuted))
+        excluded = combined.excluded if combined is not None else []
+        self.evidence.setToolTip("\n".join([*(f"{item.title}: {item.reason}" for item in document.refuted), *excluded]))
 
 
 def _states(document: Document) -> list[Part]:
     """How many findings stand where: those that save time first."""
     counts = Counter(state_of(finding, document.proofs) for finding in document.findings)
     return [Part(f"{state}: {counts[state]}", counts[state], state == Verdict.SAVES) for state in (*VERDICTS, UNTRIED)]
+
+
+def _excluded(combined: Proof) -> str:
+    """How many are not among the changes made together, by the reason; each of them is in the tip."""
+    reasons = Counter(text.rpartition(": ")[2] for text in combined.excluded)
+    parts = ", ".join(f"{count} ({reason})" for reason, count in reasons.most_common())
+    return f" Left out: {parts}." if parts else ""
 
 
 def _sides(combined: Proof) -> str:

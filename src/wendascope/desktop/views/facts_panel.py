@@ -8,9 +8,11 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTreeWidget, QTree
 
 from wendascope.desktop.models.document import Document
 from wendascope.desktop.widgets.copying import CopiesText
+from wendascope.desktop.widgets.note_line import NoteLine
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.theme import GRID, figures_font, theme
 from wendascope.frame.frame import Section
+from wendascope.frame.notes import WHOLE_FRAME, Subject
 from wendascope.frame.summary import summarise
 from wendascope.texts import share, three_digits, visible
 
@@ -31,6 +33,7 @@ class FactsPanel(QWidget):
         bold = QFont(figures_font())
         bold.setBold(True)
         self.title.setFont(bold)
+        self.note = NoteLine()
         self.tree = _FactsTree()
         self.tree.setColumnCount(2)
         self.tree.setHeaderHidden(True)
@@ -47,6 +50,7 @@ class FactsPanel(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(GRID, GRID // 2, GRID, GRID)
         layout.addWidget(self.title)
+        layout.addWidget(self.note)
         layout.addWidget(self.tree, 1)
 
     def show_document(self, document: Document | None) -> None:
@@ -62,8 +66,10 @@ class FactsPanel(QWidget):
         self.tree.clear()
         if document is None:
             self.title.setText("")
+            self.note.show_subjects(None, [])
             return
         step = document.selection.step
+        self.note.show_subjects(document, _subjects(document, step))
         if step is None:
             self.title.setText("Frame")
             self._fill(_frame_facts(document))
@@ -102,6 +108,20 @@ class FactsPanel(QWidget):
                 item.setToolTip(1, text)
                 head.addChild(item)
             head.setExpanded(key not in self._folded)
+
+
+def _subjects(document: Document, step: int | None) -> list[tuple[str, Subject]]:
+    """What can be written on: the step, its pass, the frame."""
+    whole = [("the frame", WHOLE_FRAME)]
+    if step is None:
+        return whole
+    passes = document.frame.passes
+    index = int(passes.of_step[step])
+    return [
+        (f"step {step:,}", Subject("step", str(step))),
+        (f"pass {passes.short_names[index]}", Subject("pass", str(index))),
+        *whole,
+    ]
 
 
 def _drawn_facts(document: Document, step: int) -> list[Section]:

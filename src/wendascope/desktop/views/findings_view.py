@@ -8,8 +8,10 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QSplitter, 
 from wendascope.advice.findings import Finding
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.widgets.answer import details_label, labelled
+from wendascope.desktop.widgets.note_line import NoteLine
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID
+from wendascope.frame.notes import Subject
 from wendascope.texts import capital, memory, plural
 from wendascope.trials.proofs.proof import Proof, newest_together, state_of
 from wendascope.trials.proofs.verdicts import Verdict, bound_ms
@@ -57,6 +59,7 @@ class FindingsView(QWidget):
         )
         self.table.rows.tip = self._tip
         self.details = details_label()
+        self.note = NoteLine()
         self.prove = QPushButton("Prove")
         self.prove.setToolTip("Replay the changed frame against the original and measure both")
         self.prove_all = QPushButton("Prove all")
@@ -82,6 +85,7 @@ class FindingsView(QWidget):
             layout.addWidget(self.details)
         else:
             layout.addWidget(self._with_details(), 1)
+            layout.addWidget(self.note)
         layout.addLayout(buttons)
         self.table.chosen_changed.connect(self._row_changed)
         self.prove.clicked.connect(self._prove)
@@ -190,6 +194,8 @@ class FindingsView(QWidget):
         self.show_step.setEnabled(finding is not None and bool(finding.steps))
         self.difference.setVisible(proof is not None and proof.verdict == Verdict.CHANGES)
         self.all_about.setEnabled(finding is not None)
+        if not self._page:
+            self.note.show_subjects(document, [(finding.title, Subject("finding", finding.id))] if finding else [])
         if finding is None:
             measured = document is not None and document.drawn is not None
             self.table.empty = (

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QTabWidget, QVBoxLayout, QWidget
 
@@ -10,9 +12,11 @@ from wendascope.desktop.models.commands import JobName
 from wendascope.desktop.models.document import Document, Workspace
 from wendascope.desktop.views.code_view import CodeView
 from wendascope.desktop.widgets.answer import details_label, labelled
+from wendascope.desktop.widgets.note_line import NoteLine
 from wendascope.desktop.widgets.plain import Label
 from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID, figures_font
+from wendascope.frame.notes import Subject
 from wendascope.frame.remedy import Remedy
 from wendascope.report.plan import gain_text, places_text
 from wendascope.texts import capital, plural, three_digits
@@ -37,6 +41,7 @@ class PlanDetails(QWidget):
         self.title = Label()
         self.title.setWordWrap(True)
         self.title.setFont(figures_font(1.1))
+        self.note = NoteLine()
         self.facts = details_label()
         scroll = QScrollArea()
         scroll.setWidget(self.facts)
@@ -71,12 +76,16 @@ class PlanDetails(QWidget):
         layout.setContentsMargins(GRID, GRID // 2, GRID, GRID)
         layout.setSpacing(GRID // 2)
         layout.addWidget(self.title)
+        layout.addWidget(self.note)
         layout.addWidget(self.tabs, 1)
         layout.addLayout(buttons)
 
     def show_item(self, item: Recommendation | None, document: Document | None) -> None:
         """Show a recommendation of a document; None where none is chosen."""
         self._item, self._document = item, document
+        self.note.show_subjects(
+            document, [("this", finding_subject(item.findings, document))] if item and document else []
+        )
         self.title.setText(item.title if item else "Nothing is chosen" if document else "")
         self.facts.setText(labelled(_facts(item, document)) if item and document else "")
         self.steps.rows.show_rows(list(item.steps) if item else [])
@@ -142,6 +151,12 @@ class PlanDetails(QWidget):
     def _mark(self) -> None:
         if self._item is not None and self._item.steps and self._document is not None:
             self._document.selection.mark(self._item.steps)
+
+
+def finding_subject(findings: Sequence[str], document: Document) -> Subject:
+    """What a note on a recommendation is on: the finding of it that has one, else the first."""
+    subjects = [Subject("finding", name) for name in findings]
+    return next((subject for subject in subjects if subject in document.notes), subjects[0])
 
 
 def _both(item: Recommendation) -> str:

@@ -27,6 +27,7 @@ from wendascope.desktop.widgets.plain import Label, plain_tip
 from wendascope.desktop.widgets.room import Taken, hide_what_gives_way
 from wendascope.desktop.widgets.theme import GRID, figures_font, group_colour, theme
 from wendascope.desktop.widgets.thumbnails import SIZE, thumbnail, thumbnail_tip
+from wendascope.frame.notes import Subject
 from wendascope.texts import capital, visible
 
 Index = QModelIndex | QPersistentModelIndex
@@ -177,15 +178,23 @@ class StepTreeModel(QAbstractItemModel):
             colour = group_colour(node)
             return thumbnail(self.document, node.pass_index, colour) if node.kind == "pass" else colour
         if role == Qt.ItemDataRole.ToolTipRole:
-            is_pass = node.kind == "pass"
-            return thumbnail_tip(self.document, node.pass_index, node.label) if is_pass else plain_tip(node.label)
+            label = "\n".join(filter(None, [node.label, self._note(node)]))
+            return thumbnail_tip(self.document, node.pass_index, label) if node.kind == "pass" else plain_tip(label)
         return None
+
+    def _note(self, node: Node) -> str:
+        """What somebody wrote on what a row stands for."""
+        if self.document is None or node.kind not in ("step", "pass"):
+            return ""
+        number = node.first if node.kind == "step" else node.pass_index
+        return self.document.notes.get(Subject("step" if node.kind == "step" else "pass", str(number)), "")
 
     def text(self, node: Node, column: int) -> str:
         """One cell as it is shown and copied."""
         assert self.tree is not None
         if column == 0:
-            return f"{node.first}  {node.label}" if node.kind == "step" else node.label
+            label = f"{node.first}  {node.label}" if node.kind == "step" else node.label
+            return f"{label} (note)" if self._note(node) else label
         chosen = self.columns[column - 1]
         if chosen.written is not None:
             return chosen.written(self.tree, node)

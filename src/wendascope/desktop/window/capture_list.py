@@ -18,15 +18,14 @@ from wendascope.desktop.widgets.rows_table import Column, RowsModel, RowsTable
 from wendascope.desktop.widgets.theme import GRID
 from wendascope.errors import WendascopeError
 from wendascope.frame import file
-from wendascope.frame.notes import Note
+from wendascope.frame.notes import WHOLE_FRAME, Note, newest_notes
 
 THUMBNAIL = (80, 45)
 
 
 def stored_note(path: Path) -> str:
-    """The last note in a file, or nothing. Raises FileError."""
-    note = records.NOTE.newest(path)
-    return note.text if note else ""
+    """The last note on the frame of a file, or nothing. Raises FileError."""
+    return newest_notes(records.NOTE.all(path)).get(WHOLE_FRAME, "")
 
 
 class FileReader(QObject):

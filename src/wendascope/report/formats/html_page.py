@@ -8,6 +8,7 @@ import hashlib
 import io
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +24,7 @@ from wendascope.errors import FileError, ReplayError, TrialError
 from wendascope.files import write_atomically
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
+from wendascope.frame.notes import SubjectKind, newest_notes, subject_title
 from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.replay.client import Replay
 from wendascope.report.formats._registry import form
@@ -70,6 +72,7 @@ def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
         finished=_data_uri(frame.reference.pixels[::-1, :, :3]) if frame.reference else "",
         findings=_by_use(document.findings),
         trials=_trials(frame_file, findings),
+        notes=_notes(frame_file, frame, findings),
         kept=kept,
         objects=kept.objects[:_OBJECTS],
         most_expensive=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
@@ -78,6 +81,14 @@ def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
         **(plan_parts(plan) if plan else {"r": None, "memory": memory}),
     )
     write_atomically(path, lambda scratch: scratch.write_text(page, encoding="utf-8"))
+
+
+def _notes(path: Path, frame: Frame, findings: Mapping[str, Finding]) -> list[tuple[str, str]]:
+    """What somebody wrote, by what it is on: the frame first, then what it is made of, then what was found."""
+    titles = {name: item.title for name, item in findings.items()}
+    order = list(get_args(SubjectKind))
+    written = sorted(newest_notes(records.NOTE.all(path)).items(), key=lambda item: order.index(item[0].kind))
+    return [(subject_title(subject, frame, titles), text) for subject, text in written]
 
 
 def _policy(script: str) -> str:
