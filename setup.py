@@ -1,5 +1,6 @@
-"""Builds the tap with the package. Everything else stands in pyproject.toml."""
+"""Builds the tap with the package, and puts the guide into it. Everything else stands in pyproject.toml."""
 
+import shutil
 import sys
 from pathlib import Path
 
@@ -18,6 +19,17 @@ class BuildTap(build_py):
 
         build()
         super().run()
+        if not self.editable_mode:
+            self._add_guide()
+
+    def _add_guide(self) -> None:
+        """What the window shows as help lies outside of the package, where people read it without one."""
+        docs, into = Path(__file__).parent / "docs", Path(self.build_lib) / "wendascope" / "docs"
+        shutil.rmtree(into, ignore_errors=True)
+        for folder in ("guide", "screenshots", "examples"):
+            shutil.copytree(docs / folder, into / folder)
+        for page in ("api.md", "ci.md", "file-format.md"):
+            shutil.copy(docs / page, into / page)
 
 
 class WithLibrary(Distribution):

@@ -36,8 +36,10 @@ PROGRAMS = Path(__file__).parent / "programs"
 DATA = Path(__file__).parent.parent / "src" / "wendascope" / "demo" / "data"
 
 
+_PARTED = "known/test_known.py", "test_guide.py"
+"""Files whose tests share nothing and take long."""
 _PARTS = 8
-"""Of the known programs."""
+"""Of each of these."""
 _WITH_A_DRIVER = {"display", "capture", "small", "own_small", "window"}
 
 
@@ -49,13 +51,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 
 class _ByFile(LoadScopeScheduling):
-    """Tests of one file share what they captured, and so a worker; known programs share nothing, and are parted. Groups
-    by mark, which would do, are lost between the versions of pytest and of its plugin that are around.
+    """Tests of one file share what they captured, and so a worker; some share nothing, and are parted. Groups by mark,
+    which would do, are lost between the versions of pytest and of its plugin that are around.
     """
 
     def _split_scope(self, nodeid: str) -> str:
         file, _, name = nodeid.partition("::")
-        return f"{file} {zlib.crc32(name.encode()) % _PARTS}" if file.endswith("known/test_known.py") else file
+        return f"{file} {zlib.crc32(name.encode()) % _PARTS}" if file.endswith(_PARTED) else file
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeScheduling:

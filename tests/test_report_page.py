@@ -17,6 +17,8 @@ from selenium.webdriver.common.keys import Keys
 from tests.conftest import DATA
 from wendascope import records
 from wendascope.frame.file import load
+from wendascope.frame.notes import Note, Subject
+from wendascope.frame.places import frame_path
 from wendascope.report.formats import export
 from wendascope.report.survey import SurveyDocument, survey_document
 from wendascope.trials.proofs.proof import stored_proofs
@@ -156,3 +158,19 @@ def _contrast(browser: Chrome, selector: str) -> float:
             selector,
         )
     )
+
+
+@pytest.mark.driver
+def test_notes_and_the_frames_beside_each_other_are_told(tmp_path: Path) -> None:
+    file = tmp_path / "several.wend"
+    shutil.copy(DATA / "platform.wend", file)
+    path = frame_path(file, 8)
+    records.NOTE.keep(path, Note(HOSTILE, Subject("pass", "0")))
+    export("html", _document(path), tmp_path / "page.html", path)
+    text = (tmp_path / "page.html").read_text(encoding="utf-8")
+    over_time = text[text.index('<section id="over-time"') : text.index('<section id="memory"')]
+    assert "Frame 5 is slow" in over_time and "about frame 8 of 8" in over_time
+    assert over_time.count("<tr>") == 9 and over_time.count("slow ") >= 1
+    notes = text[text.index('<section id="notes"') : text.index('<section id="over-time"')]
+    assert f"pass {load(path).passes.names[0]}" in notes
+    assert HOSTILE not in text and "&lt;b&gt;tram" in notes

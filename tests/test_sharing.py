@@ -83,8 +83,8 @@ def test_a_note_on_nothing_is_refused(depot):
 
 def test_notes_on_what_a_frame_lacks_keep_its_name(depot):
     frame = load(depot)
-    for kind, name in (("step", "99999"), ("pass", "²"), ("finding", "x-1")):
-        assert name in subject_title(Subject(kind, name), frame, {})
+    for subject in (Subject("step", "99999"), Subject("pass", "²"), Subject("finding", "x-1")):
+        assert subject.name in subject_title(subject, frame, {})
 
 
 def test_notes_on_findings_are_in_the_plan(depot):

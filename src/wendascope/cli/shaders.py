@@ -19,6 +19,7 @@ from wendascope.cli._app import (
     warn_stored,
 )
 from wendascope.errors import FileError, UsageError
+from wendascope.glsl.stages import ENDINGS
 from wendascope.texts import share as per_cent
 
 if TYPE_CHECKING:
@@ -50,10 +51,21 @@ def _program(studies: list[ProgramStudy], number: int) -> ProgramStudy:
 
 
 @app.command()
-def shaders(file: Path, json: JsonOption = False) -> None:
+def shaders(
+    file: Path,
+    out: Annotated[Path | None, typer.Option(help="Also write the sources of all stages into this folder.")] = None,
+    json: JsonOption = False,
+) -> None:
     """Programs of a frame: times and counts as far as measured, costs by the model."""
     warn_stored(file, json)
     _, studies = _studied(file)
+    if out is not None:
+        from wendascope.files import write_files
+
+        sources = {
+            f"program-{s.program}{ENDINGS[t.stage]}": t.source.encode() for s in studies for t in s.stages if t.source
+        }
+        say(*(f"wrote {path}" for path in write_files(out, sources)))
     whole = sum(s.ms or 0.0 for s in studies)
     rows = [
         {

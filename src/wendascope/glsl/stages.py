@@ -24,3 +24,13 @@ STAGE_NAMES: dict[int, str] = {
     Stage.TESSELLATION_EVALUATION: "tessellation",
     Stage.COMPUTE: "compute",
 }
+
+ENDINGS: dict[int, str] = {
+    Stage.VERTEX: ".vert",
+    Stage.FRAGMENT: ".frag",
+    Stage.GEOMETRY: ".geom",
+    Stage.TESSELLATION_CONTROL: ".tesc",
+    Stage.TESSELLATION_EVALUATION: ".tese",
+    Stage.COMPUTE: ".comp",
+}
+"""Of files of their sources, as compilers know them."""

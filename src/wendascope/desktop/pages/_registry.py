@@ -22,6 +22,8 @@ UNKNOWN = "–"
 class Page(QWidget):
     """A page of the rail. Everything that the window asks of it is here, and does nothing unless a page says more."""
 
+    guide = "index"
+    """The page of the guide that belongs to it."""
     alone = False
     """Whether it takes the room of strip, picture and facts."""
     picture_share = 0.4

@@ -41,6 +41,7 @@ _HOW = {"instance": "instances", "merge": "merged", "multi-draw": "ranges"}
 class BatchingPage(FramePage):
     """Answer sentence, the tree of batches and single draws, then findings, breaks, code and atlas pages."""
 
+    guide = "batching"
     picture_share = 0.5
     under_share = 0.3
 

@@ -92,6 +92,7 @@ _FIRST = """1. Start a program on the left and take the frame that is too slow; 
 class CapturePage(Page):
     """Left: what to run and when to take. Right: its frames, the captures, what it writes."""
 
+    guide = "first-capture"
     alone = True
     """Takes the room of the frame's strip, picture and facts."""
 

@@ -106,6 +106,7 @@ def _row(name: str, steps: str, ms: Difference | None) -> Row:
 class ComparePage(Page):
     """Above: which two, and measuring them. Left: passes and counts. Right: the pictures."""
 
+    guide = "over-time"
     alone = True
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:

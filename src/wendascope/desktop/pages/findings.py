@@ -18,6 +18,7 @@ from wendascope.trials.proofs.verdicts import VERDICTS, Verdict
 
 @page("Findings", 75)
 class FindingsPage(FramePage):
+    guide = "over-budget"
     stages = ("rules", "claims")
 
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:

@@ -26,6 +26,7 @@ Value = Callable[[FrameTree, Node], float | None]
 class GeometryPage(FramePage):
     """Answer sentence, the table of passes and steps, then findings and the mesh of the selected step."""
 
+    guide = "overdraw"
     stages = ("coverage",)
     picture_share = 0.54
     under_share = 0.28

@@ -30,6 +30,7 @@ _SHOWN = ("all objects", "used in this frame", "not used in this frame")
 class MemoryPage(FramePage):
     """Answer sentence, areas by size, then the table of objects, what the chosen one holds, and findings."""
 
+    guide = "memory"
     stages = ("memory",)
     picture_share = 0.32
 

@@ -35,6 +35,7 @@ from wendascope.texts import three_digits
 class OverTimePage(FramePage):
     """Answer sentence, a column for each frame, then the table. A frame that is chosen is opened."""
 
+    guide = "over-time"
     stages = ("sequence",)
 
     works_hidden = True

@@ -64,6 +64,7 @@ class _Areas(QTreeWidget):
 class OverdrawPage(FramePage):
     """Answer sentence, the table of passes and steps, then findings and the pixel stack."""
 
+    guide = "overdraw"
     stages = ("coverage",)
     picture_share = 0.54
     under_share = 0.28

@@ -33,6 +33,7 @@ _LONGEST_MS = 1500.0
 class PlanPage(FramePage):
     """The sentence and the list; the chosen row stands beside it, with its pictures above."""
 
+    guide = "over-budget"
     works_hidden = True
     stages = ("coverage", "rules", "claims")
     picture_share = 0.42

@@ -27,6 +27,7 @@ from wendascope.trials.survey.apart import study_programs
 class ShadersPage(FramePage):
     """Answer sentence, the table of programs, then source, lines, limits and loops of the chosen one, and findings."""
 
+    guide = "shaders"
     stages = ("reached code",)
     picture_share = 0.5
     under_share = 0.3

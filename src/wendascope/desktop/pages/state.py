@@ -33,6 +33,8 @@ _TITLES = ["kind / program / call", "calls", "used", "repeats", "overwritten", "
 class StatePage(FramePage):
     """Answer sentence, the tree of calls, then findings, the chosen call, and switches."""
 
+    guide = "batching"
+
     def __init__(self, workspace: Workspace, _settings: QSettings) -> None:
         super().__init__(workspace, "Which state calls are redundant?")
         self.passes = QComboBox()

@@ -82,6 +82,7 @@ def _columns() -> list[Column]:
 class TimePage(Page):
     """Answer sentence, then the tree of passes and steps."""
 
+    guide = "which-pass"
     picture_share = 0.5
     under_share = 0.34
 

@@ -72,6 +72,8 @@ _SHOWN = {
 
 @page("Trials", 72)
 class TrialsPage(FramePage):
+    guide = "quality-for-time"
+
     def __init__(self, workspace: Workspace, settings: QSettings) -> None:
         super().__init__(workspace, "What has been tried, and what is applied?")
         self._settings = settings

@@ -40,6 +40,7 @@ from wendascope.desktop.widgets.current_stack import CurrentStack
 from wendascope.desktop.widgets.plain import plain_tip
 from wendascope.desktop.window.command_palette import CommandPalette
 from wendascope.desktop.window.frame_work import FrameWork
+from wendascope.desktop.window.guide import GuideWindow
 from wendascope.desktop.window.guidelines_file import GuidelinesFile
 from wendascope.desktop.window.header import Header
 from wendascope.desktop.window.menus import Menus
@@ -81,6 +82,7 @@ class MainWindow(QMainWindow):
         self.workspace.set_grouping(str(self.settings.value("group_by", "")))
         self.work = FrameWork(self.workspace, self)
         self._closed = False
+        self.guide: GuideWindow | None = None
         self.guidelines = GuidelinesFile()
         self.setWindowTitle("Wendascope")
         self.setAcceptDrops(True)
@@ -249,12 +251,18 @@ class MainWindow(QMainWindow):
     def show_palette(self) -> None:
         CommandPalette(self.menus.actions, self).exec()
 
+    def show_guide(self, name: str = "") -> None:
+        """Open the guide, beside the window: the page that belongs to what is shown, or one by its name."""
+        if self.guide is None:
+            self.guide = GuideWindow(self.settings, self)
+        self.guide.show_page(name or self.pages.current().guide)
+
     def about(self) -> None:
         QMessageBox.about(
             self,
             "About Wendascope",
-            f"Wendascope {wendascope.__version__}\n\nShows where the time of a captured frame goes. Its files are"
-            " described in docs/file-format.md.",
+            f"Wendascope {wendascope.__version__}\n\nShows where the time of a captured frame goes, and proves what"
+            " makes it faster. The guide opens with F1.",
         )
 
     # ---- documents ---------------------------------------------------------------------------------------

@@ -121,6 +121,8 @@ class Menus:
     def _help_menu(self) -> None:
         window = self._window
         help_menu = self._bar("&Help")
+        self._add(help_menu, "&Guide to this page", window.show_guide, QKeySequence.StandardKey.HelpContents)
+        self._add(help_menu, "Guide: &contents", functools.partial(window.show_guide, "index"))
         self._add(help_menu, "&All commands...", window.show_palette, "Ctrl+Space")
         self._add(help_menu, "A&bout Wendascope", window.about)
 

@@ -18,13 +18,15 @@ from PIL import Image
 from wendascope import records
 from wendascope.advice.findings import Finding
 from wendascope.advice.recommend import Recommendation, Section
+from wendascope.analysis.sequence.over_time import OverTime, frame_in_time, over_time
 from wendascope.backends.doors import Code
 from wendascope.colours import PASS_COLOURS
 from wendascope.errors import FileError, ReplayError, TrialError
 from wendascope.files import write_atomically
-from wendascope.frame.file import load
+from wendascope.frame.file import frame_count, load
 from wendascope.frame.frame import Frame
 from wendascope.frame.notes import SubjectKind, newest_notes, subject_title
+from wendascope.frame.places import frame_path, place_of
 from wendascope.measure.pass_pictures import pass_pictures
 from wendascope.replay.client import Replay
 from wendascope.report.formats._registry import form
@@ -32,7 +34,7 @@ from wendascope.report.memory import memory_document
 from wendascope.report.pages import page_template
 from wendascope.report.plan import plan_parts, plan_report
 from wendascope.report.survey import FindingRow, SurveyDocument
-from wendascope.texts import memory
+from wendascope.texts import memory, three_digits
 from wendascope.trials.experiments.limits import stored_limits
 from wendascope.trials.experiments.log import stored_log, trials_of
 from wendascope.trials.proofs.runs import picture_of
@@ -73,14 +75,25 @@ def write(document: SurveyDocument, path: Path, frame_file: Path) -> None:
         findings=_by_use(document.findings),
         trials=_trials(frame_file, findings),
         notes=_notes(frame_file, frame, findings),
+        sequence=_sequence(frame_file),
+        number=place_of(frame_file)[1],
         kept=kept,
         objects=kept.objects[:_OBJECTS],
+        digits=three_digits,
         most_expensive=sorted(document.steps, key=lambda s: -s.ms)[:_DEAREST],
         colours=PASS_COLOURS,
         total=sum(p.ms for p in document.passes) or 1.0,
         **(plan_parts(plan) if plan else {"r": None, "memory": memory}),
     )
     write_atomically(path, lambda scratch: scratch.write_text(page, encoding="utf-8"))
+
+
+def _sequence(path: Path) -> OverTime | None:
+    """The frames of the file beside each other; None where it holds one."""
+    file, count = place_of(path)[0], frame_count(path)
+    if count < 2:
+        return None
+    return over_time([frame_in_time(load(frame_path(file, number)), number) for number in range(1, count + 1)])
 
 
 def _notes(path: Path, frame: Frame, findings: Mapping[str, Finding]) -> list[tuple[str, str]]:
