@@ -14,8 +14,10 @@ import pytest
 from PIL import Image
 
 from tests.conftest import program
-from wendascope.demo.data import demo_files
+from wendascope import headless
+from wendascope.demo.data import demo_files, shipped_file
 from wendascope.errors import MachineError
+from wendascope.task import Task
 
 pytestmark = pytest.mark.driver
 
@@ -237,3 +239,21 @@ def test_steps_are_shown_in_groups() -> None:
     assert sum(item["steps"] for item in found) == 1073 and sum(item["share"] for item in found) == pytest.approx(1.0)
     refused = run("show", "--by", "colour", depot)
     assert refused.returncode != 0 and "choose one of pass, role" in refused.stderr
+
+
+def test_the_headless_demo_takes_the_frame_that_came_along_where_its_program_cannot_run(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class _EnoughError(Exception):
+        pass
+
+    def replay(path: Path) -> object:
+        assert path.read_bytes() == shipped_file("depot.wend").read_bytes()
+        raise _EnoughError
+
+    said: list[str] = []
+    monkeypatch.setattr(headless, "missing_packages", lambda: ["glfw"])
+    monkeypatch.setattr(headless, "Replay", replay)
+    with pytest.raises(_EnoughError):
+        headless.run_demo(tmp_path, Task(), said.append)
+    assert "glfw" in said[0] and "wendascope[demo]" in said[0]

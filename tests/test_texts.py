@@ -179,3 +179,4 @@ def test_all_parts_of_one_thing_are_one_name() -> None:
 def test_names_of_commands_stay_what_they_are() -> None:
     assert texts.capital("glFinish holds the program") == "glFinish holds the program"
     assert texts.capital("glow is drawn") == "Glow is drawn" and texts.capital("") == ""
+    assert texts.capital("lamps[5]: no pixel needs it") == "lamps[5]: no pixel needs it"

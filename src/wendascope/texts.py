@@ -68,9 +68,12 @@ def verb(count: float, one: str, several: str) -> str:
 
 
 def capital(text: str) -> str:
-    """With a large first letter, the rest as it is; names of commands (`glFinish`) stay what they are."""
-    command = text[:2] in ("gl", "eg") and any(letter.isupper() for letter in text.split(" ", 1)[0])
-    return text if command else text[:1].upper() + text[1:]
+    """With a large first letter, the rest as it is; names in code (`glFinish`, `lamps[5]`, `v_depth`) stay what they
+    are.
+    """
+    first = text.split(" ", 1)[0]
+    command = text[:2] in ("gl", "eg") and any(letter.isupper() for letter in first)
+    return text if command or "_" in first or "[" in first else text[:1].upper() + text[1:]
 
 
 def sentence(text: str) -> str:
