@@ -102,6 +102,13 @@ def test_each_command_has_a_manual_page_without_a_warning(prefix):
     assert "--prove" in text and "\\" not in text
 
 
+def test_commands_stand_in_the_order_in_which_one_meets_them():
+    from wendascope.cli import _ORDER
+
+    shown = [name for name, each in cast(click.Group, get_command(app)).commands.items() if not each.hidden]
+    assert shown == _ORDER, "each has its place"
+
+
 def test_a_manual_page_takes_no_text_for_a_request():
     @click.group()
     def group() -> None:

@@ -7,7 +7,7 @@ import logging
 import os
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from wendascope.cli import (  # noqa: F401  the commands register themselves
     batching,
@@ -25,6 +25,21 @@ from wendascope.cli import (  # noqa: F401  the commands register themselves
 from wendascope.cli._app import COMPLETION, JsonOption, Session, app, emit, progress, progress_end, put, say, typer
 from wendascope.errors import InternalError, UsageError, WendascopeError
 from wendascope.logs import LEVELS, start_logging
+
+_ORDER = (
+    "demo capture verify survey plan show picture prove compare shaders limits edit trials batches atlas mesh memory"
+    " sequence lights check bisect-frame note slim trigger mark integrate"
+).split()
+"""Of commands in the help and the manual: as one meets them in an afternoon. Others come after these."""
+
+
+def _command_name(command: Any) -> str:
+    return str(command.name or command.callback.__name__)
+
+
+def _place_in_help(command: Any) -> int:
+    name = _command_name(command)
+    return _ORDER.index(name) if name in _ORDER else len(_ORDER)
 
 
 @app.callback(invoke_without_command=True)
@@ -128,6 +143,9 @@ def demo(
     raise typer.Exit(open_window(demo_files()))
 
 
+app.registered_commands.sort(key=_place_in_help)
+
+
 def main() -> None:
     """Entry point: one line for every error, and its exit code."""
     arguments = sys.argv[1:]
@@ -138,7 +156,7 @@ def main() -> None:
     try:
         if (
             first is not None
-            and first not in {c.name or c.callback.__name__ for c in app.registered_commands if c.callback}
+            and first not in {_command_name(c) for c in app.registered_commands}
             and (first.endswith(".wend") or os.path.exists(first))  # noqa: PTH110 - false for what can be no path, too
         ):
             raise SystemExit(open_window([Path(a) for a in arguments if not a.startswith("-")]))
