@@ -16,7 +16,8 @@ from tests.conftest import DATA, load_opengl
 from wendascope.backends.opengl.calls.packed import in_order
 from wendascope.backends.opengl.frame import OpenGLFrame
 from wendascope.frame.file import load, save
-from wendascope.trials.checks.changes import Cause, bisect_frames, changes_between
+from wendascope.tap.launch import Target, Trigger
+from wendascope.trials.checks.changes import Cause, _as_small, bisect_frames, changes_between
 
 YARD = DATA / "signal-box.wend"
 
@@ -88,3 +89,39 @@ def test_what_a_change_takes_is_measured_by_taking_it_back(tmp_path: Path) -> No
         capture_output=True, text=True, check=True,
     )  # fmt: skip
     assert json.loads(done.stdout)["changes"][0]["cause"] == "other variant of a shader"
+
+
+def _captured(path: Path, *options: str) -> Path:
+    with Target([sys.executable, "-m", "wendascope.demo", "--off-screen", *options]) as target:
+        save(target.capture(Trigger(frame=5), 60.0), path)
+    return path
+
+
+@pytest.mark.driver
+def test_textures_and_targets_are_taken_back_to_what_they_were(tmp_path: Path) -> None:
+    """The programs draw them otherwise; taken back, the later frame has the size and the levels of the earlier."""
+    small = "--view", "store", "--size", "320x180"
+    before = _captured(tmp_path / "before.wend", *small, "--better", "poster,mip-levels")
+    after = _captured(tmp_path / "after.wend", *small)
+    found = {change.cause: change for change in bisect_frames(before, after, repeats=6, seconds=1.0).changes}
+    assert set(found) == {Cause.LEVELS, Cause.TEXTURE}
+    assert found[Cause.LEVELS].remedies[0].kind == "mip-levels"
+    assert found[Cause.TEXTURE].remedies[0].values == {"levels": 5.0}
+    assert all(change.ms is not None and not change.untried for change in found.values())
+
+    before = _captured(tmp_path / "mirror-before.wend", "--size", "480x270", "--better", "mirror")
+    after = _captured(tmp_path / "mirror-after.wend", "--size", "480x270")
+    result = bisect_frames(before, after, repeats=6, seconds=2.0)
+    assert [change.cause for change in result.changes] == [Cause.TARGET]
+    change = result.changes[0]
+    assert change.remedies[0].divide == 2 and change.ms is not None and change.ms.median > 0
+
+
+def test_a_size_that_does_not_divide_is_told_and_not_taken_back() -> None:
+    frame = load(YARD)
+    old, now = frame.passes.targets[0], frame.passes.targets[0]
+    for width, height in ((now.width // 2 + 1, now.height // 2), (now.width, now.height), (0, 0)):
+        was = dataclasses.replace(old, width=width, height=height)
+        assert _as_small(frame, 0, was, now) == []
+    was = dataclasses.replace(old, width=now.width // 2, height=now.height // 2)
+    assert _as_small(frame, 0, was, now)[0].divide == 2

@@ -20,6 +20,7 @@ from wendascope.errors import ReplayError, TrialError
 from wendascope.frame.file import load
 from wendascope.frame.frame import Frame
 from wendascope.frame.memory import MemoryItem
+from wendascope.frame.passes import Target
 from wendascope.frame.remedy import EditedSource, Remedy
 from wendascope.measure.deciding import Decision
 from wendascope.measure.statistics import Interval
@@ -232,7 +233,7 @@ def _in_pass(before: Frame, after: Frame, i: int, j: int, known: _Programs) -> I
     if (a.width, a.height) != (b.width, b.height):
         pixels = b.width * b.height / max(a.width * a.height, 1)
         what = f"{a.width} x {a.height} became {b.width} x {b.height}: {pixels:.2f} times the pixels"
-        yield Change(Cause.TARGET, name, what, _steps(after, j))
+        yield Change(Cause.TARGET, name, what, _steps(after, j), remedies=_as_small(after, j, a, b))
     yield from _textures(before, after, i, j, name)
 
 
@@ -278,10 +279,31 @@ def _textures(before: Frame, after: Frame, i: int, j: int, name: str) -> Iterato
             continue
         mine = sorted(steps & set(item.reads.tolist()))
         if was.levels > 1 and item.levels == 1 and (was.width, was.height) == (item.width, item.height):
-            yield Change(Cause.LEVELS, name, f"{item.title}: {plural(was.levels, 'level')} became 1", mine)
+            what = f"{item.title}: {plural(was.levels, 'level')} became 1"
+            again = Remedy("mip-levels", item.reads.tolist(), textures=[item.name])
+            yield Change(Cause.LEVELS, name, what, mine, remedies=[again])
         elif (was.width, was.height, was.format) != (item.width, item.height, item.format):
             what = f"{item.title}: {was.dimensions} {was.format} became {item.dimensions} {item.format}"
-            yield Change(Cause.TEXTURE, name, what, mine)
+            yield Change(Cause.TEXTURE, name, what, mine, remedies=_as_coarse(was, item))
+
+
+def _as_small(frame: Frame, index: int, was: Target, now: Target) -> list[Remedy]:
+    """A pass drawn into a target as small as it was, where that divides it."""
+    divide = now.width // max(was.width, 1)
+    if divide < 2 or (now.width // divide, now.height // divide) != (was.width, was.height):
+        return []
+    steps = [step for step in _steps(frame, index) if frame.steps.kind_name(step) in ("draw", "clear")]
+    return [Remedy("smaller-view", steps, divide=divide)]
+
+
+def _as_coarse(was: MemoryItem, now: MemoryItem) -> list[Remedy]:
+    """A texture without the finer levels that it did not have, where its format is the same."""
+    levels = (max(now.width, 1) // max(was.width, 1)).bit_length() - 1
+    halved = max(now.width >> levels, 1), max(now.height >> levels, 1)
+    if levels < 1 or halved != (was.width, was.height) or was.format != now.format:
+        return []
+    kind = "drop-levels" if now.levels > 1 else "smaller-textures"
+    return [Remedy(kind, now.reads.tolist(), textures=[now.name], values={"levels": float(levels)})]
 
 
 def _read_in(frame: Frame, index: int) -> list[MemoryItem]:
