@@ -116,6 +116,10 @@ def test_a_note_is_written_in_the_window_on_the_step_its_pass_or_the_frame(depot
     qtbot.keyClick(note.line, "\r")
     assert document.notes[Subject("step", "12")] == "why?"
     assert Document(depot).notes == document.notes
+    document.notes[WHOLE_FRAME] = "two\nlines"  # what a line cannot show as it is, is not changed by being looked at
+    document.selection.choose(None)
+    document.selection.choose(13)
+    assert document.notes[WHOLE_FRAME] == "two\nlines"
 
 
 # ---- copies --------------------------------------------------------------------------------------------

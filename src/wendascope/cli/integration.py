@@ -138,8 +138,10 @@ def _remove(top: Path) -> list[str]:
     # a list that was tampered with names nothing outside the folder that it is about
     files = [path for path in files if path.startswith("share/") and ".." not in Path(path).parts]
     for path in files:
-        with contextlib.suppress(FileNotFoundError):
-            (top / path).unlink()
+        try:
+            (top / path).unlink(missing_ok=True)
+        except OSError as error:
+            raise FileError(f"cannot remove {top / path}: {error.strerror}") from error
     with contextlib.suppress(OSError):
         (top / _LIST).parent.rmdir()
     return files

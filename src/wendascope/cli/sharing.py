@@ -46,7 +46,7 @@ def note(
             raise UsageError(f"there is no finding {finding!r}; run wendascope survey {file} to have them listed")
         subject = Subject("finding", finding)
     if text is not None:
-        records.NOTE.keep(file, Note(text.strip(), subject))
+        records.NOTE.keep(file, Note(" ".join(text.split()), subject))  # a note is a line, as the window has it
     notes = newest_notes(records.NOTE.all(file))
     shown = notes if subject == WHOLE_FRAME and text is None else {k: v for k, v in notes.items() if k == subject}
     if json:

@@ -14,8 +14,6 @@ from wendascope.errors import WendascopeError
 from wendascope.frame.notes import Subject
 from wendascope.texts import visible
 
-_LONGEST = 500
-
 
 class _Line(QLineEdit):
     """Escape puts back what was there."""
@@ -45,7 +43,6 @@ class NoteLine(QWidget):
         self.which.setAccessibleName("What the note is on")
         self.which.activated.connect(lambda _index: self._show())
         self.line = _Line()
-        self.line.setMaxLength(_LONGEST)
         self.line.setAccessibleName("Note")
         self.line.editingFinished.connect(self._keep)
         self.line.returnPressed.connect(self.line.clearFocus)
@@ -88,8 +85,9 @@ class NoteLine(QWidget):
 
     def _keep(self) -> None:
         subject, document = self.subject, self._document
-        if subject is None or document is None:
+        if subject is None or document is None or not self.line.isModified():
             return
+        self.line.setModified(False)
         try:
             document.write_note(subject, self.line.text())
         except WendascopeError as error:
