@@ -73,7 +73,7 @@ screenshots: setup
 # ---- what is handed out ----
 
 wheel:
-	rm -rf build/lib* build/bdist* && $(PYTHON) -m venv --clear build/venv
+	rm -rf build/lib* build/bdist* $(DIST)/wendascope-*.whl && $(PYTHON) -m venv --clear build/venv
 	build/venv/bin/pip wheel -q --disable-pip-version-check --no-deps --wheel-dir $(DIST) .
 
 sdist: setup
