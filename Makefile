@@ -44,7 +44,7 @@ browser:
 # Two files at a time; what fails beside another one is run once more by itself, unless it did so already (5: no tests),
 # as one does whose process ended. What hangs as a whole is ended with the stacks of the process that leads the others.
 test: setup lint browser
-	timeout --foreground --signal=ABRT 3000 $(BIN)/python -m pytest -n 2 --max-worker-restart 2 --durations 60; first=$$?; \
+	timeout --foreground --signal=ABRT 3600 $(BIN)/python -m pytest -n 2 --max-worker-restart 2 --durations 60; first=$$?; \
 	if [ $$first = 1 ]; then $(BIN)/python -m pytest --last-failed --last-failed-no-failures none; again=$$?; \
 	  [ $$again = 0 ] || [ $$again = 5 ]; \
 	else exit $$first; fi
