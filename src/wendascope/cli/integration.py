@@ -12,19 +12,19 @@ from typing import TYPE_CHECKING, Annotated, cast
 
 from wendascope.cli._app import COMPLETION, JsonOption, app, emit, put, say, typer
 from wendascope.errors import FileError
+from wendascope.system_files import DESKTOP_ID
 
 if TYPE_CHECKING:
     import click
 
-_NAME = "org.wendascope.Wendascope"
 _LIST = "share/wendascope/integrated-files.txt"
 """Which files were put under a prefix: what takes them away again goes by it."""
 _PLACES = {
-    f"{_NAME}.desktop": "share/applications",
-    f"{_NAME}.svg": "share/icons/hicolor/scalable/apps",
-    f"{_NAME}.xml": "share/mime/packages",
-    f"{_NAME}.thumbnailer": "share/thumbnailers",
-    f"{_NAME}.metainfo.xml": "share/metainfo",
+    f"{DESKTOP_ID}.desktop": "share/applications",
+    f"{DESKTOP_ID}.svg": "share/icons/hicolor/scalable/apps",
+    f"{DESKTOP_ID}.xml": "share/mime/packages",
+    f"{DESKTOP_ID}.thumbnailer": "share/thumbnailers",
+    f"{DESKTOP_ID}.metainfo.xml": "share/metainfo",
 }
 _UPDATES = (
     ("update-desktop-database", "-q", "share/applications"),

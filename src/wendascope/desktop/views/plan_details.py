@@ -84,7 +84,7 @@ class PlanDetails(QWidget):
         """Show a recommendation of a document; None where none is chosen."""
         self._item, self._document = item, document
         self.note.show_subjects(
-            document, [("this", finding_subject(item.findings, document))] if item and document else []
+            document, [("this", _finding_subject(item.findings, document))] if item and document else []
         )
         self.title.setText(item.title if item else "Nothing is chosen" if document else "")
         self.facts.setText(labelled(_facts(item, document)) if item and document else "")
@@ -153,7 +153,7 @@ class PlanDetails(QWidget):
             self._document.selection.mark(self._item.steps)
 
 
-def finding_subject(findings: Sequence[str], document: Document) -> Subject:
+def _finding_subject(findings: Sequence[str], document: Document) -> Subject:
     """What a note on a recommendation is on: the finding of it that has one, else the first."""
     subjects = [Subject("finding", name) for name in findings]
     return next((subject for subject in subjects if subject in document.notes), subjects[0])

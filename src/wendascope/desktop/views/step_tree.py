@@ -184,7 +184,7 @@ class StepTreeModel(QAbstractItemModel):
 
     def _note(self, node: Node) -> str:
         """What somebody wrote on what a row stands for."""
-        if self.document is None or node.kind not in ("step", "pass"):
+        if self.document is None or not self.document.notes or node.kind not in ("step", "pass"):
             return ""
         number = node.first if node.kind == "step" else node.pass_index
         return self.document.notes.get(Subject("step" if node.kind == "step" else "pass", str(number)), "")

@@ -15,9 +15,8 @@ from PySide6.QtWidgets import QApplication
 from wendascope.desktop.widgets import theme
 from wendascope.desktop.window.garbage import GarbageKeeper
 from wendascope.errors import MachineError
+from wendascope.system_files import DESKTOP_ID
 
-_NAME = "org.wendascope.Wendascope"
-"""By which a desktop knows the window as one of the program in its menu."""
 _TURN_SECONDS = 0.00005
 """How long work in the background may keep the window from painting: each turn of a view costs so much, not 5 ms."""
 
@@ -32,8 +31,8 @@ def make_application() -> QApplication:
     if not isinstance(app, QApplication):
         app = QApplication(sys.argv[:1])
     app.setApplicationName("Wendascope")
-    app.setDesktopFileName(_NAME)
-    app.setWindowIcon(QIcon(str(Path(str(resources.files("wendascope.system_files"))) / f"{_NAME}.svg")))
+    app.setDesktopFileName(DESKTOP_ID)
+    app.setWindowIcon(QIcon(str(Path(str(resources.files("wendascope.system_files"))) / f"{DESKTOP_ID}.svg")))
     app.setStyle("Fusion")
     theme.apply(app)
     sys.setswitchinterval(_TURN_SECONDS)

@@ -26,16 +26,15 @@ class _Pages(QTextBrowser):
     """Shows pictures as wide as there is room."""
 
     def loadResource(self, kind: int, name: QUrl | str) -> Any:
-        found = super().loadResource(kind, name)
-        if kind == QTextDocument.ResourceType.ImageResource.value:
-            path = self.source().resolved(QUrl(name) if isinstance(name, str) else name).toLocalFile()
-            picture, width = QImage(path), max(self.viewport().width() - 4 * GRID, 40 * GRID)
-            if picture.width() > width:
-                ratio = self.devicePixelRatioF()
-                picture = picture.scaledToWidth(int(width * ratio), Qt.TransformationMode.SmoothTransformation)
-                picture.setDevicePixelRatio(ratio)
-            return picture
-        return found
+        if kind != QTextDocument.ResourceType.ImageResource.value:
+            return super().loadResource(kind, name)
+        path = self.source().resolved(QUrl(name) if isinstance(name, str) else name).toLocalFile()
+        picture, width = QImage(path), max(self.viewport().width() - 4 * GRID, 40 * GRID)
+        if picture.width() > width:
+            ratio = self.devicePixelRatioF()
+            picture = picture.scaledToWidth(int(width * ratio), Qt.TransformationMode.SmoothTransformation)
+            picture.setDevicePixelRatio(ratio)
+        return picture
 
 
 class GuideWindow(QWidget):
